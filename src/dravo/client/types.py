@@ -1,0 +1,658 @@
+"""What the management API gives, as types. Made from its OpenAPI document by tools/make_types.py; not edited by hand."""
+
+from __future__ import annotations
+
+from typing import Any, TypedDict
+
+
+class Access(TypedDict):
+    """Who has which role where, since when and why."""
+
+    id: str
+    person: PersonRef
+    application: Named
+    role: RoleRef
+    since: str
+    until: str | None
+    reasons: list[Reason]
+    account: Account | None
+
+
+class Account(TypedDict):
+    """How a person stands in an application."""
+
+    id: str
+    person: PersonRef
+    application: Named
+    should_be: str
+    roles: list[str]
+    state: str
+    due_version: int
+    agreed_version: int
+    due_since: str
+    agreed_at: str | None
+    remote_id: str | None
+    origin: str | None
+    delivery: OpenDelivery | None
+
+
+class AccountDetail(TypedDict):
+    """An account with what is due and what was agreed, whole."""
+
+    id: str
+    person: PersonRef
+    application: Named
+    should_be: str
+    roles: list[str]
+    state: str
+    due_version: int
+    agreed_version: int
+    due_since: str
+    agreed_at: str | None
+    remote_id: str | None
+    origin: str | None
+    delivery: OpenDelivery | None
+    due: dict[str, Any]
+    agreed: dict[str, Any] | None
+
+
+class ApiToken(TypedDict):
+    """An API token, without its text."""
+
+    id: str
+    label: str
+    prefix: str
+    created_at: str
+    expires_at: str | None
+    last_used_at: str | None
+    revoked_at: str | None
+    scope: str
+
+
+class Application(TypedDict):
+    """An application, whole."""
+
+    key: str
+    label: str
+    owner: str | None
+    tracked_only: bool
+    switched_on: bool
+    state: str
+    people: int
+    accounts: int
+    waiting: int
+    failed: int
+    answered_at: str | None
+    trouble: str | None
+    mend: str | None
+    created_at: str
+    roles: list[Role]
+    settings: Settings
+    connection: ConnectionState
+
+
+class ApplicationLine(TypedDict):
+    """An application as in lists."""
+
+    key: str
+    label: str
+    owner: str | None
+    tracked_only: bool
+    switched_on: bool
+    state: str
+    people: int
+    accounts: int
+    waiting: int
+    failed: int
+    answered_at: str | None
+    trouble: str | None
+    mend: str | None
+    created_at: str
+
+
+# An assignment, and how many people it reaches now.
+Assignment = TypedDict("Assignment", {"id": "str", "application": "Named", "role": "RoleRef", "person": "PersonRef | None", "group": "GroupRef | None", "source": "Named | None", "reach": "int", "from": "str | None", "until": "str | None", "note": "str | None", "created_at": "str", "created_by": "str"})
+
+
+class Attempt(TypedDict):
+    """One attempt of a delivery."""
+
+    version: int
+    started_at: str
+    ended_at: str
+    outcome: str
+    message: str | None
+    exchanges: list[Exchange]
+
+
+class AuditEntry(TypedDict):
+    """Which operator changed what, when."""
+
+    id: int
+    at: str
+    operator: str
+    action: str
+    object: AuditObject
+    details: dict[str, Any]
+
+
+class AuditObject(TypedDict):
+    """What was changed."""
+
+    kind: str
+    id: str
+
+
+class AuditVerdict(TypedDict):
+    """Whether the chain of the audit log holds; else the first entry that does not fit."""
+
+    holds: bool
+    broken_at: int | None
+
+
+class Capabilities(TypedDict):
+    """What an application says that it can do."""
+
+    patch: bool
+    filter: bool
+    bulk: bool
+    max_results: int | None
+
+
+class Check(TypedDict):
+    """A connection check."""
+
+    ok: bool
+    steps: list[CheckStep]
+    capabilities: Capabilities | None
+
+
+class CheckStep(TypedDict):
+    """One step of a connection check."""
+
+    name: str
+    outcome: str
+    message: str
+    mend: str
+
+
+class ConnectionState(TypedDict):
+    """The connection to an application."""
+
+    base_url: str | None
+    has_secret: bool
+    checked_at: str | None
+    capabilities: Capabilities | None
+    paused_at: str | None
+    failures: int
+    retry_at: str | None
+
+
+class Delivery(TypedDict):
+    """A delivery with its attempts, newest first."""
+
+    id: str
+    person: PersonRef
+    application: Named
+    account: str
+    state: str
+    aim: str
+    version: int
+    attempts: int
+    created_at: str
+    next_attempt_at: str | None
+    closed_at: str | None
+    message: str | None
+    mend: str | None
+    waits_for: str | None
+    tries: list[Attempt]
+
+
+class DeliveryLine(TypedDict):
+    """A delivery as in lists."""
+
+    id: str
+    person: PersonRef
+    application: Named
+    account: str
+    state: str
+    aim: str
+    version: int
+    attempts: int
+    created_at: str
+    next_attempt_at: str | None
+    closed_at: str | None
+    message: str | None
+    mend: str | None
+    waits_for: str | None
+
+
+class Exchange(TypedDict):
+    """One request of an attempt, and how it was answered; without bodies and secrets."""
+
+    method: str
+    path: str
+    query: dict[str, str] | None
+    status: int | None
+    milliseconds: int
+    said: str | None
+
+
+class ExchangeSheet(TypedDict):
+    """The exchange sheet of a push channel."""
+
+    source: Named
+    give: list[SheetValue]
+    usable_tokens: int
+    switch_on: list[str]
+    ticks: list[SheetTick]
+    trouble: list[SheetTrouble]
+
+
+class Group(TypedDict):
+    """A group."""
+
+    id: str
+    name: str
+    external_id: str | None
+    source: Named | None
+    members: int
+    assignments: int
+    modified_at: str
+
+
+class GroupRef(TypedDict):
+    """A group, in short."""
+
+    id: str
+    name: str
+    external_id: str | None
+    gone: bool
+
+
+class Named(TypedDict):
+    """Something by key and label."""
+
+    key: str
+    label: str
+
+
+class NewApiToken(TypedDict):
+    """An API token at the one time that its text is shown."""
+
+    id: str
+    label: str
+    prefix: str
+    created_at: str
+    expires_at: str | None
+    last_used_at: str | None
+    revoked_at: str | None
+    scope: str
+    token: str
+
+
+class NewOperator(TypedDict):
+    """An operator, with the password if one was made; the only time that it is shown."""
+
+    id: str
+    name: str
+    kind: str
+    created_at: str
+    disabled_at: str | None
+    password: str | None
+
+
+class NewToken(TypedDict):
+    """A token at the one time that its text is shown."""
+
+    id: str
+    label: str
+    prefix: str
+    created_at: str
+    expires_at: str | None
+    last_used_at: str | None
+    revoked_at: str | None
+    token: str
+
+
+class OpenDelivery(TypedDict):
+    """The delivery that is open for an account."""
+
+    id: str
+    state: str
+    message: str | None
+    mend: str | None
+    next_attempt_at: str | None
+
+
+class Operator(TypedDict):
+    """An operator."""
+
+    id: str
+    name: str
+    kind: str
+    created_at: str
+    disabled_at: str | None
+
+
+class Overview(TypedDict):
+    """The whole band."""
+
+    stages: list[Stage]
+    active_people: int
+    groups: int
+    being_worked_out: int
+
+
+class PageOfAccess(TypedDict):
+    """A page of access."""
+
+    items: list[Access]
+    total: int
+    next: str | None
+
+
+class PageOfAccounts(TypedDict):
+    """A page of accounts."""
+
+    items: list[Account]
+    total: int
+    next: str | None
+
+
+class PageOfApiTokens(TypedDict):
+    """A page of API tokens."""
+
+    items: list[ApiToken]
+    total: int
+    next: str | None
+
+
+class PageOfApplications(TypedDict):
+    """A page of applications."""
+
+    items: list[ApplicationLine]
+    total: int
+    next: str | None
+
+
+class PageOfAssignments(TypedDict):
+    """A page of assignments."""
+
+    items: list[Assignment]
+    total: int
+    next: str | None
+
+
+class PageOfAuditEntries(TypedDict):
+    """A page of the audit log."""
+
+    items: list[AuditEntry]
+    total: int
+    next: str | None
+
+
+class PageOfDeliveries(TypedDict):
+    """A page of deliveries."""
+
+    items: list[DeliveryLine]
+    total: int
+    next: str | None
+
+
+class PageOfGroups(TypedDict):
+    """A page of groups."""
+
+    items: list[Group]
+    total: int
+    next: str | None
+
+
+class PageOfOperators(TypedDict):
+    """A page of operators."""
+
+    items: list[Operator]
+    total: int
+    next: str | None
+
+
+class PageOfPeople(TypedDict):
+    """A page of people."""
+
+    items: list[PersonLine]
+    total: int
+    next: str | None
+
+
+class PageOfSources(TypedDict):
+    """A page of sources."""
+
+    items: list[Source]
+    total: int
+    next: str | None
+
+
+class PageOfTokens(TypedDict):
+    """A page of tokens."""
+
+    items: list[Token]
+    total: int
+    next: str | None
+
+
+class Person(TypedDict):
+    """A person, whole."""
+
+    id: str
+    display_name: str
+    user_name: str
+    email: str | None
+    state: str
+    since: str
+    modified_at: str
+    attributes: list[PersonAttribute]
+    records: list[PersonRecord]
+    groups: list[PersonGroup]
+    access: list[Access]
+    ended: list[Access]
+    accounts: list[Account]
+    being_worked_out: bool
+
+
+class PersonAttribute(TypedDict):
+    """An attribute and which source gave it."""
+
+    name: str
+    value: str
+    source: Named | None
+
+
+class PersonGroup(TypedDict):
+    """A membership, present or past."""
+
+    group: GroupRef
+    source: Named | None
+    since: str
+    until: str | None
+
+
+class PersonLine(TypedDict):
+    """A person as in lists."""
+
+    id: str
+    display_name: str
+    user_name: str
+    email: str | None
+    state: str
+    since: str
+    modified_at: str
+
+
+class PersonRecord(TypedDict):
+    """What one source last said of a person."""
+
+    id: str
+    source: Named
+    channel: str
+    external_id: str | None
+    user_name: str | None
+    active: bool
+    created_at: str
+    modified_at: str
+    gone_at: str | None
+
+
+class PersonRef(TypedDict):
+    """A person, in short."""
+
+    id: str
+    display_name: str
+    user_name: str
+
+
+class Preview(TypedDict):
+    """What a change would do."""
+
+    gained: int
+    lost: int
+    unchanged: int
+    accounts: int
+    people: list[PreviewPerson]
+
+
+class PreviewPerson(TypedDict):
+    """Somebody whom a change touches, before and after."""
+
+    person: PersonRef
+    before: list[str]
+    after: list[str]
+
+
+class Reason(TypedDict):
+    """Why: an assignment, by way of a group or direct."""
+
+    assignment: str
+    group: GroupRef | None
+    source: Named | None
+    through: list[str]
+    since: str
+    until: str | None
+    by: str | None
+    note: str | None
+
+
+class Role(TypedDict):
+    """A role and how many have it."""
+
+    key: str
+    label: str
+    rank: int
+    people: int
+
+
+class RoleRef(TypedDict):
+    """A role, in short."""
+
+    key: str
+    label: str
+    rank: int
+
+
+class Session(TypedDict):
+    """Who is signed in, and what they may do."""
+
+    name: str
+    kind: str
+    csrf: str
+    permissions: list[str]
+
+
+class Settings(TypedDict):
+    """What Dravo may do in an application."""
+
+    switched_on: bool
+    create_accounts: bool
+    update_accounts: bool
+    adopt_by_user_name: bool
+    on_losing_access: str
+    on_inactive: str
+    on_gone: str
+    at_a_time: int
+
+
+class SheetTick(TypedDict):
+    """What real traffic has shown to work, and when."""
+
+    what: str
+    label: str
+    first_at: str | None
+    last_at: str | None
+
+
+class SheetTrouble(TypedDict):
+    """A call that was turned away or lost its way."""
+
+    at: str
+    message: str
+
+
+class SheetValue(TypedDict):
+    """A value to give to the other side."""
+
+    name: str
+    value: str
+    note: str
+
+
+class Source(TypedDict):
+    """A source."""
+
+    key: str
+    label: str
+    channel: str
+    created_at: str
+    people: int
+    groups: int
+    last_call_at: str | None
+
+
+class Stage(TypedDict):
+    """One stage of the band."""
+
+    name: str
+    count: int
+    needs: int
+
+
+class Token(TypedDict):
+    """A token, without its text."""
+
+    id: str
+    label: str
+    prefix: str
+    created_at: str
+    expires_at: str | None
+    last_used_at: str | None
+    revoked_at: str | None
+
+
+class Way(TypedDict):
+    """What would give access: being in a group."""
+
+    assignment: str
+    group: GroupRef
+    source: Named | None
+    role: RoleRef
+
+
+class Why(TypedDict):
+    """What a person has in an application and why, or why not; in sentences too."""
+
+    person: PersonRef
+    application: Named
+    has_access: bool
+    sentences: list[str]
+    access: list[Access]
+    ended: list[Access]
+    account: Account | None
+    would_give: list[Way]

@@ -1,0 +1,1 @@
+"""Pure computation: values in, values out; no storage, no network, no clock."""

@@ -1,0 +1,88 @@
+"""Errors that a person is meant to read: a code for programs, what happened, and the mend."""
+
+from __future__ import annotations
+
+
+class DravoError(Exception):
+    """Something that was asked for cannot be done, told in words that name the mend.
+
+    Args:
+        message: what happened, one sentence.
+        mend: what to do about it, one sentence; may be empty where nothing can be done.
+        field: the name of the input that is at fault, where there is one.
+    """
+
+    code = "error"
+    status = 400
+
+    def __init__(self, message: str, mend: str = "", field: str | None = None) -> None:
+        super().__init__(message)
+        self.message = message
+        self.mend = mend
+        self.field = field
+
+    def __str__(self) -> str:
+        return f"{self.message} {self.mend}".strip()
+
+
+class InvalidInput(DravoError):
+    """A value that was given cannot be used."""
+
+    code = "invalid_input"
+    status = 422
+
+
+class NotFound(DravoError):
+    """What was named does not exist."""
+
+    code = "not_found"
+    status = 404
+
+
+class AlreadyThere(DravoError):
+    """What was to be made exists."""
+
+    code = "already_there"
+    status = 409
+
+
+class StillInUse(DravoError):
+    """What was to be removed has others that depend on it."""
+
+    code = "still_in_use"
+    status = 409
+
+
+class WorldMoved(DravoError):
+    """The state that a plan was made from no longer stands."""
+
+    code = "world_moved"
+    status = 409
+
+
+class NotSignedIn(DravoError):
+    """The caller is not known."""
+
+    code = "not_signed_in"
+    status = 401
+
+
+class NotPermitted(DravoError):
+    """The caller is known and may not do this."""
+
+    code = "not_permitted"
+    status = 403
+
+
+class TooManyTries(DravoError):
+    """A limit on attempts was reached."""
+
+    code = "too_many_tries"
+    status = 429
+
+
+class Busy(DravoError):
+    """The records are locked for longer than is reasonable."""
+
+    code = "busy"
+    status = 503

@@ -1,0 +1,50 @@
+"""Instants: UTC times as text of fixed width, so that they sort, compare and travel as they are.
+
+An `Instant` looks like ``2031-04-02T09:15:00.000000Z``. Text of one width compares in the order of time, needs no conversion
+between table, core and wire, and is read by people.
+"""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+from typing import NewType
+
+from dravo.core.errors import InvalidInput
+
+Instant = NewType("Instant", str)
+
+
+def instant(moment: datetime) -> Instant:
+    """Return an aware datetime as an Instant (UTC, microseconds)."""
+    if moment.tzinfo is None:
+        raise ValueError("an instant needs a time zone")
+    return Instant(moment.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%S.%fZ"))
+
+
+def parse_instant(text: str, field: str | None = None) -> Instant:
+    """Return the Instant that an ISO 8601 text with a time zone means.
+
+    Raises:
+        InvalidInput: if the text is no such time, or has no zone.
+    """
+    try:
+        moment = datetime.fromisoformat(text)
+    except ValueError:
+        raise InvalidInput(
+            f"'{text}' is not a time.", "Write it like 2031-04-02T09:15:00Z, with its time zone.", field
+        ) from None
+    if moment.tzinfo is None:
+        raise InvalidInput(
+            f"'{text}' does not say its time zone.", "Write it like 2031-04-02T09:15:00Z or with +02:00 at its end.", field
+        )
+    return instant(moment)
+
+
+def as_datetime(moment: Instant) -> datetime:
+    """Return an Instant as an aware datetime."""
+    return datetime.fromisoformat(moment)
+
+
+def later(moment: Instant, seconds: float) -> Instant:
+    """Return the Instant that is so many seconds after another (before it, if negative)."""
+    return instant(as_datetime(moment) + timedelta(seconds=seconds))

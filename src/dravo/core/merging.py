@@ -1,0 +1,63 @@
+"""Makes one user out of records: for each attribute the word of the source with the highest precedence that has a value."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from dravo.core.records import PersonRecord
+from dravo.core.scim.schemas import ENTERPRISE_URN
+
+OWN_TO_A_RECORD = frozenset({"externalId", "groups", "active"})
+
+
+@dataclass(frozen=True)
+class MergedUser:
+    """The one person behind some records.
+
+    Attributes:
+        attributes: a SCIM User, without what is a single record's own business.
+        given_by: for each attribute ("title", "urn:...:User:department") the id of the source that gave it.
+        active: whether any record has the person as active.
+        gone: whether every record is gone: a leaver.
+    """
+
+    attributes: Mapping[str, Any]
+    given_by: Mapping[str, str]
+    active: bool
+    gone: bool
+
+
+def merge(records: Iterable[PersonRecord], precedence: Mapping[str, int]) -> MergedUser:
+    """Return the user that records make.
+
+    Inactive records give no attributes while an active one exists; records that are gone give some only while there is no
+    other, so that a leaver can still be recognised.
+
+    Args:
+        records: all records bound to the user, at least one.
+        precedence: for each source id its rank; the lowest number has the first word.
+    """
+    ranked = sorted(records, key=lambda record: (precedence.get(record.source_id, 0), record.id))
+    speaking = (
+        [record for record in ranked if record.active] or [record for record in ranked if not record.gone] or ranked
+    )
+    attributes: dict[str, Any] = {}
+    given_by: dict[str, str] = {}
+    for record in speaking:
+        for name, value in record.data.items():
+            if name in OWN_TO_A_RECORD:
+                continue
+            if name == ENTERPRISE_URN:
+                extension = attributes.setdefault(name, {})
+                for part, part_value in value.items():
+                    if part not in extension:
+                        extension[part] = part_value
+                        given_by[f"{name}:{part}"] = record.source_id
+            elif name not in attributes:
+                attributes[name] = value
+                given_by[name] = record.source_id
+    return MergedUser(
+        attributes, given_by, any(record.active for record in ranked), all(record.gone for record in ranked)
+    )

@@ -1,0 +1,285 @@
+"""Attribute paths and filters as trees: what the grammar yields, resolved against a resource type's schemas.
+
+RFC 7644, sections 3.4.2.2 (filters), 3.10 (attribute notation) and 3.5.2 (paths of patches).
+"""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path as FilePath
+from typing import Any
+
+from lark import Lark, Token, UnexpectedInput
+
+from dravo.core.scim.errors import ScimError, invalid_filter, invalid_path
+from dravo.core.scim.schemas import Attribute, ResourceType
+
+LONGEST_FILTER = 8_000
+DEEPEST_FILTER = 40
+
+
+@dataclass(frozen=True)
+class Location:
+    """Where a value stands: an extension's URN or None, the attribute, and the sub-attribute or None.
+
+    `attribute` is None where a path names a whole extension.
+    """
+
+    urn: str | None
+    attribute: Attribute | None
+    sub: Attribute | None = None
+
+    @property
+    def leaf(self) -> Attribute:
+        """The attribute at the end of the path."""
+        leaf = self.sub or self.attribute
+        if leaf is None:
+            raise invalid_path(f"'{self.urn}' names a schema; name one of its attributes.")
+        return leaf
+
+    def __str__(self) -> str:
+        names = [part.name for part in (self.attribute, self.sub) if part]
+        return (f"{self.urn}:" if self.urn and names else self.urn or "") + ".".join(names)
+
+
+@dataclass(frozen=True)
+class Present:
+    """`attribute pr`"""
+
+    at: Location
+
+
+@dataclass(frozen=True)
+class Compare:
+    """`attribute operator value`; the operator in lower case."""
+
+    at: Location
+    operator: str
+    value: str | float | int | bool | None
+
+
+@dataclass(frozen=True)
+class Element:
+    """`attribute[filter]`: one and the same element meets the whole filter."""
+
+    at: Location
+    inner: Filter
+
+
+@dataclass(frozen=True)
+class Not:
+    """`not (filter)`"""
+
+    inner: Filter
+
+
+@dataclass(frozen=True)
+class And:
+    """`filter and filter ...`"""
+
+    parts: tuple[Filter, ...]
+
+
+@dataclass(frozen=True)
+class Or:
+    """`filter or filter ...`"""
+
+    parts: tuple[Filter, ...]
+
+
+Filter = Present | Compare | Element | Not | And | Or
+
+
+@dataclass(frozen=True)
+class PatchPath:
+    """The target of a patch operation: a location and, for elements of a multi-valued attribute, which ones."""
+
+    at: Location
+    element: Filter | None = None
+
+
+_PARSER = Lark(
+    (FilePath(__file__).parent / "grammar.lark").read_text(encoding="utf-8"),
+    parser="lalr",
+    lexer="contextual",
+    start=["filter", "path"],
+)
+
+
+@lru_cache(maxsize=4096)
+def parse_filter(text: str, resource_type: ResourceType) -> Filter:
+    """Return a filter as a tree.
+
+    Args:
+        text: the filter, as in RFC 7644, section 3.4.2.2.
+        resource_type: whose attributes it may name.
+
+    Raises:
+        ScimError: 400 invalidFilter, with the place of the mistake.
+    """
+    _check_size(text)
+    try:
+        tree = _PARSER.parse(text, start="filter")
+    except UnexpectedInput as wrong:
+        raise invalid_filter(_place(text, wrong, "filter")) from None
+    try:
+        result: Filter = _Builder(resource_type, None).build(tree.children[0])
+    except ScimError as wrong:
+        raise invalid_filter(wrong.detail) from None
+    return result
+
+
+@lru_cache(maxsize=4096)
+def parse_path(text: str, resource_type: ResourceType) -> PatchPath:
+    """Return the target of a patch operation (RFC 7644, section 3.5.2, figure 7).
+
+    Raises:
+        ScimError: 400 invalidPath (or invalidFilter for what stands in brackets).
+    """
+    text = text.strip()
+    _check_size(text)
+    extension = resource_type.extension_by_urn.get(text.lower())
+    if extension:
+        return PatchPath(Location(extension.id, None))
+    try:
+        tree = _PARSER.parse(text, start="path")
+    except UnexpectedInput as wrong:
+        raise invalid_path(_place(text, wrong, "path")) from None
+    at = locate(str(tree.children[0]), resource_type)
+    if tree.data == "plain_path":
+        return PatchPath(at)
+    if at.attribute is None or at.sub is not None or not at.attribute.sub:
+        raise invalid_path(f"'{at}' has no elements to choose from; brackets go behind a multi-valued attribute.")
+    try:
+        element = _Builder(resource_type, at).build(tree.children[1])
+    except ScimError as wrong:
+        raise invalid_filter(wrong.detail) from None
+    sub = None
+    if len(tree.children) > 2 and tree.children[2] is not None:
+        sub = _sub_attribute(at.attribute, str(tree.children[2])[1:])
+    return PatchPath(Location(at.urn, at.attribute, sub), element)
+
+
+def locate(text: str, resource_type: ResourceType) -> Location:
+    """Return where an attribute path such as `name.givenName` or `urn:...:User:department` points.
+
+    Raises:
+        ScimError: 400 invalidPath, if the schemas know no such attribute.
+    """
+    lowered = text.lower()
+    attributes, urn, rest = resource_type.by_name, None, text
+    if lowered.startswith("urn:"):
+        for schema in (resource_type.schema, *resource_type.extensions):
+            if lowered.startswith(schema.id.lower() + ":"):
+                rest = text[len(schema.id) + 1 :]
+                attributes = schema.by_name
+                urn = None if schema is resource_type.schema else schema.id
+                break
+        else:
+            raise invalid_path(f"No schema here has an attribute '{text}'.")
+    name, _, sub_name = rest.partition(".")
+    attribute = attributes.get(name.lower())
+    if attribute is None:
+        raise invalid_path(f"{resource_type.name} has no attribute '{name}'.")
+    return Location(urn, attribute, _sub_attribute(attribute, sub_name) if sub_name else None)
+
+
+def _sub_attribute(attribute: Attribute, name: str) -> Attribute:
+    sub = attribute.sub_by_name.get(name.lower())
+    if sub is None:
+        raise invalid_path(f"'{attribute.name}' has no sub-attribute '{name}'.")
+    return sub
+
+
+class _Builder:
+    """Makes a tree of our own from what the parser yields; inside brackets names are sub-attributes of `within`."""
+
+    def __init__(self, resource_type: ResourceType, within: Location | None) -> None:
+        self.resource_type = resource_type
+        self.within = within
+
+    def build(self, tree: Any) -> Filter:
+        """Return the filter that a parsed tree stands for."""
+        kind, children = tree.data, tree.children
+        if kind == "and_":
+            return And(tuple(self.build(child) for child in children))
+        if kind == "or_":
+            return Or(tuple(self.build(child) for child in children))
+        if kind == "not_":
+            return Not(self.build(children[0]))
+        at = self._locate(children[0])
+        if kind == "present":
+            return Present(at)
+        if kind == "element":
+            if self.within is not None or at.attribute is None or not at.attribute.sub or at.sub:
+                raise invalid_filter(f"'{children[0]}' has no elements to choose from.")
+            return Element(at, _Builder(self.resource_type, at).build(children[1]))
+        return self._compare(at, str(children[1]).lower(), _literal(children[2]))
+
+    def _locate(self, token: Token) -> Location:
+        if self.within is None:
+            return locate(str(token), self.resource_type)
+        assert self.within.attribute is not None
+        return Location(self.within.urn, self.within.attribute, _sub_attribute(self.within.attribute, str(token)))
+
+    def _compare(self, at: Location, operator: str, value: Any) -> Compare:
+        leaf = at.leaf
+        if leaf.type == "complex":
+            inner = leaf.sub_by_name.get("value")
+            if inner is None:
+                raise invalid_filter(f"'{at}' is made of parts; compare one of them, such as '{at}.{leaf.sub[0].name}'.")
+            at, leaf = Location(at.urn, at.attribute, inner), inner
+        if value is None:
+            if operator not in ("eq", "ne"):
+                raise invalid_filter(f"Nothing is {operator} null; use eq or ne.")
+            return Compare(at, operator, None)
+        if leaf.type == "boolean":
+            if isinstance(value, str) and value.lower() in ("true", "false"):
+                value = value.lower() == "true"
+            if not isinstance(value, bool) or operator not in ("eq", "ne"):
+                raise invalid_filter(f"'{at}' is true or false; compare it with eq or ne.")
+        elif leaf.type in ("integer", "decimal"):
+            if isinstance(value, bool) or not isinstance(value, int | float) or operator in ("co", "sw", "ew"):
+                raise invalid_filter(f"'{at}' is a number; compare it with a number.")
+        elif not isinstance(value, str):
+            raise invalid_filter(f"'{at}' is text; put what it is compared with in double quotes.")
+        elif leaf.type == "binary" and operator in ("gt", "ge", "lt", "le"):
+            raise invalid_filter(f"'{at}' is binary and has no order.")
+        return Compare(at, operator, value)
+
+
+def _literal(tree: Any) -> str | float | int | bool | None:
+    """Return the value of a literal; strings are JSON strings (RFC 7644, section 3.4.2.2)."""
+    if tree.data in ("true", "false", "null"):
+        return {"true": True, "false": False, "null": None}[tree.data]
+    text = str(tree.children[0])
+    if tree.data == "number":
+        return float(text) if any(mark in text for mark in ".eE") else int(text)
+    try:
+        value: str = json.loads(text)
+    except ValueError:
+        raise invalid_filter(f"{text} is not a JSON string.") from None
+    return value
+
+
+def _check_size(text: str) -> None:
+    if len(text) > LONGEST_FILTER:
+        raise invalid_filter(f"The filter is longer than {LONGEST_FILTER} characters.")
+    depth = deepest = 0
+    for character in text:
+        if character in "([":
+            depth += 1
+            deepest = max(deepest, depth)
+        elif character in ")]":
+            depth -= 1
+    if deepest > DEEPEST_FILTER:
+        raise invalid_filter(f"The filter is nested deeper than {DEEPEST_FILTER} levels.")
+
+
+def _place(text: str, wrong: UnexpectedInput, what: str) -> str:
+    position = wrong.pos_in_stream if wrong.pos_in_stream is not None and wrong.pos_in_stream >= 0 else len(text)
+    rest = text[position : position + 20]
+    where = f"at '{rest}' (character {position + 1})" if rest else "at its end"
+    return f"The {what} cannot be read {where}."

@@ -1,0 +1,263 @@
+"""Reads what a provider sends as a resource: names as in the schema, values of their type, nothing that is not ours to keep.
+
+RFC 7643, sections 2 and 3; with the deviations that providers in the field are known for (booleans as text, a bare id for
+`manager`, a single object where a list belongs, plain text where an element belongs).
+"""
+
+from __future__ import annotations
+
+import base64
+import binascii
+from collections.abc import Iterable, Mapping
+from datetime import datetime
+from typing import Any
+
+from dravo.core.scim.errors import ScimError, invalid_syntax, invalid_value
+from dravo.core.scim.paths import locate
+from dravo.core.scim.schemas import Attribute, ResourceType
+
+LONGEST_TEXT = 64_000
+_ALWAYS = ("schemas", "id")
+
+
+def read_resource(payload: Any, resource_type: ResourceType) -> dict[str, Any]:
+    """Return a pushed resource with schema names and typed values.
+
+    Read-only attributes, the password, nulls and what the schemas do not know are left out (RFC 7644, section 3.3: what is
+    read-only is ignored; RFC 7643, section 2.5: null is no value).
+
+    Args:
+        payload: the parsed JSON body.
+        resource_type: what it should be.
+
+    Raises:
+        ScimError: 400 invalidSyntax if it is no object, invalidValue if a value is not of its type or a required one is missing.
+    """
+    if not isinstance(payload, Mapping):
+        raise invalid_syntax(f"The body is not a JSON object; send one {resource_type.name}.")
+    kept: dict[str, Any] = {}
+    for key, value in payload.items():
+        extension = resource_type.extension_by_urn.get(key.lower())
+        if extension:
+            inner = read_attributes(value, extension.by_name, extension.id)
+            if inner:
+                kept[extension.id] = inner
+            continue
+        attribute = resource_type.by_name.get(key.lower())
+        if attribute is None or attribute.name == "schemas" or attribute.mutability in ("readOnly", "writeOnly"):
+            continue
+        read = read_value(attribute, value)
+        if read is not None:
+            kept[attribute.name] = read
+    check_resource(kept, resource_type)
+    return kept
+
+
+def check_resource(resource: Mapping[str, Any], resource_type: ResourceType) -> None:
+    """Check what concerns a resource as a whole: required attributes, and at most one primary element.
+
+    Raises:
+        ScimError: 400 invalidValue.
+    """
+    for attribute in resource_type.schema.attributes:
+        if attribute.required and not str(resource.get(attribute.name) or "").strip():
+            raise invalid_value(f"'{attribute.name}' is missing or empty; each {resource_type.name} needs one.")
+    for name, value in resource.items():
+        if isinstance(value, list) and sum(1 for each in value if isinstance(each, Mapping) and each.get("primary") is True) > 1:
+            raise invalid_value(f"More than one of '{name}' is primary; mark one at most.")
+
+
+def read_attributes(value: Any, attributes: Mapping[str, Attribute], where: str) -> dict[str, Any]:
+    """Return the parts of a complex value (or of an extension) with schema names and typed values."""
+    if value is None:
+        return {}
+    if not isinstance(value, Mapping):
+        raise invalid_value(f"'{where}' should be an object with parts.")
+    kept = {}
+    for key, inner in value.items():
+        attribute = attributes.get(key.lower())
+        if attribute is None or attribute.mutability == "readOnly":
+            continue
+        read = read_value(attribute, inner)
+        if read is not None:
+            kept[attribute.name] = read
+    return kept
+
+
+def read_value(attribute: Attribute, value: Any) -> Any:
+    """Return a value of an attribute in its type, or None for no value.
+
+    Raises:
+        ScimError: 400 invalidValue.
+    """
+    if value is None:
+        return None
+    if not attribute.multi_valued:
+        return _read_single(attribute, value)
+    elements = value if isinstance(value, list) else [value]
+    read = [_read_single(attribute, element) for element in elements]
+    return [element for element in read if element not in (None, {})] or None
+
+
+def _read_single(attribute: Attribute, value: Any) -> Any:
+    if attribute.type == "complex":
+        if not isinstance(value, Mapping) and "value" in attribute.sub_by_name:
+            value = {"value": value}
+        return read_attributes(value, attribute.sub_by_name, attribute.name) or None
+    return _READERS.get(attribute.type, _read_text)(attribute, value)
+
+
+def _read_text(attribute: Attribute, value: Any) -> str:
+    if isinstance(value, bool) or not isinstance(value, str | int | float):
+        raise invalid_value(f"'{attribute.name}' should be text.")
+    text = str(value)
+    if len(text) > LONGEST_TEXT:
+        raise invalid_value(f"'{attribute.name}' is longer than {LONGEST_TEXT} characters.")
+    if "\x00" in text or any("\ud800" <= character <= "\udfff" for character in text):
+        raise invalid_value(f"'{attribute.name}' holds characters that are no text.")
+    return text
+
+
+def _read_boolean(attribute: Attribute, value: Any) -> bool:
+    if isinstance(value, bool):
+        return value
+    if isinstance(value, str) and value.strip().lower() in ("true", "false"):
+        return value.strip().lower() == "true"
+    raise invalid_value(f"'{attribute.name}' should be true or false.")
+
+
+def _read_number(attribute: Attribute, value: Any) -> int | float:
+    if isinstance(value, bool) or not isinstance(value, int | float):
+        raise invalid_value(f"'{attribute.name}' should be a number.")
+    return value
+
+
+def _read_time(attribute: Attribute, value: Any) -> str:
+    text = _read_text(attribute, value)
+    try:
+        datetime.fromisoformat(text)
+    except ValueError:
+        raise invalid_value(f"'{attribute.name}' should be a time such as 2031-04-02T09:15:00Z.") from None
+    return text
+
+
+def _read_binary(attribute: Attribute, value: Any) -> str:
+    text = _read_text(attribute, value)
+    try:
+        base64.b64decode(text, validate=True)
+    except (binascii.Error, ValueError):
+        raise invalid_value(f"'{attribute.name}' should be base64 text.") from None
+    return text
+
+
+_READERS = {
+    "boolean": _read_boolean,
+    "integer": _read_number,
+    "decimal": _read_number,
+    "dateTime": _read_time,
+    "binary": _read_binary,
+}
+
+
+def read_members(value: Any) -> list[str]:
+    """Return the ids in a list of group members, each once, in the order given.
+
+    Raises:
+        ScimError: 400 invalidValue, for a member without an id.
+    """
+    if value is None:
+        return []
+    ids: dict[str, None] = {}
+    for element in value if isinstance(value, list) else [value]:
+        member = element.get("value") if isinstance(element, Mapping) else element
+        if not isinstance(member, str) or not member:
+            raise invalid_value("Each of 'members' needs a 'value': the id that the person or group has here.")
+        ids[member] = None
+    return list(ids)
+
+
+def parse_selection(text: str | None, resource_type: ResourceType) -> tuple[tuple[str | None, str | None, str | None], ...]:
+    """Return a comma-separated list of attribute paths as (URN, attribute, sub-attribute); unknown ones are passed over.
+
+    RFC 7644, section 3.4.2.5 and 3.9.
+    """
+    chosen: list[tuple[str | None, str | None, str | None]] = []
+    for part in (text or "").split(","):
+        name = part.strip()
+        if not name:
+            continue
+        extension = resource_type.extension_by_urn.get(name.lower())
+        if extension:
+            chosen.append((extension.id, None, None))
+            continue
+        try:
+            at = locate(name, resource_type)
+        except ScimError:
+            continue
+        chosen.append((at.urn, at.attribute.name if at.attribute else None, at.sub.name if at.sub else None))
+    return tuple(chosen)
+
+
+def select_attributes(
+    resource: dict[str, Any], resource_type: ResourceType, attributes: str | None, excluded: str | None
+) -> dict[str, Any]:
+    """Return a resource with only, or without, the attributes asked for; `id` and `schemas` always stay (RFC 7644, 3.9).
+
+    Raises:
+        ScimError: 400 invalidValue if both lists are given.
+    """
+    if not attributes and not excluded:
+        return resource
+    if attributes and excluded:
+        raise invalid_value("Give either attributes or excludedAttributes, not both.")
+    if attributes:
+        return _only(resource, parse_selection(attributes, resource_type))
+    return _without(resource, parse_selection(excluded, resource_type))
+
+
+def _only(resource: dict[str, Any], chosen: Iterable[tuple[str | None, str | None, str | None]]) -> dict[str, Any]:
+    kept = {name: resource[name] for name in _ALWAYS if name in resource}
+    for urn, name, sub in chosen:
+        if urn and name is None:
+            if urn in resource:
+                kept[urn] = resource[urn]
+            continue
+        source = resource.get(urn, {}) if urn else resource
+        if name not in source:
+            continue
+        target = kept.setdefault(urn, {}) if urn else kept
+        target[name] = _merge_selected(target.get(name), source[name], sub)
+    return kept
+
+
+def _merge_selected(present: Any, value: Any, sub: str | None) -> Any:
+    if sub is None:
+        return value
+    if isinstance(value, list):
+        before = present if isinstance(present, list) else [{} for _ in value]
+        return [{**old, **_part(each, sub)} for old, each in zip(before, value, strict=True)]
+    return {**(present or {}), **_part(value, sub)}
+
+
+def _part(value: Any, sub: str) -> dict[str, Any]:
+    return {sub: value[sub]} if isinstance(value, Mapping) and sub in value else {}
+
+
+def _without(resource: dict[str, Any], chosen: Iterable[tuple[str | None, str | None, str | None]]) -> dict[str, Any]:
+    kept = dict(resource)
+    for urn, name, sub in chosen:
+        if urn and name is None:
+            kept.pop(urn, None)
+            continue
+        if urn:
+            kept[urn] = dict(kept.get(urn, {}))
+        holder = kept[urn] if urn else kept
+        if name in _ALWAYS or name not in holder:
+            continue
+        if sub is None:
+            del holder[name]
+        elif isinstance(holder[name], list):
+            holder[name] = [{key: value for key, value in each.items() if key != sub} for each in holder[name]]
+        elif isinstance(holder[name], Mapping):
+            holder[name] = {key: value for key, value in holder[name].items() if key != sub}
+    return kept

@@ -1,0 +1,277 @@
+"""Schemas and attribute characteristics (RFC 7643, sections 2, 4 and 7): what a resource may hold."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+USER_URN = "urn:ietf:params:scim:schemas:core:2.0:User"
+GROUP_URN = "urn:ietf:params:scim:schemas:core:2.0:Group"
+ENTERPRISE_URN = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
+SCHEMA_URN = "urn:ietf:params:scim:schemas:core:2.0:Schema"
+RESOURCE_TYPE_URN = "urn:ietf:params:scim:schemas:core:2.0:ResourceType"
+
+
+@dataclass(frozen=True)
+class Attribute:
+    """One attribute and its characteristics (RFC 7643, section 7); `sub` holds the sub-attributes of a complex one."""
+
+    name: str
+    type: str = "string"
+    multi_valued: bool = False
+    required: bool = False
+    case_exact: bool = False
+    mutability: str = "readWrite"
+    returned: str = "default"
+    uniqueness: str = "none"
+    description: str = ""
+    canonical: tuple[str, ...] = ()
+    reference_types: tuple[str, ...] = ()
+    sub: tuple[Attribute, ...] = ()
+
+    @cached_property
+    def sub_by_name(self) -> dict[str, Attribute]:
+        """Sub-attributes by lower-case name: names are case-insensitive (RFC 7643, section 2.1)."""
+        return {attribute.name.lower(): attribute for attribute in self.sub}
+
+    def document(self) -> dict[str, Any]:
+        """Return the attribute as the Schemas endpoint shows it (RFC 7643, section 7)."""
+        shown: dict[str, Any] = {
+            "name": self.name,
+            "type": self.type,
+            "multiValued": self.multi_valued,
+            "description": self.description,
+            "required": self.required,
+            "caseExact": self.case_exact,
+            "mutability": self.mutability,
+            "returned": self.returned,
+            "uniqueness": self.uniqueness,
+        }
+        if self.canonical:
+            shown["canonicalValues"] = list(self.canonical)
+        if self.reference_types:
+            shown["referenceTypes"] = list(self.reference_types)
+        if self.sub:
+            shown["subAttributes"] = [attribute.document() for attribute in self.sub]
+        return shown
+
+
+@dataclass(frozen=True)
+class Schema:
+    """A named set of attributes with a URN."""
+
+    id: str
+    name: str
+    description: str
+    attributes: tuple[Attribute, ...]
+
+    @cached_property
+    def by_name(self) -> dict[str, Attribute]:
+        """Attributes by lower-case name."""
+        return {attribute.name.lower(): attribute for attribute in self.attributes}
+
+    def document(self) -> dict[str, Any]:
+        """Return the schema as the Schemas endpoint shows it."""
+        return {
+            "schemas": [SCHEMA_URN],
+            "id": self.id,
+            "name": self.name,
+            "description": self.description,
+            "attributes": [attribute.document() for attribute in self.attributes],
+        }
+
+
+@dataclass(frozen=True)
+class ResourceType:
+    """A kind of resource: its core schema and the extensions that it may carry (RFC 7643, section 6)."""
+
+    name: str
+    endpoint: str
+    schema: Schema
+    extensions: tuple[Schema, ...] = ()
+    description: str = ""
+
+    @cached_property
+    def by_name(self) -> dict[str, Attribute]:
+        """Attributes that stand at the top of a resource, the common ones included, by lower-case name."""
+        return {**COMMON, **self.schema.by_name}
+
+    @cached_property
+    def extension_by_urn(self) -> dict[str, Schema]:
+        """Extension schemas by lower-case URN: URNs are case-insensitive (RFC 8141)."""
+        return {schema.id.lower(): schema for schema in self.extensions}
+
+    def document(self) -> dict[str, Any]:
+        """Return the type as the ResourceTypes endpoint shows it."""
+        return {
+            "schemas": [RESOURCE_TYPE_URN],
+            "id": self.name,
+            "name": self.name,
+            "endpoint": self.endpoint,
+            "description": self.description,
+            "schema": self.schema.id,
+            "schemaExtensions": [{"schema": schema.id, "required": False} for schema in self.extensions],
+        }
+
+
+COMMON = {
+    "id": Attribute("id", case_exact=True, mutability="readOnly", returned="always", uniqueness="server"),
+    "externalid": Attribute("externalId", case_exact=True),
+    "schemas": Attribute("schemas", "reference", multi_valued=True, case_exact=True, returned="always"),
+    "meta": Attribute(
+        "meta",
+        "complex",
+        mutability="readOnly",
+        sub=(
+            Attribute("resourceType", case_exact=True, mutability="readOnly"),
+            Attribute("created", "dateTime", mutability="readOnly"),
+            Attribute("lastModified", "dateTime", mutability="readOnly"),
+            Attribute("location", "reference", case_exact=True, mutability="readOnly"),
+            Attribute("version", case_exact=True, mutability="readOnly"),
+        ),
+    ),
+}
+
+
+def _plural(name: str, description: str, types: tuple[str, ...] = (), value_type: str = "string", exact: bool = False) -> Attribute:
+    """Return a multi-valued attribute with the usual sub-attributes (RFC 7643, section 2.4)."""
+    return Attribute(
+        name,
+        "complex",
+        multi_valued=True,
+        description=description,
+        sub=(
+            Attribute("value", value_type, case_exact=exact, description="The value itself."),
+            Attribute("display", description="A name for people."),
+            Attribute("type", canonical=types, description="What the value is for."),
+            Attribute("primary", "boolean", description="Whether this is the preferred one; at most one is."),
+        ),
+    )
+
+
+_NAME = Attribute(
+    "name",
+    "complex",
+    description="The parts of the person's name.",
+    sub=tuple(
+        Attribute(part, description=text)
+        for part, text in (
+            ("formatted", "The whole name, as it is shown."),
+            ("familyName", "The family name."),
+            ("givenName", "The given name."),
+            ("middleName", "The middle names."),
+            ("honorificPrefix", "What stands before the name."),
+            ("honorificSuffix", "What stands after the name."),
+        )
+    ),
+)
+
+_ADDRESSES = Attribute(
+    "addresses",
+    "complex",
+    multi_valued=True,
+    description="Postal addresses.",
+    sub=(
+        Attribute("formatted", description="The whole address."),
+        Attribute("streetAddress", description="Street and number."),
+        Attribute("locality", description="Town."),
+        Attribute("region", description="State or region."),
+        Attribute("postalCode", description="Postal code."),
+        Attribute("country", description="Country, ISO 3166-1 alpha 2."),
+        Attribute("type", canonical=("work", "home", "other"), description="What the address is for."),
+        Attribute("primary", "boolean", description="Whether this is the preferred one."),
+    ),
+)
+
+_USER_GROUPS = Attribute(
+    "groups",
+    "complex",
+    multi_valued=True,
+    mutability="readOnly",
+    description="Groups of this source that the person is in; changed through Group.",
+    sub=(
+        Attribute("value", case_exact=True, mutability="readOnly", description="The group's id."),
+        Attribute("$ref", "reference", case_exact=True, mutability="readOnly", reference_types=("User", "Group")),
+        Attribute("display", mutability="readOnly", description="The group's name."),
+        Attribute("type", mutability="readOnly", canonical=("direct", "indirect"), description="How."),
+    ),
+)
+
+USER_SCHEMA = Schema(
+    USER_URN,
+    "User",
+    "A person",
+    (
+        Attribute("userName", required=True, uniqueness="server", description="The name to sign in with; unique within the source."),
+        _NAME,
+        Attribute("displayName", description="The name that is shown."),
+        Attribute("nickName", description="A familiar name."),
+        Attribute("profileUrl", "reference", case_exact=True, reference_types=("external",), description="A page about the person."),
+        Attribute("title", description="The person's position."),
+        Attribute("userType", description="The relation to the organisation."),
+        Attribute("preferredLanguage", description="Language, as in RFC 5646."),
+        Attribute("locale", description="Locale, as in RFC 5646."),
+        Attribute("timezone", description="Time zone, as in RFC 6557."),
+        Attribute("active", "boolean", description="Whether the person may use anything."),
+        Attribute("password", case_exact=True, mutability="writeOnly", returned="never", description="Dropped at the door; never kept."),
+        _plural("emails", "E-mail addresses.", ("work", "home", "other")),
+        _plural("phoneNumbers", "Telephone numbers.", ("work", "home", "mobile", "fax", "pager", "other")),
+        _plural("ims", "Instant messaging addresses."),
+        _plural("photos", "Addresses of pictures.", ("photo", "thumbnail"), "reference", exact=True),
+        _ADDRESSES,
+        _USER_GROUPS,
+        _plural("entitlements", "Things that the person is entitled to."),
+        _plural("roles", "Roles that the source names."),
+        _plural("x509Certificates", "Certificates.", (), "binary", exact=True),
+    ),
+)
+
+ENTERPRISE_SCHEMA = Schema(
+    ENTERPRISE_URN,
+    "EnterpriseUser",
+    "What an organisation knows of its people",
+    (
+        Attribute("employeeNumber", description="A number or code that the organisation gave."),
+        Attribute("costCenter", description="Cost centre."),
+        Attribute("organization", description="Organisation."),
+        Attribute("division", description="Division."),
+        Attribute("department", description="Department."),
+        Attribute(
+            "manager",
+            "complex",
+            description="The person's manager.",
+            sub=(
+                Attribute("value", case_exact=True, description="The manager's id."),
+                Attribute("$ref", "reference", case_exact=True, reference_types=("User",), description="The manager's address."),
+                Attribute("displayName", mutability="readOnly", description="The manager's name."),
+            ),
+        ),
+    ),
+)
+
+GROUP_SCHEMA = Schema(
+    GROUP_URN,
+    "Group",
+    "A group of people",
+    (
+        Attribute("displayName", required=True, description="The group's name."),
+        Attribute(
+            "members",
+            "complex",
+            multi_valued=True,
+            description="Who is in the group.",
+            sub=(
+                Attribute("value", case_exact=True, mutability="immutable", description="The member's id."),
+                Attribute("$ref", "reference", case_exact=True, mutability="immutable", reference_types=("User", "Group")),
+                Attribute("type", mutability="immutable", canonical=("User", "Group"), description="What the member is."),
+                Attribute("display", mutability="readOnly", description="The member's name."),
+            ),
+        ),
+    ),
+)
+
+USER = ResourceType("User", "/Users", USER_SCHEMA, (ENTERPRISE_SCHEMA,), "People")
+GROUP = ResourceType("Group", "/Groups", GROUP_SCHEMA, (), "Groups")
+RESOURCE_TYPES = (USER, GROUP)
+SCHEMAS = (USER_SCHEMA, GROUP_SCHEMA, ENTERPRISE_SCHEMA)

@@ -1,0 +1,31 @@
+"""Structured logs: one JSON object a line on standard error, the same for every process of the service."""
+
+from __future__ import annotations
+
+import logging
+import sys
+
+import orjson
+import structlog
+
+
+def configure(process: str) -> None:
+    """Have everything logged as JSON lines that name the process.
+
+    Args:
+        process: "web", "worker" or "serve".
+    """
+    structlog.contextvars.bind_contextvars(process=process)
+    structlog.configure(
+        processors=[
+            structlog.contextvars.merge_contextvars,
+            structlog.processors.add_log_level,
+            structlog.processors.TimeStamper(fmt="iso", utc=True),
+            structlog.processors.dict_tracebacks,
+            structlog.processors.JSONRenderer(serializer=lambda value, **_: orjson.dumps(value, default=str).decode()),
+        ],
+        wrapper_class=structlog.make_filtering_bound_logger(logging.INFO),
+        logger_factory=structlog.PrintLoggerFactory(file=sys.stderr),
+    )
+    for noisy in ("httpx", "httpcore", "alembic", "waitress.queue"):
+        logging.getLogger(noisy).setLevel(logging.WARNING)

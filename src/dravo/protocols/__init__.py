@@ -1,0 +1,1 @@
+"""What goes over a wire; knows neither storage nor Flask."""

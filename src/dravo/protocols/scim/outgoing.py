@@ -1,0 +1,226 @@
+"""The one way out: requests to applications, with limits on where they may go, how long they take and how much may come back.
+
+The address is resolved once, checked, and the request goes to that very address, so that a name cannot be pointed elsewhere
+between the check and the call. Link-local and unspecified addresses are never called; a token goes over plain HTTP only within
+this machine; redirects are not followed, so that no token follows one.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+import socket
+import time
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+from urllib.parse import urlsplit, urlunsplit
+
+import httpx
+import orjson
+
+from dravo.core.errors import DravoError, InvalidInput
+
+LARGEST_ANSWER = 8 * 1024 * 1024
+CONNECT_SECONDS = 5.0
+READ_SECONDS = 20.0
+WHOLE_SECONDS = 60.0
+SCIM_JSON = "application/scim+json"
+
+
+class NotAllowed(DravoError):
+    """The address is one that is never called."""
+
+    code = "address_not_allowed"
+    status = 422
+
+
+class Unreachable(Exception):
+    """No answer came. `sent` tells whether the request may have been carried out all the same."""
+
+    def __init__(self, message: str, *, sent: bool) -> None:
+        super().__init__(message)
+        self.sent = sent
+
+
+@dataclass(frozen=True)
+class Connection:
+    """Where an application's SCIM service is, and the token for it."""
+
+    base_url: str
+    token: str = field(repr=False)
+
+
+@dataclass(frozen=True)
+class Request:
+    """One request, its path relative to the base address."""
+
+    method: str
+    path: str
+    params: Mapping[str, str] = field(default_factory=dict)
+    body: Mapping[str, Any] | None = None
+
+
+@dataclass(frozen=True)
+class Response:
+    """One answer: status, the JSON object in it (None if it is none), the beginning of its text, and what else matters."""
+
+    status: int
+    body: Mapping[str, Any] | None
+    excerpt: str
+    content_type: str
+    retry_after: float | None = None
+    location: str | None = None
+    seconds: float = 0.0
+
+    @property
+    def ok(self) -> bool:
+        """Whether it succeeded, by its status."""
+        return 200 <= self.status < 300
+
+
+def mend_address(text: str) -> str:
+    """Return a base address as it is used: blanks and slashes at its end taken away.
+
+    Raises:
+        InvalidInput: if it is no HTTP address, or carries what does not belong there.
+    """
+    address = text.strip().strip("\"'<>").strip()
+    if "://" not in address:
+        raise InvalidInput(f"'{address}' does not begin with https://.", f"Write it whole, such as https://{address or 'HOST/scim/v2'}.", "base_url")
+    try:
+        parts = urlsplit(address)
+        port = parts.port
+    except ValueError:
+        raise InvalidInput(f"'{address}' is not an address.", "Write it like https://HOST/scim/v2.", "base_url") from None
+    if parts.scheme.lower() not in ("http", "https") or not parts.hostname:
+        raise InvalidInput(f"'{address}' is not an HTTP address.", "Write it like https://HOST/scim/v2.", "base_url")
+    if parts.username or parts.password:
+        raise InvalidInput("The address carries a name or password.", "Take them out; the token has a field of its own.", "base_url")
+    if parts.query or parts.fragment:
+        raise InvalidInput("The address carries a query or fragment.", "Give only the base address, up to the version: https://HOST/scim/v2.", "base_url")
+    path = parts.path.rstrip("/")
+    for ending in ("/Users", "/Groups", "/ServiceProviderConfig"):
+        path = path.removesuffix(ending)
+    host = parts.hostname if ":" not in parts.hostname else f"[{parts.hostname}]"
+    return urlunsplit((parts.scheme.lower(), f"{host}:{port}" if port else host, path, "", ""))
+
+
+class GuardedTransport(httpx.BaseTransport):
+    """Resolves, checks, and sends to the address that was checked."""
+
+    def __init__(self) -> None:
+        limits = httpx.Limits(max_connections=64, max_keepalive_connections=64, keepalive_expiry=15)
+        self._inner = httpx.HTTPTransport(limits=limits, retries=0, trust_env=False)
+
+    def handle_request(self, request: httpx.Request) -> httpx.Response:
+        """Send one request to the checked address of its host."""
+        host = request.url.host
+        address = resolve(host, request.url.port or (443 if request.url.scheme == "https" else 80))
+        if request.url.scheme == "http" and not address.is_loopback:
+            raise NotAllowed(
+                f"'{host}' is not on this machine, and plain HTTP would show the token on the way.", "Use its https:// address."
+            )
+        # The Host header was made from the name already; the name is also what the server's certificate must be for.
+        request.url = request.url.copy_with(host=str(address))
+        request.extensions = {**request.extensions, "sni_hostname": host}
+        return self._inner.handle_request(request)
+
+    def close(self) -> None:
+        """Close the connections that are kept open."""
+        self._inner.close()
+
+
+def resolve(host: str, port: int) -> ipaddress.IPv4Address | ipaddress.IPv6Address:
+    """Return the address of a host that will be called.
+
+    Raises:
+        NotAllowed: if any of its addresses is one that is never called.
+        Unreachable: if the name has no address.
+    """
+    try:
+        found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
+    except OSError:
+        raise Unreachable(f"the name '{host}' has no address", sent=False) from None
+    addresses = [ipaddress.ip_address(str(each[4][0]).partition("%")[0]) for each in found]
+    for address in addresses:
+        plain = getattr(address, "ipv4_mapped", None) or address
+        if plain.is_link_local or plain.is_multicast or plain.is_unspecified or plain.is_reserved:
+            raise NotAllowed(f"'{host}' is {plain}, an address that is never called.", "Give the application's own address.")
+    return addresses[0]
+
+
+class Client:
+    """Sends requests to applications; one for a process, used by many threads."""
+
+    def __init__(self) -> None:
+        timeout = httpx.Timeout(READ_SECONDS, connect=CONNECT_SECONDS)
+        self._http = httpx.Client(transport=GuardedTransport(), timeout=timeout, follow_redirects=False, trust_env=False)
+
+    def send(self, connection: Connection, request: Request) -> Response:
+        """Send a request and return what came back, whatever its status.
+
+        Raises:
+            Unreachable: if nothing came back.
+            NotAllowed: if the address is one that is never called.
+        """
+        started = time.monotonic()
+        headers = {"Authorization": f"Bearer {connection.token}", "Accept": f"{SCIM_JSON}, application/json"}
+        content = None
+        if request.body is not None:
+            headers["Content-Type"] = SCIM_JSON
+            content = orjson.dumps(request.body)
+        try:
+            with self._http.stream(
+                request.method, connection.base_url + request.path, params=dict(request.params) or None, headers=headers, content=content
+            ) as answer:
+                text = _read(answer, started)
+                return _response(answer, text, time.monotonic() - started)
+        except (httpx.ConnectError, httpx.ConnectTimeout, httpx.PoolTimeout) as wrong:
+            raise Unreachable(f"no connection ({_why(wrong)})", sent=False) from wrong
+        except httpx.TimeoutException as wrong:
+            raise Unreachable(f"no answer within {READ_SECONDS:.0f} seconds", sent=True) from wrong
+        except httpx.HTTPError as wrong:
+            raise Unreachable(f"the connection broke before the answer came ({_why(wrong)})", sent=True) from wrong
+        except (UnicodeError, httpx.InvalidURL, ValueError) as wrong:
+            raise Unreachable(f"the request could not be written ({_why(wrong)})", sent=False) from wrong
+
+    def close(self) -> None:
+        """Close the connections that are kept open."""
+        self._http.close()
+
+
+def _why(wrong: Exception) -> str:
+    return str(wrong).strip() or type(wrong).__name__
+
+
+def _read(answer: httpx.Response, started: float) -> bytes:
+    parts, size = [], 0
+    for part in answer.iter_bytes():
+        size += len(part)
+        if size > LARGEST_ANSWER:
+            raise Unreachable(f"the answer is larger than {LARGEST_ANSWER // 1024 // 1024} MiB", sent=True)
+        if time.monotonic() - started > WHOLE_SECONDS:
+            raise Unreachable(f"the answer took longer than {WHOLE_SECONDS:.0f} seconds", sent=True)
+        parts.append(part)
+    return b"".join(parts)
+
+
+def _response(answer: httpx.Response, content: bytes, seconds: float) -> Response:
+    try:
+        body = orjson.loads(content) if content else None
+    except ValueError:
+        body = None
+    return Response(
+        answer.status_code,
+        body if isinstance(body, dict) else None,
+        content[:400].decode("utf-8", "replace"),
+        answer.headers.get("content-type", ""),
+        _retry_after(answer.headers.get("retry-after")),
+        answer.headers.get("location"),
+        seconds,
+    )
+
+
+def _retry_after(text: str | None) -> float | None:
+    """Return the seconds of a Retry-After header; a date is passed over, the growing pauses serve for it."""
+    return min(float(text), 3600.0) if text and text.strip().isdigit() else None

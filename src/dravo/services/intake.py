@@ -1,0 +1,360 @@
+"""The one door for what sources say: read a snapshot, plan with the core, apply in one short write.
+
+Every channel ends here. Whatever was planned on is checked again before it is written upon; if the world moved meanwhile, it is
+planned anew.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, replace
+from typing import Any, TypeVar
+
+from sqlalchemy import Connection, Row
+from sqlalchemy.exc import IntegrityError
+
+from dravo.core.errors import NotFound, WorldMoved
+from dravo.core.instants import Instant
+from dravo.core.matching import bind
+from dravo.core.planning import Catalogue, Outcome, Person, with_groups, with_record, work_out
+from dravo.core.records import PersonRecord, searchable
+from dravo.core.scim.errors import ScimError, invalid_value
+from dravo.core.scim.filters import element_matches
+from dravo.core.scim.patches import MemberChange, Operation, apply_patch
+from dravo.core.scim.schemas import GROUP, USER
+from dravo.store import clock, groups, records, snapshots
+from dravo.store import tables as t
+from dravo.store.applying import apply_outcomes
+from dravo.store.catalogue import CatalogueCache, check_revision, raise_revision
+from dravo.store.database import Database
+from dravo.store.identifiers import new_id
+
+PUSH = "push"
+TRIES = 12
+# Up to so many people are worked out within the request; more are marked and worked through by the worker.
+AT_ONCE = 1_000
+
+Result = TypeVar("Result")
+
+
+@dataclass(frozen=True)
+class Taken:
+    """What intake made of a person or group: its id there, its content, its version and times."""
+
+    id: str
+    data: dict[str, Any]
+    version: int
+    created_at: Instant
+    modified_at: Instant
+
+
+@dataclass(frozen=True)
+class MemberPlan:
+    """Who is added to and taken off a group's list, by id."""
+
+    people_added: frozenset[str] = frozenset()
+    people_removed: frozenset[str] = frozenset()
+    groups_added: frozenset[str] = frozenset()
+    groups_removed: frozenset[str] = frozenset()
+
+    @property
+    def people(self) -> frozenset[str]:
+        """Everyone whose membership changes."""
+        return self.people_added | self.people_removed
+
+    @property
+    def nesting(self) -> bool:
+        """Whether groups within groups change."""
+        return bool(self.groups_added or self.groups_removed)
+
+    def __bool__(self) -> bool:
+        return bool(self.people or self.nesting)
+
+
+class Intake:
+    """Takes in what one channel of a source says of its people and groups."""
+
+    def __init__(self, database: Database, catalogue: CatalogueCache, channel: str = PUSH) -> None:
+        self.database = database
+        self.catalogue = catalogue
+        self.channel = channel
+
+    # People
+
+    def create_person(self, source_id: str, data: dict[str, Any]) -> Taken:
+        """Take in somebody new.
+
+        Args:
+            source_id: whose person it is.
+            data: a SCIM User as `read_resource` makes it.
+
+        Raises:
+            ScimError: 409 uniqueness, if the source has somebody of that userName.
+        """
+        now = clock.now()
+        record_id, new_user = new_id(), new_id()
+
+        def attempt() -> Taken:
+            with self.database.reading() as connection:
+                catalogue = self.catalogue.get(connection)
+            binding = bind(None, new_user)
+            record = PersonRecord(record_id, source_id, self.channel, data, binding.user_id)
+            outcome = work_out(Person(binding.user_id, None, (record,)), catalogue, now)
+            with self.database.writing() as connection:
+                check_revision(connection, catalogue.revision)
+                apply_outcomes(connection, [outcome], now, rewrite=True)
+                records.make(connection, record_id, source_id, self.channel, binding.user_id, data, now)
+            return Taken(record_id, data, 1, now, now)
+
+        return self._until_it_stands(attempt, lambda: self._check_user_name(source_id, data, None))
+
+    def replace_person(self, source_id: str, record_id: str, data: dict[str, Any]) -> Taken:
+        """Take in a person's whole new content (RFC 7644, 3.5.1).
+
+        Raises:
+            NotFound: if the source has no such person.
+            ScimError: 409 uniqueness.
+        """
+        return self._change_person(source_id, record_id, lambda _: data)
+
+    def patch_person(self, source_id: str, record_id: str, operations: Sequence[Operation]) -> Taken:
+        """Take in a change of a person (RFC 7644, 3.5.2); raises as `replace_person` and `apply_patch`."""
+        return self._change_person(source_id, record_id, lambda before: apply_patch(before, list(operations), USER).resource)
+
+    def remove_person(self, source_id: str, record_id: str) -> None:
+        """Take in that a person is gone: they leave every group, and keep their user as a tombstone.
+
+        Raises:
+            NotFound: if the source has no such person.
+        """
+        self._change_person(source_id, record_id, lambda before: before, gone=True)
+
+    def _change_person(
+        self, source_id: str, record_id: str, change: Callable[[dict[str, Any]], dict[str, Any]], *, gone: bool = False
+    ) -> Taken:
+        data: dict[str, Any] = {}
+
+        def attempt() -> Taken:
+            nonlocal data
+            now = clock.now()
+            with self.database.reading() as connection:
+                row = self._record(connection, source_id, record_id)
+                data = change(row.data)
+                if data == row.data and not gone:
+                    return Taken(record_id, data, row.version, row.created_at, row.modified_at)
+                catalogue = self.catalogue.get(connection)
+                person = snapshots.people(connection, [row.user_id])[row.user_id]
+            record = PersonRecord(record_id, source_id, self.channel, data, row.user_id, gone)
+            after = with_record(person, record)
+            if gone:
+                # With one source a user's groups are its record's; with several, only this record's end.
+                after = replace(after, groups=self._groups_without(row.user_id, record_id) if len(after.records) > 1 else ())
+            outcome = work_out(after, catalogue, now)
+            with self.database.writing() as connection:
+                check_revision(connection, catalogue.revision)
+                if not records.write(connection, record_id, row.version, data, now, gone=gone):
+                    raise WorldMoved("The record has changed meanwhile.")
+                if gone:
+                    groups.end_memberships_of_record(connection, record_id, now)
+                apply_outcomes(connection, [outcome], now, rewrite=True)
+            return Taken(record_id, data, row.version + 1, row.created_at, now)
+
+        return self._until_it_stands(attempt, lambda: self._check_user_name(source_id, data, record_id))
+
+    def _groups_without(self, user_id: str, record_id: str) -> tuple[str, ...]:
+        with self.database.reading() as connection:
+            others = [
+                row.id for row in connection.execute(t.record.select().where(t.record.c.user_id == user_id)) if row.id != record_id
+            ]
+            found = groups.groups_of_records(connection, others)
+        return tuple(group_id for listed in found.values() for group_id, _ in listed)
+
+    def _record(self, connection: Connection, source_id: str, record_id: str) -> Row[Any]:
+        row = records.get(connection, source_id, self.channel, record_id)
+        if row is None:
+            raise NotFound(f"This source has no person with the id '{record_id}'.")
+        return row
+
+    def _check_user_name(self, source_id: str, data: dict[str, Any], own: str | None) -> None:
+        key = searchable(data).user_name_key
+        with self.database.reading() as connection:
+            condition = (t.record.c.user_name_key == key) & (t.record.c.id != (own or ""))
+            total, _ = records.listing(connection, source_id, self.channel, condition, 0, 0)
+        if total:
+            raise ScimError(
+                409,
+                f"This source already has somebody with the userName '{data.get('userName')}'. Find them with a filter on userName "
+                "and change them instead.",
+                "uniqueness",
+            )
+
+    # Groups
+
+    def create_group(self, source_id: str, data: dict[str, Any], members: Sequence[str]) -> Taken:
+        """Take in a new group with its members.
+
+        Raises:
+            ScimError: 400 invalidValue, if a member is nobody whom the source has.
+        """
+        group_id = new_id()
+
+        def attempt() -> Taken:
+            now = clock.now()
+            with self.database.reading() as connection:
+                plan = self._resolve(connection, source_id, group_id, list(members))
+            with self.database.writing() as connection:
+                groups.make(connection, group_id, source_id, self.channel, data, now)
+                # Nothing can name a group that is only now made, so nobody's access changes by it.
+                groups.add_members(connection, group_id, plan.people_added, plan.groups_added, now)
+                if plan.nesting:
+                    raise_revision(connection)
+            return Taken(group_id, data, 1, now, now)
+
+        return self._until_it_stands(attempt)
+
+    def replace_group(self, source_id: str, group_id: str, data: dict[str, Any], members: Sequence[str]) -> Taken:
+        """Take in a group's whole new content and list (RFC 7644, 3.5.1); raises as `patch_group`."""
+        return self._change_group(source_id, group_id, lambda _: (data, [MemberChange("replace", tuple(members))]))
+
+    def patch_group(self, source_id: str, group_id: str, operations: Sequence[Operation]) -> Taken:
+        """Take in a change of a group (RFC 7644, 3.5.2); members who are not named are neither read nor written.
+
+        Raises:
+            NotFound: if the source has no such group.
+            ScimError: as `apply_patch`, and 400 invalidValue if a member is nobody whom the source has.
+        """
+
+        def change(before: dict[str, Any]) -> tuple[dict[str, Any], list[MemberChange]]:
+            patched = apply_patch(before, list(operations), GROUP)
+            return patched.resource, patched.members
+
+        return self._change_group(source_id, group_id, change)
+
+    def remove_group(self, source_id: str, group_id: str) -> None:
+        """Take in that a group is gone, and with it every membership in it.
+
+        Raises:
+            NotFound: if the source has no such group.
+        """
+        self._change_group(source_id, group_id, lambda before: (before, [MemberChange("replace", ())]), gone=True)
+
+    def _change_group(
+        self,
+        source_id: str,
+        group_id: str,
+        change: Callable[[dict[str, Any]], tuple[dict[str, Any], list[MemberChange]]],
+        *,
+        gone: bool = False,
+    ) -> Taken:
+        def attempt() -> Taken:
+            now = clock.now()
+            with self.database.reading() as connection:
+                row = groups.get(connection, source_id, self.channel, group_id)
+                if row is None:
+                    raise NotFound(f"This source has no group with the id '{group_id}'.")
+                data, changes = change(row.data)
+                plan = self._member_plan(connection, source_id, group_id, changes)
+                if data == row.data and not plan and not gone:
+                    return Taken(group_id, data, row.version, row.created_at, row.modified_at)
+                catalogue = self.catalogue.get(connection)
+                concerned = catalogue.concerns(group_id)
+                in_full = concerned and not plan.nesting and len(plan.people) <= AT_ONCE
+                outcomes = self._outcomes(connection, catalogue, group_id, plan, now) if in_full else []
+            with self.database.writing() as connection:
+                check_revision(connection, catalogue.revision)
+                if not groups.write(connection, group_id, row.version, data, now, gone=gone):
+                    raise WorldMoved("The group has changed meanwhile.")
+                self._write_members(connection, group_id, plan, now, mark=concerned and not in_full)
+                if gone:
+                    groups.end_group(connection, group_id, now)
+                if plan.nesting or data["displayName"] != row.data["displayName"] or gone:
+                    raise_revision(connection)
+                apply_outcomes(connection, outcomes, now, rewrite=False)
+            return Taken(group_id, data, row.version + 1, row.created_at, now)
+
+        return self._until_it_stands(attempt)
+
+    def _outcomes(
+        self, connection: Connection, catalogue: Catalogue, group_id: str, plan: MemberPlan, now: Instant
+    ) -> list[Outcome]:
+        user_of = snapshots.users_of_records(connection, plan.people)
+        people = snapshots.people(connection, user_of.values())
+        outcomes = []
+        for record_ids, added in ((plan.people_added, True), (plan.people_removed, False)):
+            for record_id in sorted(record_ids):
+                person = people[user_of[record_id]]
+                after = with_groups(person, added=[group_id]) if added else with_groups(person, removed=[group_id])
+                outcomes.append(work_out(after, catalogue, now))
+        return outcomes
+
+    def _write_members(self, connection: Connection, group_id: str, plan: MemberPlan, now: Instant, *, mark: bool) -> None:
+        if mark:
+            # Before and after: who leaves by this is marked as well as who comes.
+            groups.mark_people_within(connection, group_id, now)
+        groups.end_members(connection, group_id, [*plan.people_removed, *plan.groups_removed], now)
+        groups.add_members(connection, group_id, sorted(plan.people_added), sorted(plan.groups_added), now)
+        if mark:
+            groups.mark_people_within(connection, group_id, now)
+
+    def _member_plan(self, connection: Connection, source_id: str, group_id: str, changes: Iterable[MemberChange]) -> MemberPlan:
+        """Return what some operations on a group's list come to together."""
+        wanted: dict[str, bool] = {}
+        for change in changes:
+            match change.kind:
+                case "add":
+                    wanted.update(dict.fromkeys(change.ids, True))
+                case "remove":
+                    wanted.update(dict.fromkeys(change.ids, False))
+                case _:
+                    listed = {*groups.listed_people(connection, group_id), *groups.listed_groups(connection, group_id)}
+                    present = {*listed.difference(each for each, stay in wanted.items() if not stay)}
+                    present.update(each for each, stay in wanted.items() if stay)
+                    if change.kind == "replace":
+                        wanted.update(dict.fromkeys(present, False))
+                        wanted.update(dict.fromkeys(change.ids, True))
+                    else:
+                        wanted.update(dict.fromkeys(self._matching(connection, group_id, change, present), False))
+        listed_now = groups.which_are_listed(connection, group_id, list(wanted))
+        added = [each for each, stay in wanted.items() if stay and each not in listed_now]
+        plan = self._resolve(connection, source_id, group_id, added)
+        leaving = [each for each, stay in wanted.items() if not stay and each in listed_now]
+        people_leaving, groups_leaving = groups.which_exist(connection, source_id, self.channel, leaving)
+        return replace(plan, people_removed=frozenset(people_leaving), groups_removed=frozenset(groups_leaving))
+
+    def _matching(self, connection: Connection, group_id: str, change: MemberChange, present: set[str]) -> list[str]:
+        assert change.matching is not None
+        elements = ({"value": row[0], "type": row[1], "display": row[2]} for row in groups.members(connection, group_id))
+        return [each["value"] for each in elements if each["value"] in present and element_matches(change.matching, each)]
+
+    def _resolve(self, connection: Connection, source_id: str, group_id: str, ids: list[str]) -> MemberPlan:
+        people, inner = groups.which_exist(connection, source_id, self.channel, ids)
+        unknown = [each for each in ids if each not in people and each not in inner]
+        if unknown:
+            raise invalid_value(
+                f"No person or group of this source has the id '{unknown[0]}'"
+                + (f" (and {len(unknown) - 1} more)" if len(unknown) > 1 else "")
+                + "; create them first and use the id that the answer gives."
+            )
+        if group_id in inner:
+            raise invalid_value("A group cannot be a member of itself.")
+        return MemberPlan(people_added=frozenset(people), groups_added=frozenset(inner))
+
+    def _until_it_stands(self, attempt: Callable[[], Result], explain: Callable[[], None] | None = None) -> Result:
+        """Try until what was planned on still stands when it is written.
+
+        Args:
+            attempt: reads, plans and writes.
+            explain: raises the error for a person where a constraint of the records was in the way; returns if there is none.
+        """
+        for remaining in range(TRIES, 0, -1):
+            try:
+                return attempt()
+            except WorldMoved:
+                if remaining == 1:
+                    raise
+            except IntegrityError:
+                if explain is not None:
+                    explain()
+                if remaining == 1:
+                    raise
+        raise AssertionError("unreachable")

@@ -1,0 +1,283 @@
+"""Operators: who may run Dravo, how they sign in, their sessions and their tokens for programs."""
+
+from __future__ import annotations
+
+import secrets as random_secrets
+import threading
+import time
+from typing import Any
+
+from sqlalchemy import delete, func, insert, select, update
+from sqlalchemy.exc import IntegrityError
+
+from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, NotPermitted, NotSignedIn, StillInUse, TooManyTries
+from dravo.core.instants import Instant, later
+from dravo.core.records import fold
+from dravo.services.auditing import record_change
+from dravo.services.house import House
+from dravo.services.permissions import CHIEF, KINDS, Caller
+from dravo.services.secrets import digest, hash_password, new_token, password_fits
+from dravo.services.sources import check_label
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.store.identifiers import new_id
+from dravo.store.pages import Ask, page
+
+SESSION_HOURS = 12
+IDLE_HOURS = 2
+SYSTEM = Caller("", "the command line", CHIEF)
+
+
+class Limiter:
+    """Counts failures for a name or an address, and turns away whoever has too many; forgets with time."""
+
+    def __init__(self, most: int, seconds: float) -> None:
+        self.most, self.seconds = most, seconds
+        self._failures: dict[str, list[float]] = {}
+        self._lock = threading.Lock()
+
+    def check(self, *names: str) -> None:
+        """Raise `TooManyTries` if one of the names has failed too often."""
+        with self._lock:
+            for name in names:
+                if len(self._recent(name)) >= self.most:
+                    raise TooManyTries("Too many failed tries.", f"Wait {self.seconds / 60:.0f} minutes, then try again.")
+
+    def failed(self, *names: str) -> None:
+        """Count a failure."""
+        with self._lock:
+            if len(self._failures) > 10_000:
+                self._failures.clear()
+            for name in names:
+                self._failures[name] = [*self._recent(name), time.monotonic()]
+
+    def _recent(self, name: str) -> list[float]:
+        since = time.monotonic() - self.seconds
+        return [moment for moment in self._failures.get(name, []) if moment > since]
+
+
+def add(house: House, caller: Caller, name: str, kind: str, password: str | None = None) -> dict[str, Any]:
+    """Add an operator; without a password one is made and shown in the answer, the only time.
+
+    Raises:
+        InvalidInput, AlreadyThere.
+    """
+    name = check_label(name)
+    if kind not in KINDS:
+        raise InvalidInput(f"'{kind}' is no kind of operator.", f"It is one of: {', '.join(KINDS)}.", "kind")
+    chosen = password or "-".join(random_secrets.token_hex(2) for _ in range(4))
+    now = clock.now()
+    row = {
+        "id": new_id(),
+        "name": name,
+        "name_key": fold(name),
+        "kind": kind,
+        "password_hash": hash_password(chosen),
+        "created_at": now,
+    }
+    try:
+        with house.database.writing() as connection:
+            connection.execute(insert(t.operator).values(**row))
+            record_change(connection, house.keys, caller, "added operator", "operator", row["id"], now, {"name": name, "kind": kind})
+    except IntegrityError:
+        raise AlreadyThere(f"There is an operator '{name}' already.", "Take another name.", "name") from None
+    return {**one(house, row["id"]), "password": None if password else chosen}
+
+
+def _line(row: Any) -> dict[str, Any]:
+    return {"id": row.id, "name": row.name, "kind": row.kind, "created_at": row.created_at, "disabled_at": row.disabled_at}
+
+
+def listing(house: House, ask: Ask) -> dict[str, Any]:
+    """Return a page of operators by name."""
+    with house.database.reading() as connection:
+        return page(connection, select(t.operator), [t.operator.c.name_key, t.operator.c.id], ask, _line)
+
+
+def one(house: House, operator_id: str) -> dict[str, Any]:
+    """Return one operator.
+
+    Raises:
+        NotFound.
+    """
+    with house.database.reading() as connection:
+        row = connection.execute(select(t.operator).where(t.operator.c.id == operator_id)).first()
+    if row is None:
+        raise NotFound(f"There is no operator with the id '{operator_id}'.")
+    return _line(row)
+
+
+def disable(house: House, caller: Caller, operator_id: str) -> dict[str, Any]:
+    """Shut an operator out: sessions end, tokens stop working. The last chief stays.
+
+    Raises:
+        NotFound, StillInUse.
+    """
+    now = clock.now()
+    with house.database.writing() as connection:
+        row = connection.execute(select(t.operator).where(t.operator.c.id == operator_id)).first()
+        if row is None:
+            raise NotFound(f"There is no operator with the id '{operator_id}'.")
+        chiefs = select(func.count()).select_from(t.operator).where(
+            t.operator.c.kind == CHIEF, t.operator.c.disabled_at.is_(None), t.operator.c.id != operator_id
+        )
+        if row.kind == CHIEF and connection.execute(chiefs).scalar_one() == 0:
+            raise StillInUse("This is the last chief operator.", "Add another chief first.")
+        connection.execute(update(t.operator).where(t.operator.c.id == operator_id).values(disabled_at=now))
+        connection.execute(delete(t.operator_session).where(t.operator_session.c.operator_id == operator_id))
+        record_change(connection, house.keys, caller, "disabled operator", "operator", operator_id, now, {"name": row.name})
+    return one(house, operator_id)
+
+
+# Sessions
+
+
+def sign_in(house: House, limiter: Limiter, name: str, password: str, address: str) -> tuple[str, dict[str, Any]]:
+    """Return a new session's secret and what the console is told, for a name and password that fit.
+
+    Raises:
+        NotSignedIn: if they do not; the same for a name that is not known.
+        TooManyTries.
+    """
+    marks = (f"name {fold(name)}", f"address {address}")
+    limiter.check(*marks)
+    with house.database.reading() as connection:
+        row = connection.execute(select(t.operator).where(t.operator.c.name_key == fold(name))).first()
+    # Something is verified either way, so that time does not tell whether the name exists.
+    fits = password_fits(row.password_hash if row else _NOBODY, password)
+    if row is None or not fits or row.disabled_at:
+        limiter.failed(*marks)
+        raise NotSignedIn("Name and password do not fit.", "Try again; letter case matters in the password.")
+    now = clock.now()
+    secret, csrf = random_secrets.token_urlsafe(32), random_secrets.token_urlsafe(24)
+    with house.database.writing() as connection:
+        connection.execute(delete(t.operator_session).where(t.operator_session.c.expires_at < now))
+        connection.execute(
+            insert(t.operator_session).values(
+                hash=digest(secret), operator_id=row.id, csrf=csrf, created_at=now, last_seen_at=now,
+                expires_at=later(now, SESSION_HOURS * 3600),
+            )
+        )  # fmt: skip
+        record_change(connection, house.keys, Caller(row.id, row.name, row.kind), "signed in", "operator", row.id, now)
+    return secret, session_line(row.name, row.kind, csrf)
+
+
+_NOBODY = hash_password(random_secrets.token_urlsafe(32))
+
+
+def session_line(name: str, kind: str, csrf: str) -> dict[str, Any]:
+    """Return what the console is told about its session."""
+    return {"name": name, "kind": kind, "csrf": csrf, "permissions": sorted(Caller("", name, kind).permissions)}
+
+
+def by_session(house: House, secret: str) -> tuple[Caller, str] | None:
+    """Return whose session it is and its CSRF token, or None if it is not one, or has ended."""
+    s, o = t.operator_session.c, t.operator.c
+    now, kept = clock.now(), digest(secret)
+    with house.database.reading() as connection:
+        row = connection.execute(
+            select(o.id, o.name, o.kind, s.csrf, s.last_seen_at)
+            .join(t.operator, o.id == s.operator_id)
+            .where(s.hash == kept, s.expires_at > now, s.last_seen_at > later(now, -IDLE_HOURS * 3600), o.disabled_at.is_(None))
+        ).first()
+    if row is None:
+        return None
+    if row.last_seen_at < later(now, -60):
+        with house.database.writing() as connection:
+            connection.execute(update(t.operator_session).where(s.hash == kept).values(last_seen_at=now))
+    return Caller(row.id, row.name, row.kind, session=secret), row.csrf
+
+
+def sign_out(house: House, caller: Caller) -> None:
+    """End the caller's session."""
+    if caller.session:
+        with house.database.writing() as connection:
+            connection.execute(delete(t.operator_session).where(t.operator_session.c.hash == digest(caller.session)))
+
+
+# Tokens for programs
+
+
+def add_token(house: House, caller: Caller, label: str, scope: str, expires_at: Instant | None = None) -> dict[str, Any]:
+    """Add a token of the caller's own; the answer carries its text, the only time that it is shown.
+
+    Raises:
+        InvalidInput, NotPermitted: a token for reading makes no token for writing.
+    """
+    if scope not in ("read", "write"):
+        raise InvalidInput(f"'{scope}' is no scope of a token.", "It is read or write.", "scope")
+    if caller.scope == "read":
+        raise NotPermitted("A token for reading makes no tokens.", "Sign in, or use a token for writing.")
+    now = clock.now()
+    if expires_at is not None and expires_at <= now:
+        raise InvalidInput("The token would have expired already.", "Give a time to come, or none.", "expires_at")
+    token = new_token("api")
+    row = {
+        "id": new_id(),
+        "operator_id": caller.operator_id,
+        "label": check_label(label),
+        "prefix": token.prefix,
+        "hash": token.hash,
+        "scope": scope,
+        "created_at": now,
+        "expires_at": expires_at,
+    }
+    with house.database.writing() as connection:
+        connection.execute(insert(t.api_token).values(**row))
+        record_change(connection, house.keys, caller, "added API token", "operator", caller.operator_id, now, {"label": label, "scope": scope})
+        made = connection.execute(select(t.api_token).where(t.api_token.c.id == row["id"])).one()
+    return {**_token_line(made), "token": token.text}
+
+
+def _token_line(row: Any) -> dict[str, Any]:
+    return {
+        "id": row.id,
+        "label": row.label,
+        "prefix": row.prefix,
+        "scope": row.scope,
+        "created_at": row.created_at,
+        "expires_at": row.expires_at,
+        "last_used_at": row.last_used_at,
+        "revoked_at": row.revoked_at,
+    }
+
+
+def tokens(house: House, caller: Caller, ask: Ask) -> dict[str, Any]:
+    """Return a page of the caller's tokens, newest first."""
+    with house.database.reading() as connection:
+        statement = select(t.api_token).where(t.api_token.c.operator_id == caller.operator_id)
+        return page(connection, statement, [t.api_token.c.id], ask, _token_line, newest_first=True)
+
+
+def revoke_token(house: House, caller: Caller, token_id: str) -> None:
+    """Make one of the caller's tokens worthless from now on.
+
+    Raises:
+        NotFound.
+    """
+    now = clock.now()
+    with house.database.writing() as connection:
+        where = (t.api_token.c.id == token_id, t.api_token.c.operator_id == caller.operator_id)
+        row = connection.execute(select(t.api_token).where(*where)).first()
+        if row is None:
+            raise NotFound(f"You have no token with the id '{token_id}'.")
+        connection.execute(update(t.api_token).where(*where).values(revoked_at=func.coalesce(t.api_token.c.revoked_at, now)))
+        record_change(connection, house.keys, caller, "revoked API token", "operator", caller.operator_id, now, {"label": row.label})
+
+
+def by_token(house: House, text: str) -> Caller | None:
+    """Return whose API token it is, or None if it is not one, was revoked, or has expired."""
+    k, o = t.api_token.c, t.operator.c
+    now = clock.now()
+    with house.database.reading() as connection:
+        row = connection.execute(
+            select(k.id, k.scope, k.expires_at, k.last_used_at, o.id.label("operator_id"), o.name, o.kind)
+            .join(t.operator, o.id == k.operator_id)
+            .where(k.hash == digest(text), k.revoked_at.is_(None), o.disabled_at.is_(None))
+        ).first()
+    if row is None or (row.expires_at and row.expires_at <= now):
+        return None
+    if row.last_used_at is None or row.last_used_at < later(now, -60):
+        with house.database.writing() as connection:
+            connection.execute(update(t.api_token).where(k.id == row.id).values(last_used_at=now))
+    return Caller(row.operator_id, row.name, row.kind, row.scope)

@@ -1,0 +1,71 @@
+"""Works out anew whoever is marked, in chunks, and whoever's dates have come.
+
+A change that touches many commits with marks on those affected; nobody who is marked is delivered before they are worked out.
+"""
+
+from __future__ import annotations
+
+from sqlalchemy import literal, select
+from sqlalchemy.exc import IntegrityError
+
+from dravo.core.errors import WorldMoved
+from dravo.core.instants import Instant
+from dravo.core.planning import work_out
+from dravo.services.house import House
+from dravo.store import clock, groups, snapshots
+from dravo.store import tables as t
+from dravo.store.applying import apply_outcomes, remove_marks
+from dravo.store.catalogue import check_revision
+
+CHUNK = 250
+
+
+def work_through(house: House, most: int | None = None) -> int:
+    """Work out marked people until none is left, or so many are done.
+
+    Returns:
+        How many were worked out.
+    """
+    done = 0
+    while most is None or done < most:
+        count = _chunk(house)
+        if count == 0:
+            return done
+        done += count
+    return done
+
+
+def _chunk(house: House) -> int:
+    now = clock.now()
+    with house.database.reading() as connection:
+        marks = [(row.user_id, row.since) for row in connection.execute(select(t.mark).order_by(t.mark.c.user_id).limit(CHUNK))]
+        if not marks:
+            return 0
+        catalogue = house.catalogue.get(connection)
+        people = snapshots.people(connection, [user_id for user_id, _ in marks])
+    outcomes = [work_out(person, catalogue, now) for person in people.values()]
+    try:
+        with house.database.writing() as connection:
+            check_revision(connection, catalogue.revision)
+            apply_outcomes(connection, outcomes, now, rewrite=False)
+            remove_marks(connection, marks)
+    except (WorldMoved, IntegrityError):
+        # Somebody was quicker; the marks still stand, so they come up again from what is true then.
+        return 1
+    return len(marks)
+
+
+def mark_those_whose_time_has_come(house: House, now: Instant) -> int:
+    """Mark people for whom an assignment begins or ends by its date.
+
+    Returns:
+        How many there are.
+    """
+    due = select(t.user.c.id, literal(now)).where(t.user.c.next_change_at.is_not(None), t.user.c.next_change_at <= now)
+    with house.database.reading() as connection:
+        waiting = len(connection.execute(due.limit(1)).all())
+    if not waiting:
+        return 0
+    with house.database.writing() as connection:
+        groups.mark_selected(connection, due)
+    return waiting

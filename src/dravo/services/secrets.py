@@ -1,0 +1,113 @@
+"""Secrets: tokens that are shown once and kept as digests, passwords (Argon2id), and connection secrets (Fernet)."""
+
+from __future__ import annotations
+
+import hashlib
+import hmac
+import os
+import secrets
+from dataclasses import dataclass
+from pathlib import Path
+
+from argon2 import PasswordHasher
+from argon2.exceptions import InvalidHashError, VerificationError
+from cryptography.fernet import Fernet, InvalidToken
+
+from dravo.core.errors import DravoError, InvalidInput
+
+KEY_FILE = "keys"
+KEY_VARIABLE = "DRAVO_KEY"
+SHORTEST_PASSWORD = 12
+
+_PASSWORDS = PasswordHasher()
+
+
+class KeyMissing(DravoError):
+    """The key that secrets were kept with is not there, or is another one."""
+
+    code = "key_missing"
+    status = 500
+
+
+@dataclass(frozen=True)
+class NewToken:
+    """A token at the one time that it is known: its text, the part by which people recognise it, and what is kept."""
+
+    text: str
+    prefix: str
+    hash: str
+
+
+def new_token(kind: str) -> NewToken:
+    """Return a new random token; `kind` ("push", "api") stands in front so that a leaked one is recognised."""
+    prefix = secrets.token_hex(3)
+    text = f"dravo_{kind}_{prefix}_{secrets.token_urlsafe(32)}"
+    return NewToken(text, prefix, digest(text))
+
+
+def digest(token: str) -> str:
+    """Return what is kept of a token. It has 256 random bits, so that one pass of SHA-256 is enough."""
+    return hashlib.sha256(token.encode("utf-8", "surrogateescape")).hexdigest()
+
+
+def hash_password(password: str) -> str:
+    """Return what is kept of a password.
+
+    Raises:
+        InvalidInput: if it is too short.
+    """
+    if len(password) < SHORTEST_PASSWORD:
+        raise InvalidInput(
+            f"The password has {len(password)} characters.", f"Take one of {SHORTEST_PASSWORD} or more.", "password"
+        )
+    return _PASSWORDS.hash(password)
+
+
+def password_fits(kept: str, password: str) -> bool:
+    """Tell whether a password is the one that was kept."""
+    try:
+        return _PASSWORDS.verify(kept, password)
+    except (VerificationError, InvalidHashError):
+        return False
+
+
+class Keys:
+    """The installation's key, from the environment or a file that only its owner can read."""
+
+    def __init__(self, folder: Path) -> None:
+        text = os.environ.get(KEY_VARIABLE)
+        if not text:
+            file = folder / KEY_FILE
+            if not file.exists():
+                handle = os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+                with os.fdopen(handle, "w") as opened:
+                    opened.write(Fernet.generate_key().decode() + "\n")
+            text = file.read_text().strip()
+        try:
+            self._fernet = Fernet(text)
+        except ValueError:
+            raise KeyMissing(
+                "The key of this installation cannot be read.", f"Set {KEY_VARIABLE}, or put the file '{KEY_FILE}' back."
+            ) from None
+        self._chain = hashlib.sha256(b"dravo audit chain " + text.encode()).digest()
+
+    def encrypt(self, secret: str) -> str:
+        """Return a secret as it is kept."""
+        return self._fernet.encrypt(secret.encode()).decode()
+
+    def decrypt(self, kept: str) -> str:
+        """Return a kept secret as it is used.
+
+        Raises:
+            KeyMissing: if it was kept with another key.
+        """
+        try:
+            return self._fernet.decrypt(kept.encode()).decode()
+        except InvalidToken:
+            raise KeyMissing(
+                "A secret was kept with another key than the present one.", f"Put the former key back ({KEY_VARIABLE} or the file '{KEY_FILE}')."
+            ) from None
+
+    def seal(self, content: bytes) -> str:
+        """Return the HMAC of an entry of the audit log."""
+        return hmac.new(self._chain, content, hashlib.sha256).hexdigest()

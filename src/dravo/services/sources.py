@@ -1,0 +1,377 @@
+"""Sources: the places that know people, their tokens, and the exchange sheet of their push channel."""
+
+from __future__ import annotations
+
+import re
+import threading
+import time
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import Connection, and_, bindparam, delete, func, insert, or_, select, update
+from sqlalchemy.exc import IntegrityError
+
+from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, StillInUse
+from dravo.core.instants import Instant
+from dravo.services.auditing import record_change
+from dravo.services.house import House
+from dravo.services.permissions import Caller
+from dravo.services.secrets import digest, new_token
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.store.catalogue import raise_revision
+from dravo.store.identifiers import new_id
+from dravo.store.pages import Ask, page
+from dravo.store.sqlite import insert_unless_there
+
+KEY = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,62}[a-z0-9])?")
+
+# What the exchange sheet ticks, in the order in which it happens.
+CALL, USER, CHANGE, DEACTIVATION, GROUP, MEMBERSHIP = "call", "user", "change", "deactivation", "group", "membership"
+SIGHTS = (
+    (CALL, "First call with a valid token"),
+    (USER, "First person created"),
+    (CHANGE, "First person changed"),
+    (DEACTIVATION, "First person deactivated"),
+    (GROUP, "First group created"),
+    (MEMBERSHIP, "First member added to a group"),
+)
+REFUSED, LOST = "refused", "lost"
+
+
+def check_key(key: str) -> str:
+    """Return a key that may stand in addresses.
+
+    Raises:
+        InvalidInput: if it may not.
+    """
+    if not KEY.fullmatch(key):
+        raise InvalidInput(
+            f"'{key}' cannot be a key.",
+            "Use lower-case letters, digits and hyphens, up to 64 of them; a key stands in addresses and never changes.",
+            "key",
+        )
+    return key
+
+
+def check_label(label: str) -> str:
+    """Return a name for people, without blanks around it.
+
+    Raises:
+        InvalidInput: if nothing is left, or it is too long.
+    """
+    label = label.strip()
+    if not label or len(label) > 200:
+        raise InvalidInput("A label has between 1 and 200 characters.", "Give a name that people will recognise.", "label")
+    return label
+
+
+def add(house: House, caller: Caller, key: str, label: str) -> dict[str, Any]:
+    """Add a source that pushes.
+
+    Raises:
+        InvalidInput, AlreadyThere.
+    """
+    row = {
+        "id": new_id(),
+        "key": check_key(key),
+        "label": check_label(label),
+        "channel": "push",
+        "precedence": 100,
+        "created_at": clock.now(),
+    }
+    try:
+        with house.database.writing() as connection:
+            connection.execute(insert(t.source).values(**row))
+            raise_revision(connection)
+            record_change(
+                connection, house.keys, caller, "added source", "source", row["id"], row["created_at"], {"key": key, "label": label}
+            )
+    except IntegrityError:
+        raise AlreadyThere(f"There is a source with the key '{key}' already.", "Take another key.", "key") from None
+    return one(house, key)
+
+
+def rename(house: House, caller: Caller, key: str, label: str) -> dict[str, Any]:
+    """Give a source another label; its key stays."""
+    label = check_label(label)
+    with house.database.writing() as connection:
+        row = by_key(connection, key)
+        connection.execute(update(t.source).where(t.source.c.id == row.id).values(label=label))
+        raise_revision(connection)
+        record_change(
+            connection, house.keys, caller, "renamed source", "source", row.id, clock.now(), {"before": row.label, "after": label}
+        )
+    return one(house, key)
+
+
+def remove(house: House, caller: Caller, key: str) -> None:
+    """Remove a source that has brought nobody.
+
+    Raises:
+        StillInUse: if it has brought people or groups.
+    """
+    with house.database.writing() as connection:
+        row = by_key(connection, key)
+        for table in (t.record, t.group):
+            if connection.execute(select(table.c.id).where(table.c.source_id == row.id).limit(1)).first():
+                raise StillInUse(
+                    f"'{row.label}' has brought people or groups.", "Revoke its tokens to keep it from calling; its people stay as they are."
+                )
+        for table in (t.source_token, t.source_sight):
+            connection.execute(delete(table).where(table.c.source_id == row.id))
+        connection.execute(delete(t.source).where(t.source.c.id == row.id))
+        raise_revision(connection)
+        record_change(connection, house.keys, caller, "removed source", "source", row.id, clock.now(), {"key": key, "label": row.label})
+
+
+def by_key(connection: Connection, key: str) -> Any:
+    """Return a source's row.
+
+    Raises:
+        NotFound: if there is none of that key.
+    """
+    row = connection.execute(select(t.source).where(t.source.c.key == key)).first()
+    if row is None:
+        raise NotFound(f"There is no source with the key '{key}'.", "See the list of sources for the keys there are.")
+    return row
+
+
+def _statement() -> Any:
+    s = t.source.c
+
+    def count(table: Any, *where: Any) -> Any:
+        return select(func.count()).select_from(table).where(table.c.source_id == s.id, *where).scalar_subquery()
+
+    return select(
+        s.id,
+        s.key,
+        s.label,
+        s.channel,
+        s.created_at,
+        count(t.record, t.record.c.gone_at.is_(None)).label("people"),
+        count(t.group, t.group.c.gone_at.is_(None)).label("groups"),
+        select(func.max(t.source_sight.c.last_at))
+        .where(t.source_sight.c.source_id == s.id, t.source_sight.c.what == CALL)
+        .scalar_subquery()
+        .label("last_call"),
+    )
+
+
+def _line(row: Any) -> dict[str, Any]:
+    return {
+        "key": row.key,
+        "label": row.label,
+        "channel": row.channel,
+        "created_at": row.created_at,
+        "people": row.people,
+        "groups": row.groups,
+        "last_call_at": row.last_call,
+    }
+
+
+def listing(house: House, ask: Ask) -> dict[str, Any]:
+    """Return a page of sources by label."""
+    with house.database.reading() as connection:
+        return page(connection, _statement(), [t.source.c.label, t.source.c.id], ask, _line)
+
+
+def one(house: House, key: str) -> dict[str, Any]:
+    """Return one source.
+
+    Raises:
+        NotFound.
+    """
+    with house.database.reading() as connection:
+        by_key(connection, key)
+        return _line(connection.execute(_statement().where(t.source.c.key == key)).one())
+
+
+# Tokens
+
+
+def add_token(house: House, caller: Caller, key: str, label: str, expires_at: Instant | None = None) -> dict[str, Any]:
+    """Add a token; the answer carries its text, the only time that it is shown."""
+    now = clock.now()
+    if expires_at is not None and expires_at <= now:
+        raise InvalidInput("The token would have expired already.", "Give a time to come, or none.", "expires_at")
+    token = new_token("push")
+    with house.database.writing() as connection:
+        source = by_key(connection, key)
+        row = {
+            "id": new_id(),
+            "source_id": source.id,
+            "label": check_label(label),
+            "prefix": token.prefix,
+            "hash": token.hash,
+            "created_at": now,
+            "expires_at": expires_at,
+        }
+        connection.execute(insert(t.source_token).values(**row))
+        record_change(
+            connection, house.keys, caller, "added push token", "source", source.id, now, {"label": label, "prefix": token.prefix}
+        )
+    return {**_token_line(_Shown(row)), "token": token.text}
+
+
+def revoke_token(house: House, caller: Caller, key: str, token_id: str) -> None:
+    """Make a token worthless from now on.
+
+    Raises:
+        NotFound.
+    """
+    now = clock.now()
+    with house.database.writing() as connection:
+        source = by_key(connection, key)
+        where = (t.source_token.c.id == token_id, t.source_token.c.source_id == source.id)
+        row = connection.execute(select(t.source_token).where(*where)).first()
+        if row is None:
+            raise NotFound(f"'{source.label}' has no token with the id '{token_id}'.")
+        if row.revoked_at is None:
+            connection.execute(update(t.source_token).where(*where).values(revoked_at=now))
+            record_change(
+                connection, house.keys, caller, "revoked push token", "source", source.id, now, {"label": row.label, "prefix": row.prefix}
+            )
+
+
+def tokens(house: House, key: str, ask: Ask) -> dict[str, Any]:
+    """Return a page of a source's tokens, newest first; never their texts."""
+    with house.database.reading() as connection:
+        source = by_key(connection, key)
+        statement = select(t.source_token).where(t.source_token.c.source_id == source.id)
+        return page(connection, statement, [t.source_token.c.id], ask, _token_line, newest_first=True)
+
+
+class _Shown:
+    """A row that was just written, to be shown as one that was read."""
+
+    def __init__(self, row: dict[str, Any]) -> None:
+        self.__dict__.update({"last_used_at": None, "revoked_at": None, "expires_at": None, "scope": "write"}, **row)
+
+
+def _token_line(row: Any) -> dict[str, Any]:
+    return {
+        "id": row.id,
+        "label": row.label,
+        "prefix": row.prefix,
+        "created_at": row.created_at,
+        "expires_at": row.expires_at,
+        "last_used_at": row.last_used_at,
+        "revoked_at": row.revoked_at,
+    }
+
+
+# At the door
+
+
+@dataclass(frozen=True)
+class Visitor:
+    """Whom a token let in: a source."""
+
+    source_id: str
+    token_id: str
+
+
+_BY_TOKEN = (
+    select(t.source.c.id, t.source_token.c.id.label("token_id"), t.source_token.c.expires_at, t.source_token.c.revoked_at)
+    .join(t.source, t.source.c.id == t.source_token.c.source_id)
+    .where(t.source_token.c.hash == bindparam("hash"), t.source.c.key == bindparam("key"))
+)
+
+
+def admit(house: House, key: str, token: str | None) -> Visitor | str:
+    """Return whom a push token lets in at a source's address, or a sentence that says why nobody.
+
+    A token opens only the source that it was made for.
+    """
+    if not token:
+        return "Send the source's token in the header 'Authorization: Bearer TOKEN'."
+    with house.database.reading() as connection:
+        row = connection.execute(_BY_TOKEN, {"hash": digest(token), "key": key}).first()
+    if row is None:
+        return "This token is not one of this source's; take the token from the source's exchange sheet, and its address too."
+    if row.revoked_at:
+        return f"This token was revoked at {row.revoked_at}; take another."
+    if row.expires_at and row.expires_at <= clock.now():
+        return f"This token expired at {row.expires_at}; take another."
+    return Visitor(row.id, row.token_id)
+
+
+class Sightings:
+    """Notes what real traffic shows, for the exchange sheet; each thing at its first time, and seldom after that."""
+
+    PAUSE = 20.0
+
+    def __init__(self, house: House) -> None:
+        self._house = house
+        self._noted: dict[tuple[str, str], float] = {}
+        self._lock = threading.Lock()
+
+    def note(self, source_id: str, what: str, detail: str | None = None, token_id: str | None = None) -> None:
+        """Note that something was seen; what was noted a moment ago is not written again."""
+        key, present = (source_id, what), time.monotonic()
+        with self._lock:
+            if present - self._noted.get(key, -self.PAUSE) < self.PAUSE:
+                return
+            self._noted[key] = present
+        now = clock.now()
+        row = {"source_id": source_id, "what": what, "first_at": now, "last_at": now, "detail": detail}
+        statement = insert_unless_there(t.source_sight).values(**row)
+        with self._house.database.writing() as connection:
+            connection.execute(
+                statement.on_conflict_do_update(index_elements=["source_id", "what"], set_={"last_at": now, "detail": detail})
+            )
+            if token_id:
+                connection.execute(update(t.source_token).where(t.source_token.c.id == token_id).values(last_used_at=now))
+
+    def note_refusal(self, key: str, detail: str) -> None:
+        """Note that somebody was turned away at a source's address, if there is such a source."""
+        with self._house.database.reading() as connection:
+            source_id = connection.execute(select(t.source.c.id).where(t.source.c.key == key)).scalar()
+        if source_id:
+            self.note(source_id, REFUSED, detail)
+
+
+def sheet(house: House, key: str, base: str) -> dict[str, Any]:
+    """Return the exchange sheet of a source's push channel: what to give to the other side, what to switch on there, and ticks.
+
+    Args:
+        base: the address of this service, without a slash at its end.
+    """
+    now = clock.now()
+    with house.database.reading() as connection:
+        source = by_key(connection, key)
+        seen = {row.what: row for row in connection.execute(select(t.source_sight).where(t.source_sight.c.source_id == source.id))}
+        token = t.source_token.c
+        usable = connection.execute(
+            select(func.count())
+            .select_from(t.source_token)
+            .where(and_(token.source_id == source.id, token.revoked_at.is_(None), or_(token.expires_at.is_(None), token.expires_at > now)))
+        ).scalar_one()
+    address = f"{base}/scim/v2/{key}"
+    scheme, _, rest = address.partition("://")
+    host, _, path = rest.partition("/")
+    return {
+        "source": {"key": source.key, "label": source.label},
+        "give": [
+            {"name": "Base address", "value": address, "note": "Where the other side asks for the SCIM address, tenant address or endpoint."},
+            {"name": "Scheme", "value": scheme, "note": "Where it is asked for in parts."},
+            {"name": "Host and port", "value": host, "note": "Where it is asked for in parts."},
+            {"name": "Path", "value": f"/{path}", "note": "Where it is asked for in parts."},
+            {"name": "Kind of sign-in", "value": "Bearer token", "note": "In the Authorization header (RFC 6750); make one below."},
+        ],
+        "usable_tokens": usable,
+        "switch_on": [
+            "Create people, change people, deactivate people.",
+            "Groups with their members, if roles are to follow groups. Send each group's name as displayName.",
+            "userName with a name that is unique and stays; the e-mail address as emails; the other side's own id as externalId.",
+        ],
+        "ticks": [
+            {"what": what, "label": label, "first_at": seen[what].first_at if what in seen else None,
+             "last_at": seen[what].last_at if what in seen else None}
+            for what, label in SIGHTS
+        ],
+        "trouble": [
+            {"at": seen[what].last_at, "message": seen[what].detail} for what in (REFUSED, LOST) if what in seen and seen[what].detail
+        ],
+    }  # fmt: skip

@@ -1,0 +1,164 @@
+"""`dravo serve`: starts and watches the web and the worker process on one data folder.
+
+A lock on the folder keeps a second service away. Each process notices when its parent is gone (the pipe on its standard input
+closes) and ends; the parent starts anew whichever ends by itself.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import os
+import signal
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import IO
+
+import structlog
+import waitress
+
+from dravo.core.errors import DravoError
+from dravo.logs import configure
+from dravo.services.house import House
+from dravo.web.app import create_app
+from dravo.worker.loop import Worker
+
+WEB_THREADS = 8
+LOCK_FILE = "lock"
+
+log = structlog.get_logger("serve")
+
+
+class FolderInUse(DravoError):
+    """Another service works on the data folder."""
+
+    code = "folder_in_use"
+
+
+@contextlib.contextmanager
+def folder_lock(folder: Path) -> Iterator[None]:
+    """Hold a data folder for oneself.
+
+    Raises:
+        FolderInUse: if another service has it.
+    """
+    folder.mkdir(parents=True, exist_ok=True)
+    with open(folder / LOCK_FILE, "a") as file:
+        try:
+            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            raise FolderInUse(f"Another service works on the folder '{folder}'.", "Stop it first, or give another folder with --data.") from None
+        yield
+
+
+class Service:
+    """The two processes of one data folder, watched."""
+
+    def __init__(self, folder: Path, host: str, port: int, public_url: str | None = None) -> None:
+        self.folder, self.host, self.port = folder, host, port
+        self.public_url = (public_url or f"http://{'localhost' if host in ('0.0.0.0', '::') else host}:{port}").rstrip("/")
+        self.children: dict[str, subprocess.Popen[bytes]] = {}
+        self._stopping = threading.Event()
+
+    def start(self) -> None:
+        """Start both processes."""
+        for name in ("web", "worker"):
+            self._spawn(name)
+
+    def _spawn(self, name: str) -> None:
+        command = [sys.executable, "-m", "dravo.serving", name, str(self.folder), self.host, str(self.port), self.public_url]
+        self.children[name] = subprocess.Popen(command, stdin=subprocess.PIPE)
+        self._write_pids()
+
+    def _write_pids(self) -> None:
+        """Say which processes they are, for whoever looks after the machine."""
+        lines = [f"serve {os.getpid()}", *(f"{name} {child.pid}" for name, child in self.children.items())]
+        (self.folder / "processes").write_text("\n".join(lines) + "\n")
+
+    def watch(self) -> None:
+        """Start anew whichever process ends, until `stop` is called; more slowly if it ends again and again."""
+        ended_at: dict[str, float] = {}
+        while not self._stopping.wait(0.2):
+            for name, child in list(self.children.items()):
+                if child.poll() is None or self._stopping.is_set():
+                    continue
+                log.error("process ended and is started again", name=name, exit_code=child.returncode)
+                if time.monotonic() - ended_at.get(name, -60.0) < 2.0:
+                    self._stopping.wait(2.0)
+                ended_at[name] = time.monotonic()
+                if not self._stopping.is_set():
+                    self._spawn(name)
+
+    def stop(self) -> None:
+        """End both processes, giving them time to finish what is under way."""
+        self._stopping.set()
+        for child in self.children.values():
+            with contextlib.suppress(ProcessLookupError):
+                child.terminate()
+        for child in self.children.values():
+            try:
+                child.wait(30)
+            except subprocess.TimeoutExpired:
+                child.kill()
+                child.wait()
+
+
+def serve(folder: Path, host: str, port: int, public_url: str | None = None) -> None:
+    """Serve until interrupted."""
+    configure("serve")
+    with folder_lock(folder):
+        House(folder).close()
+        service = Service(folder, host, port, public_url)
+        signal.signal(signal.SIGTERM, lambda *_: service.stop())
+        signal.signal(signal.SIGINT, lambda *_: service.stop())
+        service.start()
+        log.info("serving", address=service.public_url, folder=str(folder))
+        service.watch()
+        service.stop()
+
+
+def run_web(house: House, host: str, port: int, public_url: str) -> None:
+    """Be the web process."""
+    app = create_app(house, public_url)
+    waitress.serve(
+        app, host=host, port=port, threads=WEB_THREADS, ident="dravo", clear_untrusted_proxy_headers=True, max_request_body_size=32 * 1024 * 1024
+    )
+
+
+def run_worker(house: House, on_stop: Callable[[Callable[[], None]], None]) -> None:
+    """Be the worker process."""
+    worker = Worker(house)
+    on_stop(worker.stop)
+    worker.run()
+
+
+def end_with_parent(parent: IO[bytes]) -> None:
+    """End this process at once when the parent is gone."""
+
+    def wait() -> None:
+        parent.read()
+        os._exit(0)
+
+    threading.Thread(target=wait, daemon=True, name="parent").start()
+
+
+def main(arguments: list[str]) -> None:
+    """Be one of the two processes, as `Service` starts them."""
+    name, folder, host, port, public_url = arguments
+    configure(name)
+    end_with_parent(sys.stdin.buffer)
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    house = House(Path(folder))
+    if name == "web":
+        signal.signal(signal.SIGTERM, lambda *_: os._exit(0))
+        run_web(house, host, int(port), public_url)
+    else:
+        run_worker(house, lambda stop: signal.signal(signal.SIGTERM, lambda *_: stop()) and None)
+
+
+if __name__ == "__main__":
+    main(sys.argv[1:])

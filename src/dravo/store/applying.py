@@ -1,0 +1,242 @@
+"""Writes a plan: users, access, accounts and the deliveries that follow, after checking that its revisions still stand."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from sqlalchemy import Connection, bindparam, delete, func, insert, select, update
+
+from dravo.core.accounts import AS_IT_IS
+from dravo.core.errors import WorldMoved
+from dravo.core.instants import Instant
+from dravo.core.merging import MergedUser
+from dravo.core.planning import AccountChange, Outcome
+from dravo.core.records import fold, searchable
+from dravo.store import tables as t
+from dravo.store.identifiers import new_id
+
+WAITING, FAILED, HELD, DONE, DROPPED = "waiting", "failed", "held", "done", "dropped"
+
+_RAISE = (
+    update(t.user)
+    .where(t.user.c.id == bindparam("user"), t.user.c.revision == bindparam("seen"))
+    .values(revision=t.user.c.revision + 1, next_change_at=bindparam("next"))
+)
+_REWRITE = (
+    update(t.user)
+    .where(t.user.c.id == bindparam("user"), t.user.c.revision == bindparam("seen"))
+    .values(
+        revision=t.user.c.revision + 1,
+        next_change_at=bindparam("next"),
+        inactive_since=func.coalesce(t.user.c.inactive_since, bindparam("inactive")),
+        gone_at=func.coalesce(t.user.c.gone_at, bindparam("gone")),
+        **{
+            name: bindparam(name, type_=t.user.c[name].type)
+            for name in (
+                "user_name", "user_name_key", "display_name", "display_name_key", "email", "email_key",
+                "attributes", "given_by", "active", "modified_at",
+            )
+        },
+    )
+)
+_BACK = update(t.user).where(t.user.c.id == bindparam("user")).values(inactive_since=None, gone_at=None)
+_MAKE_USER = insert(t.user)
+_OPEN_ACCESS = insert(t.access)
+_WRITE_REASONS = (
+    update(t.access).where(t.access.c.id == bindparam("access")).values(reasons=bindparam("why", type_=t.access.c.reasons.type))
+)
+_CLOSE_ACCESS = (
+    update(t.access)
+    .where(t.access.c.id == bindparam("access"))
+    .values(reasons=bindparam("why", type_=t.access.c.reasons.type), until_at=bindparam("until"))
+)
+_MAKE_ACCOUNT = insert(t.account)
+_CHANGE_ACCOUNT = (
+    update(t.account)
+    .where(t.account.c.id == bindparam("account"))
+    .values(due=bindparam("state", type_=t.account.c.due.type), due_version=bindparam("version"), due_since=bindparam("since"))
+)
+_OPEN_DELIVERIES = select(t.delivery.c.account_id, t.delivery.c.id).where(
+    t.delivery.c.account_id.in_(bindparam("ids", expanding=True)), t.delivery.c.closed_at.is_(None)
+)
+_MAKE_DELIVERY = insert(t.delivery)
+_WAKE_DELIVERY = (
+    update(t.delivery)
+    .where(t.delivery.c.id == bindparam("delivery"))
+    .values(state=WAITING, version=bindparam("to"), next_attempt_at=bindparam("next"), message=None, mend=None)
+)
+
+
+def apply_outcomes(connection: Connection, outcomes: Sequence[Outcome], now: Instant, *, rewrite: bool) -> None:
+    """Write what becomes of people.
+
+    Args:
+        connection: the writer's.
+        outcomes: one for each person.
+        now: the instant of the change.
+        rewrite: whether the users' own attributes may have changed too (a record did), or only what they have.
+
+    Raises:
+        WorldMoved: if one of the users has changed since they were read.
+    """
+    made = [_user_row(outcome, now) for outcome in outcomes if outcome.person.revision is None]
+    if made:
+        connection.execute(_MAKE_USER, made)
+    known = [outcome for outcome in outcomes if outcome.person.revision is not None]
+    if known:
+        _update_users(connection, known, now, rewrite=rewrite)
+    _write_access(connection, outcomes, now)
+    changes = [(outcome.person.user_id, change) for outcome in outcomes for change in outcome.accounts]
+    if changes:
+        _write_accounts(connection, changes, now)
+
+
+def _user_values(user: MergedUser, now: Instant) -> dict[str, Any]:
+    found = searchable(user.attributes)
+    return {
+        "user_name": found.user_name,
+        "user_name_key": found.user_name_key,
+        "display_name": found.display_name,
+        "display_name_key": fold(found.display_name),
+        "email": found.email,
+        "email_key": fold(found.email) if found.email else None,
+        "attributes": user.attributes,
+        "given_by": user.given_by,
+        "active": user.active,
+        "modified_at": now,
+    }
+
+
+def _user_row(outcome: Outcome, now: Instant) -> dict[str, Any]:
+    return {
+        "id": outcome.person.user_id,
+        "revision": 1,
+        "created_at": now,
+        "inactive_since": None if outcome.user.active else now,
+        "gone_at": now if outcome.user.gone else None,
+        "next_change_at": outcome.next_change,
+        **_user_values(outcome.user, now),
+    }
+
+
+def _update_users(connection: Connection, outcomes: Sequence[Outcome], now: Instant, *, rewrite: bool) -> None:
+    rows = []
+    for outcome in outcomes:
+        row = {"user": outcome.person.user_id, "seen": outcome.person.revision, "next": outcome.next_change}
+        if rewrite:
+            row |= _user_values(outcome.user, now)
+            row["inactive"] = None if outcome.user.active else now
+            row["gone"] = now if outcome.user.gone else None
+        rows.append(row)
+    if connection.execute(_REWRITE if rewrite else _RAISE, rows).rowcount != len(rows):
+        raise WorldMoved("A person has changed meanwhile.", "Try again.")
+    if rewrite:
+        back = [{"user": outcome.person.user_id} for outcome in outcomes if outcome.user.active]
+        if back:
+            connection.execute(_BACK, back)
+
+
+def _write_access(connection: Connection, outcomes: Iterable[Outcome], now: Instant) -> None:
+    opened, closed, changed = [], [], []
+    for outcome in outcomes:
+        for change in outcome.access:
+            why = list(change.reasons)
+            if change.id is None:
+                opened.append(
+                    {
+                        "id": new_id(),
+                        "user_id": outcome.person.user_id,
+                        "application_id": change.application_id,
+                        "role_id": change.role_id,
+                        "reasons": why,
+                        "from_at": now,
+                        "until_at": None,
+                    }
+                )
+            elif change.closed:
+                closed.append({"access": change.id, "why": why, "until": now})
+            else:
+                changed.append({"access": change.id, "why": why})
+    for statement, rows in ((_CLOSE_ACCESS, closed), (_WRITE_REASONS, changed), (_OPEN_ACCESS, opened)):
+        if rows:
+            connection.execute(statement, rows)
+
+
+def _write_accounts(connection: Connection, changes: Sequence[tuple[str, AccountChange]], now: Instant) -> None:
+    made, changed, ids = [], [], []
+    for user_id, change in changes:
+        account_id = change.id or new_id()
+        ids.append(account_id)
+        if change.id is None:
+            made.append(
+                {
+                    "id": account_id,
+                    "user_id": user_id,
+                    "application_id": change.application_id,
+                    "due": change.due,
+                    "due_version": change.due_version,
+                    "due_since": now,
+                    "agreed_version": 0,
+                }
+            )
+        else:
+            changed.append({"account": account_id, "state": change.due, "version": change.due_version, "since": now})
+    if made:
+        connection.execute(_MAKE_ACCOUNT, made)
+    if changed:
+        connection.execute(_CHANGE_ACCOUNT, changed)
+    _queue(connection, [(account_id, *change) for account_id, change in zip(ids, changes, strict=True)], now)
+
+
+def _queue(connection: Connection, changes: Sequence[tuple[str, str, AccountChange]], now: Instant) -> None:
+    """Have each account delivered: wake the delivery that is open for it, or open one; level-triggered, never two."""
+    open_now: dict[str, str] = {}
+    known = [account_id for account_id, _, change in changes if change.id is not None]
+    for start in range(0, len(known), 500):
+        for account_id, delivery_id in connection.execute(_OPEN_DELIVERIES, {"ids": known[start : start + 500]}):
+            open_now[account_id] = delivery_id
+    woken, made, left = [], [], []
+    for account_id, user_id, change in changes:
+        if change.due["want"] == AS_IT_IS:
+            left.append(account_id)
+        elif account_id in open_now:
+            woken.append({"delivery": open_now[account_id], "to": change.due_version, "next": now})
+        else:
+            made.append(
+                {
+                    "id": new_id(),
+                    "account_id": account_id,
+                    "application_id": change.application_id,
+                    "user_id": user_id,
+                    "state": WAITING,
+                    "version": change.due_version,
+                    "attempts": 0,
+                    "created_at": now,
+                    "next_attempt_at": now,
+                }
+            )
+    if woken:
+        connection.execute(_WAKE_DELIVERY, woken)
+    if made:
+        connection.execute(_MAKE_DELIVERY, made)
+    if left:
+        _leave_alone(connection, left, now)
+
+
+def _leave_alone(connection: Connection, account_ids: Sequence[str], now: Instant) -> None:
+    """Nothing is to be done about these: they count as agreed, and what was waiting is dropped."""
+    for start in range(0, len(account_ids), 500):
+        some = account_ids[start : start + 500]
+        connection.execute(update(t.account).where(t.account.c.id.in_(some)).values(agreed_version=t.account.c.due_version))
+        connection.execute(
+            update(t.delivery)
+            .where(t.delivery.c.account_id.in_(some), t.delivery.c.closed_at.is_(None))
+            .values(state=DROPPED, closed_at=now, message="The application's settings say to leave the account as it is.")
+        )
+
+
+def remove_marks(connection: Connection, seen: Iterable[tuple[str, str]]) -> None:
+    """Take away marks that were worked out, unless they were set anew meanwhile."""
+    for user_id, since in seen:
+        connection.execute(delete(t.mark).where(t.mark.c.user_id == user_id, t.mark.c.since == since))

@@ -1,0 +1,94 @@
+"""What operators declared, read as one value for planning; kept in memory until its revision moves."""
+
+from __future__ import annotations
+
+import threading
+
+from sqlalchemy import Connection, select, update
+
+from dravo.core.access import Assignment
+from dravo.core.accounts import Settings
+from dravo.core.errors import WorldMoved
+from dravo.core.planning import Application, Catalogue, GroupLabel, Role
+from dravo.store import tables as t
+from dravo.store.database import CATALOGUE
+
+_REVISION = select(t.revision.c.value).where(t.revision.c.name == CATALOGUE)
+
+
+def assignment_of(row: object) -> Assignment:
+    """Return a row of the assignment table as core knows it."""
+    return Assignment(row.id, row.application_id, row.role_id, row.user_id, row.group_id, row.from_at, row.until_at)  # type: ignore[attr-defined]
+
+
+def revision(connection: Connection) -> int:
+    """Return the present revision of what operators declared."""
+    return int(connection.execute(_REVISION).scalar_one())
+
+
+def check_revision(connection: Connection, expected: int) -> None:
+    """Make sure that nothing declared has changed since it was read.
+
+    Raises:
+        WorldMoved: if it has.
+    """
+    if revision(connection) != expected:
+        raise WorldMoved("What operators declared has changed meanwhile.", "Try again.")
+
+
+def raise_revision(connection: Connection) -> None:
+    """Say that something declared changes with this transaction."""
+    connection.execute(update(t.revision).where(t.revision.c.name == CATALOGUE).values(value=t.revision.c.value + 1))
+
+
+class CatalogueCache:
+    """Hands out the catalogue as of a transaction, reading it only when its revision has moved."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._held: Catalogue | None = None
+
+    def get(self, connection: Connection) -> Catalogue:
+        """Return the catalogue as this transaction sees it."""
+        current = revision(connection)
+        held = self._held
+        if held is None or held.revision != current:
+            held = load(connection, current)
+            with self._lock:
+                self._held = held
+        return held
+
+
+def load(connection: Connection, current: int) -> Catalogue:
+    """Read everything declared."""
+    applications = {
+        row.id: Application(
+            row.id, row.key, row.label, Settings(row.on_losing_access, row.on_inactive, row.on_gone), row.tracked_only
+        )
+        for row in connection.execute(select(t.application))
+    }
+    roles = {row.id: Role(row.key, row.label, row.rank, row.id, row.application_id) for row in connection.execute(select(t.role))}
+    by_group: dict[str, tuple[Assignment, ...]] = {}
+    named = select(t.assignment).where(t.assignment.c.removed_at.is_(None), t.assignment.c.group_id.is_not(None))
+    for row in connection.execute(named.order_by(t.assignment.c.id)):
+        by_group[row.group_id] = (*by_group.get(row.group_id, ()), assignment_of(row))
+    parents: dict[str, tuple[str, ...]] = {}
+    nested = select(t.membership.c.inner_group_id, t.membership.c.group_id).where(
+        t.membership.c.until_at.is_(None), t.membership.c.inner_group_id.is_not(None)
+    )
+    for inner, outer in connection.execute(nested):
+        parents[inner] = (*parents.get(inner, ()), outer)
+    precedence = {row.id: row.precedence for row in connection.execute(select(t.source.c.id, t.source.c.precedence))}
+    labels = _labels(connection, {*by_group, *parents, *(outer for outers in parents.values() for outer in outers)})
+    return Catalogue(current, applications, roles, by_group, parents, precedence, labels)
+
+
+def _labels(connection: Connection, group_ids: set[str]) -> dict[str, GroupLabel]:
+    if not group_ids:
+        return {}
+    found = (
+        select(t.group.c.id, t.group.c.display_name, t.source.c.key, t.source.c.label)
+        .outerjoin(t.source, t.source.c.id == t.group.c.source_id)
+        .where(t.group.c.id.in_(group_ids))
+    )
+    return {row[0]: GroupLabel(*row) for row in connection.execute(found)}

@@ -1,0 +1,91 @@
+"""Opens the records and hands out transactions: any number that read, one at a time that writes."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from alembic import command
+from alembic.config import Config
+from alembic.script import ScriptDirectory
+from sqlalchemy import Connection, insert, inspect
+from sqlalchemy.exc import OperationalError
+
+from dravo.core.errors import Busy
+from dravo.store import tables
+from dravo.store.sqlite import open_engine
+
+FILE_NAME = "dravo.sqlite"
+CATALOGUE = "catalogue"
+
+
+class Database:
+    """The records in one data folder."""
+
+    def __init__(self, folder: Path, readers: int = 8) -> None:
+        self.folder = folder
+        self.path = folder / FILE_NAME
+        url = f"sqlite:///{self.path}"
+        self._readers = open_engine(url, "BEGIN", readers)
+        self._writers = open_engine(url, "BEGIN IMMEDIATE", 2)
+        # Threads of one process take turns here, in order, instead of polling for the file's lock.
+        self._turn = threading.Lock()
+
+    @contextmanager
+    def reading(self) -> Iterator[Connection]:
+        """Give a connection that sees one state of the records throughout."""
+        with self._readers.connect() as connection, connection.begin():
+            yield connection
+
+    @contextmanager
+    def writing(self) -> Iterator[Connection]:
+        """Give the writer's connection; commits at the end, rolls back on any error.
+
+        Keep it short: statements only, no network and no computing.
+
+        Raises:
+            Busy: if another process keeps the lock for too long.
+        """
+        with self._turn, self._writers.connect() as connection:
+            try:
+                transaction = connection.begin()
+            except OperationalError as wrong:
+                if "locked" in str(wrong):
+                    raise Busy("The records are locked by another process.", "Try again in a moment.") from wrong
+                raise
+            with transaction:
+                yield connection
+
+    def migrate(self) -> None:
+        """Bring the tables to the present schema, from nothing or from any released one."""
+        self.folder.mkdir(parents=True, exist_ok=True)
+        config = migration_config()
+        with self.writing() as connection:
+            if not (inspect(connection).has_table("alembic_version") and _current(connection) == _newest(config)):
+                config.attributes["connection"] = connection
+                command.upgrade(config, "head")
+            if connection.execute(tables.revision.select()).first() is None:
+                connection.execute(insert(tables.revision).values(name=CATALOGUE, value=1))
+
+    def close(self) -> None:
+        """Close all connections."""
+        self._readers.dispose()
+        self._writers.dispose()
+
+
+def migration_config() -> Config:
+    """Return Alembic's configuration for the migrations that ship with the package."""
+    config = Config()
+    config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
+    return config
+
+
+def _current(connection: Connection) -> str | None:
+    row = connection.exec_driver_sql("SELECT version_num FROM alembic_version").first()
+    return str(row[0]) if row else None
+
+
+def _newest(config: Config) -> str | None:
+    return ScriptDirectory.from_config(config).get_current_head()

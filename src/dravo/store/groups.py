@@ -1,0 +1,258 @@
+"""Groups and who is in them. Memberships are rows of their own, so that a change costs what it changes."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import Any
+
+from sqlalchemy import Connection, Row, bindparam, func, insert, literal, select, update
+
+from dravo.core.instants import Instant
+from dravo.core.records import fold
+from dravo.store import tables as t
+from dravo.store.sqlite import insert_unless_there
+
+CHUNK = 500
+
+_COLUMNS = (
+    t.group.c.id,
+    t.group.c.display_name,
+    t.group.c.external_id,
+    t.group.c.data,
+    t.group.c.version,
+    t.group.c.created_at,
+    t.group.c.modified_at,
+)
+_ONE = select(*_COLUMNS).where(
+    t.group.c.id == bindparam("id"),
+    t.group.c.source_id == bindparam("source"),
+    t.group.c.channel == bindparam("channel"),
+    t.group.c.gone_at.is_(None),
+)
+_WRITE = (
+    update(t.group)
+    .where(t.group.c.id == bindparam("group"), t.group.c.version == bindparam("seen"), t.group.c.gone_at.is_(None))
+    .values(
+        display_name=bindparam("name"),
+        display_name_key=bindparam("name_key"),
+        external_id=bindparam("external"),
+        data=bindparam("content", type_=t.group.c.data.type),
+        version=t.group.c.version + 1,
+        modified_at=bindparam("at"),
+        gone_at=bindparam("gone"),
+    )
+)
+
+
+def get(connection: Connection, source_id: str, channel: str, group_id: str) -> Row[Any] | None:
+    """Return one group that the source has, or None."""
+    return connection.execute(_ONE, {"id": group_id, "source": source_id, "channel": channel}).first()
+
+
+def make(connection: Connection, group_id: str, source_id: str, channel: str, data: Mapping[str, Any], now: Instant) -> None:
+    """Write a new group, as yet without members."""
+    connection.execute(
+        insert(t.group),
+        {
+            "id": group_id,
+            "source_id": source_id,
+            "channel": channel,
+            "display_name": data["displayName"],
+            "display_name_key": fold(data["displayName"]),
+            "external_id": data.get("externalId"),
+            "data": data,
+            "version": 1,
+            "created_at": now,
+            "modified_at": now,
+        },
+    )
+
+
+def write(connection: Connection, group_id: str, seen: int, data: Mapping[str, Any], now: Instant, *, gone: bool = False) -> bool:
+    """Write what a source now says of a group; False if it is no longer at the version that was seen."""
+    given = {
+        "group": group_id,
+        "seen": seen,
+        "name": data["displayName"],
+        "name_key": fold(data["displayName"]),
+        "external": data.get("externalId"),
+        "content": data,
+        "at": now,
+        "gone": now if gone else None,
+    }
+    return connection.execute(_WRITE, given).rowcount == 1
+
+
+def listing(connection: Connection, source_id: str, channel: str, condition: Any, offset: int, count: int) -> tuple[int, list[Row[Any]]]:
+    """Return how many of a source's groups meet an SQL condition (None for all), and one page of them by id."""
+    where = [t.group.c.source_id == source_id, t.group.c.channel == channel, t.group.c.gone_at.is_(None)]
+    if condition is not None:
+        where.append(condition)
+    total = connection.execute(select(func.count()).select_from(t.group).where(*where)).scalar_one()
+    if count <= 0:
+        return total, []
+    rows = connection.execute(select(*_COLUMNS).where(*where).order_by(t.group.c.id).offset(offset).limit(count))
+    return total, list(rows)
+
+
+def each(connection: Connection, source_id: str, channel: str, condition: Any) -> Iterator[Row[Any]]:
+    """Yield a source's groups that meet an SQL condition, by id."""
+    where = [t.group.c.source_id == source_id, t.group.c.channel == channel, t.group.c.gone_at.is_(None)]
+    if condition is not None:
+        where.append(condition)
+    yield from connection.execute(select(*_COLUMNS).where(*where).order_by(t.group.c.id))
+
+
+def members(connection: Connection, group_id: str) -> list[Row[Any]]:
+    """Return (id, "User" or "Group", display name) of everyone whom a group lists."""
+    m = t.membership
+    people = (
+        select(m.c.record_id, literal("User"), t.user.c.display_name)
+        .join(t.record, t.record.c.id == m.c.record_id)
+        .join(t.user, t.user.c.id == t.record.c.user_id)
+        .where(m.c.group_id == group_id, m.c.until_at.is_(None), m.c.record_id.is_not(None))
+    )
+    groups = (
+        select(m.c.inner_group_id, literal("Group"), t.group.c.display_name)
+        .join(t.group, t.group.c.id == m.c.inner_group_id)
+        .where(m.c.group_id == group_id, m.c.until_at.is_(None), m.c.inner_group_id.is_not(None))
+    )
+    return list(connection.execute(people.union_all(groups)))
+
+
+_LISTED_PEOPLE = select(t.membership.c.record_id).where(
+    t.membership.c.group_id == bindparam("group"), t.membership.c.until_at.is_(None), t.membership.c.record_id.is_not(None)
+)
+_LISTED_GROUPS = select(t.membership.c.inner_group_id).where(
+    t.membership.c.group_id == bindparam("group"), t.membership.c.until_at.is_(None), t.membership.c.inner_group_id.is_not(None)
+)
+
+
+def listed_people(connection: Connection, group_id: str) -> set[str]:
+    """Return the ids of the records that a group lists."""
+    return set(connection.execute(_LISTED_PEOPLE, {"group": group_id}).scalars())
+
+
+def listed_groups(connection: Connection, group_id: str) -> set[str]:
+    """Return the ids of the groups that a group lists."""
+    return set(connection.execute(_LISTED_GROUPS, {"group": group_id}).scalars())
+
+
+def which_are_listed(connection: Connection, group_id: str, ids: Sequence[str]) -> set[str]:
+    """Return those of some ids, of records or groups, that a group lists; reads no other member."""
+    m = t.membership
+    found: set[str] = set()
+    for start in range(0, len(ids), CHUNK):
+        some = ids[start : start + CHUNK]
+        for column in (m.c.record_id, m.c.inner_group_id):
+            found.update(
+                connection.execute(
+                    select(column).where(m.c.group_id == group_id, m.c.until_at.is_(None), column.is_not(None), column.in_(some))
+                ).scalars()
+            )
+    return found
+
+
+def which_exist(connection: Connection, source_id: str, channel: str, ids: Sequence[str]) -> tuple[set[str], set[str]]:
+    """Return those of some ids that are records, and those that are groups, of one source and present."""
+    found: tuple[set[str], set[str]] = (set(), set())
+    for start in range(0, len(ids), CHUNK):
+        some = ids[start : start + CHUNK]
+        for known, table in zip(found, (t.record, t.group), strict=True):
+            where = (table.c.id.in_(some), table.c.source_id == source_id, table.c.channel == channel, table.c.gone_at.is_(None))
+            known.update(connection.execute(select(table.c.id).where(*where)).scalars())
+    return found
+
+
+def add_members(connection: Connection, group_id: str, records: Iterable[str], groups: Iterable[str], now: Instant) -> None:
+    """List records and groups in a group; who is listed already stays as they are."""
+    rows = [{"group_id": group_id, "record_id": each, "inner_group_id": None, "from_at": now} for each in records]
+    rows += [{"group_id": group_id, "record_id": None, "inner_group_id": each, "from_at": now} for each in groups]
+    if rows:
+        connection.execute(insert_unless_there(t.membership).on_conflict_do_nothing(), rows)
+
+
+def end_members(connection: Connection, group_id: str, ids: Sequence[str], now: Instant) -> None:
+    """Take records and groups off a group's list."""
+    m = t.membership
+    for start in range(0, len(ids), CHUNK):
+        some = ids[start : start + CHUNK]
+        for column in (m.c.record_id, m.c.inner_group_id):
+            connection.execute(
+                update(m)
+                .where(m.c.group_id == group_id, m.c.until_at.is_(None), column.is_not(None), column.in_(some))
+                .values(until_at=now)
+            )
+
+
+_END_RECORD = (
+    update(t.membership)
+    .where(t.membership.c.record_id == bindparam("record"), t.membership.c.until_at.is_(None), t.membership.c.record_id.is_not(None))
+    .values(until_at=bindparam("now"))
+)
+
+
+def end_memberships_of_record(connection: Connection, record_id: str, now: Instant) -> None:
+    """Take a record off every list."""
+    connection.execute(_END_RECORD, {"record": record_id, "now": now})
+
+
+def end_group(connection: Connection, group_id: str, now: Instant) -> None:
+    """End a group's own list and take it off the lists of others."""
+    m = t.membership
+    connection.execute(update(m).where(m.c.group_id == group_id, m.c.until_at.is_(None)).values(until_at=now))
+    connection.execute(
+        update(m).where(m.c.inner_group_id == group_id, m.c.until_at.is_(None), m.c.inner_group_id.is_not(None)).values(until_at=now)
+    )
+
+
+_GROUPS_OF_RECORDS = (
+    select(t.membership.c.record_id, t.group.c.id, t.group.c.display_name)
+    .join(t.group, t.group.c.id == t.membership.c.group_id)
+    .where(
+        t.membership.c.record_id.in_(bindparam("ids", expanding=True)),
+        t.membership.c.until_at.is_(None),
+        t.membership.c.record_id.is_not(None),
+    )
+    .order_by(t.membership.c.id)
+)
+
+
+def groups_of_records(connection: Connection, record_ids: Sequence[str]) -> dict[str, list[tuple[str, str]]]:
+    """Return (group id, name) for each record, of the groups that list it."""
+    found: dict[str, list[tuple[str, str]]] = {record_id: [] for record_id in record_ids}
+    for start in range(0, len(record_ids), CHUNK):
+        for record_id, group_id, name in connection.execute(_GROUPS_OF_RECORDS, {"ids": record_ids[start : start + CHUNK]}):
+            found[record_id].append((group_id, name))
+    return found
+
+
+def _users_within(group_id: str, *columns: Any) -> Any:
+    """Return the select of everyone in a group, by any nesting."""
+    m = t.membership
+    within = select(literal(group_id).label("id")).cte("within", recursive=True)
+    within = within.union(
+        select(m.c.inner_group_id).where(m.c.group_id == within.c.id, m.c.until_at.is_(None), m.c.inner_group_id.is_not(None))
+    )
+    return (
+        select(t.record.c.user_id, *columns)
+        .join(m, m.c.record_id == t.record.c.id)
+        .where(m.c.group_id.in_(select(within.c.id)), m.c.until_at.is_(None), m.c.record_id.is_not(None))
+        .distinct()
+    )
+
+
+def people_within(connection: Connection, group_id: str) -> list[str]:
+    """Return the ids of the users in a group, by any nesting."""
+    return list(connection.execute(_users_within(group_id)).scalars())
+
+
+def mark_people_within(connection: Connection, group_id: str, now: Instant) -> None:
+    """Mark everyone in a group, by any nesting, to be worked out anew; set-based, as of this transaction."""
+    mark_selected(connection, _users_within(group_id, literal(now)))
+
+
+def mark_selected(connection: Connection, users: Any) -> None:
+    """Mark the users that a select of (user id, instant) yields."""
+    statement = insert_unless_there(t.mark).from_select(["user_id", "since"], users)
+    connection.execute(statement.on_conflict_do_update(index_elements=["user_id"], set_={"since": statement.excluded.since}))

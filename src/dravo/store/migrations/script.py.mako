@@ -1,0 +1,14 @@
+"""${message}"""
+
+from __future__ import annotations
+
+import sqlalchemy as sa
+from alembic import op
+${imports if imports else ""}
+revision = ${repr(up_revision)}
+down_revision = ${repr(down_revision)}
+
+
+def upgrade() -> None:
+    """Bring the schema one step on."""
+    ${upgrades if upgrades else "pass"}

@@ -1,0 +1,74 @@
+"""Pages of long lists by keyset: the next page begins behind the last row of this one, so nothing is missed or shown twice."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import orjson
+from sqlalchemy import ColumnElement, Connection, Row, Select, func, literal, select, tuple_
+
+from dravo.core.errors import InvalidInput
+
+LARGEST = 500
+
+
+@dataclass(frozen=True)
+class Ask:
+    """Which page: behind which cursor (None: the first), and how many rows at most."""
+
+    after: str | None = None
+    count: int = 50
+
+
+def page(
+    connection: Connection,
+    statement: Select[Any],
+    keys: Sequence[ColumnElement[Any]],
+    ask: Ask,
+    show: Callable[[Row[Any]], dict[str, Any]],
+    *,
+    newest_first: bool = False,
+) -> dict[str, Any]:
+    """Return one page as {"items", "total", "next"}; `next` is the cursor for the page behind it, or None.
+
+    Args:
+        statement: the whole list, with its conditions and joins, without order.
+        keys: columns to sort by; the last one unique.
+        ask: which page.
+        show: makes an item out of a row.
+        newest_first: whether to go down instead of up.
+
+    Raises:
+        InvalidInput: if the cursor is none of ours.
+    """
+    count = min(max(ask.count, 1), LARGEST)
+    total = connection.execute(select(func.count()).select_from(statement.order_by(None).subquery())).scalar_one()
+    if ask.after:
+        last = tuple_(*(literal(value) for value in _read(ask.after, len(keys))))
+        statement = statement.where(tuple_(*keys) < last if newest_first else tuple_(*keys) > last)
+    named = [key.label(f"_key{number}") for number, key in enumerate(keys)]
+    ordered = statement.add_columns(*named).order_by(*(key.desc() if newest_first else key.asc() for key in keys))
+    rows = connection.execute(ordered.limit(count + 1)).all()
+    following = None
+    if len(rows) > count:
+        rows = rows[:count]
+        following = _write([getattr(rows[-1], f"_key{number}") for number in range(len(keys))])
+    return {"items": [show(row) for row in rows], "total": total, "next": following}
+
+
+def _write(values: Sequence[Any]) -> str:
+    return base64.urlsafe_b64encode(orjson.dumps(list(values))).decode().rstrip("=")
+
+
+def _read(cursor: str, length: int) -> list[Any]:
+    try:
+        values = orjson.loads(base64.urlsafe_b64decode(cursor + "=" * (-len(cursor) % 4)))
+    except (binascii.Error, ValueError):
+        values = None
+    if not isinstance(values, list) or len(values) != length or not all(isinstance(each, str | int) for each in values):
+        raise InvalidInput("'after' is not the cursor of a page of this list.", "Take it from 'next' of the page before.", "after")
+    return values

@@ -1,0 +1,102 @@
+"""A source's own people: reading, finding, writing."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from sqlalchemy import Connection, Row, bindparam, func, insert, select, update
+
+from dravo.core.instants import Instant
+from dravo.core.records import searchable
+from dravo.store import tables as t
+
+_COLUMNS = (
+    t.record.c.id,
+    t.record.c.user_id,
+    t.record.c.data,
+    t.record.c.version,
+    t.record.c.created_at,
+    t.record.c.modified_at,
+)
+_ONE = select(*_COLUMNS).where(
+    t.record.c.id == bindparam("id"),
+    t.record.c.source_id == bindparam("source"),
+    t.record.c.channel == bindparam("channel"),
+    t.record.c.gone_at.is_(None),
+)
+_MAKE = insert(t.record)
+_WRITE = (
+    update(t.record)
+    .where(t.record.c.id == bindparam("record"), t.record.c.version == bindparam("seen"), t.record.c.gone_at.is_(None))
+    .values(
+        user_name_key=bindparam("name"),
+        external_id=bindparam("external"),
+        data=bindparam("content", type_=t.record.c.data.type),
+        version=t.record.c.version + 1,
+        modified_at=bindparam("at"),
+        gone_at=bindparam("gone"),
+    )
+)
+
+
+def get(connection: Connection, source_id: str, channel: str, record_id: str) -> Row[Any] | None:
+    """Return one record that the source has, or None."""
+    return connection.execute(_ONE, {"id": record_id, "source": source_id, "channel": channel}).first()
+
+
+def make(
+    connection: Connection, record_id: str, source_id: str, channel: str, user_id: str, data: Mapping[str, Any], now: Instant
+) -> None:
+    """Write a new record."""
+    found = searchable(data)
+    connection.execute(
+        _MAKE,
+        {
+            "id": record_id,
+            "source_id": source_id,
+            "channel": channel,
+            "user_id": user_id,
+            "user_name_key": found.user_name_key,
+            "external_id": found.external_id,
+            "data": data,
+            "version": 1,
+            "created_at": now,
+            "modified_at": now,
+        },
+    )
+
+
+def write(connection: Connection, record_id: str, seen: int, data: Mapping[str, Any], now: Instant, *, gone: bool = False) -> bool:
+    """Write what a source now says; False if the record is no longer at the version that was seen."""
+    found = searchable(data)
+    given = {
+        "record": record_id,
+        "seen": seen,
+        "name": found.user_name_key,
+        "external": found.external_id,
+        "content": data,
+        "at": now,
+        "gone": now if gone else None,
+    }
+    return connection.execute(_WRITE, given).rowcount == 1
+
+
+def listing(connection: Connection, source_id: str, channel: str, condition: Any, offset: int, count: int) -> tuple[int, list[Row[Any]]]:
+    """Return how many of a source's records meet an SQL condition (None for all), and one page of them by id."""
+    where = [t.record.c.source_id == source_id, t.record.c.channel == channel, t.record.c.gone_at.is_(None)]
+    if condition is not None:
+        where.append(condition)
+    total = connection.execute(select(func.count()).select_from(t.record).where(*where)).scalar_one()
+    if count <= 0:
+        return total, []
+    rows = connection.execute(select(*_COLUMNS).where(*where).order_by(t.record.c.id).offset(offset).limit(count))
+    return total, list(rows)
+
+
+def each(connection: Connection, source_id: str, channel: str, condition: Any) -> Iterator[Row[Any]]:
+    """Yield a source's records that meet an SQL condition, by id."""
+    where = [t.record.c.source_id == source_id, t.record.c.channel == channel, t.record.c.gone_at.is_(None)]
+    if condition is not None:
+        where.append(condition)
+    yield from connection.execute(select(*_COLUMNS).where(*where).order_by(t.record.c.id).execution_options(yield_per=500))

@@ -1,0 +1,87 @@
+"""Reads people as planning needs them: records, groups, direct assignments, and access and accounts as they are."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from sqlalchemy import Connection, bindparam, select
+
+from dravo.core.access import Assignment
+from dravo.core.planning import HeldAccess, HeldAccount, Person
+from dravo.core.records import PersonRecord
+from dravo.store import tables as t
+from dravo.store.catalogue import assignment_of
+
+CHUNK = 500
+
+_IDS = bindparam("ids", expanding=True)
+_USERS = select(t.user.c.id, t.user.c.revision).where(t.user.c.id.in_(_IDS))
+_RECORDS = select(
+    t.record.c.id, t.record.c.source_id, t.record.c.channel, t.record.c.data, t.record.c.user_id, t.record.c.gone_at
+).where(t.record.c.user_id.in_(_IDS))
+_GROUPS = (
+    select(t.record.c.user_id, t.membership.c.group_id)
+    .join(t.membership, t.membership.c.record_id == t.record.c.id)
+    .where(t.record.c.user_id.in_(_IDS), t.membership.c.until_at.is_(None), t.membership.c.record_id.is_not(None))
+    .order_by(t.membership.c.id)
+)
+_DIRECT = select(t.assignment).where(t.assignment.c.user_id.in_(_IDS), t.assignment.c.removed_at.is_(None))
+_ACCESS = select(
+    t.access.c.user_id, t.access.c.id, t.access.c.application_id, t.access.c.role_id, t.access.c.reasons
+).where(t.access.c.user_id.in_(_IDS), t.access.c.until_at.is_(None))
+_ACCOUNTS = select(
+    t.account.c.user_id, t.account.c.id, t.account.c.application_id, t.account.c.due, t.account.c.due_version
+).where(t.account.c.user_id.in_(_IDS))
+
+
+def people(connection: Connection, user_ids: Iterable[str]) -> dict[str, Person]:
+    """Return users by id as they stand in this transaction; ids that are not known are left out."""
+    wanted = list(dict.fromkeys(user_ids))
+    found: dict[str, Person] = {}
+    for start in range(0, len(wanted), CHUNK):
+        found.update(_chunk(connection, wanted[start : start + CHUNK]))
+    return found
+
+
+def _chunk(connection: Connection, ids: Sequence[str]) -> dict[str, Person]:
+    given = {"ids": ids}
+    records: defaultdict[str, list[PersonRecord]] = defaultdict(list)
+    for row in connection.execute(_RECORDS, given):
+        records[row[4]].append(PersonRecord(row[0], row[1], row[2], row[3], row[4], row[5] is not None))
+    groups: defaultdict[str, list[str]] = defaultdict(list)
+    for user_id, group_id in connection.execute(_GROUPS, given):
+        groups[user_id].append(group_id)
+    direct: defaultdict[str, list[Assignment]] = defaultdict(list)
+    for row in connection.execute(_DIRECT, given):
+        direct[row.user_id].append(assignment_of(row))
+    access: defaultdict[str, list[HeldAccess]] = defaultdict(list)
+    for user_id, *rest, reasons in connection.execute(_ACCESS, given):
+        access[user_id].append(HeldAccess(*rest, tuple(reasons)))
+    accounts: defaultdict[str, list[HeldAccount]] = defaultdict(list)
+    for user_id, *held in connection.execute(_ACCOUNTS, given):
+        accounts[user_id].append(HeldAccount(*held))
+    return {
+        user_id: Person(
+            user_id,
+            revision,
+            tuple(records[user_id]),
+            tuple(dict.fromkeys(groups[user_id])),
+            tuple(direct[user_id]),
+            tuple(access[user_id]),
+            tuple(accounts[user_id]),
+        )
+        for user_id, revision in connection.execute(_USERS, given)
+    }
+
+
+def users_of_records(connection: Connection, record_ids: Iterable[str]) -> dict[str, str]:
+    """Return user ids by record id, for records that are bound."""
+    wanted = list(record_ids)
+    found: dict[str, str] = {}
+    statement = select(t.record.c.id, t.record.c.user_id).where(t.record.c.id.in_(_IDS))
+    for start in range(0, len(wanted), CHUNK):
+        rows: Any = connection.execute(statement, {"ids": wanted[start : start + CHUNK]})
+        found.update({record_id: user_id for record_id, user_id in rows})
+    return found

@@ -1,0 +1,48 @@
+"""What only SQLite understands: pragmas, the beginning of transactions, and waiting for the writer's lock."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import Engine, create_engine, event
+from sqlalchemy.dialects.sqlite import insert as insert_unless_there
+from sqlalchemy.engine.interfaces import DBAPIConnection
+from sqlalchemy.pool import ConnectionPoolEntry, QueuePool
+
+__all__ = ["insert_unless_there", "open_engine"]
+
+BUSY_SECONDS = 20
+
+
+def open_engine(url: str, begin: str, pool_size: int) -> Engine:
+    """Return an engine on a SQLite file whose transactions begin as told.
+
+    WAL lets readers and one writer go side by side; full synchronous makes an acknowledged commit survive.
+
+    Args:
+        url: `sqlite:///PATH`.
+        begin: "BEGIN" for readers, "BEGIN IMMEDIATE" for writers, which then never fail half-way for want of the lock.
+        pool_size: how many connections are kept open.
+    """
+    engine = create_engine(
+        url,
+        poolclass=QueuePool,
+        pool_size=pool_size,
+        max_overflow=8,
+        pool_reset_on_return=None,
+        connect_args={"timeout": BUSY_SECONDS, "isolation_level": None, "cached_statements": 512, "check_same_thread": False},
+        query_cache_size=2000,
+    )
+
+    @event.listens_for(engine, "connect")
+    def prepare(connection: DBAPIConnection, _: ConnectionPoolEntry) -> None:
+        cursor = connection.cursor()
+        for pragma in ("journal_mode=WAL", "synchronous=FULL", "foreign_keys=ON", "cache_size=-32000", "temp_store=MEMORY"):
+            cursor.execute(f"PRAGMA {pragma}")
+        cursor.close()
+
+    @event.listens_for(engine, "begin")
+    def start(connection: Any) -> None:
+        connection.exec_driver_sql(begin)
+
+    return engine

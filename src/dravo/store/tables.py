@@ -1,0 +1,378 @@
+"""The tables. Typed columns for what is searched or joined, JSON for the rest of a resource; instants are text of one width."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import orjson
+from sqlalchemy import (
+    Boolean,
+    Column,
+    ForeignKey,
+    Index,
+    Integer,
+    MetaData,
+    String,
+    Table,
+    Text,
+    TypeDecorator,
+    UniqueConstraint,
+    text,
+)
+
+metadata = MetaData(
+    naming_convention={
+        "ix": "ix_%(table_name)s_%(column_0_N_name)s",
+        "uq": "uq_%(table_name)s_%(column_0_N_name)s",
+        "fk": "fk_%(table_name)s_%(column_0_N_name)s_%(referred_table_name)s",
+        "pk": "pk_%(table_name)s",
+    }
+)
+
+
+class Json(TypeDecorator[Any]):
+    """A JSON value, kept as text."""
+
+    impl = Text
+    cache_ok = True
+
+    def process_bind_param(self, value: Any, dialect: Any) -> str | None:
+        """Return the text that is kept."""
+        return None if value is None else orjson.dumps(value).decode()
+
+    def process_result_value(self, value: Any, dialect: Any) -> Any:
+        """Return the value that the text stands for."""
+        return None if value is None else orjson.loads(value)
+
+
+def _id() -> Column[str]:
+    return Column("id", String(36), primary_key=True)
+
+
+def _to(table: str, name: str | None = None, *, nullable: bool = False, index: bool = False) -> Column[str]:
+    return Column(name or f"{table}_id", String(36), ForeignKey(f"{table}.id"), nullable=nullable, index=index)
+
+
+def _at(name: str, *, nullable: bool = True) -> Column[str]:
+    return Column(name, String(27), nullable=nullable)
+
+
+def _one(name: str, *columns: Any, where: str) -> Index:
+    """Return a unique index over the rows that meet a condition."""
+    return Index(name, *columns, unique=True, sqlite_where=text(where), postgresql_where=text(where))
+
+
+def _some(name: str, *columns: Any, where: str) -> Index:
+    """Return an index over the rows that meet a condition."""
+    return Index(name, *columns, sqlite_where=text(where), postgresql_where=text(where))
+
+
+# Numbers that are raised with each change, so that what was read can be checked again before it is written upon.
+revision = Table("revision", metadata, Column("name", String(40), primary_key=True), Column("value", Integer, nullable=False))
+
+source = Table(
+    "source",
+    metadata,
+    _id(),
+    Column("key", String(64), nullable=False, unique=True),
+    Column("label", Text, nullable=False),
+    Column("channel", String(16), nullable=False),
+    Column("precedence", Integer, nullable=False, default=100),
+    _at("created_at", nullable=False),
+)
+
+source_token = Table(
+    "source_token",
+    metadata,
+    _id(),
+    _to("source", index=True),
+    Column("label", Text, nullable=False),
+    Column("prefix", String(16), nullable=False),
+    Column("hash", String(64), nullable=False, unique=True),
+    _at("created_at", nullable=False),
+    _at("expires_at"),
+    _at("last_used_at"),
+    _at("revoked_at"),
+)
+
+# What real traffic has shown to work, or not, on a source's exchange sheet.
+source_sight = Table(
+    "source_sight",
+    metadata,
+    _to("source"),
+    Column("what", String(40), nullable=False),
+    _at("first_at", nullable=False),
+    _at("last_at", nullable=False),
+    Column("detail", Text),
+    UniqueConstraint("source_id", "what"),
+)
+
+user = Table(
+    "user",
+    metadata,
+    _id(),
+    Column("user_name", Text, nullable=False),
+    Column("user_name_key", Text, nullable=False),
+    Column("display_name", Text, nullable=False),
+    Column("display_name_key", Text, nullable=False),
+    Column("email", Text),
+    Column("email_key", Text),
+    Column("attributes", Json, nullable=False),
+    Column("given_by", Json, nullable=False),
+    Column("active", Boolean(create_constraint=False), nullable=False),
+    Column("revision", Integer, nullable=False),
+    _at("created_at", nullable=False),
+    _at("modified_at", nullable=False),
+    _at("inactive_since"),
+    _at("gone_at"),
+    _at("next_change_at"),
+)
+Index("ix_user_name", user.c.user_name_key, user.c.id)
+Index("ix_user_display", user.c.display_name_key, user.c.id)
+Index("ix_user_email", user.c.email_key)
+_some("ix_user_next_change", user.c.next_change_at, where="next_change_at IS NOT NULL")
+
+record = Table(
+    "record",
+    metadata,
+    _id(),
+    _to("source"),
+    Column("channel", String(16), nullable=False),
+    _to("user", index=True),
+    Column("user_name_key", Text, nullable=False),
+    Column("external_id", Text),
+    Column("data", Json, nullable=False),
+    Column("version", Integer, nullable=False),
+    _at("created_at", nullable=False),
+    _at("modified_at", nullable=False),
+    _at("gone_at"),
+)
+_one("uq_record_user_name", record.c.source_id, record.c.channel, record.c.user_name_key, where="gone_at IS NULL")
+_some("ix_record_external_id", record.c.source_id, record.c.external_id, where="gone_at IS NULL")
+_some("ix_record_listing", record.c.source_id, record.c.channel, record.c.id, where="gone_at IS NULL")
+
+group = Table(
+    "group",
+    metadata,
+    _id(),
+    _to("source", nullable=True),
+    Column("channel", String(16), nullable=False),
+    Column("display_name", Text, nullable=False),
+    Column("display_name_key", Text, nullable=False),
+    Column("external_id", Text),
+    Column("data", Json, nullable=False),
+    Column("version", Integer, nullable=False),
+    _at("created_at", nullable=False),
+    _at("modified_at", nullable=False),
+    _at("gone_at"),
+)
+_some("ix_group_name", group.c.source_id, group.c.display_name_key, where="gone_at IS NULL")
+_some("ix_group_external_id", group.c.source_id, group.c.external_id, where="gone_at IS NULL")
+_some("ix_group_listing", group.c.display_name_key, group.c.id, where="gone_at IS NULL")
+
+# Who is listed in a group: a record of the same source, or another group of it. Ended rows are history.
+membership = Table(
+    "membership",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    _to("group"),
+    _to("record", nullable=True),
+    _to("group", "inner_group_id", nullable=True),
+    _at("from_at", nullable=False),
+    _at("until_at"),
+)
+_one("uq_membership_record", membership.c.group_id, membership.c.record_id, where="until_at IS NULL AND record_id IS NOT NULL")
+_one("uq_membership_group", membership.c.group_id, membership.c.inner_group_id, where="until_at IS NULL AND inner_group_id IS NOT NULL")
+_some("ix_membership_of_record", membership.c.record_id, where="until_at IS NULL AND record_id IS NOT NULL")
+_some("ix_membership_of_group", membership.c.inner_group_id, where="until_at IS NULL AND inner_group_id IS NOT NULL")
+Index("ix_membership_history", membership.c.record_id, membership.c.from_at)
+
+application = Table(
+    "application",
+    metadata,
+    _id(),
+    Column("key", String(64), nullable=False, unique=True),
+    Column("label", Text, nullable=False),
+    Column("owner", Text),
+    Column("revision", Integer, nullable=False),
+    _at("created_at", nullable=False),
+    Column("tracked_only", Boolean(create_constraint=False), nullable=False),
+    Column("switched_on", Boolean(create_constraint=False), nullable=False),
+    Column("create_accounts", Boolean(create_constraint=False), nullable=False),
+    Column("update_accounts", Boolean(create_constraint=False), nullable=False),
+    Column("adopt_by_user_name", Boolean(create_constraint=False), nullable=False),
+    Column("on_losing_access", String(16), nullable=False),
+    Column("on_inactive", String(16), nullable=False),
+    Column("on_gone", String(16), nullable=False),
+    Column("at_a_time", Integer, nullable=False),
+    Column("base_url", Text),
+    Column("secret", Text),
+    Column("capabilities", Json),
+    _at("checked_at"),
+    # How it answers: failures in a row and when to try again; paused until somebody does something.
+    Column("failures", Integer, nullable=False),
+    _at("retry_at"),
+    _at("answered_at"),
+    _at("paused_at"),
+    Column("trouble", Text),
+    Column("trouble_mend", Text),
+)
+
+role = Table(
+    "role",
+    metadata,
+    _id(),
+    _to("application"),
+    Column("key", String(64), nullable=False),
+    Column("label", Text, nullable=False),
+    Column("rank", Integer, nullable=False),
+    UniqueConstraint("application_id", "key"),
+)
+
+assignment = Table(
+    "assignment",
+    metadata,
+    _id(),
+    _to("application", index=True),
+    _to("role"),
+    _to("user", nullable=True),
+    _to("group", nullable=True),
+    _at("from_at"),
+    _at("until_at"),
+    Column("note", Text),
+    _at("created_at", nullable=False),
+    Column("created_by", Text, nullable=False),
+    _at("removed_at"),
+)
+_some("ix_assignment_user", assignment.c.user_id, where="removed_at IS NULL AND user_id IS NOT NULL")
+_one("uq_assignment_user", assignment.c.role_id, assignment.c.user_id, where="removed_at IS NULL AND user_id IS NOT NULL")
+_one("uq_assignment_group", assignment.c.role_id, assignment.c.group_id, where="removed_at IS NULL AND group_id IS NOT NULL")
+
+# Who has what, from when until when, and why; the reasons are snapshots.
+access = Table(
+    "access",
+    metadata,
+    _id(),
+    _to("user"),
+    _to("application"),
+    _to("role"),
+    Column("reasons", Json, nullable=False),
+    _at("from_at", nullable=False),
+    _at("until_at"),
+)
+_one("uq_access_open", access.c.user_id, access.c.role_id, where="until_at IS NULL")
+_some("ix_access_of_application", access.c.application_id, access.c.id, where="until_at IS NULL")
+Index("ix_access_history", access.c.user_id, access.c.from_at)
+
+account = Table(
+    "account",
+    metadata,
+    _id(),
+    _to("user"),
+    _to("application"),
+    Column("due", Json, nullable=False),
+    Column("due_version", Integer, nullable=False),
+    _at("due_since", nullable=False),
+    Column("agreed", Json),
+    Column("agreed_version", Integer, nullable=False),
+    _at("agreed_at"),
+    Column("remote_id", Text),
+    Column("origin", String(16)),
+    UniqueConstraint("user_id", "application_id"),
+)
+Index("ix_account_of_application", account.c.application_id, account.c.id)
+_one("uq_account_remote", account.c.application_id, account.c.remote_id, where="remote_id IS NOT NULL")
+
+delivery = Table(
+    "delivery",
+    metadata,
+    _id(),
+    _to("account"),
+    _to("application"),
+    _to("user", index=True),
+    Column("state", String(16), nullable=False),
+    Column("version", Integer, nullable=False),
+    Column("attempts", Integer, nullable=False),
+    _at("created_at", nullable=False),
+    _at("next_attempt_at"),
+    _at("closed_at"),
+    Column("message", Text),
+    Column("mend", Text),
+)
+_one("uq_delivery_open", delivery.c.account_id, where="closed_at IS NULL")
+_some("ix_delivery_waiting", delivery.c.application_id, delivery.c.next_attempt_at, where="state = 'waiting'")
+Index("ix_delivery_of_application", delivery.c.application_id, delivery.c.id)
+Index("ix_delivery_state", delivery.c.state, delivery.c.id)
+Index("ix_delivery_of_account", delivery.c.account_id, delivery.c.id)
+
+delivery_attempt = Table(
+    "delivery_attempt",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    _to("delivery", index=True),
+    Column("version", Integer, nullable=False),
+    _at("started_at", nullable=False),
+    _at("ended_at", nullable=False),
+    Column("outcome", String(16), nullable=False),
+    Column("message", Text),
+    Column("exchanges", Json, nullable=False),
+)
+
+# People whose access has to be worked out anew because something that touches many has changed; nobody in here is delivered.
+mark = Table("mark", metadata, Column("user_id", String(36), ForeignKey("user.id"), primary_key=True), _at("since", nullable=False))
+
+operator = Table(
+    "operator",
+    metadata,
+    _id(),
+    Column("name", Text, nullable=False),
+    Column("name_key", Text, nullable=False, unique=True),
+    Column("kind", String(20), nullable=False),
+    Column("password_hash", Text, nullable=False),
+    _at("created_at", nullable=False),
+    _at("disabled_at"),
+)
+
+operator_session = Table(
+    "operator_session",
+    metadata,
+    Column("hash", String(64), primary_key=True),
+    _to("operator", index=True),
+    Column("csrf", String(64), nullable=False),
+    _at("created_at", nullable=False),
+    _at("last_seen_at", nullable=False),
+    _at("expires_at", nullable=False),
+)
+
+api_token = Table(
+    "api_token",
+    metadata,
+    _id(),
+    _to("operator", index=True),
+    Column("label", Text, nullable=False),
+    Column("prefix", String(16), nullable=False),
+    Column("hash", String(64), nullable=False, unique=True),
+    Column("scope", String(8), nullable=False),
+    _at("created_at", nullable=False),
+    _at("expires_at"),
+    _at("last_used_at"),
+    _at("revoked_at"),
+)
+
+# Append-only. The chain covers everything but `personal`, of which it covers a keyed digest, so that a person can be erased.
+audit = Table(
+    "audit",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    _at("at", nullable=False),
+    Column("operator_id", String(36)),
+    Column("operator_name", Text, nullable=False),
+    Column("action", String(60), nullable=False),
+    Column("object_kind", String(30), nullable=False),
+    Column("object_id", String(36), nullable=False),
+    Column("details", Json, nullable=False),
+    Column("personal", Json),
+    Column("personal_digest", String(64), nullable=False),
+    Column("hmac", String(64), nullable=False),
+)
+Index("ix_audit_object", audit.c.object_kind, audit.c.object_id, audit.c.id)

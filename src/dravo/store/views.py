@@ -1,0 +1,349 @@
+"""How rows are shown: the small pieces that several lists have in common."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import Connection, Row, Select, and_, func, or_, select
+
+from dravo.core.accounts import ABSENT, AS_IT_IS
+from dravo.core.records import fold
+from dravo.store import tables as t
+from dravo.store.pages import Ask, page
+
+
+def contains(column: Any, words: str) -> Any:
+    """Return the condition that a folded column holds some words; signs that LIKE would take for patterns mean themselves."""
+    return column.contains(fold(words), autoescape=True)
+
+
+def person_state(row: Any) -> str:
+    """Return "active", "inactive" or "gone"."""
+    return "gone" if row.gone_at else "active" if row.active else "inactive"
+
+
+def person_line(row: Any) -> dict[str, Any]:
+    """Return a user as it stands in lists."""
+    return {
+        "id": row.id,
+        "user_name": row.user_name,
+        "display_name": row.display_name,
+        "email": row.email,
+        "state": person_state(row),
+        "since": row.gone_at or row.inactive_since or row.created_at,
+        "modified_at": row.modified_at,
+    }
+
+
+def people(connection: Connection, ask: Ask, words: str | None, state: str | None) -> dict[str, Any]:
+    """Return a page of users by name; `words` are looked for in name, user name and e-mail."""
+    u = t.user.c
+    statement = select(
+        u.id, u.user_name, u.display_name, u.email, u.active, u.gone_at, u.inactive_since, u.created_at, u.modified_at
+    )
+    if words:
+        statement = statement.where(or_(*(contains(column, words) for column in (u.display_name_key, u.user_name_key, u.email_key))))
+    conditions = {
+        "active": u.active.is_(True),
+        "inactive": and_(u.active.is_(False), u.gone_at.is_(None)),
+        "gone": u.gone_at.is_not(None),
+    }
+    if state in conditions:
+        statement = statement.where(conditions[state])
+    return page(connection, statement, [u.display_name_key, u.id], ask, person_line)
+
+
+def person(connection: Connection, user_id: str) -> Row[Any] | None:
+    """Return a user's row."""
+    return connection.execute(select(t.user).where(t.user.c.id == user_id)).first()
+
+
+def people_named(connection: Connection, name: str) -> list[Row[Any]]:
+    """Return users who have an id, user name, e-mail or external id; at most ten."""
+    u, key = t.user.c, fold(name)
+    by_external = select(t.record.c.user_id).where(t.record.c.external_id == name, t.record.c.gone_at.is_(None))
+    statement = select(t.user).where(or_(u.id == name, u.user_name_key == key, u.email_key == key, u.id.in_(by_external)))
+    return list(connection.execute(statement.order_by(u.gone_at.is_not(None), u.id).limit(10)))
+
+
+def records_of(connection: Connection, user_id: str) -> list[dict[str, Any]]:
+    """Return what sources said of a user, without the content."""
+    r, s = t.record.c, t.source.c
+    statement = (
+        select(r.id, r.channel, r.external_id, r.data, r.created_at, r.modified_at, r.gone_at, s.key, s.label)
+        .join(t.source, s.id == r.source_id)
+        .where(r.user_id == user_id)
+        .order_by(r.id)
+    )
+    return [
+        {
+            "id": row.id,
+            "source": {"key": row.key, "label": row.label},
+            "channel": row.channel,
+            "external_id": row.external_id,
+            "user_name": row.data.get("userName"),
+            "active": row.gone_at is None and row.data.get("active", True) is not False,
+            "created_at": row.created_at,
+            "modified_at": row.modified_at,
+            "gone_at": row.gone_at,
+        }
+        for row in connection.execute(statement)
+    ]
+
+
+def memberships_of(connection: Connection, user_id: str) -> list[dict[str, Any]]:
+    """Return every membership that a user has or had, the present ones first."""
+    m, g, s = t.membership.c, t.group.c, t.source.c
+    statement = (
+        select(g.id, g.display_name, g.external_id, m.from_at, m.until_at, s.key, s.label)
+        .select_from(t.membership)
+        .join(t.record, t.record.c.id == m.record_id)
+        .join(t.group, g.id == m.group_id)
+        .outerjoin(t.source, s.id == g.source_id)
+        .where(t.record.c.user_id == user_id)
+        .order_by(m.until_at.is_not(None), m.from_at.desc())
+        .limit(500)
+    )
+    return [
+        {
+            "group": {"id": row.id, "name": row.display_name, "external_id": row.external_id},
+            "source": {"key": row.key, "label": row.label} if row.key else None,
+            "since": row.from_at,
+            "until": row.until_at,
+        }
+        for row in connection.execute(statement)
+    ]
+
+
+def groups(connection: Connection, ask: Ask, words: str | None, source_key: str | None) -> dict[str, Any]:
+    """Return a page of groups by name, each with its source, its own id and how many it lists."""
+    g, s, m = t.group.c, t.source.c, t.membership.c
+    size = (
+        select(func.count())
+        .select_from(t.membership)
+        .where(m.group_id == g.id, m.until_at.is_(None), m.record_id.is_not(None))
+        .scalar_subquery()
+    )
+    roles = (
+        select(func.count())
+        .select_from(t.assignment)
+        .where(t.assignment.c.group_id == g.id, t.assignment.c.removed_at.is_(None))
+        .scalar_subquery()
+    )
+    statement = (
+        select(g.id, g.display_name, g.external_id, g.modified_at, s.key, s.label, size.label("size"), roles.label("roles"))
+        .outerjoin(t.source, s.id == g.source_id)
+        .where(g.gone_at.is_(None))
+    )
+    if words:
+        statement = statement.where(or_(contains(g.display_name_key, words), g.id == words, g.external_id == words))
+    if source_key:
+        statement = statement.where(s.key == source_key)
+    return page(connection, statement, [g.display_name_key, g.id], ask, group_line)
+
+
+def group_line(row: Any) -> dict[str, Any]:
+    """Return a group as it stands in lists."""
+    return {
+        "id": row.id,
+        "name": row.display_name,
+        "external_id": row.external_id,
+        "source": {"key": row.key, "label": row.label} if row.key else None,
+        "members": row.size,
+        "assignments": row.roles,
+        "modified_at": row.modified_at,
+    }
+
+
+def group(connection: Connection, group_id: str) -> dict[str, Any] | None:
+    """Return one group as it stands in lists, or None."""
+    return next(
+        (line for line in groups(connection, Ask(count=2), group_id, None)["items"] if line["id"] == group_id), None
+    )
+
+
+def group_members(connection: Connection, group_id: str, ask: Ask) -> dict[str, Any]:
+    """Return a page of the people whom a group lists."""
+    m, u = t.membership.c, t.user.c
+    statement = (
+        select(u.id, u.user_name, u.display_name, u.email, u.active, u.gone_at, u.inactive_since, u.created_at, u.modified_at)
+        .join(t.record, t.record.c.user_id == u.id)
+        .join(t.membership, m.record_id == t.record.c.id)
+        .where(m.group_id == group_id, m.until_at.is_(None), m.record_id.is_not(None))
+    )
+    return page(connection, statement, [u.display_name_key, u.id], ask, person_line)
+
+
+def account_state(row: Any) -> str:
+    """Return how an account stands: "agreed", or the state of the delivery that is open for it, or "due"."""
+    if row.agreed_version >= row.due_version:
+        return "left alone" if row.due["want"] == AS_IT_IS else "agreed"
+    return row.delivery_state or "due"
+
+
+def account_line(row: Any) -> dict[str, Any]:
+    """Return an account as it stands in lists."""
+    due = row.due
+    shown = row.agreed if due["want"] == AS_IT_IS and row.agreed else due
+    return {
+        "id": row.account_id,
+        "person": {"id": row.user_id, "display_name": row.display_name, "user_name": row.user_name},
+        "application": {"key": row.application_key, "label": row.application_label},
+        "should_be": "absent" if due["want"] == ABSENT else "left alone" if due["want"] == AS_IT_IS
+        else "active" if due["active"] else "inactive",
+        "roles": [role["value"] for role in shown.get("roles", [])] if shown else [],
+        "state": account_state(row),
+        "due_version": row.due_version,
+        "agreed_version": row.agreed_version,
+        "due_since": row.due_since,
+        "agreed_at": row.agreed_at,
+        "remote_id": row.remote_id,
+        "origin": row.origin,
+        "delivery": {
+            "id": row.delivery_id,
+            "state": row.delivery_state,
+            "message": row.message,
+            "mend": row.mend,
+            "next_attempt_at": row.next_attempt_at,
+        }
+        if row.delivery_id
+        else None,
+    }
+
+
+def accounts_statement() -> Select[Any]:
+    """Return the select of accounts with person, application and open delivery."""
+    a, u, p, d = t.account.c, t.user.c, t.application.c, t.delivery.c
+    return (
+        select(
+            a.id.label("account_id"), a.due, a.due_version, a.due_since, a.agreed, a.agreed_version, a.agreed_at, a.remote_id, a.origin,
+            u.id.label("user_id"), u.display_name, u.user_name,
+            p.key.label("application_key"), p.label.label("application_label"),
+            d.id.label("delivery_id"), d.state.label("delivery_state"), d.message, d.mend, d.next_attempt_at,
+        )  # fmt: skip
+        .join(t.user, u.id == a.user_id)
+        .join(t.application, p.id == a.application_id)
+        .outerjoin(t.delivery, and_(d.account_id == a.id, d.closed_at.is_(None)))
+    )
+
+
+def accounts(
+    connection: Connection, ask: Ask, application_key: str | None, user_id: str | None, state: str | None, words: str | None
+) -> dict[str, Any]:
+    """Return a page of accounts by the person's name."""
+    a, u, d = t.account.c, t.user.c, t.delivery.c
+    statement = accounts_statement()
+    if application_key:
+        statement = statement.where(t.application.c.key == application_key)
+    if user_id:
+        statement = statement.where(a.user_id == user_id)
+    if words:
+        statement = statement.where(or_(contains(u.display_name_key, words), contains(u.user_name_key, words), a.remote_id == words))
+    if state == "agreed":
+        statement = statement.where(a.agreed_version >= a.due_version)
+    elif state == "due":
+        statement = statement.where(a.agreed_version < a.due_version)
+    elif state:
+        statement = statement.where(d.state == state)
+    return page(connection, statement, [u.display_name_key, a.id], ask, account_line)
+
+
+def account(connection: Connection, account_id: str) -> dict[str, Any] | None:
+    """Return one account, or None."""
+    row = connection.execute(accounts_statement().where(t.account.c.id == account_id)).first()
+    return {**account_line(row), "due": row.due, "agreed": row.agreed} if row else None
+
+
+def access(
+    connection: Connection,
+    ask: Ask,
+    application_key: str | None = None,
+    role_key: str | None = None,
+    user_id: str | None = None,
+    group_id: str | None = None,
+    words: str | None = None,
+    *,
+    ended: bool = False,
+) -> dict[str, Any]:
+    """Return a page of accesses by person, each with its reasons and the account that it leads to; ended ones if asked."""
+    x, u, p, r = t.access.c, t.user.c, t.application.c, t.role.c
+    statement = (
+        select(
+            x.id, x.reasons, x.from_at, x.until_at,
+            u.id.label("user_id"), u.display_name, u.user_name,
+            p.id.label("application_id"), p.key.label("application_key"), p.label.label("application_label"),
+            r.key.label("role_key"), r.label.label("role_label"), r.rank,
+        )  # fmt: skip
+        .join(t.user, u.id == x.user_id)
+        .join(t.application, p.id == x.application_id)
+        .join(t.role, r.id == x.role_id)
+        .where(x.until_at.is_not(None) if ended else x.until_at.is_(None))
+    )
+    if application_key:
+        statement = statement.where(p.key == application_key)
+    if role_key:
+        statement = statement.where(r.key == role_key)
+    if user_id:
+        statement = statement.where(x.user_id == user_id)
+    if group_id:
+        named = select(t.assignment.c.role_id).where(t.assignment.c.group_id == group_id)
+        statement = statement.where(x.role_id.in_(named))
+    if words:
+        statement = statement.where(or_(contains(u.display_name_key, words), contains(u.user_name_key, words)))
+    if ended:
+        found = page(connection, statement, [x.until_at, x.id], ask, _access_line, newest_first=True)
+    else:
+        found = page(connection, statement, [u.display_name_key, x.id], ask, _access_line)
+    _join_accounts(connection, found["items"])
+    _join_assignments(connection, found["items"])
+    return found
+
+
+def _access_line(row: Any) -> dict[str, Any]:
+    return {
+        "id": row.id,
+        "person": {"id": row.user_id, "display_name": row.display_name, "user_name": row.user_name},
+        "application": {"key": row.application_key, "label": row.application_label},
+        "role": {"key": row.role_key, "label": row.role_label, "rank": row.rank},
+        "since": row.from_at,
+        "until": row.until_at,
+        "reasons": [
+            {
+                "assignment": reason["assignment"],
+                "group": {"id": reason["group"], "name": reason["group_name"]} if reason["group"] else None,
+                "source": {"key": reason["source"], "label": reason["source_label"]} if reason["source"] else None,
+                "through": reason["through_names"],
+                "since": reason["from"],
+                "until": reason["until"],
+                "by": None,
+                "note": None,
+            }
+            for reason in row.reasons
+        ],
+        "account": None,
+    }
+
+
+def _join_accounts(connection: Connection, items: list[dict[str, Any]]) -> None:
+    """Put beside each access the account that it leads to."""
+    users = {item["person"]["id"] for item in items}
+    if not users:
+        return
+    rows = connection.execute(accounts_statement().where(t.account.c.user_id.in_(users)))
+    by_key = {(row.user_id, row.application_key): account_line(row) for row in rows}
+    for item in items:
+        item["account"] = by_key.get((item["person"]["id"], item["application"]["key"]))
+
+
+def _join_assignments(connection: Connection, items: list[dict[str, Any]]) -> None:
+    """Put into each reason who made its assignment, and the note."""
+    ids = {reason["assignment"] for item in items for reason in item["reasons"]}
+    if not ids:
+        return
+    a = t.assignment.c
+    known = {row.id: row for row in connection.execute(select(a.id, a.created_by, a.note).where(a.id.in_(ids)))}
+    for item in items:
+        for reason in item["reasons"]:
+            row = known.get(reason["assignment"])
+            if row is not None:
+                reason["by"], reason["note"] = row.created_by, row.note

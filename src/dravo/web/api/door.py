@@ -1,0 +1,144 @@
+"""The door of the management API: who is calling, may they, and how errors are told."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, TypeVar
+
+import orjson
+import structlog
+from flask import Flask, Response, current_app, g, request
+from flask_openapi3.blueprint import APIBlueprint
+from pydantic import ValidationError
+from werkzeug.exceptions import HTTPException
+
+from dravo.core.errors import DravoError, NotPermitted, NotSignedIn
+from dravo.services import operators
+from dravo.services.house import House
+from dravo.services.operators import Limiter
+from dravo.services.permissions import PERMISSIONS, Caller
+from dravo.store.pages import Ask
+from dravo.web.api.models import PageQuery
+
+COOKIE = "dravo_session"
+CSRF_HEADER = "X-Dravo-CSRF"
+PREFIX = "/api/v1"
+
+log = structlog.get_logger("api")
+View = TypeVar("View", bound=Callable[..., Any])
+
+
+def needs(permission: str) -> Callable[[View], View]:
+    """Mark a route with the permission that its caller needs; a route without a mark is open to nobody."""
+    assert permission in PERMISSIONS or permission == "nothing", permission
+
+    def mark(view: View) -> View:
+        view.permission = permission  # type: ignore[attr-defined]
+        return view
+
+    return mark
+
+
+def room(name: str) -> APIBlueprint:
+    """Return a blueprint of the management API, guarded by the door."""
+    blueprint = APIBlueprint(name, __name__, url_prefix=PREFIX, abp_security=[{"token": []}, {"session": []}])
+    blueprint.before_request(check_caller)
+    return blueprint
+
+
+def house() -> House:
+    """Return the house that the application serves."""
+    opened: House = current_app.config["HOUSE"]
+    return opened
+
+
+def caller() -> Caller:
+    """Return who is calling."""
+    known: Caller = g.caller
+    return known
+
+
+def ask(query: PageQuery) -> Ask:
+    """Return which page is asked for."""
+    return Ask(query.after, query.count)
+
+
+def check_caller() -> None:
+    """Find out who is calling and whether they may.
+
+    Raises:
+        NotSignedIn, NotPermitted, TooManyTries.
+    """
+    permission = getattr(current_app.view_functions[request.endpoint or ""], "permission", None)
+    if permission == "nothing":
+        return
+    known = _by_token() if request.headers.get("Authorization") else _by_session()
+    if permission is None:
+        raise NotPermitted("This route names no permission, so it is open to nobody.")
+    known.require(permission)
+    g.caller = known
+
+
+def _by_token() -> Caller:
+    limiter: Limiter = current_app.config["TOKEN_LIMITER"]
+    address = request.remote_addr or ""
+    limiter.check(address)
+    scheme, _, token = request.headers["Authorization"].partition(" ")
+    known = operators.by_token(house(), token.strip()) if scheme.lower() == "bearer" else None
+    if known is None:
+        limiter.failed(address)
+        raise NotSignedIn("The API token is not known, was revoked, or has expired.", "Make another in the console or with 'dravo token add'.")
+    return known
+
+
+def _by_session() -> Caller:
+    secret = request.cookies.get(COOKIE)
+    known = operators.by_session(house(), secret) if secret else None
+    if known is None:
+        raise NotSignedIn("Nobody is signed in.", "Sign in, or send an API token as 'Authorization: Bearer TOKEN'.")
+    who, csrf = known
+    if request.method not in ("GET", "HEAD") and request.headers.get(CSRF_HEADER) != csrf:
+        raise NotPermitted("The request does not carry the session's CSRF token.", f"Send it in the header {CSRF_HEADER}; reload the page.")
+    g.csrf = csrf
+    return who
+
+
+def tell(wrong: DravoError) -> Response:
+    """Return an error as the API tells it."""
+    body = {"error": {"code": wrong.code, "message": wrong.message, "mend": wrong.mend, "field": wrong.field}}
+    response = Response(orjson.dumps(body), wrong.status, content_type="application/json")
+    if wrong.status == 401:
+        response.headers["WWW-Authenticate"] = "Bearer"
+    return response
+
+
+def tell_validation(wrong: ValidationError) -> Response:
+    """Return what is wrong with the fields of a request, each in words."""
+    first = wrong.errors()[0]
+    where = ".".join(str(part) for part in first["loc"]) or "body"
+    more = f" ({wrong.error_count() - 1} more fields are wrong too.)" if wrong.error_count() > 1 else ""
+    known = {"missing": "is missing", "extra_forbidden": "is not a field of this request", "json_invalid": "is not JSON"}
+    what = known.get(first["type"], f"cannot be used: {first['msg'][:1].lower()}{first['msg'][1:]}")
+    problem = DravoError(f"'{where}' {what}.{more}", "See the API's page for what it takes.", where)
+    problem.code, problem.status = "invalid_input", 422
+    return tell(problem)
+
+
+def tell_http(wrong: HTTPException) -> Response:
+    """Return an error that Flask raised."""
+    problem = DravoError(wrong.description or wrong.name, "See the API's page for its routes." if wrong.code in (404, 405) else "")
+    problem.code, problem.status = wrong.name.lower().replace(" ", "_"), wrong.code or 500
+    return tell(problem)
+
+
+def register_errors(app: Flask) -> None:
+    """Have every error of the API told in one form; what nobody foresaw is logged whole and told without its insides."""
+    app.register_error_handler(DravoError, tell)
+    app.register_error_handler(HTTPException, tell_http)
+
+    @app.errorhandler(Exception)
+    def unforeseen(wrong: Exception) -> Response:
+        log.error("unforeseen error", path=request.path, exc_info=wrong)
+        problem = DravoError("Something went wrong here that nobody foresaw.", "It is in the service's log; nothing of the request was kept.")
+        problem.code, problem.status = "internal", 500
+        return tell(problem)

@@ -1,0 +1,95 @@
+"""Signing in and out, the operator's own tokens, and the operators."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from flask import Response, current_app, g, jsonify, make_response, request
+
+from dravo.core.instants import parse_instant
+from dravo.services import explaining, operators
+from dravo.web.api import models as m
+from dravo.web.api.door import COOKIE, ask, caller, house, needs, room
+
+rooms = room("session")
+
+
+@rooms.post("/session", responses={200: m.Session})
+@needs("nothing")
+def sign_in(body: m.SignInBody) -> Response:
+    """Sign in with name and password; sets the session's cookie."""
+    address = request.remote_addr or ""
+    secret, told = operators.sign_in(house(), current_app.config["SIGN_IN_LIMITER"], body.name, body.password, address)
+    response = make_response(jsonify(told))
+    secure = str(current_app.config["PUBLIC_URL"]).startswith("https:")
+    response.set_cookie(COOKIE, secret, httponly=True, samesite="Strict", secure=secure, path="/", max_age=operators.SESSION_HOURS * 3600)
+    return response
+
+
+@rooms.get("/session", responses={200: m.Session})
+@needs("own.read")
+def session() -> dict[str, Any]:
+    """Who is signed in, and what they may do."""
+    who = caller()
+    return operators.session_line(who.name, who.kind, g.get("csrf", ""))
+
+
+@rooms.delete("/session", responses={204: None})
+@needs("own.read")
+def sign_out() -> Response:
+    """End the session."""
+    operators.sign_out(house(), caller())
+    response = Response(status=204)
+    response.delete_cookie(COOKIE, path="/")
+    return response
+
+
+@rooms.get("/overview", responses={200: m.Overview})
+@needs("own.read")
+def overview() -> dict[str, Any]:
+    """The band: for each stage how much there is, and how much needs a person."""
+    return explaining.overview(house())
+
+
+@rooms.get("/tokens", responses={200: m.PageOfApiTokens})
+@needs("own.read")
+def tokens(query: m.PageQuery) -> dict[str, Any]:
+    """One's own API tokens."""
+    return operators.tokens(house(), caller(), ask(query))
+
+
+@rooms.post("/tokens", responses={201: m.NewApiToken})
+@needs("own.change")
+def add_token(body: m.ApiTokenBody) -> tuple[dict[str, Any], int]:
+    """Make an API token of one's own; its text is in the answer, the only time."""
+    expires = parse_instant(body.expires_at, "expires_at") if body.expires_at else None
+    return operators.add_token(house(), caller(), body.label, body.scope, expires), 201
+
+
+@rooms.delete("/tokens/<id>", responses={204: None})
+@needs("own.change")
+def revoke_token(path: m.IdPath) -> Response:
+    """Revoke one of one's own API tokens."""
+    operators.revoke_token(house(), caller(), path.id)
+    return Response(status=204)
+
+
+@rooms.get("/operators", responses={200: m.PageOfOperators})
+@needs("operators.read")
+def list_operators(query: m.PageQuery) -> dict[str, Any]:
+    """Operators."""
+    return operators.listing(house(), ask(query))
+
+
+@rooms.post("/operators", responses={201: m.NewOperator})
+@needs("operators.change")
+def add_operator(body: m.OperatorBody) -> tuple[dict[str, Any], int]:
+    """Add an operator."""
+    return operators.add(house(), caller(), body.name, body.kind, body.password), 201
+
+
+@rooms.post("/operators/<id>/disable", responses={200: m.Operator})
+@needs("operators.change")
+def disable_operator(path: m.IdPath) -> dict[str, Any]:
+    """Shut an operator out."""
+    return operators.disable(house(), caller(), path.id)

@@ -1,0 +1,136 @@
+"""Puts the rooms together: the push channel, the management API, its document and page, the console, health."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import orjson
+from flask import Flask, Response, current_app, render_template, request, send_from_directory
+from flask.json.provider import JSONProvider
+from flask_openapi3.models.info import Info
+from flask_openapi3.openapi import OpenAPI
+from sqlalchemy import text
+from werkzeug.exceptions import NotFound
+
+from dravo import __version__
+from dravo.services.house import House
+from dravo.services.operators import Limiter
+from dravo.web.api import applications, deliveries, people, session, sources
+from dravo.web.api.door import COOKIE, PREFIX, register_errors, tell_validation
+from dravo.web.api.models import ProblemAnswer
+from dravo.web.scim.routes import LARGEST_BODY, make_blueprint
+
+BUILT = Path(__file__).parent / "console" / "built"
+POLICY = (
+    "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-dravo'; img-src 'self' data:; font-src 'self'; "
+    "connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
+)
+
+
+class Orjson(JSONProvider):
+    """JSON by orjson, keys in the order given."""
+
+    def dumps(self, obj: Any, **_: Any) -> str:
+        """Return JSON text."""
+        return orjson.dumps(obj).decode()
+
+    def loads(self, s: str | bytes, **_: Any) -> Any:
+        """Return what JSON text says."""
+        return orjson.loads(s)
+
+
+def create_app(house: House, public_url: str) -> Flask:
+    """Return the web application of one house.
+
+    Args:
+        house: the opened data folder.
+        public_url: the address under which others reach the service, without a slash at its end.
+    """
+    app = OpenAPI(
+        "dravo.web",
+        info=Info(title="Dravo", version=__version__, description="The management API of Dravo."),
+        security_schemes={
+            "token": {"type": "http", "scheme": "bearer"},
+            "session": {"type": "apiKey", "in": "cookie", "name": COOKIE},
+        },
+        responses={"4XX": ProblemAnswer},
+        doc_ui=False,
+        validation_error_callback=tell_validation,
+        static_folder=None,
+    )
+    app.json_provider_class = Orjson
+    app.json = Orjson(app)
+    app.config.update(
+        HOUSE=house,
+        PUBLIC_URL=public_url.rstrip("/"),
+        MAX_CONTENT_LENGTH=LARGEST_BODY,
+        SIGN_IN_LIMITER=Limiter(10, 300),
+        TOKEN_LIMITER=Limiter(100, 60),
+    )
+    app.url_map.strict_slashes = False
+    for rooms in (session.rooms, sources.rooms, people.rooms, applications.rooms, deliveries.rooms):
+        app.register_api(rooms)
+    app.register_blueprint(make_blueprint(house))
+    register_errors(app)
+    _add_document(app)
+    _add_health(app, house)
+    _add_console(app)
+    app.after_request(_add_headers)
+    return app
+
+
+def _add_document(app: OpenAPI) -> None:
+    @app.route(f"{PREFIX}/openapi.json")
+    def document() -> Response:
+        return Response(orjson.dumps(app.api_doc, default=str), content_type="application/json")
+
+    @app.route(f"{PREFIX}/")
+    def page() -> str:
+        return render_template("api.html", document=app.api_doc, version=__version__)
+
+
+def _add_health(app: Flask, house: House) -> None:
+    @app.route("/healthz")
+    def alive() -> dict[str, str]:
+        return {"status": "alive", "version": __version__}
+
+    @app.route("/readyz")
+    def ready() -> tuple[dict[str, str], int]:
+        with house.database.reading() as connection:
+            operators = connection.execute(text('SELECT count(*) FROM "operator"')).scalar_one()
+        if not operators:
+            return {"status": "not ready", "reason": "There is no operator yet; run 'dravo init'."}, 503
+        return {"status": "ready"}, 200
+
+
+def _add_console(app: Flask) -> None:
+    @app.route("/")
+    @app.route("/<path:path>")
+    def console(path: str = "") -> Response:
+        first = path.partition("/")[0]
+        if first in ("api", "scim", "sso"):
+            raise NotFound(f"There is nothing at '{request.path}'.")
+        if path and (BUILT / path).is_file():
+            response = send_from_directory(BUILT, path)
+            if first == "assets":
+                response.headers["Cache-Control"] = "public, max-age=31536000, immutable"
+            return response
+        if not (BUILT / "index.html").is_file():
+            return Response("The console is not built yet: run 'make setup'.\n", 503, content_type="text/plain")
+        response = send_from_directory(BUILT, "index.html")
+        response.headers["Cache-Control"] = "no-cache"
+        return response
+
+
+def _add_headers(response: Response) -> Response:
+    response.headers.setdefault("X-Content-Type-Options", "nosniff")
+    if response.mimetype == "text/html":
+        response.headers["Content-Security-Policy"] = POLICY
+        response.headers["Referrer-Policy"] = "no-referrer"
+        response.headers["X-Frame-Options"] = "DENY"
+        if current_app.config["PUBLIC_URL"].startswith("https:"):
+            response.headers["Strict-Transport-Security"] = "max-age=31536000"
+    elif request.path.startswith(("/api/", "/scim/")):
+        response.headers.setdefault("Cache-Control", "no-store")
+    return response

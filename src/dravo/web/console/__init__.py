@@ -1,0 +1,1 @@
+"""Serves the built console."""

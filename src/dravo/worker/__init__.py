@@ -1,0 +1,1 @@
+"""The worker process: delivers, works out who is marked, lets dates take effect."""

@@ -1,0 +1,89 @@
+"""The worker's loop: looks for what is to be done, hands it to threads within each application's pace, and looks again."""
+
+from __future__ import annotations
+
+import threading
+from concurrent.futures import Future, ThreadPoolExecutor
+
+import structlog
+
+from dravo.core.errors import DravoError
+from dravo.protocols.scim.outgoing import Client
+from dravo.services import delivering, recalculating
+from dravo.services.delivering import Ready
+from dravo.services.house import House
+from dravo.store import clock
+
+THREADS = 16
+LOOK_SECONDS = 0.1
+
+log = structlog.get_logger("worker")
+
+
+class Worker:
+    """Does what is due in one data folder, until it is stopped."""
+
+    def __init__(self, house: House) -> None:
+        self.house = house
+        self.client = Client()
+        self._pool = ThreadPoolExecutor(THREADS, thread_name_prefix="delivery")
+        self._lock = threading.Lock()
+        self._in_hand: set[str] = set()
+        self._busy: dict[str, int] = {}
+        self._wake = threading.Event()
+        self._stopped = threading.Event()
+
+    def run(self) -> None:
+        """Work until `stop` is called; what is under way then is finished."""
+        log.info("worker started")
+        while not self._stopped.is_set():
+            try:
+                handed = self.look()
+            except DravoError as wrong:
+                # The records were locked for long; nothing is lost, it is looked at again.
+                log.warning("could not look for work", reason=str(wrong))
+                handed = 0
+            if not handed:
+                self._wake.wait(LOOK_SECONDS)
+            self._wake.clear()
+        self._pool.shutdown(wait=True)
+        self.client.close()
+        log.info("worker stopped")
+
+    def stop(self) -> None:
+        """Have the loop end soon."""
+        self._stopped.set()
+        self._wake.set()
+
+    def look(self) -> int:
+        """Do what can be done at once, and hand out deliveries.
+
+        Returns:
+            How many deliveries were handed out.
+        """
+        now = clock.now()
+        recalculating.mark_those_whose_time_has_come(self.house, now)
+        recalculating.work_through(self.house, recalculating.CHUNK)
+        with self._lock:
+            busy, in_hand = dict(self._busy), set(self._in_hand)
+        free = THREADS - len(in_hand)
+        if free <= 0:
+            return 0
+        chosen = delivering.ready(self.house, now, busy, in_hand, free)
+        for each in chosen:
+            with self._lock:
+                self._in_hand.add(each.account_id)
+                self._busy[each.application_id] = self._busy.get(each.application_id, 0) + 1
+            self._pool.submit(delivering.attempt, self.house, self.client, each.id).add_done_callback(
+                lambda done, ready=each: self._finished(ready, done)  # type: ignore[misc]
+            )
+        return len(chosen)
+
+    def _finished(self, ready: Ready, done: Future[str | None]) -> None:
+        with self._lock:
+            self._in_hand.discard(ready.account_id)
+            self._busy[ready.application_id] -= 1
+        wrong = done.exception()
+        if wrong is not None:
+            log.error("a delivery broke off", delivery=ready.id, exc_info=wrong)
+        self._wake.set()
