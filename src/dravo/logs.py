@@ -4,16 +4,18 @@ from __future__ import annotations
 
 import logging
 import sys
+from typing import TextIO
 
 import orjson
 import structlog
 
 
-def configure(process: str) -> None:
+def configure(process: str, file: TextIO | None = None) -> None:
     """Have everything logged as JSON lines that name the process.
 
     Args:
         process: "web", "worker" or "serve".
+        file: where to, if not standard error.
     """
     structlog.contextvars.bind_contextvars(process=process)
     structlog.configure(
@@ -25,7 +27,7 @@ def configure(process: str) -> None:
             structlog.processors.JSONRenderer(serializer=lambda value, **_: orjson.dumps(value, default=str).decode()),
         ],
         wrapper_class=structlog.make_filtering_bound_logger(logging.INFO),
-        logger_factory=structlog.PrintLoggerFactory(file=sys.stderr),
+        logger_factory=structlog.PrintLoggerFactory(file=file or sys.stderr),
     )
     for noisy in ("httpx", "httpcore", "alembic", "waitress.queue"):
         logging.getLogger(noisy).setLevel(logging.WARNING)

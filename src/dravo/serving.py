@@ -58,8 +58,8 @@ def folder_lock(folder: Path) -> Iterator[None]:
 class Service:
     """The two processes of one data folder, watched."""
 
-    def __init__(self, folder: Path, host: str, port: int, public_url: str | None = None) -> None:
-        self.folder, self.host, self.port = folder, host, port
+    def __init__(self, folder: Path, host: str, port: int, public_url: str | None = None, log_file: IO[bytes] | None = None) -> None:
+        self.folder, self.host, self.port, self.log_file = folder, host, port, log_file
         self.public_url = (public_url or f"http://{'localhost' if host in ('0.0.0.0', '::') else host}:{port}").rstrip("/")
         self.children: dict[str, subprocess.Popen[bytes]] = {}
         self._stopping = threading.Event()
@@ -71,7 +71,7 @@ class Service:
 
     def _spawn(self, name: str) -> None:
         command = [sys.executable, "-m", "dravo.serving", name, str(self.folder), self.host, str(self.port), self.public_url]
-        self.children[name] = subprocess.Popen(command, stdin=subprocess.PIPE)
+        self.children[name] = subprocess.Popen(command, stdin=subprocess.PIPE, stderr=self.log_file)
         self._write_pids()
 
     def _write_pids(self) -> None:
@@ -136,11 +136,13 @@ def run_worker(house: House, on_stop: Callable[[Callable[[], None]], None]) -> N
     worker.run()
 
 
-def end_with_parent(parent: IO[bytes]) -> None:
+def end_with_parent() -> None:
     """End this process at once when the parent is gone."""
 
     def wait() -> None:
-        parent.read()
+        # Not by way of sys.stdin, whose lock would be in the way of an orderly end.
+        while os.read(0, 64):
+            pass
         os._exit(0)
 
     threading.Thread(target=wait, daemon=True, name="parent").start()
@@ -150,7 +152,7 @@ def main(arguments: list[str]) -> None:
     """Be one of the two processes, as `Service` starts them."""
     name, folder, host, port, public_url = arguments
     configure(name)
-    end_with_parent(sys.stdin.buffer)
+    end_with_parent()
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     house = House(Path(folder))
     if name == "web":

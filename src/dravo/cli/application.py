@@ -1,0 +1,165 @@
+"""`dravo application`: applications, their roles, settings and connections."""
+
+from __future__ import annotations
+
+import argparse
+import getpass
+import sys
+from typing import Any
+
+from dravo.cli.frame import FAILED, WrongUse, command, facts, list_options, moment, noun, show_json, show_list, table
+from dravo.client import Dravo
+
+_SWITCHES = ("switched-on", "create-accounts", "update-accounts", "adopt-by-user-name")
+_EVENTS = ("on-losing-access", "on-inactive", "on-gone")
+_LEAVING = ("deactivate", "delete", "leave alone")
+
+
+def add_commands(nouns: Any) -> None:
+    """Add the commands."""
+    verbs = noun(nouns, "application", "applications, their roles, settings and connections")
+    list_options(command(verbs, "list", _list, "list applications and how each is doing"))
+    show = command(verbs, "show", _show, "show one application: roles, settings, connection")
+    show.add_argument("key")
+    add = command(verbs, "add", _add, "add an application", ["dravo application add plant-records --label 'Plant Records'"])
+    add.add_argument("key", help="stands in addresses and never changes")
+    add.add_argument("--label", required=True)
+    add.add_argument("--owner")
+    add.add_argument("--tracked-only", action="store_true", help="provisioned by hand: access is tracked, nothing is delivered")
+    role = command(verbs, "add-role", _add_role, "add a role", ["dravo application add-role plant-records curator --label Curator --rank 30"])
+    role.add_argument("key")
+    role.add_argument("role")
+    role.add_argument("--label", required=True)
+    role.add_argument("--rank", type=int, default=1, help="a higher rank may do more (default 1)")
+    gone = command(verbs, "remove-role", _remove_role, "remove a role that was never given")
+    gone.add_argument("key")
+    gone.add_argument("role")
+    connecting = command(
+        verbs, "connect", _connect, "say where the application's SCIM service is; the token is asked for, or read from standard input",
+        ["dravo application connect plant-records https://records.fernhollow.example/scim/v2 < token-file"],
+    )  # fmt: skip
+    connecting.add_argument("key")
+    connecting.add_argument("address")
+    connecting.add_argument("--keep-token", action="store_true", help="keep the token that there is; the host must stay")
+    check = command(verbs, "check", _check, "try the connection step by step")
+    check.add_argument("key")
+    change = command(verbs, "set", _set, "change what Dravo may do in an application", ["dravo application set plant-records --switched-on yes --on-gone delete"])
+    change.add_argument("key")
+    change.add_argument("--label")
+    change.add_argument("--owner")
+    for name in _SWITCHES:
+        change.add_argument(f"--{name}", choices=("yes", "no"))
+    for name in _EVENTS:
+        change.add_argument(f"--{name}", choices=_LEAVING)
+    change.add_argument("--at-a-time", type=int, metavar="N", help="requests under way at a time")
+    for name, run, text in (("pause", _pause, "stop delivering; what is due waits"), ("resume", _resume, "go on delivering")):
+        command(verbs, name, run, text).add_argument("key")
+    remove = command(verbs, "remove", _remove, "remove an application that nobody has access to")
+    remove.add_argument("key")
+    remove.add_argument("--confirm", required=True, metavar="LABEL", help="its label, to confirm")
+
+
+def _list(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {
+        "Key": lambda p: p["key"],
+        "Label": lambda p: p["label"],
+        "State": lambda p: p["state"],
+        "People": lambda p: p["people"],
+        "Accounts": lambda p: p["accounts"],
+        "Waiting": lambda p: p["waiting"],
+        "Failed": lambda p: p["failed"],
+        "Answered (UTC)": lambda p: moment(p["answered_at"]),
+    }
+    show_list(given, dravo.applications.list(), columns, "There is no application yet: dravo application add KEY --label LABEL")
+
+
+def _print(given: argparse.Namespace, application: Any) -> None:
+    if given.json:
+        show_json(application)
+        return
+    connection = application["connection"]
+    facts(
+        {
+            "Application": f"{application['label']} ({application['key']})",
+            "State": application["state"],
+            "Owner": application["owner"],
+            "Address": connection["base_url"],
+            "Token": "kept, encrypted" if connection["has_secret"] else "none",
+            "Checked": moment(connection["checked_at"]),
+            **{name.replace("_", " ").capitalize(): _word(value) for name, value in application["settings"].items()},
+            "Trouble": application["trouble"],
+            "Mend": application["mend"],
+        }
+    )
+    print("\nRoles")
+    table(
+        {"Key": lambda r: r["key"], "Label": lambda r: r["label"], "Rank": lambda r: r["rank"], "People": lambda r: r["people"]},
+        application["roles"],
+    )
+
+
+def _word(value: Any) -> Any:
+    return {True: "yes", False: "no"}[value] if isinstance(value, bool) else value
+
+
+def _show(given: argparse.Namespace, dravo: Dravo) -> None:
+    _print(given, dravo.applications.get(given.key))
+
+
+def _add(given: argparse.Namespace, dravo: Dravo) -> None:
+    _print(given, dravo.applications.add(given.key, given.label, owner=given.owner, tracked_only=given.tracked_only))
+
+
+def _add_role(given: argparse.Namespace, dravo: Dravo) -> None:
+    _print(given, dravo.applications.add_role(given.key, given.role, given.label, given.rank))
+
+
+def _remove_role(given: argparse.Namespace, dravo: Dravo) -> None:
+    _print(given, dravo.applications.remove_role(given.key, given.role))
+
+
+def _connect(given: argparse.Namespace, dravo: Dravo) -> None:
+    token = None
+    if not given.keep_token:
+        # Not an option: what stands on a command line is seen by everybody on the machine.
+        token = (getpass.getpass("Token of the application: ") if sys.stdin.isatty() else sys.stdin.readline()).strip()
+        if not token:
+            raise WrongUse("No token came on standard input; pipe it in, or use --keep-token.")
+    _print(given, dravo.applications.connect(given.key, given.address, token))
+
+
+def _check(given: argparse.Namespace, dravo: Dravo) -> int:
+    result = dravo.applications.check(given.key)
+    if given.json:
+        show_json(result)
+    else:
+        for step in result["steps"]:
+            print(f"{step['outcome']:<10} {step['name']:<9} {step['message']}")
+            if step["mend"]:
+                print(f"{'':<20} {step['mend']}")
+    return 0 if result["ok"] else FAILED
+
+
+def _set(given: argparse.Namespace, dravo: Dravo) -> None:
+    values: dict[str, Any] = {"label": given.label, "owner": given.owner, "at_a_time": given.at_a_time}
+    for name in _SWITCHES:
+        chosen = getattr(given, name.replace("-", "_"))
+        values[name.replace("-", "_")] = None if chosen is None else chosen == "yes"
+    for name in _EVENTS:
+        values[name.replace("-", "_")] = getattr(given, name.replace("-", "_"))
+    if all(value is None for value in values.values()):
+        raise WrongUse("Nothing to change; see 'dravo application set --help' for what there is.")
+    _print(given, dravo.applications.change(given.key, **values))
+
+
+def _pause(given: argparse.Namespace, dravo: Dravo) -> None:
+    _print(given, dravo.applications.pause(given.key))
+
+
+def _resume(given: argparse.Namespace, dravo: Dravo) -> None:
+    _print(given, dravo.applications.resume(given.key))
+
+
+def _remove(given: argparse.Namespace, dravo: Dravo) -> None:
+    dravo.applications.remove(given.key, given.confirm)
+    print(f"Removed '{given.confirm}'.")

@@ -1,0 +1,92 @@
+"""`dravo delivery` and `dravo audit`: what goes to applications, and what operators changed."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from dravo.cli.frame import FAILED, command, facts, list_options, moment, noun, show_json, show_list, table
+from dravo.client import Dravo
+
+
+def add_commands(nouns: Any) -> None:
+    """Add the commands."""
+    verbs = noun(nouns, "delivery", "the work of bringing accounts to what is due")
+    listing = command(verbs, "list", _list, "list deliveries, newest first", ["dravo delivery list --state failed", "dravo delivery list --application ticket-desk"])
+    listing.add_argument("words", nargs="?", help="a part of the person's name")
+    listing.add_argument("--application", metavar="KEY")
+    listing.add_argument("--state", choices=("open", "waiting", "failed", "held", "done", "dropped"))
+    list_options(listing)
+    for name, run, text in (("show", _show, "show one delivery with its attempts"), ("again", _again, "try a delivery again now")):
+        command(verbs, name, run, text).add_argument("id")
+
+    audits = noun(nouns, "audit", "the log of what operators changed")
+    listing = command(audits, "list", _audit, "list changes, newest first")
+    list_options(listing)
+    command(audits, "verify", _verify, "check that no entry was changed or taken out")
+
+
+def _list(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {
+        "Person": lambda d: d["person"]["display_name"],
+        "Application": lambda d: d["application"]["label"],
+        "To become": lambda d: d["aim"],
+        "State": lambda d: d["state"] + (f" ({d['waits_for']})" if d["waits_for"] else ""),
+        "Tries": lambda d: d["attempts"],
+        "Since (UTC)": lambda d: moment(d["created_at"]),
+        "What was said": lambda d: d["message"],
+        "Id": lambda d: d["id"],
+    }
+    found = dravo.deliveries.list(state=given.state, application=given.application, words=given.words)
+    show_list(given, found, columns, "No delivery fits.")
+
+
+def _print(given: argparse.Namespace, delivery: Any) -> None:
+    if given.json:
+        show_json(delivery)
+        return
+    facts(
+        {
+            "Person": delivery["person"]["display_name"],
+            "Application": delivery["application"]["label"],
+            "To become": delivery["aim"],
+            "State": delivery["state"],
+            "Waits for": delivery["waits_for"],
+            "What was said": delivery["message"],
+            "Mend": delivery["mend"],
+            "Next attempt": moment(delivery["next_attempt_at"]),
+        }
+    )
+    for attempt in delivery["tries"]:
+        print(f"\n{attempt['started_at'][:19]}Z  {attempt['outcome']}")
+        for exchange in attempt["exchanges"]:
+            print(f"  {exchange['method']} {exchange['path']} -> {exchange['status'] or 'no answer'} in {exchange['milliseconds']} ms {exchange['said'] or ''}".rstrip())
+
+
+def _show(given: argparse.Namespace, dravo: Dravo) -> None:
+    _print(given, dravo.deliveries.get(given.id))
+
+
+def _again(given: argparse.Namespace, dravo: Dravo) -> None:
+    _print(given, dravo.deliveries.again(given.id))
+
+
+def _audit(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {
+        "At (UTC)": lambda e: moment(e["at"]),
+        "Operator": lambda e: e["operator"],
+        "Did": lambda e: e["action"],
+        "Details": lambda e: "; ".join(f"{name}: {value}" for name, value in e["details"].items()),
+    }
+    show_list(given, dravo.audit(), columns, "Nothing was changed yet.")
+
+
+def _verify(given: argparse.Namespace, dravo: Dravo) -> int:
+    verdict = dravo.audit_verdict()
+    if given.json:
+        show_json(verdict)
+    elif verdict["holds"]:
+        print("The chain holds: no entry was changed or taken out.")
+    else:
+        table({"Broken at entry": lambda v: v["broken_at"]}, [verdict])
+    return 0 if verdict["holds"] else FAILED

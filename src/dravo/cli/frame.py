@@ -1,0 +1,148 @@
+"""What all commands have in common: how they reach the service, how they print, how they fail."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import sys
+from collections.abc import Callable, Iterable, Sequence
+from itertools import islice
+from pathlib import Path
+from typing import Any
+
+from rich import box
+from rich.console import Console
+from rich.table import Table
+
+from dravo.client import ApiError, Dravo, Pages
+
+# Exit codes: what a program can tell from them.
+FAILED, WRONG_USE, NOT_THERE, NOT_PERMITTED, UNREACHABLE = 1, 2, 3, 4, 5
+
+Command = Callable[[argparse.Namespace, Dravo], int | None]
+MOST_ROWS = 50
+
+
+class WrongUse(Exception):
+    """The command was called in a way that cannot work; the text says the mend."""
+
+
+def command(
+    parent: Any, name: str, run: Command, help_text: str, examples: Sequence[str] = (), **settings: Any
+) -> argparse.ArgumentParser:
+    """Add a command with its help and examples."""
+    epilog = "examples:\n" + "\n".join(f"  {line}" for line in examples) if examples else None
+    parser: argparse.ArgumentParser = parent.add_parser(
+        name, help=help_text, description=help_text[:1].upper() + help_text[1:] + ".", epilog=epilog,
+        formatter_class=argparse.RawDescriptionHelpFormatter, **settings,
+    )  # fmt: skip
+    parser.add_argument("--json", action="store_true", help="print JSON, for programs")
+    parser.set_defaults(run=run)
+    return parser
+
+
+def noun(subparsers: Any, name: str, help_text: str) -> Any:
+    """Add a noun; its verbs go into what is returned."""
+    parser = subparsers.add_parser(name, help=help_text, description=help_text[:1].upper() + help_text[1:] + ".")
+    parser.set_defaults(run=None, shown=parser)
+    return parser.add_subparsers(metavar="VERB", title="verbs")
+
+
+def list_options(parser: argparse.ArgumentParser) -> None:
+    """Add the options that every list has."""
+    parser.add_argument("--most", type=int, default=MOST_ROWS, metavar="N", help=f"rows to print at the most (default {MOST_ROWS}; 0: all)")
+
+
+def connect(given: argparse.Namespace) -> Dravo:
+    """Return a client by options, environment, or a connection file."""
+    url = given.url or os.environ.get("DRAVO_URL")
+    token = os.environ.get("DRAVO_TOKEN")
+    file = given.connection or os.environ.get("DRAVO_CONNECTION")
+    if file:
+        try:
+            content = json.loads(Path(file).read_text())
+            url, token = given.url or content["url"], content["api_token"]
+        except (OSError, ValueError, KeyError, TypeError):
+            raise WrongUse(f"'{file}' is not a file with 'url' and 'api_token'; 'dravo demo --ready-file FILE' writes one.") from None
+    if not token:
+        raise WrongUse("No API token: set DRAVO_TOKEN, or give a file with --connection. Make a token in the console, under Settings.")
+    return Dravo(url or "http://127.0.0.1:8420", token)
+
+
+def run(given: argparse.Namespace) -> int:
+    """Run a command and return its exit code; errors are told with their mend, never as a traceback."""
+    try:
+        with connect(given) as dravo:
+            return given.run(given, dravo) or 0
+    except WrongUse as wrong:
+        return fail(str(wrong), "", WRONG_USE)
+    except ApiError as wrong:
+        kinds = {401: NOT_PERMITTED, 403: NOT_PERMITTED, 404: NOT_THERE, 422: WRONG_USE, 400: WRONG_USE, None: UNREACHABLE}
+        return fail(wrong.message, wrong.mend, kinds.get(wrong.status, FAILED))
+
+
+def fail(message: str, mend: str, code: int) -> int:
+    """Print an error and return its exit code."""
+    print(f"dravo: {message}", file=sys.stderr)
+    if mend:
+        print(f"       {mend}", file=sys.stderr)
+    return code
+
+
+def show_json(value: Any) -> None:
+    """Print a value as JSON."""
+    print(json.dumps(value, indent=2, ensure_ascii=False))
+
+
+def show_list(given: argparse.Namespace, pages: Pages[Any], columns: dict[str, Callable[[Any], object]], nothing: str) -> None:
+    """Print a list as a table, or as JSON.
+
+    Args:
+        columns: for each heading what stands below it.
+        nothing: what to say if there is nothing.
+    """
+    items = list(pages if given.most == 0 else islice(pages, given.most))
+    if given.json:
+        show_json(items)
+        return
+    if not items:
+        print(nothing)
+        return
+    table(columns, items)
+    if given.most and len(items) == given.most:
+        total = pages.total()
+        if total > len(items):
+            print(f"{len(items)} of {total}; --most 0 prints all.", file=sys.stderr)
+
+
+def table(columns: dict[str, Callable[[Any], object]], items: Iterable[Any]) -> None:
+    """Print rows below headings; a pipe gets whole cells, a terminal gets them folded to its width."""
+    shown = Table(box=box.SIMPLE_HEAD, pad_edge=False, header_style="bold")
+    for heading in columns:
+        shown.add_column(heading, overflow="fold")
+    for item in items:
+        shown.add_row(*(_cell(cell(item)) for cell in columns.values()))
+    screen().print(shown)
+
+
+def _cell(value: object) -> str:
+    text = "-" if value is None or value == "" else str(value)
+    return text.replace("[", "\\[")
+
+
+def facts(pairs: dict[str, object]) -> None:
+    """Print names and values, one a line."""
+    width = max(len(name) for name in pairs)
+    for name, value in pairs.items():
+        print(f"{name:<{width}}  {'-' if value in (None, '') else value}")
+
+
+def screen() -> Console:
+    """Return where tables are printed: as wide as the terminal, or wide enough for whole cells in a pipe."""
+    return Console(highlight=False) if sys.stdout.isatty() else Console(width=200, highlight=False)
+
+
+def moment(text: str | None) -> str:
+    """Return an instant as people read it."""
+    return f"{text[:10]} {text[11:16]}" if text else "-"

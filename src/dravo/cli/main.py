@@ -1,0 +1,55 @@
+"""The entry of `dravo`."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from collections.abc import Sequence
+
+from dravo import __version__
+from dravo.cli import application, assignment, delivery, frame, local, operator, person, source
+from dravo.core.errors import DravoError
+
+
+def make_parser() -> argparse.ArgumentParser:
+    """Return the parser of all commands."""
+    parser = argparse.ArgumentParser(
+        prog="dravo",
+        description="Brings people and groups from identity providers into applications, in the right role, and can say why.",
+        epilog="The service is found by --url or DRAVO_URL, the API token by DRAVO_TOKEN; or both by --connection or DRAVO_CONNECTION.\n"
+        "Exit codes: 0 done, 1 failed, 2 wrong use or input, 3 not there, 4 not permitted, 5 no answer.",
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+    )
+    parser.add_argument("--version", action="version", version=f"dravo {__version__}")
+    parser.add_argument("--url", help="the service's address (default http://127.0.0.1:8420)")
+    parser.add_argument("--connection", metavar="FILE", help="a JSON file with url and api_token")
+    parser.set_defaults(run=None, shown=parser)
+    nouns = parser.add_subparsers(metavar="COMMAND", title="commands")
+    for module in (local, source, person, application, assignment, delivery, operator):
+        module.add_commands(nouns)
+    return parser
+
+
+def main(arguments: Sequence[str] | None = None) -> None:
+    """Run the command line."""
+    given = make_parser().parse_args(arguments)
+    if hasattr(given, "run_here"):
+        try:
+            sys.exit(given.run_here(given) or 0)
+        except DravoError as wrong:
+            sys.exit(frame.fail(wrong.message, wrong.mend, frame.FAILED))
+    if given.run is None:
+        given.shown.print_help()
+        sys.exit(frame.WRONG_USE)
+    try:
+        sys.exit(frame.run(given))
+    except BrokenPipeError:
+        # Whoever reads has seen enough, as with `| head`.
+        sys.stderr.close()
+        sys.exit(0)
+    except KeyboardInterrupt:
+        sys.exit(130)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,78 @@
+"""`dravo operator` and `dravo token`: who may run Dravo, and tokens for programs."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from dravo.cli.frame import command, list_options, moment, noun, show_json, show_list
+from dravo.client import Dravo
+
+
+def add_commands(nouns: Any) -> None:
+    """Add the commands."""
+    verbs = noun(nouns, "operator", "who may run Dravo")
+    list_options(command(verbs, "list", _list, "list operators"))
+    add = command(verbs, "add", _add, "add an operator; the password is made and shown this once", ["dravo operator add honor.blackthorn --kind administrator"])
+    add.add_argument("name")
+    add.add_argument("--kind", choices=("chief", "administrator"), default="administrator")
+    disable = command(verbs, "disable", _disable, "shut an operator out")
+    disable.add_argument("id")
+
+    tokens = noun(nouns, "token", "your API tokens, for programs")
+    list_options(command(tokens, "list", _tokens, "list your tokens"))
+    new = command(tokens, "add", _new, "make a token, shown this once", ["dravo token add --label 'Nightly report'"])
+    new.add_argument("--label", required=True)
+    new.add_argument("--scope", choices=("read", "write"), default="read")
+    new.add_argument("--expires", metavar="INSTANT", help="such as 2031-12-31T00:00:00Z")
+    revoke = command(tokens, "revoke", _revoke, "revoke one of your tokens")
+    revoke.add_argument("id")
+
+
+def _list(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {
+        "Name": lambda o: o["name"],
+        "Kind": lambda o: o["kind"],
+        "Since (UTC)": lambda o: moment(o["created_at"]),
+        "Disabled": lambda o: moment(o["disabled_at"]),
+        "Id": lambda o: o["id"],
+    }
+    show_list(given, dravo.operators.list(), columns, "There is no operator.")
+
+
+def _add(given: argparse.Namespace, dravo: Dravo) -> None:
+    made = dravo.operators.add(given.name, given.kind)
+    if given.json:
+        show_json(made)
+    else:
+        print(f"Added {made['name']} as {made['kind']}. Password, shown this once: {made['password']}")
+
+
+def _disable(given: argparse.Namespace, dravo: Dravo) -> None:
+    print(f"{dravo.operators.disable(given.id)['name']} is shut out.")
+
+
+def _tokens(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {
+        "Id": lambda k: k["id"],
+        "Label": lambda k: k["label"],
+        "Scope": lambda k: k["scope"],
+        "Begins with": lambda k: f"dravo_api_{k['prefix']}_",
+        "Last used (UTC)": lambda k: moment(k["last_used_at"]),
+        "Expires": lambda k: moment(k["expires_at"]),
+        "Revoked": lambda k: moment(k["revoked_at"]),
+    }
+    show_list(given, dravo.tokens.list(), columns, "You have no token.")
+
+
+def _new(given: argparse.Namespace, dravo: Dravo) -> None:
+    made = dravo.tokens.add(given.label, given.scope, given.expires)
+    if given.json:
+        show_json(made)
+    else:
+        print(f"The token, shown this once:\n\n{made['token']}\n")
+
+
+def _revoke(given: argparse.Namespace, dravo: Dravo) -> None:
+    dravo.tokens.revoke(given.id)
+    print("Revoked.")

@@ -1,0 +1,142 @@
+"""`dravo person`, `dravo why`, `dravo access`, `dravo account`: who there is, what they have, and why."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from dravo.cli.frame import command, facts, list_options, moment, noun, show_json, show_list, table
+from dravo.client import Dravo
+
+
+def add_commands(nouns: Any) -> None:
+    """Add the commands."""
+    verbs = noun(nouns, "person", "people, by id, user name, e-mail or external id")
+    listing = command(verbs, "list", _list, "list people by name", ["dravo person list", "dravo person list marlow", "dravo person list --state gone"])
+    listing.add_argument("words", nargs="?", help="a part of name, user name or e-mail")
+    listing.add_argument("--state", choices=("active", "inactive", "gone"))
+    list_options(listing)
+    show = command(verbs, "show", _show, "show one person: attributes, groups, access, accounts", ["dravo person show philippa.marlow"])
+    show.add_argument("person")
+
+    why = command(nouns, "why", _why, "say, in sentences, what a person has in an application and why, or why not", ["dravo why philippa.marlow plant-records"])
+    why.add_argument("person")
+    why.add_argument("application", help="its key")
+
+    access = command(nouns, "access", _access, "list who has which role where", ["dravo access --application plant-records --role curator", "dravo access --ended"])
+    access.add_argument("words", nargs="?", help="a part of the person's name")
+    access.add_argument("--application", metavar="KEY")
+    access.add_argument("--role", metavar="KEY")
+    access.add_argument("--ended", action="store_true", help="access that has ended, newest first")
+    list_options(access)
+
+    accounts = noun(nouns, "account", "how people stand in applications")
+    listing = command(accounts, "list", _accounts, "list accounts", ["dravo account list --application ticket-desk --state failed"])
+    listing.add_argument("words", nargs="?", help="a part of the person's name, or the id there")
+    listing.add_argument("--application", metavar="KEY")
+    listing.add_argument("--state", choices=("agreed", "due", "waiting", "failed", "held"))
+    list_options(listing)
+
+
+def _list(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {
+        "Name": lambda p: p["display_name"],
+        "User name": lambda p: p["user_name"],
+        "E-mail": lambda p: p["email"],
+        "State": lambda p: p["state"],
+        "Since (UTC)": lambda p: moment(p["since"]),
+    }
+    show_list(given, dravo.people.list(words=given.words, state=given.state), columns, "Nobody fits.")
+
+
+def _show(given: argparse.Namespace, dravo: Dravo) -> None:
+    person = dravo.people.get(given.person)
+    if given.json:
+        show_json(person)
+        return
+    facts({"Name": person["display_name"], "State": f"{person['state']} since {moment(person['since'])} UTC", "Id": person["id"]})
+    print("\nAttributes")
+    table(
+        {"Attribute": lambda a: a["name"], "Value": lambda a: a["value"], "Given by": lambda a: a["source"]["label"] if a["source"] else None},
+        person["attributes"],
+    )
+    if person["groups"]:
+        print("Groups")
+        table(
+            {
+                "Group": lambda m: m["group"]["name"],
+                "Source": lambda m: m["source"]["key"] if m["source"] else None,
+                "Since (UTC)": lambda m: moment(m["since"]),
+                "Until": lambda m: moment(m["until"]),
+            },
+            person["groups"],
+        )
+    if person["access"]:
+        print("Access")
+        table(_ACCESS, person["access"])
+    if person["accounts"]:
+        print("Accounts")
+        table({name: cell for name, cell in _ACCOUNT.items() if name != "Person"}, person["accounts"])
+
+
+def _because(item: Any) -> str:
+    """Return the chains of an access in short."""
+    chains = []
+    for reason in item["reasons"]:
+        if reason["until"] and not item["until"]:
+            continue
+        if reason["group"]:
+            way = " > ".join([*reason["through"], reason["group"]["name"]])
+            chains.append(f"{reason['source']['key'] if reason['source'] else 'local'} > {way}")
+        else:
+            chains.append(f"direct, by {reason['by']}")
+    return "; ".join(chains)
+
+
+_ACCESS = {
+    "Application": lambda x: x["application"]["label"],
+    "Role": lambda x: x["role"]["label"],
+    "Since (UTC)": lambda x: moment(x["since"]),
+    "Because of": _because,
+    "Account": lambda x: x["account"]["state"] if x["account"] else None,
+}
+_ACCOUNT = {
+    "Person": lambda a: a["person"]["display_name"],
+    "Application": lambda a: a["application"]["label"],
+    "Should be": lambda a: a["should_be"],
+    "Roles": lambda a: ", ".join(a["roles"]),
+    "State": lambda a: a["state"],
+    "Agreed (UTC)": lambda a: moment(a["agreed_at"]),
+    "Id there": lambda a: a["remote_id"],
+}
+
+
+def _why(given: argparse.Namespace, dravo: Dravo) -> None:
+    answer = dravo.people.why(given.person, given.application)
+    if given.json:
+        show_json(answer)
+        return
+    for sentence in answer["sentences"]:
+        print(sentence)
+    for item in answer["access"]:
+        account = answer["account"]
+        for reason in item["reasons"]:
+            if reason["until"]:
+                continue
+            chain = [reason["source"]["label"] if reason["source"] else None, *reason["through"]]
+            chain += [reason["group"]["name"] if reason["group"] else "assigned directly", item["role"]["label"]]
+            chain.append(f"account {account['state']}" if account else "no account")
+            print("\n  " + " > ".join(part for part in chain if part))
+
+
+def _access(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns: dict[str, Any] = {"Person": lambda x: x["person"]["display_name"], **_ACCESS}
+    if given.ended:
+        columns["Until"] = lambda x: moment(x["until"])
+    found = dravo.access(application=given.application, role=given.role, words=given.words, ended=given.ended)
+    show_list(given, found, columns, "Nobody fits.")
+
+
+def _accounts(given: argparse.Namespace, dravo: Dravo) -> None:
+    found = dravo.accounts.list(application=given.application, state=given.state, words=given.words)
+    show_list(given, found, _ACCOUNT, "No account fits.")

@@ -1,0 +1,139 @@
+"""`dravo source`: sources, their tokens and exchange sheets; `dravo group`: what they brought."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from dravo.cli.frame import command, facts, list_options, moment, noun, show_json, show_list, table
+from dravo.client import Dravo
+
+
+def add_commands(nouns: Any) -> None:
+    """Add the commands."""
+    verbs = noun(nouns, "source", "places that know people, their push tokens and exchange sheets")
+    list_options(command(verbs, "list", _list, "list sources"))
+    add = command(verbs, "add", _add, "add a source that pushes", ["dravo source add staff --label 'Staff directory'"])
+    add.add_argument("key", help="stands in addresses and never changes")
+    add.add_argument("--label", required=True, help="a name for people")
+    sheet = command(verbs, "sheet", _sheet, "print the exchange sheet: what to give to the other side, and what traffic has shown")
+    sheet.add_argument("key")
+    remove = command(verbs, "remove", _remove, "remove a source that has brought nobody")
+    remove.add_argument("key")
+    tokens = command(verbs, "tokens", _tokens, "list a source's push tokens")
+    tokens.add_argument("key")
+    list_options(tokens)
+    new = command(verbs, "new-token", _new_token, "make a push token, shown this once", ["dravo source new-token staff --label 'Provider, 2031'"])
+    new.add_argument("key")
+    new.add_argument("--label", required=True)
+    new.add_argument("--expires", metavar="INSTANT", help="such as 2031-12-31T00:00:00Z")
+    revoke = command(verbs, "revoke-token", _revoke, "revoke a push token")
+    revoke.add_argument("key")
+    revoke.add_argument("token_id")
+
+    groups = noun(nouns, "group", "groups that sources brought")
+    listing = command(groups, "list", _groups, "list groups", ["dravo group list curators", "dravo group list --source staff"])
+    listing.add_argument("words", nargs="?", help="a part of the name, or an id")
+    listing.add_argument("--source", metavar="KEY")
+    list_options(listing)
+    members = command(groups, "members", _members, "list a group's members")
+    members.add_argument("group", help="its id or whole name")
+    members.add_argument("--source", metavar="KEY")
+    list_options(members)
+
+
+def _list(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {
+        "Key": lambda s: s["key"],
+        "Label": lambda s: s["label"],
+        "Channel": lambda s: s["channel"],
+        "People": lambda s: s["people"],
+        "Groups": lambda s: s["groups"],
+        "Last call (UTC)": lambda s: moment(s["last_call_at"]),
+    }
+    show_list(given, dravo.sources.list(), columns, "There is no source yet: dravo source add KEY --label LABEL")
+
+
+def _add(given: argparse.Namespace, dravo: Dravo) -> None:
+    made = dravo.sources.add(given.key, given.label)
+    if given.json:
+        show_json(made)
+    else:
+        print(f"Added '{made['label']}'. Next: dravo source new-token {made['key']} --label LABEL, then dravo source sheet {made['key']}")
+
+
+def _remove(given: argparse.Namespace, dravo: Dravo) -> None:
+    dravo.sources.remove(given.key)
+    print(f"Removed '{given.key}'.")
+
+
+def _sheet(given: argparse.Namespace, dravo: Dravo) -> None:
+    sheet = dravo.sources.sheet(given.key)
+    if given.json:
+        show_json(sheet)
+        return
+    print(f"Exchange sheet of '{sheet['source']['label']}'\n\nGive to the other side:\n")
+    facts({line["name"]: line["value"] for line in sheet["give"]})
+    print(f"\nTokens in force: {sheet['usable_tokens']}\n\nSwitch on there:\n")
+    for line in sheet["switch_on"]:
+        print(f"- {line}")
+    print("\nSeen to work:\n")
+    for tick in sheet["ticks"]:
+        print(f"[{'x' if tick['first_at'] else ' '}] {tick['label']:<36} {moment(tick['first_at'])}")
+    for trouble in sheet["trouble"]:
+        print(f"\n{moment(trouble['at'])} UTC: {trouble['message']}")
+
+
+def _tokens(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {
+        "Id": lambda k: k["id"],
+        "Label": lambda k: k["label"],
+        "Begins with": lambda k: f"dravo_push_{k['prefix']}_",
+        "Made (UTC)": lambda k: moment(k["created_at"]),
+        "Expires": lambda k: moment(k["expires_at"]),
+        "Last used": lambda k: moment(k["last_used_at"]),
+        "Revoked": lambda k: moment(k["revoked_at"]),
+    }
+    show_list(given, dravo.sources.tokens(given.key), columns, "It has no token yet.")
+
+
+def _new_token(given: argparse.Namespace, dravo: Dravo) -> None:
+    made = dravo.sources.add_token(given.key, given.label, given.expires)
+    if given.json:
+        show_json(made)
+    else:
+        print(f"The token, shown this once:\n\n{made['token']}\n")
+
+
+def _revoke(given: argparse.Namespace, dravo: Dravo) -> None:
+    dravo.sources.revoke_token(given.key, given.token_id)
+    print("Revoked.")
+
+
+def _groups(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {
+        "Name": lambda g: g["name"],
+        "Source": lambda g: g["source"]["key"] if g["source"] else "local",
+        "Members": lambda g: g["members"],
+        "Assignments": lambda g: g["assignments"],
+        "Id": lambda g: g["id"],
+    }
+    show_list(given, dravo.groups.list(words=given.words, source=given.source), columns, "No such group.")
+
+
+def _members(given: argparse.Namespace, dravo: Dravo) -> None:
+    found = [
+        group for group in dravo.groups.list(words=given.group, source=given.source)
+        if given.group in (group["id"], group["external_id"]) or group["name"].casefold() == given.group.casefold()
+    ]  # fmt: skip
+    if len(found) > 1:
+        table({"Id": lambda g: g["id"], "Name": lambda g: g["name"], "Source": lambda g: (g["source"] or {}).get("key")}, found)
+        print("Several groups have that name: give the id of one.")
+        return
+    group_id = found[0]["id"] if found else given.group
+    columns = {
+        "Name": lambda p: p["display_name"],
+        "User name": lambda p: p["user_name"],
+        "State": lambda p: p["state"],
+    }
+    show_list(given, dravo.groups.members(dravo.groups.get(group_id)["id"]), columns, "It has no members.")

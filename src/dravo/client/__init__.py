@@ -1,0 +1,36 @@
+"""The Python client library: the management API as calls that read like the work. HTTP only.
+
+    from dravo.client import Dravo
+
+    dravo = Dravo("http://127.0.0.1:8420", token)
+    for person in dravo.people.list(words="marlow"):
+        print(person["display_name"], person["state"])
+    print(*dravo.people.why("p.marlow", "plant-records")["sentences"], sep="\\n")
+"""
+
+from dravo.client.client import Dravo
+from dravo.client.errors import (
+    ApiError,
+    Conflict,
+    InvalidRequest,
+    NotAllowed,
+    NotThere,
+    ServiceUnreachable,
+    SignInNeeded,
+    TryAgainLater,
+)
+from dravo.client.pages import Page, Pages
+
+__all__ = [
+    "ApiError",
+    "Conflict",
+    "Dravo",
+    "InvalidRequest",
+    "NotAllowed",
+    "NotThere",
+    "Page",
+    "Pages",
+    "ServiceUnreachable",
+    "SignInNeeded",
+    "TryAgainLater",
+]

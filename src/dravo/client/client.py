@@ -1,0 +1,349 @@
+"""The client: one attribute for each noun of the work."""
+
+from __future__ import annotations
+
+from typing import Any, TypeVar, cast
+from urllib.parse import quote
+
+import httpx
+
+from dravo.client import types as t
+from dravo.client.errors import ServiceUnreachable, error_for
+from dravo.client.pages import Pages
+
+Item = TypeVar("Item")
+
+
+class Dravo:
+    """A service, called with an API token.
+
+    Args:
+        url: the service's address, such as http://127.0.0.1:8420.
+        token: an API token, from the console or `dravo token add`.
+        timeout: seconds to wait for an answer.
+    """
+
+    def __init__(self, url: str, token: str, timeout: float = 60.0) -> None:
+        self._http = httpx.Client(
+            base_url=url.rstrip("/") + "/api/v1", headers={"Authorization": f"Bearer {token}"}, timeout=timeout, trust_env=False
+        )
+        self.url = url
+        self.sources = Sources(self)
+        self.people = People(self)
+        self.groups = Groups(self)
+        self.applications = Applications(self)
+        self.assignments = Assignments(self)
+        self.accounts = Accounts(self)
+        self.deliveries = Deliveries(self)
+        self.operators = Operators(self)
+        self.tokens = Tokens(self)
+
+    def __enter__(self) -> Dravo:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Close the connections."""
+        self._http.close()
+
+    def call(self, method: str, path: str, *, query: dict[str, Any] | None = None, body: dict[str, Any] | None = None) -> Any:
+        """Make one call and return what the service answered; values that are None are left out.
+
+        Raises:
+            ApiError: one of its kinds, with the service's words.
+        """
+        parameters = {name: _plain(value) for name, value in (query or {}).items() if value is not None}
+        content = {name: value for name, value in body.items() if value is not None} if body is not None else None
+        try:
+            answer = self._http.request(method, path, params=parameters, json=content)
+        except httpx.HTTPError as wrong:
+            raise ServiceUnreachable(
+                f"The service at {self.url} does not answer ({wrong}).", "Is it running, and is the address right?"
+            ) from wrong
+        if answer.is_success:
+            return answer.json() if answer.content else None
+        try:
+            told = answer.json()["error"]
+        except (ValueError, KeyError, TypeError):
+            told = {"message": f"{self.url} answered with {answer.status_code}, and not as Dravo does.", "mend": "Is the address right?"}
+        raise error_for(answer.status_code)(
+            told.get("message", ""), told.get("mend") or "", told.get("code", "error"), answer.status_code, told.get("field")
+        )
+
+    def overview(self) -> t.Overview:
+        """Return how much there is at each stage, and how much needs a person."""
+        return cast(t.Overview, self.call("GET", "/overview"))
+
+    def access(
+        self,
+        *,
+        application: str | None = None,
+        role: str | None = None,
+        person: str | None = None,
+        group: str | None = None,
+        words: str | None = None,
+        ended: bool = False,
+    ) -> Pages[t.Access]:
+        """List who has which role where, since when and why; `person` and `group` by id."""
+        return self.pages(
+            "/access",
+            {"application": application, "role": role, "person": person, "group": group, "q": words, "ended": ended or None},
+        )
+
+    def audit(self, kind: str | None = None, object_id: str | None = None) -> Pages[t.AuditEntry]:
+        """List what operators changed, newest first."""
+        return self.pages("/audit", {"kind": kind, "object": object_id})
+
+    def audit_verdict(self) -> t.AuditVerdict:
+        """Return whether the chain of the audit log holds."""
+        return cast(t.AuditVerdict, self.call("GET", "/audit/verdict"))
+
+    def pages(self, path: str, query: dict[str, Any] | None = None) -> Pages[Any]:
+        """Return a list that comes in pages."""
+        return Pages(lambda after, count: self.call("GET", path, query={**(query or {}), "after": after, "count": count}))
+
+
+def _plain(value: Any) -> Any:
+    return {True: "true", False: "false"}[value] if isinstance(value, bool) else value
+
+
+def _part(text: str) -> str:
+    return quote(text, safe="@")
+
+
+class _Noun:
+    def __init__(self, dravo: Dravo) -> None:
+        self._dravo = dravo
+        self._call = dravo.call
+
+
+class Sources(_Noun):
+    """Sources, their tokens and exchange sheets."""
+
+    def list(self) -> Pages[t.Source]:
+        """List sources."""
+        return self._dravo.pages("/sources")
+
+    def get(self, key: str) -> t.Source:
+        """Return one source."""
+        return cast(t.Source, self._call("GET", f"/sources/{_part(key)}"))
+
+    def add(self, key: str, label: str) -> t.Source:
+        """Add a source that pushes."""
+        return cast(t.Source, self._call("POST", "/sources", body={"key": key, "label": label}))
+
+    def rename(self, key: str, label: str) -> t.Source:
+        """Give a source another label."""
+        return cast(t.Source, self._call("PATCH", f"/sources/{_part(key)}", body={"label": label}))
+
+    def remove(self, key: str) -> None:
+        """Remove a source that has brought nobody."""
+        self._call("DELETE", f"/sources/{_part(key)}")
+
+    def sheet(self, key: str) -> t.ExchangeSheet:
+        """Return the exchange sheet of a source's push channel."""
+        return cast(t.ExchangeSheet, self._call("GET", f"/sources/{_part(key)}/sheet"))
+
+    def tokens(self, key: str) -> Pages[t.Token]:
+        """List a source's push tokens, without their texts."""
+        return self._dravo.pages(f"/sources/{_part(key)}/tokens")
+
+    def add_token(self, key: str, label: str, expires_at: str | None = None) -> t.NewToken:
+        """Make a push token; its text is in the answer, the only time."""
+        return cast(t.NewToken, self._call("POST", f"/sources/{_part(key)}/tokens", body={"label": label, "expires_at": expires_at}))
+
+    def revoke_token(self, key: str, token_id: str) -> None:
+        """Revoke a push token."""
+        self._call("DELETE", f"/sources/{_part(key)}/tokens/{_part(token_id)}")
+
+
+class People(_Noun):
+    """People: who they are, what they have, and why."""
+
+    def list(self, *, words: str | None = None, state: str | None = None) -> Pages[t.PersonLine]:
+        """List people by name."""
+        return self._dravo.pages("/people", {"q": words, "state": state})
+
+    def get(self, person: str) -> t.Person:
+        """Return one person by id, user name, e-mail or external id."""
+        return cast(t.Person, self._call("GET", f"/people/{_part(person)}"))
+
+    def why(self, person: str, application: str) -> t.Why:
+        """Explain what a person has in an application, or why nothing."""
+        return cast(t.Why, self._call("GET", f"/people/{_part(person)}/why/{_part(application)}"))
+
+
+class Groups(_Noun):
+    """Groups and their members."""
+
+    def list(self, *, words: str | None = None, source: str | None = None) -> Pages[t.Group]:
+        """List groups by name."""
+        return self._dravo.pages("/groups", {"q": words, "source": source})
+
+    def get(self, group_id: str) -> t.Group:
+        """Return one group by id."""
+        return cast(t.Group, self._call("GET", f"/groups/{_part(group_id)}"))
+
+    def members(self, group_id: str) -> Pages[t.PersonLine]:
+        """List the people in a group."""
+        return self._dravo.pages(f"/groups/{_part(group_id)}/members")
+
+
+class Applications(_Noun):
+    """Applications, their roles and connections."""
+
+    def list(self) -> Pages[t.ApplicationLine]:
+        """List applications."""
+        return self._dravo.pages("/applications")
+
+    def get(self, key: str) -> t.Application:
+        """Return one application."""
+        return cast(t.Application, self._call("GET", f"/applications/{_part(key)}"))
+
+    def add(self, key: str, label: str, *, owner: str | None = None, tracked_only: bool = False) -> t.Application:
+        """Add an application."""
+        body = {"key": key, "label": label, "owner": owner, "tracked_only": tracked_only}
+        return cast(t.Application, self._call("POST", "/applications", body=body))
+
+    def change(self, key: str, **values: Any) -> t.Application:
+        """Change label, owner or settings, such as `switched_on=True` or `on_gone="delete"`."""
+        return cast(t.Application, self._call("PATCH", f"/applications/{_part(key)}", body=values))
+
+    def remove(self, key: str, confirm: str) -> None:
+        """Remove an application that nobody has access to; its label confirms."""
+        self._call("DELETE", f"/applications/{_part(key)}", query={"confirm": confirm})
+
+    def add_role(self, key: str, role: str, label: str, rank: int = 1) -> t.Application:
+        """Add a role; a higher rank may do more."""
+        return cast(t.Application, self._call("POST", f"/applications/{_part(key)}/roles", body={"key": role, "label": label, "rank": rank}))
+
+    def change_role(self, key: str, role: str, *, label: str | None = None, rank: int | None = None) -> t.Application:
+        """Give a role another label or rank."""
+        path = f"/applications/{_part(key)}/roles/{_part(role)}"
+        return cast(t.Application, self._call("PATCH", path, body={"label": label, "rank": rank}))
+
+    def remove_role(self, key: str, role: str) -> t.Application:
+        """Remove a role that was never given."""
+        return cast(t.Application, self._call("DELETE", f"/applications/{_part(key)}/roles/{_part(role)}"))
+
+    def connect(self, key: str, base_url: str, token: str | None = None) -> t.Application:
+        """Say where the application's SCIM service is, and the token for it."""
+        body = {"base_url": base_url, "token": token}
+        return cast(t.Application, self._call("PUT", f"/applications/{_part(key)}/connection", body=body))
+
+    def check(self, key: str) -> t.Check:
+        """Try the connection step by step."""
+        return cast(t.Check, self._call("POST", f"/applications/{_part(key)}/connection/check"))
+
+    def pause(self, key: str) -> t.Application:
+        """Stop delivering to an application."""
+        return cast(t.Application, self._call("POST", f"/applications/{_part(key)}/pause"))
+
+    def resume(self, key: str) -> t.Application:
+        """Go on delivering to an application."""
+        return cast(t.Application, self._call("POST", f"/applications/{_part(key)}/resume"))
+
+
+class Assignments(_Noun):
+    """Assignments: a role for a person or a group."""
+
+    def list(
+        self, *, application: str | None = None, person: str | None = None, group: str | None = None
+    ) -> Pages[t.Assignment]:
+        """List assignments; `person` and `group` by id."""
+        return self._dravo.pages("/assignments", {"application": application, "person": person, "group": group})
+
+    def get(self, assignment_id: str) -> t.Assignment:
+        """Return one assignment."""
+        return cast(t.Assignment, self._call("GET", f"/assignments/{_part(assignment_id)}"))
+
+    def add(self, application: str, role: str, **whom: str | None) -> t.Assignment:
+        """Give a role to `person=`, or to `group=` of `source=`; with `from_=`, `until=` and `note=` if wanted."""
+        return cast(t.Assignment, self._call("POST", "/assignments", body=_wish(application, role, whom)))
+
+    def preview(self, application: str, role: str, **whom: str | None) -> t.Preview:
+        """Return what `add` would do; nothing is changed."""
+        return cast(t.Preview, self._call("POST", "/assignments/preview", body=_wish(application, role, whom)))
+
+    def change(self, assignment_id: str, *, from_: str | None = None, until: str | None = None, note: str | None = None) -> t.Assignment:
+        """Replace from when until when it counts, and its note."""
+        body = {"from": from_, "until": until, "note": note}
+        return cast(t.Assignment, self._call("PUT", f"/assignments/{_part(assignment_id)}", body=body))
+
+    def remove(self, assignment_id: str) -> None:
+        """Take an assignment away."""
+        self._call("DELETE", f"/assignments/{_part(assignment_id)}")
+
+    def preview_removal(self, assignment_id: str) -> t.Preview:
+        """Return what `remove` would do; nothing is changed."""
+        return cast(t.Preview, self._call("GET", f"/assignments/{_part(assignment_id)}/removal"))
+
+
+def _wish(application: str, role: str, whom: dict[str, str | None]) -> dict[str, Any]:
+    return {"application": application, "role": role, **{name.rstrip("_"): value for name, value in whom.items()}}
+
+
+class Accounts(_Noun):
+    """Accounts: how people stand in applications."""
+
+    def list(
+        self, *, application: str | None = None, person: str | None = None, state: str | None = None, words: str | None = None
+    ) -> Pages[t.Account]:
+        """List accounts by the person's name."""
+        return self._dravo.pages("/accounts", {"application": application, "person": person, "state": state, "q": words})
+
+    def get(self, account_id: str) -> t.AccountDetail:
+        """Return one account, with what is due and what was agreed."""
+        return cast(t.AccountDetail, self._call("GET", f"/accounts/{_part(account_id)}"))
+
+
+class Deliveries(_Noun):
+    """Deliveries and their attempts."""
+
+    def list(
+        self, *, state: str | None = None, application: str | None = None, person: str | None = None, words: str | None = None
+    ) -> Pages[t.DeliveryLine]:
+        """List deliveries, newest first."""
+        return self._dravo.pages("/deliveries", {"state": state, "application": application, "person": person, "q": words})
+
+    def get(self, delivery_id: str) -> t.Delivery:
+        """Return one delivery with its attempts."""
+        return cast(t.Delivery, self._call("GET", f"/deliveries/{_part(delivery_id)}"))
+
+    def again(self, delivery_id: str) -> t.Delivery:
+        """Try a delivery again now."""
+        return cast(t.Delivery, self._call("POST", f"/deliveries/{_part(delivery_id)}/again"))
+
+
+class Operators(_Noun):
+    """Operators."""
+
+    def list(self) -> Pages[t.Operator]:
+        """List operators."""
+        return self._dravo.pages("/operators")
+
+    def add(self, name: str, kind: str = "administrator", password: str | None = None) -> t.NewOperator:
+        """Add an operator; without a password one is made and is in the answer, the only time."""
+        return cast(t.NewOperator, self._call("POST", "/operators", body={"name": name, "kind": kind, "password": password}))
+
+    def disable(self, operator_id: str) -> t.Operator:
+        """Shut an operator out."""
+        return cast(t.Operator, self._call("POST", f"/operators/{_part(operator_id)}/disable"))
+
+
+class Tokens(_Noun):
+    """One's own API tokens."""
+
+    def list(self) -> Pages[t.ApiToken]:
+        """List one's own API tokens, without their texts."""
+        return self._dravo.pages("/tokens")
+
+    def add(self, label: str, scope: str = "read", expires_at: str | None = None) -> t.NewApiToken:
+        """Make an API token; its text is in the answer, the only time."""
+        return cast(t.NewApiToken, self._call("POST", "/tokens", body={"label": label, "scope": scope, "expires_at": expires_at}))
+
+    def revoke(self, token_id: str) -> None:
+        """Revoke one of one's own tokens."""
+        self._call("DELETE", f"/tokens/{_part(token_id)}")

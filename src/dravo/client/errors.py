@@ -1,0 +1,55 @@
+"""The client's errors: one class for each way in which a call can fail, with the service's own words."""
+
+from __future__ import annotations
+
+
+class ApiError(Exception):
+    """A call failed.
+
+    Attributes:
+        message: what happened.
+        mend: what to do about it, perhaps empty.
+        code: the service's word for programs, such as "not_found".
+        status: HTTP status, or None if no answer came.
+        field: the name of the input that is at fault, where there is one.
+    """
+
+    def __init__(
+        self, message: str, mend: str = "", code: str = "error", status: int | None = None, field: str | None = None
+    ) -> None:
+        super().__init__(f"{message} {mend}".strip())
+        self.message, self.mend, self.code, self.status, self.field = message, mend, code, status, field
+
+
+class ServiceUnreachable(ApiError):
+    """No answer came from the service."""
+
+
+class SignInNeeded(ApiError):
+    """The token is missing, unknown, revoked or expired (401)."""
+
+
+class NotAllowed(ApiError):
+    """The caller may not do this (403)."""
+
+
+class NotThere(ApiError):
+    """What was named does not exist (404)."""
+
+
+class Conflict(ApiError):
+    """It exists already, is still in use, or the world moved meanwhile (409)."""
+
+
+class InvalidRequest(ApiError):
+    """A value that was given cannot be used (400, 413, 422)."""
+
+
+class TryAgainLater(ApiError):
+    """The service cannot do it now (429, 5xx)."""
+
+
+def error_for(status: int) -> type[ApiError]:
+    """Return the class for an HTTP status."""
+    known = {401: SignInNeeded, 403: NotAllowed, 404: NotThere, 409: Conflict, 400: InvalidRequest, 413: InvalidRequest, 422: InvalidRequest}
+    return known.get(status, TryAgainLater if status == 429 or status >= 500 else ApiError)

@@ -1,0 +1,47 @@
+"""Lists that come in pages, read as they are needed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import Any, Generic, TypeVar
+
+Item = TypeVar("Item")
+
+
+@dataclass(frozen=True)
+class Page(Generic[Item]):
+    """One page: its items, how many there are in all, and the cursor of the page behind it (None: there is none)."""
+
+    items: list[Item]
+    total: int
+    next: str | None
+
+
+class Pages(Generic[Item]):
+    """A list; iterating over it fetches page after page.
+
+    Args:
+        fetch: returns the page behind a cursor (None: the first), with so many items at most.
+        count: how many items a page has.
+    """
+
+    def __init__(self, fetch: Callable[[str | None, int], dict[str, Any]], count: int = 200) -> None:
+        self._fetch, self._count = fetch, count
+
+    def page(self, after: str | None = None, count: int | None = None) -> Page[Item]:
+        """Return one page."""
+        return Page(**self._fetch(after, count or self._count))
+
+    def __iter__(self) -> Iterator[Item]:
+        after: str | None = None
+        while True:
+            page = self.page(after)
+            yield from page.items
+            after = page.next
+            if after is None:
+                return
+
+    def total(self) -> int:
+        """Return how many there are."""
+        return self.page(count=1).total

@@ -1,0 +1,288 @@
+"""`dravo demo`: the service, the stand-ins, and the scenario, loaded through the real push channel."""
+
+from __future__ import annotations
+
+import json
+import os
+import secrets
+import signal
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import httpx
+from rich.console import Console
+from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
+
+from dravo.client import ApiError, Dravo
+from dravo.core.errors import DravoError
+from dravo.demo import scenario
+from dravo.logs import configure
+from dravo.services import operators
+from dravo.services.house import House
+from dravo.services.permissions import CHIEF, Caller
+from dravo.serving import Service, folder_lock
+
+FILE = "demo.json"
+OPERATOR = "edmund.sallow"
+
+
+class DemoFailed(DravoError):
+    """The demo could not be set up."""
+
+    code = "demo_failed"
+
+
+class Demo:
+    """One demo in a data folder; what it needs to come up again stands in a file of its own that only its owner can read."""
+
+    def __init__(self, folder: Path, port: int, ready_file: Path | None, screen: Console) -> None:
+        self.folder, self.ready_file, self.screen = folder, ready_file, screen
+        self.kept: dict[str, Any] = json.loads((folder / FILE).read_text()) if (folder / FILE).exists() else {}
+        self.port = port or free_port()
+        self.url = f"http://127.0.0.1:{self.port}"
+        self.stand_ins: dict[str, subprocess.Popen[bytes]] = {}
+        self.addresses: dict[str, str] = {}
+
+    def run(self) -> None:
+        """Set up what is missing, start everything, and serve until interrupted."""
+        started = time.monotonic()
+        with folder_lock(self.folder):
+            if not free(self.port):
+                raise DemoFailed(f"Port {self.port} is taken.", "Stop what uses it, or give another port with --port.")
+            first = "operator" not in self.kept
+            if first:
+                self._make_operator()
+            log = open(self.folder / "service.log", "a")  # noqa: SIM115 (the children keep it open)
+            configure("serve", log)
+            service = Service(self.folder, "127.0.0.1", self.port, log_file=log.buffer)
+            signal.signal(signal.SIGTERM, lambda *_: service.stop())
+            signal.signal(signal.SIGINT, lambda *_: service.stop())
+            service.start()
+            try:
+                self._start_stand_ins()
+                wait_until(lambda: httpx.get(f"{self.url}/readyz", trust_env=False).status_code == 200, "the service", 40)
+                with Dravo(self.url, self.kept["api_token"]) as dravo:
+                    if not self.kept.get("loaded"):
+                        self._load(dravo)
+                    self._reconnect(dravo)
+                self._write_ready_file()
+                self._say_where(time.monotonic() - started)
+                service.watch()
+            finally:
+                service.stop()
+                for child in self.stand_ins.values():
+                    child.kill()
+
+    def _keep(self) -> None:
+        write_private(self.folder / FILE, self.kept)
+
+    def _make_operator(self) -> None:
+        house = House(self.folder)
+        made = operators.add(house, operators.SYSTEM, OPERATOR, CHIEF)
+        caller = Caller(made["id"], made["name"], CHIEF)
+        token = operators.add_token(house, caller, "Demo", "write")
+        house.close()
+        self.kept = {"operator": {"name": OPERATOR, "password": made["password"]}, "api_token": token["token"], "stand_ins": {}}
+        self._keep()
+
+    def _start_stand_ins(self) -> None:
+        self._start("provider", "dravo.demo.provider", "Fernhollow staff provider")
+        for application in scenario.APPLICATIONS:
+            if application.get("stand_in"):
+                self._start(application["key"], "dravo.demo.application", application["label"])
+        for name, address in self.addresses.items():
+            wait_until(lambda address=address: httpx.get(address, trust_env=False).status_code == 200, f"the stand-in '{name}'", 20)  # type: ignore[misc]
+
+    def _start(self, key: str, module: str, label: str) -> None:
+        kept = self.kept["stand_ins"].setdefault(key, {"token": secrets.token_urlsafe(24), "port": self.port + 10 + len(self.addresses)})
+        if not free(kept["port"]):
+            kept["port"] = free_port()
+        command = [sys.executable, "-m", module, "--name", label, "--port", str(kept["port"]), "--state", str(self.folder / f"stand-in-{key}")]
+        if module.endswith("application"):
+            command += ["--token", kept["token"]]
+        self.stand_ins[key] = subprocess.Popen(command, stdin=subprocess.PIPE)
+        self.addresses[key] = f"http://127.0.0.1:{kept['port']}"
+        self._keep()
+
+    def _load(self, dravo: Dravo) -> None:
+        """Put the scenario in: applications as an administrator would, people through the push channel."""
+        self.screen.print("Setting up the Fernhollow Botanic Trust.")
+        try:
+            dravo.sources.add(scenario.SOURCE_KEY, scenario.SOURCE_LABEL)
+        except ApiError as wrong:
+            if wrong.code != "already_there":
+                raise
+        self.kept["push_token"] = dravo.sources.add_token(scenario.SOURCE_KEY, "Staff provider")["token"]
+        self._keep()
+        people = scenario.staff()
+        old, new = scenario.RENAMED
+        for each in people:
+            if each["userName"] == new:
+                each["userName"], each["displayName"] = old, "Clover Pennington"
+        groups = {name: [old if m == new else m for m in members] for name, members in scenario.groups(people).items()}
+        self._push("POST", "/load", {"people": people, "groups": groups}, connect=True)
+        self._follow_load(len(people) + len(groups))
+        for application in scenario.APPLICATIONS:
+            self._add_application(dravo, application)
+        self._live_a_little(people)
+        self._settle(dravo)
+        self.kept["loaded"] = True
+        self._keep()
+
+    def _push(self, method: str, path: str, body: Any = None, *, connect: bool = False) -> None:
+        address = self.addresses["provider"]
+        if connect:
+            connection = {"base_url": f"{self.url}/scim/v2/{scenario.SOURCE_KEY}", "token": self.kept["push_token"]}
+            httpx.put(f"{address}/connection", json=connection, trust_env=False).raise_for_status()
+        answer = httpx.request(method, f"{address}{path}", json=body, timeout=60, trust_env=False)
+        if answer.status_code >= 400:
+            raise DemoFailed(f"The provider's stand-in could not push: {answer.text}", "Look into service.log in the data folder.")
+
+    def _follow_load(self, total: int) -> None:
+        with Progress(TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), console=self.screen) as shown:
+            task = shown.add_task("Pushing people and groups", total=total)
+            while True:
+                state = httpx.get(f"{self.addresses['provider']}/progress", trust_env=False).json()
+                shown.update(task, completed=state["done"])
+                if state["trouble"]:
+                    raise DemoFailed(f"The provider's stand-in could not push: {state['trouble']}", "Look into service.log in the data folder.")
+                if state["done"] >= total:
+                    return
+                time.sleep(0.05)
+
+    def _add_application(self, dravo: Dravo, wanted: dict[str, Any]) -> None:
+        key = wanted["key"]
+        if key in {each["key"] for each in dravo.applications.list()}:
+            return
+        dravo.applications.add(key, wanted["label"], owner=wanted["owner"], tracked_only=wanted.get("tracked_only", False))
+        for role, label, rank in wanted["roles"]:
+            dravo.applications.add_role(key, role, label, rank)
+        if wanted.get("stand_in"):
+            self._already_there(key)
+            dravo.applications.connect(key, f"{self.addresses[key]}/scim/v2", self.kept["stand_ins"][key]["token"])
+            dravo.applications.check(key)
+            dravo.applications.change(key, switched_on=True, **wanted["settings"])
+        for group, role in wanted.get("groups", ()):
+            dravo.assignments.add(key, role, source=scenario.SOURCE_KEY, group=group)
+        for person, role, note in wanted.get("people", ()):
+            dravo.assignments.add(key, role, person=person, note=note)
+
+    def _already_there(self, key: str) -> None:
+        headers = {"Authorization": f"Bearer {self.kept['stand_ins'][key]['token']}"}
+        for account in scenario.ALREADY_THERE.get(key, ()):
+            httpx.post(f"{self.addresses[key]}/scim/v2/Users", json=account, headers=headers, trust_env=False)
+
+    def _live_a_little(self, people: list[dict[str, Any]]) -> None:
+        """A marriage, a leaver, somebody on leave: what happens to a directory."""
+        by_name = {each["userName"]: each for each in people}
+        old, new = scenario.RENAMED
+        married = {**by_name[old], "userName": new, "displayName": "Clover Pennington-Reyes"}
+        self._push("PUT", f"/people/{old}", {**married, "name": {"givenName": "Clover", "familyName": "Pennington-Reyes"}})
+        self._push("PUT", f"/people/{scenario.INACTIVE}", {**by_name[scenario.INACTIVE], "active": False})
+        self._push("DELETE", f"/people/{scenario.LEAVER}")
+
+    def _settle(self, dravo: Dravo) -> None:
+        with self.screen.status("Delivering accounts to the applications"):
+            wait_until(lambda: dravo.deliveries.list(state="waiting").total() == 0, "the deliveries", 60)
+
+    def _reconnect(self, dravo: Dravo) -> None:
+        """A stand-in that had to take another port is connected anew."""
+        self._push("GET", "/progress", connect=True)
+        for application in scenario.APPLICATIONS:
+            key = application["key"]
+            if key in self.addresses:
+                address = f"{self.addresses[key]}/scim/v2"
+                if dravo.applications.get(key)["connection"]["base_url"] != address:
+                    dravo.applications.connect(key, address, self.kept["stand_ins"][key]["token"])
+
+    def _write_ready_file(self) -> None:
+        if self.ready_file is None:
+            return
+        applications = [
+            {"key": key, "base_url": f"{address}/scim/v2", "token": self.kept["stand_ins"][key]["token"]}
+            for key, address in self.addresses.items()
+            if key != "provider"
+        ]
+        write_private(
+            self.ready_file,
+            {
+                "url": self.url,
+                "operator": self.kept["operator"],
+                "api_token": self.kept["api_token"],
+                "push": [
+                    {"source": scenario.SOURCE_KEY, "base_url": f"{self.url}/scim/v2/{scenario.SOURCE_KEY}", "token": self.kept["push_token"]}
+                ],
+                "applications": applications,
+                "stand_ins": self.addresses,
+                "try": scenario.TRY,
+            },
+        )
+
+    def _say_where(self, seconds: float) -> None:
+        operator = self.kept["operator"]
+        say = self.screen.print
+        say(f"\n[bold]Dravo is running[/bold] (up in {seconds:.1f} s).\n", highlight=False)
+        say(f"  Console      {self.url}/", highlight=False)
+        say(f"  Sign in as   {operator['name']}   password   {operator['password']}", highlight=False)
+        say(f"  API          {self.url}/api/v1/   (its page, readable offline)", highlight=False)
+        for name, address in self.addresses.items():
+            say(f"  Stand-in     {address}/   ({name})", highlight=False)
+        say("\nThe command line, in another terminal:\n", highlight=False)
+        say(f"  export DRAVO_URL={self.url} DRAVO_TOKEN={self.kept['api_token']}", highlight=False, soft_wrap=True)
+        say("  .venv/bin/dravo why zofia.wisniarska plant-records\n", highlight=False)
+        say("Stop with Ctrl-C. The next start takes up where this one ended; 'make demo-fresh' begins anew.", highlight=False)
+
+
+def write_private(path: Path, content: Any) -> None:
+    """Write JSON into a file that only its owner can read; whoever watches for the file sees it whole."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    part = path.with_name(path.name + ".part")
+    handle = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+    with os.fdopen(handle, "w") as file:
+        json.dump(content, file, indent=2)
+    part.replace(path)
+
+
+def free(port: int) -> bool:
+    """Whether nothing listens at a port of this machine."""
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind(("127.0.0.1", port))
+        except OSError:
+            return False
+        return True
+
+
+def free_port() -> int:
+    """Return a port of this machine at which nothing listens."""
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
+def wait_until(holds: Callable[[], bool], what: str, seconds: float) -> None:
+    """Wait until something holds.
+
+    Raises:
+        DemoFailed: if it does not in so many seconds.
+    """
+    end = time.monotonic() + seconds
+    while time.monotonic() < end:
+        try:
+            if holds():
+                return
+        except httpx.HTTPError:
+            pass
+        time.sleep(0.05)
+    raise DemoFailed(f"Waited {seconds:.0f} seconds for {what} in vain.", "Look into service.log in the data folder.")
+
+
+def run_demo(folder: Path, port: int, ready_file: Path | None) -> None:
+    """Run the demo until interrupted."""
+    Demo(folder, port, ready_file, Console()).run()

@@ -1,0 +1,171 @@
+"""The Fernhollow Botanic Trust: its staff, groups, applications, and who gets what. All of it is made up.
+
+`staff()` and `groups()` are the first part of the scenario, as the staff directory pushes it; `crowd()` makes any number of further
+people from a seed, for load.
+"""
+
+from __future__ import annotations
+
+import random
+import unicodedata
+from typing import Any
+
+DOMAIN = "fernhollow.example"
+CORE = "urn:ietf:params:scim:schemas:core:2.0:User"
+ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
+SOURCE_KEY, SOURCE_LABEL = "staff", "Staff directory"
+
+# Given name, family name, title; for each department.
+DEPARTMENTS: dict[str, list[tuple[str, str, str]]] = {
+    "Horticulture": [
+        ("Isolde", "Marchbanks", "Head of Horticulture"), ("Tobias", "Wrenfield", "Senior gardener"), ("Amara", "Okonjo", "Gardener"),
+        ("Piet", "van Lindhout", "Gardener"), ("Saoirse", "Tully", "Propagation lead"), ("Mateus", "Figueira", "Gardener"),
+        ("Ngaire", "Halloway", "Glasshouse lead"), ("Bruno", "Castellan", "Gardener"), ("Yusra", "Haddadin", "Apprentice"),
+        ("Finley", "Ashdown", "Apprentice"), ("Odile", "Perrault", "Orchid keeper"), ("Kaveh", "Rostami", "Alpine keeper"),
+    ],
+    "Herbarium": [
+        ("Leocadia", "Vantongeren", "Keeper of the Herbarium"), ("Anselm", "Birchwood", "Botanist"), ("Zofia", "Wiśniarska", "Botanist"),
+        ("Renaud", "Delacroix-Hume", "Mounting technician"), ("Ingrid", "Solheim", "Digitisation lead"), ("Tamsin", "Rookwood", "Botanist"),
+        ("Hyun-woo", "Baek", "Digitisation assistant"), ("Elswyth", "Crane", "Librarian"),
+    ],
+    "Seed Bank": [
+        ("Thaddeus", "Ferncastle", "Seed Bank manager"), ("Mirela", "Dragusanu", "Seed analyst"), ("Oluwaseun", "Adebanjo", "Seed analyst"),
+        ("Clover", "Pennington-Reyes", "Cold store technician"), ("Haruto", "Minagawa", "Field collector"), ("Beatrix", "Lowe", "Data recorder"),
+        ("Joaquín", "Serrano Vela", "Field collector"),
+    ],
+    "Education": [
+        ("Philippa", "Marlow", "Head of Education"), ("Dilys", "Prosser", "School visits"), ("Emeka", "Nwachuku", "Workshop leader"),
+        ("Rosalind", "Thackeray-Bose", "Workshop leader"), ("Sam", "Underhill", "Course administrator"), ("Chiara", "Montefalco", "Guide"),
+        ("Wren", "Halliday", "Guide"),
+    ],
+    "Visitor Services": [
+        ("Gareth", "Pemberly", "Visitor Services manager"), ("Nadia", "Elmasri", "Shift supervisor"), ("Joss", "Tarrant", "Shift supervisor"),
+        ("Bethany", "Quill", "Ticket office"), ("Ravi", "Chandrasen", "Ticket office"), ("Molly", "Ashgrove", "Ticket office"),
+        ("Laszlo", "Varga-Nemes", "Ticket office"), ("Keziah", "Boateng", "Welcome desk"), ("Tom", "Hartley", "Welcome desk"),
+        ("Aroha", "Ngatai", "Shop"), ("Sam", "Underhill", "Shop"), ("Delphine", "Mercier", "Café"),
+    ],
+    "Estates": [
+        ("Caspian", "Rudd", "Head of Estates"), ("Hedda", "Lindqvist", "Facilities"), ("Morgan", "Trevelyan-Oke", "Electrician"),
+        ("Ibrahim", "Sow", "Plumber"), ("Una", "Kerrigan", "Tree surgeon"), ("Dmitri", "Volkhonin", "Tree surgeon"),
+        ("Grace", "Appleyard", "Workshop"), ("Stellan", "Nyberg", "Water and energy"),
+    ],
+    "People and Finance": [
+        ("Honor", "Blackthorn", "Director of People and Finance"), ("Wilhelmina", "Achterberg", "Payroll"), ("Ola", "Fashanu", "Accounts"),
+        ("Priya", "Venkataswamy", "Recruitment"), ("Edmund", "Sallow", "Identity administrator"), ("青木", "美咲", "Accounts"),
+    ],
+}  # fmt: skip
+
+APPLICATIONS: list[dict[str, Any]] = [
+    {
+        "key": "plant-records",
+        "label": "Plant Records",
+        "owner": "Leocadia Vantongeren",
+        "roles": [("viewer", "Viewer", 10), ("recorder", "Recorder", 20), ("curator", "Curator", 30)],
+        "groups": [("Horticulture", "viewer"), ("Education", "viewer"), ("Herbarium", "recorder"), ("Seed Bank", "recorder"), ("Plant Curators", "curator")],
+        "stand_in": True,
+        "settings": {"on_gone": "delete"},
+    },
+    {
+        "key": "ticket-desk",
+        "label": "Ticket Desk",
+        "owner": "Gareth Pemberly",
+        "roles": [("cashier", "Cashier", 10), ("supervisor", "Supervisor", 20), ("auditor", "Auditor", 5)],
+        "groups": [("Visitor Services", "cashier"), ("Ticket Supervisors", "supervisor")],
+        "stand_in": True,
+        "settings": {"on_losing_access": "deactivate"},
+    },
+    {
+        "key": "payslips",
+        "label": "Payslips",
+        "owner": "Wilhelmina Achterberg",
+        "roles": [("clerk", "Payroll clerk", 10)],
+        "groups": [("People and Finance", "clerk")],
+        "tracked_only": True,
+    },
+    {
+        "key": "seed-vault",
+        "label": "Seed Vault",
+        "owner": "Thaddeus Ferncastle",
+        "roles": [("keyholder", "Key holder", 10)],
+        "people": [("thaddeus.ferncastle", "keyholder", "Holds the key to the cold store.")],
+        "tracked_only": True,
+    },
+]
+TRY = {"source": SOURCE_KEY, "group": "Herbarium", "application": "plant-records", "role": "recorder"}
+
+LEAVER, INACTIVE = "finley.ashdown", "tom.hartley"
+RENAMED = ("clover.pennington", "clover.pennington-reyes")
+
+# What the applications have before Dravo comes: one account of another system in the way, one that may be taken over.
+ALREADY_THERE = {
+    "ticket-desk": [
+        {"userName": "ravi.chandrasen", "displayName": "Ravi C.", "externalId": "till-0042", "active": True},
+        {"userName": "aroha.ngatai", "displayName": "Aroha N.", "active": True},
+    ]
+}
+
+
+def plain(name: str) -> str:
+    """Return a name as it stands in a user name: lower case, no accents, hyphens for blanks."""
+    known = {"青木": "misaki", "美咲": "aoki"}.get(name, name)
+    text = "".join(c for c in unicodedata.normalize("NFKD", known) if not unicodedata.combining(c))
+    return text.lower().replace(" ", "-").replace("'", "")
+
+
+def staff() -> list[dict[str, Any]]:
+    """Return the staff as SCIM Users, as the provider sends them."""
+    people: list[dict[str, Any]] = []
+    taken: set[str] = set()
+    for department, members in DEPARTMENTS.items():
+        for given, family, title in members:
+            name = f"{plain(given)}.{plain(family)}"
+            # The same name twice: the second one gets a number.
+            name = f"{name}2" if name in taken else name
+            taken.add(name)
+            people.append(person(name, given, family, title, department, len(people) + 1001))
+    return people
+
+
+def person(user_name: str, given: str, family: str, title: str, department: str, number: int) -> dict[str, Any]:
+    """Return one SCIM User of the Trust."""
+    return {
+        "schemas": [CORE, ENTERPRISE],
+        "userName": user_name,
+        "externalId": f"fb-{number}",
+        "displayName": f"{given} {family}",
+        "name": {"givenName": given, "familyName": family},
+        "title": title,
+        "active": True,
+        "emails": [{"value": f"{user_name}@{DOMAIN}", "type": "work", "primary": True}],
+        ENTERPRISE: {"employeeNumber": f"{number}", "department": department, "organization": "Fernhollow Botanic Trust"},
+    }
+
+
+def groups(people: list[dict[str, Any]]) -> dict[str, list[str]]:
+    """Return the groups by name, with the user names of their members."""
+    found: dict[str, list[str]] = {department: [] for department in DEPARTMENTS}
+    for each in people:
+        found[each[ENTERPRISE]["department"]].append(each["userName"])
+    found["All staff"] = [each["userName"] for each in people]
+    found["Plant Curators"] = ["leocadia.vantongeren", "thaddeus.ferncastle", "isolde.marchbanks"]
+    found["Ticket Supervisors"] = ["gareth.pemberly", "nadia.elmasri", "joss.tarrant"]
+    # Maps to nothing; and one that the directory knows by an id only.
+    found["First aiders"] = ["una.kerrigan", "dilys.prosser", "grace.appleyard", "bethany.quill"]
+    found["7c1e9f04-5b0e-4e0c-9d1e-2f6a3b8c4d10"] = ["caspian.rudd", "stellan.nyberg"]
+    return found
+
+
+_GIVEN = "Alder Briony Cosmo Dahlia Ember Fern Gale Hazel Iris Juniper Kestrel Linden Maple Nettle Olive Poppy Quince Rowan Sorrel Tansy".split()
+_FAMILY = "Applecroft Barrowby Coldwell Dunmere Eastgarth Foxholt Greenhalgh Hawksmoor Ivesley Jarrowby Kingsnorth Larkhill Mossgrove Netherby".split()
+
+
+def crowd(count: int, seed: int = 8) -> list[dict[str, Any]]:
+    """Return so many further people; the same for the same seed."""
+    chance = random.Random(seed)
+    departments = list(DEPARTMENTS)
+    made = []
+    for number in range(count):
+        given, family = chance.choice(_GIVEN), chance.choice(_FAMILY)
+        user_name = f"{plain(given)}.{plain(family)}.{number}"
+        made.append(person(user_name, given, family, "Seasonal", chance.choice(departments), 10_000 + number))
+    return made

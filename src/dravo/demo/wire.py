@@ -1,0 +1,100 @@
+"""A small HTTP server for the stand-ins, which can also cut a reply off after the work is done."""
+
+from __future__ import annotations
+
+import json
+import os
+import threading
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from typing import Any
+from urllib.parse import parse_qs, unquote, urlsplit
+
+
+@dataclass
+class Call:
+    """One request."""
+
+    method: str
+    path: str
+    query: dict[str, str]
+    headers: Any
+    body: Any = None
+
+
+@dataclass
+class Answer:
+    """One reply; `cut` closes the connection without sending it."""
+
+    status: int = 200
+    body: Any = None
+    kind: str = "application/scim+json"
+    headers: dict[str, str] = field(default_factory=dict)
+    cut: bool = False
+
+
+def make_server(host: str, port: int, handle: Callable[[Call], Answer]) -> ThreadingHTTPServer:
+    """Return a server on loopback that hands every request to one function."""
+
+    class Handler(BaseHTTPRequestHandler):
+        protocol_version = "HTTP/1.1"
+        disable_nagle_algorithm = True
+
+        def answer(self) -> None:
+            parts = urlsplit(self.path)
+            length = int(self.headers.get("Content-Length") or 0)
+            content = self.rfile.read(length) if length else b""
+            try:
+                body = json.loads(content) if content else None
+            except ValueError:
+                body = None
+            query = {name: values[0] for name, values in parse_qs(parts.query, keep_blank_values=True).items()}
+            reply = handle(Call(self.command, unquote(parts.path), query, self.headers, body))
+            if reply.cut:
+                self.close_connection = True
+                self.connection.close()
+                return
+            text = reply.body if isinstance(reply.body, str) else "" if reply.body is None else json.dumps(reply.body)
+            payload = text.encode()
+            self.send_response(reply.status)
+            if payload or reply.status != 204:
+                self.send_header("Content-Type", reply.kind)
+                self.send_header("Content-Length", str(len(payload)))
+            for name, value in reply.headers.items():
+                self.send_header(name, value)
+            self.end_headers()
+            self.wfile.write(payload)
+
+        do_GET = do_POST = do_PUT = do_PATCH = do_DELETE = answer
+
+        def log_message(self, *_: Any) -> None:
+            """Say nothing; the stand-in's page shows what it was asked."""
+
+        def handle_one_request(self) -> None:
+            try:
+                super().handle_one_request()
+            except (ConnectionError, ValueError, OSError):
+                self.close_connection = True
+
+    server = ThreadingHTTPServer((host, port), Handler)
+    server.daemon_threads = True
+    return server
+
+
+def end_with_parent() -> None:
+    """End this process when whoever started it is gone."""
+
+    def wait() -> None:
+        while os.read(0, 64):
+            pass
+        os._exit(0)
+
+    threading.Thread(target=wait, daemon=True).start()
+
+
+def page(title: str, parts: list[str]) -> Answer:
+    """Return a plain page for people."""
+    style = "body{font:16px sans-serif;margin:2rem;max-width:70rem}table{border-collapse:collapse}td,th{padding:.2rem .8rem;text-align:left;border-bottom:1px solid #ccc}"
+    text = f"<!doctype html><html lang=en><meta charset=utf-8><title>{title}</title><style>{style}</style><h1>{title}</h1>{''.join(parts)}</html>"
+    return Answer(200, text, "text/html; charset=utf-8")
