@@ -14,9 +14,9 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
-from typing import IO
+from typing import TextIO
 
 import structlog
 import waitress
@@ -58,7 +58,7 @@ def folder_lock(folder: Path) -> Iterator[None]:
 class Service:
     """The two processes of one data folder, watched."""
 
-    def __init__(self, folder: Path, host: str, port: int, public_url: str | None = None, log_file: IO[bytes] | None = None) -> None:
+    def __init__(self, folder: Path, host: str, port: int, public_url: str | None = None, log_file: TextIO | None = None) -> None:
         self.folder, self.host, self.port, self.log_file = folder, host, port, log_file
         self.public_url = (public_url or f"http://{'localhost' if host in ('0.0.0.0', '::') else host}:{port}").rstrip("/")
         self.children: dict[str, subprocess.Popen[bytes]] = {}
@@ -129,13 +129,6 @@ def run_web(house: House, host: str, port: int, public_url: str) -> None:
     )
 
 
-def run_worker(house: House, on_stop: Callable[[Callable[[], None]], None]) -> None:
-    """Be the worker process."""
-    worker = Worker(house)
-    on_stop(worker.stop)
-    worker.run()
-
-
 def end_with_parent() -> None:
     """End this process at once when the parent is gone."""
 
@@ -159,7 +152,9 @@ def main(arguments: list[str]) -> None:
         signal.signal(signal.SIGTERM, lambda *_: os._exit(0))
         run_web(house, host, int(port), public_url)
     else:
-        run_worker(house, lambda stop: signal.signal(signal.SIGTERM, lambda *_: stop()) and None)
+        worker = Worker(house)
+        signal.signal(signal.SIGTERM, lambda *_: worker.stop())
+        worker.run()
 
 
 if __name__ == "__main__":

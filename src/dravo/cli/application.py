@@ -43,7 +43,9 @@ def add_commands(nouns: Any) -> None:
     connecting.add_argument("--keep-token", action="store_true", help="keep the token that there is; the host must stay")
     check = command(verbs, "check", _check, "try the connection step by step")
     check.add_argument("key")
-    change = command(verbs, "set", _set, "change what Dravo may do in an application", ["dravo application set plant-records --switched-on yes --on-gone delete"])
+    change = command(
+        verbs, "set", _set, "change what Dravo may do in an application", ["dravo application set plant-records --switched-on yes --on-gone delete"]
+    )
     change.add_argument("key")
     change.add_argument("--label")
     change.add_argument("--owner")

@@ -12,7 +12,9 @@ from dravo.client import Dravo
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "assignment", "which person or group gets which role")
-    listing = command(verbs, "list", _list, "list assignments, with how many people each reaches", ["dravo assignment list --application plant-records"])
+    listing = command(
+        verbs, "list", _list, "list assignments, with how many people each reaches", ["dravo assignment list --application plant-records"]
+    )
     listing.add_argument("--application", metavar="KEY")
     list_options(listing)
     add = command(
@@ -79,7 +81,8 @@ def _show_preview(given: argparse.Namespace, preview: Any) -> None:
     if given.json:
         show_json(preview)
         return
-    print(f"{preview['gained']} gain, {preview['lost']} lose, {preview['unchanged']} stay as they are; {preview['accounts']} accounts change. Nothing is done yet.")
+    people = f"{preview['gained']} gain, {preview['lost']} lose, {preview['unchanged']} stay as they are"
+    print(f"{people}; {preview['accounts']} accounts change. Nothing is done yet.")
     if preview["people"]:
         table(
             {

@@ -12,7 +12,9 @@ from dravo.client import Dravo
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "delivery", "the work of bringing accounts to what is due")
-    listing = command(verbs, "list", _list, "list deliveries, newest first", ["dravo delivery list --state failed", "dravo delivery list --application ticket-desk"])
+    listing = command(
+        verbs, "list", _list, "list deliveries, newest first", ["dravo delivery list --state failed", "dravo delivery list --application ticket-desk"]
+    )
     listing.add_argument("words", nargs="?", help="a part of the person's name")
     listing.add_argument("--application", metavar="KEY")
     listing.add_argument("--state", choices=("open", "waiting", "failed", "held", "done", "dropped"))
@@ -60,7 +62,8 @@ def _print(given: argparse.Namespace, delivery: Any) -> None:
     for attempt in delivery["tries"]:
         print(f"\n{attempt['started_at'][:19]}Z  {attempt['outcome']}")
         for exchange in attempt["exchanges"]:
-            print(f"  {exchange['method']} {exchange['path']} -> {exchange['status'] or 'no answer'} in {exchange['milliseconds']} ms {exchange['said'] or ''}".rstrip())
+            answer = f"{exchange['status'] or 'no answer'} in {exchange['milliseconds']} ms {exchange['said'] or ''}"
+            print(f"  {exchange['method']} {exchange['path']} -> {answer}".rstrip())
 
 
 def _show(given: argparse.Namespace, dravo: Dravo) -> None:

@@ -28,9 +28,7 @@ class WrongUse(Exception):
     """The command was called in a way that cannot work; the text says the mend."""
 
 
-def command(
-    parent: Any, name: str, run: Command, help_text: str, examples: Sequence[str] = (), **settings: Any
-) -> argparse.ArgumentParser:
+def command(parent: Any, name: str, run: Command, help_text: str, examples: Sequence[str] = (), **settings: Any) -> argparse.ArgumentParser:
     """Add a command with its help and examples."""
     epilog = "examples:\n" + "\n".join(f"  {line}" for line in examples) if examples else None
     parser: argparse.ArgumentParser = parent.add_parser(

@@ -17,7 +17,9 @@ from dravo.serving import folder_lock, serve
 
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
-    init = nouns.add_parser("init", help="set up a data folder with its first operator", description="Set up a data folder with its first operator, a chief.")
+    init = nouns.add_parser(
+        "init", help="set up a data folder with its first operator", description="Set up a data folder with its first operator, a chief."
+    )
     _data(init)
     init.add_argument("--operator", required=True, metavar="NAME", help="the name to sign in with")
     init.add_argument("--ask-password", action="store_true", help="ask for the password instead of making one")
@@ -27,10 +29,18 @@ def add_commands(nouns: Any) -> None:
     _data(serving)
     serving.add_argument("--host", default="127.0.0.1", metavar="H", help="address to listen on (default 127.0.0.1)")
     serving.add_argument("--port", type=int, default=8420, metavar="N", help="port to listen on (default 8420)")
-    serving.add_argument("--public-url", metavar="URL", help="the address by which others reach the service, such as https://HOST; every address handed out follows from it")
+    serving.add_argument(
+        "--public-url",
+        metavar="URL",
+        help="the address by which others reach the service, such as https://HOST; every address handed out follows from it",
+    )
     serving.set_defaults(run_here=lambda given: serve(given.data, given.host, given.port, given.public_url))
 
-    demo = nouns.add_parser("demo", help="run the service with demo data and stand-ins", description="Run the service with demo data, an identity provider that pushes and applications that receive.")
+    demo = nouns.add_parser(
+        "demo",
+        help="run the service with demo data and stand-ins",
+        description="Run the service with demo data, an identity provider that pushes and applications that receive.",
+    )
     demo.add_argument("--data", type=Path, default=Path("var/demo"), metavar="DIR", help="data folder (default var/demo)")
     demo.add_argument("--port", type=int, default=8420, metavar="N", help="port to listen on (default 8420; 0: any)")
     demo.add_argument("--ready-file", type=Path, metavar="FILE", help="write addresses and secrets there (0600) once all is up")

@@ -13,7 +13,9 @@ def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "operator", "who may run Dravo")
     list_options(command(verbs, "list", _list, "list operators"))
-    add = command(verbs, "add", _add, "add an operator; the password is made and shown this once", ["dravo operator add honor.blackthorn --kind administrator"])
+    add = command(
+        verbs, "add", _add, "add an operator; the password is made and shown this once", ["dravo operator add honor.blackthorn --kind administrator"]
+    )
     add.add_argument("name")
     add.add_argument("--kind", choices=("chief", "administrator"), default="administrator")
     disable = command(verbs, "disable", _disable, "shut an operator out")

@@ -12,18 +12,24 @@ from dravo.client import Dravo
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "person", "people, by id, user name, e-mail or external id")
-    listing = command(verbs, "list", _list, "list people by name", ["dravo person list", "dravo person list marlow", "dravo person list --state gone"])
+    listing = command(
+        verbs, "list", _list, "list people by name", ["dravo person list", "dravo person list marlow", "dravo person list --state gone"]
+    )
     listing.add_argument("words", nargs="?", help="a part of name, user name or e-mail")
     listing.add_argument("--state", choices=("active", "inactive", "gone"))
     list_options(listing)
     show = command(verbs, "show", _show, "show one person: attributes, groups, access, accounts", ["dravo person show philippa.marlow"])
     show.add_argument("person")
 
-    why = command(nouns, "why", _why, "say, in sentences, what a person has in an application and why, or why not", ["dravo why philippa.marlow plant-records"])
+    why = command(
+        nouns, "why", _why, "say, in sentences, what a person has in an application and why, or why not", ["dravo why philippa.marlow plant-records"]
+    )
     why.add_argument("person")
     why.add_argument("application", help="its key")
 
-    access = command(nouns, "access", _access, "list who has which role where", ["dravo access --application plant-records --role curator", "dravo access --ended"])
+    access = command(
+        nouns, "access", _access, "list who has which role where", ["dravo access --application plant-records --role curator", "dravo access --ended"]
+    )
     access.add_argument("words", nargs="?", help="a part of the person's name")
     access.add_argument("--application", metavar="KEY")
     access.add_argument("--role", metavar="KEY")

@@ -1,11 +1,11 @@
 """The Python client library: the management API as calls that read like the work. HTTP only.
 
-    from dravo.client import Dravo
+from dravo.client import Dravo
 
-    dravo = Dravo("http://127.0.0.1:8420", token)
-    for person in dravo.people.list(words="marlow"):
-        print(person["display_name"], person["state"])
-    print(*dravo.people.why("p.marlow", "plant-records")["sentences"], sep="\\n")
+dravo = Dravo("http://127.0.0.1:8420", token)
+for person in dravo.people.list(words="marlow"):
+    print(person["display_name"], person["state"])
+print(*dravo.people.why("p.marlow", "plant-records")["sentences"], sep="\\n")
 """
 
 from dravo.client.client import Dravo

@@ -59,9 +59,7 @@ class Dravo:
         try:
             answer = self._http.request(method, path, params=parameters, json=content)
         except httpx.HTTPError as wrong:
-            raise ServiceUnreachable(
-                f"The service at {self.url} does not answer ({wrong}).", "Is it running, and is the address right?"
-            ) from wrong
+            raise ServiceUnreachable(f"The service at {self.url} does not answer ({wrong}).", "Is it running, and is the address right?") from wrong
         if answer.is_success:
             return answer.json() if answer.content else None
         try:
@@ -249,9 +247,7 @@ class Applications(_Noun):
 class Assignments(_Noun):
     """Assignments: a role for a person or a group."""
 
-    def list(
-        self, *, application: str | None = None, person: str | None = None, group: str | None = None
-    ) -> Pages[t.Assignment]:
+    def list(self, *, application: str | None = None, person: str | None = None, group: str | None = None) -> Pages[t.Assignment]:
         """List assignments; `person` and `group` by id."""
         return self._dravo.pages("/assignments", {"application": application, "person": person, "group": group})
 

@@ -14,9 +14,7 @@ class ApiError(Exception):
         field: the name of the input that is at fault, where there is one.
     """
 
-    def __init__(
-        self, message: str, mend: str = "", code: str = "error", status: int | None = None, field: str | None = None
-    ) -> None:
+    def __init__(self, message: str, mend: str = "", code: str = "error", status: int | None = None, field: str | None = None) -> None:
         super().__init__(f"{message} {mend}".strip())
         self.message, self.mend, self.code, self.status, self.field = message, mend, code, status, field
 

@@ -528,6 +528,21 @@ class PreviewPerson(TypedDict):
     after: list[str]
 
 
+class Problem(TypedDict):
+    """What went wrong, and the mend."""
+
+    code: str
+    message: str
+    mend: str
+    field: str | None
+
+
+class ProblemAnswer(TypedDict):
+    """An error."""
+
+    error: Problem
+
+
 class Reason(TypedDict):
     """Why: an assignment, by way of a group or direct."""
 

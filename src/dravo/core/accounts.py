@@ -99,9 +99,7 @@ def _present(user_id: str, user: MergedUser, roles: Sequence[RoleLabel], *, acti
     return {
         "want": PRESENT,
         "active": active,
-        "roles": [
-            {"value": role.key, "display": role.label, "primary": number == 0} for number, role in enumerate(ranked)
-        ],
+        "roles": [{"value": role.key, "display": role.label, "primary": number == 0} for number, role in enumerate(ranked)],
         "user": attributes,
     }
 
@@ -135,7 +133,5 @@ def differences(agreed: Mapping[str, Any], due: Mapping[str, Any]) -> list[dict[
 
 def _extension_differences(urn: str, agreed: Mapping[str, Any], due: Mapping[str, Any]) -> list[dict[str, Any]]:
     """Return the operations for an extension part by part: not every application takes an extension whole as a path."""
-    changed = [
-        {"op": "replace", "path": f"{urn}:{part}", "value": value} for part, value in due.items() if agreed.get(part) != value
-    ]
+    changed = [{"op": "replace", "path": f"{urn}:{part}", "value": value} for part, value in due.items() if agreed.get(part) != value]
     return changed + [{"op": "remove", "path": f"{urn}:{part}"} for part in agreed if part not in due]

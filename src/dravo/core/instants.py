@@ -30,13 +30,9 @@ def parse_instant(text: str, field: str | None = None) -> Instant:
     try:
         moment = datetime.fromisoformat(text)
     except ValueError:
-        raise InvalidInput(
-            f"'{text}' is not a time.", "Write it like 2031-04-02T09:15:00Z, with its time zone.", field
-        ) from None
+        raise InvalidInput(f"'{text}' is not a time.", "Write it like 2031-04-02T09:15:00Z, with its time zone.", field) from None
     if moment.tzinfo is None:
-        raise InvalidInput(
-            f"'{text}' does not say its time zone.", "Write it like 2031-04-02T09:15:00Z or with +02:00 at its end.", field
-        )
+        raise InvalidInput(f"'{text}' does not say its time zone.", "Write it like 2031-04-02T09:15:00Z or with +02:00 at its end.", field)
     return instant(moment)
 
 

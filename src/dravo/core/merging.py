@@ -40,9 +40,7 @@ def merge(records: Iterable[PersonRecord], precedence: Mapping[str, int]) -> Mer
         precedence: for each source id its rank; the lowest number has the first word.
     """
     ranked = sorted(records, key=lambda record: (precedence.get(record.source_id, 0), record.id))
-    speaking = (
-        [record for record in ranked if record.active] or [record for record in ranked if not record.gone] or ranked
-    )
+    speaking = [record for record in ranked if record.active] or [record for record in ranked if not record.gone] or ranked
     attributes: dict[str, Any] = {}
     given_by: dict[str, str] = {}
     for record in speaking:
@@ -58,6 +56,4 @@ def merge(records: Iterable[PersonRecord], precedence: Mapping[str, int]) -> Mer
             elif name not in attributes:
                 attributes[name] = value
                 given_by[name] = record.source_id
-    return MergedUser(
-        attributes, given_by, any(record.active for record in ranked), all(record.gone for record in ranked)
-    )
+    return MergedUser(attributes, given_by, any(record.active for record in ranked), all(record.gone for record in ranked))

@@ -159,9 +159,7 @@ def work_out(person: Person, catalogue: Catalogue, now: Instant) -> Outcome:
     )
 
 
-def _access_changes(
-    held: Sequence[HeldAccess], found: Access, labels: Mapping[str, GroupLabel], now: Instant
-) -> Iterable[AccessChange]:
+def _access_changes(held: Sequence[HeldAccess], found: Access, labels: Mapping[str, GroupLabel], now: Instant) -> Iterable[AccessChange]:
     open_roles = {(row.application_id, row.role_id): row for row in held}
     for key, row in open_roles.items():
         if key not in found.roles:
@@ -223,14 +221,10 @@ def _account_changes(person: Person, user: MergedUser, found: Access, catalogue:
         if application is None or application.tracked_only:
             continue
         before = held.get(application_id)
-        due = due_account(
-            person.user_id, user, roles.get(application_id, ()), application.settings, before.due if before else None
-        )
+        due = due_account(person.user_id, user, roles.get(application_id, ()), application.settings, before.due if before else None)
         if due is None or (before is not None and before.due == due):
             continue
-        yield AccountChange(
-            application_id, due, before.due_version + 1 if before else 1, before.id if before else None
-        )
+        yield AccountChange(application_id, due, before.due_version + 1 if before else 1, before.id if before else None)
 
 
 def with_record(person: Person, record: PersonRecord) -> Person:

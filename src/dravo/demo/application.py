@@ -69,7 +69,9 @@ class Application:
         finally:
             with self.lock:
                 self.at_once -= 1
-        self.log.append({"at": time.time(), "method": call.method, "path": call.path, "query": call.query, "status": answer.status, "cut": answer.cut})
+        self.log.append(
+            {"at": time.time(), "method": call.method, "path": call.path, "query": call.query, "status": answer.status, "cut": answer.cut}
+        )
         return answer
 
     def beside(self, call: Call) -> Answer:

@@ -37,7 +37,7 @@ class Provider:
     def __init__(self, name: str, state: Path) -> None:
         self.name, self.state = name, state
         self.lock = threading.RLock()
-        empty = {"connection": {}, "people": {}, "groups": {}, "ids": {}, "group_ids": {}}
+        empty: dict[str, Any] = {"connection": {}, "people": {}, "groups": {}, "ids": {}, "group_ids": {}}
         self.kept: dict[str, Any] = json.loads(state.read_text()) if state.exists() else empty
         self.http = httpx.Client(timeout=60, trust_env=False)
         self.done = self.total = 0

@@ -59,7 +59,7 @@ class Demo:
                 self._make_operator()
             log = open(self.folder / "service.log", "a")  # noqa: SIM115 (the children keep it open)
             configure("serve", log)
-            service = Service(self.folder, "127.0.0.1", self.port, log_file=log.buffer)
+            service = Service(self.folder, "127.0.0.1", self.port, log_file=log)
             signal.signal(signal.SIGTERM, lambda *_: service.stop())
             signal.signal(signal.SIGINT, lambda *_: service.stop())
             service.start()
@@ -214,9 +214,7 @@ class Demo:
                 "url": self.url,
                 "operator": self.kept["operator"],
                 "api_token": self.kept["api_token"],
-                "push": [
-                    {"source": scenario.SOURCE_KEY, "base_url": f"{self.url}/scim/v2/{scenario.SOURCE_KEY}", "token": self.kept["push_token"]}
-                ],
+                "push": [{"source": scenario.SOURCE_KEY, "base_url": f"{self.url}/scim/v2/{scenario.SOURCE_KEY}", "token": self.kept["push_token"]}],
                 "applications": applications,
                 "stand_ins": self.addresses,
                 "try": scenario.TRY,

@@ -61,7 +61,13 @@ APPLICATIONS: list[dict[str, Any]] = [
         "label": "Plant Records",
         "owner": "Leocadia Vantongeren",
         "roles": [("viewer", "Viewer", 10), ("recorder", "Recorder", 20), ("curator", "Curator", 30)],
-        "groups": [("Horticulture", "viewer"), ("Education", "viewer"), ("Herbarium", "recorder"), ("Seed Bank", "recorder"), ("Plant Curators", "curator")],
+        "groups": [
+            ("Horticulture", "viewer"),
+            ("Education", "viewer"),
+            ("Herbarium", "recorder"),
+            ("Seed Bank", "recorder"),
+            ("Plant Curators", "curator"),
+        ],
         "stand_in": True,
         "settings": {"on_gone": "delete"},
     },
@@ -155,8 +161,44 @@ def groups(people: list[dict[str, Any]]) -> dict[str, list[str]]:
     return found
 
 
-_GIVEN = "Alder Briony Cosmo Dahlia Ember Fern Gale Hazel Iris Juniper Kestrel Linden Maple Nettle Olive Poppy Quince Rowan Sorrel Tansy".split()
-_FAMILY = "Applecroft Barrowby Coldwell Dunmere Eastgarth Foxholt Greenhalgh Hawksmoor Ivesley Jarrowby Kingsnorth Larkhill Mossgrove Netherby".split()
+_GIVEN = [
+    "Alder",
+    "Briony",
+    "Cosmo",
+    "Dahlia",
+    "Ember",
+    "Fern",
+    "Gale",
+    "Hazel",
+    "Iris",
+    "Juniper",
+    "Kestrel",
+    "Linden",
+    "Maple",
+    "Nettle",
+    "Olive",
+    "Poppy",
+    "Quince",
+    "Rowan",
+    "Sorrel",
+    "Tansy",
+]
+_FAMILY = [
+    "Applecroft",
+    "Barrowby",
+    "Coldwell",
+    "Dunmere",
+    "Eastgarth",
+    "Foxholt",
+    "Greenhalgh",
+    "Hawksmoor",
+    "Ivesley",
+    "Jarrowby",
+    "Kingsnorth",
+    "Larkhill",
+    "Mossgrove",
+    "Netherby",
+]
 
 
 def crowd(count: int, seed: int = 8) -> list[dict[str, Any]]:

@@ -95,6 +95,7 @@ def end_with_parent() -> None:
 
 def page(title: str, parts: list[str]) -> Answer:
     """Return a plain page for people."""
-    style = "body{font:16px sans-serif;margin:2rem;max-width:70rem}table{border-collapse:collapse}td,th{padding:.2rem .8rem;text-align:left;border-bottom:1px solid #ccc}"
+    style = "body{font:16px sans-serif;margin:2rem;max-width:70rem} table{border-collapse:collapse}"
+    style += "td,th{padding:.2rem .8rem;text-align:left;border-bottom:1px solid #ccc}"
     text = f"<!doctype html><html lang=en><meta charset=utf-8><title>{title}</title><style>{style}</style><h1>{title}</h1>{''.join(parts)}</html>"
     return Answer(200, text, "text/html; charset=utf-8")

@@ -36,9 +36,9 @@ def add(house: House, caller: Caller, key: str, label: str, owner: str | None, *
     Raises:
         InvalidInput, AlreadyThere.
     """
-    now = clock.now()
+    now, application_id = clock.now(), new_id()
     row = {
-        "id": new_id(),
+        "id": application_id,
         "key": check_key(key),
         "label": check_label(label),
         "owner": owner,
@@ -59,7 +59,7 @@ def add(house: House, caller: Caller, key: str, label: str, owner: str | None, *
         with house.database.writing() as connection:
             connection.execute(insert(t.application).values(**row))
             raise_revision(connection)
-            record_change(connection, house.keys, caller, "added application", "application", row["id"], now, {"key": key, "label": label})
+            record_change(connection, house.keys, caller, "added application", "application", application_id, now, {"key": key, "label": label})
     except IntegrityError:
         raise AlreadyThere(f"There is an application with the key '{key}' already.", "Take another key.", "key") from None
     return one(house, key)
@@ -86,9 +86,7 @@ def _statement() -> Any:
         where = (d.application_id == p.id, d.closed_at.is_(None), d.state == state)
         return select(func.count()).select_from(t.delivery).where(*where).scalar_subquery().label(state)
 
-    return select(
-        t.application, people.label("people"), accounts.label("accounts"), deliveries(WAITING), deliveries(FAILED), deliveries(HELD)
-    )
+    return select(t.application, people.label("people"), accounts.label("accounts"), deliveries(WAITING), deliveries(FAILED), deliveries(HELD))
 
 
 def _line(row: Any) -> dict[str, Any]:
@@ -179,9 +177,7 @@ def change(house: House, caller: Caller, key: str, label: str | None, owner: str
         before = {name: getattr(row, name) for name in values}
         changed = {name: value for name, value in values.items() if before[name] != value}
         if changed:
-            connection.execute(
-                update(t.application).where(t.application.c.id == row.id).values(**changed, revision=t.application.c.revision + 1)
-            )
+            connection.execute(update(t.application).where(t.application.c.id == row.id).values(**changed, revision=t.application.c.revision + 1))
             raise_revision(connection)
             mark_everyone_with_an_account(connection, row.id)
             _wake(connection, row.id)
@@ -233,9 +229,7 @@ def remove(house: House, caller: Caller, key: str, confirmed: str | None) -> Non
     with house.database.writing() as connection:
         row = by_key(connection, key)
         if confirmed != row.label:
-            raise InvalidInput(
-                f"Removing '{row.label}' ends its history too.", f"Give its label, '{row.label}', to confirm.", "confirm"
-            )
+            raise InvalidInput(f"Removing '{row.label}' ends its history too.", f"Give its label, '{row.label}', to confirm.", "confirm")
         used = select(t.assignment.c.id).where(t.assignment.c.application_id == row.id, t.assignment.c.removed_at.is_(None)).limit(1)
         if connection.execute(used).first():
             raise StillInUse(f"'{row.label}' has assignments.", "Take them away first; then its accounts are brought to their end.")
@@ -248,9 +242,7 @@ def remove(house: House, caller: Caller, key: str, confirmed: str | None) -> Non
             connection.execute(delete(table).where(table.c.application_id == row.id))
         connection.execute(delete(t.application).where(t.application.c.id == row.id))
         raise_revision(connection)
-        record_change(
-            connection, house.keys, caller, "removed application", "application", row.id, clock.now(), {"key": key, "label": row.label}
-        )
+        record_change(connection, house.keys, caller, "removed application", "application", row.id, clock.now(), {"key": key, "label": row.label})
 
 
 # Roles
@@ -310,9 +302,7 @@ def remove_role(house: House, caller: Caller, key: str, role_key: str) -> dict[s
         role = role_by_key(connection, application, role_key)
         for table in (t.assignment, t.access):
             if connection.execute(select(table.c.id).where(table.c.role_id == role.id).limit(1)).first():
-                raise StillInUse(
-                    f"'{role.label}' is given by an assignment, or was.", "Take its assignments away; the role stays for its history."
-                )
+                raise StillInUse(f"'{role.label}' is given by an assignment, or was.", "Take its assignments away; the role stays for its history.")
         connection.execute(delete(t.role).where(t.role.c.id == role.id))
         raise_revision(connection)
         record_change(
@@ -353,7 +343,9 @@ def connect(house: House, caller: Caller, key: str, base_url: str, token: str | 
         if token:
             secret = house.keys.encrypt(token.strip())
         elif moved or not row.secret:
-            raise InvalidInput("The token of the application is missing.", "Give it with the address: a secret stays with the host it was given for.", "token")
+            raise InvalidInput(
+                "The token of the application is missing.", "Give it with the address: a secret stays with the host it was given for.", "token"
+            )
         else:
             secret = row.secret
         connection.execute(
@@ -398,9 +390,7 @@ def check(house: House, caller: Caller, key: str) -> dict[str, Any]:
         values: dict[str, Any] = {"checked_at": now, "capabilities": result["capabilities"]}
         if result["ok"]:
             values |= {"failures": 0, "retry_at": None, "paused_at": None, "trouble": None, "trouble_mend": None, "answered_at": now}
-        connection.execute(
-            update(t.application).where(t.application.c.id == row.id, t.application.c.revision == row.revision).values(**values)
-        )
+        connection.execute(update(t.application).where(t.application.c.id == row.id, t.application.c.revision == row.revision).values(**values))
         record_change(connection, house.keys, caller, "checked connection", "application", row.id, now, {"key": key, "ok": result["ok"]})
     return result
 

@@ -12,6 +12,7 @@ from dravo.core.access import Assignment
 from dravo.core.errors import AlreadyThere, InvalidInput, NotFound
 from dravo.core.instants import Instant
 from dravo.core.planning import Catalogue, Outcome, Person, work_out
+from dravo.core.records import fold
 from dravo.services import applications
 from dravo.services.auditing import record_change
 from dravo.services.house import House
@@ -65,9 +66,7 @@ def add(house: House, caller: Caller, wish: Wish) -> dict[str, Any]:
     return one(house, row["id"])
 
 
-def change(
-    house: House, caller: Caller, assignment_id: str, from_at: Instant | None, until_at: Instant | None, note: str | None
-) -> dict[str, Any]:
+def change(house: House, caller: Caller, assignment_id: str, from_at: Instant | None, until_at: Instant | None, note: str | None) -> dict[str, Any]:
     """Change from when until when an assignment counts, and its note."""
     _check_span(from_at, until_at)
     now = clock.now()
@@ -112,9 +111,7 @@ def _mark(connection: Connection, user_id: str | None, group_id: str | None, now
 
 
 def _row(connection: Connection, assignment_id: str) -> Any:
-    row = connection.execute(
-        select(t.assignment).where(t.assignment.c.id == assignment_id, t.assignment.c.removed_at.is_(None))
-    ).first()
+    row = connection.execute(select(t.assignment).where(t.assignment.c.id == assignment_id, t.assignment.c.removed_at.is_(None))).first()
     if row is None:
         raise NotFound(f"There is no assignment with the id '{assignment_id}'.", "It may have been taken away; see the list.")
     return row
@@ -168,7 +165,9 @@ def find_person(connection: Connection, name: str) -> Any:
     """
     found = views.people_named(connection, name)
     if not found:
-        raise NotFound(f"Nobody has the id, user name, e-mail or external id '{name}'.", "Look for a part of the name in the list of people.", "person")
+        raise NotFound(
+            f"Nobody has the id, user name, e-mail or external id '{name}'.", "Look for a part of the name in the list of people.", "person"
+        )
     present = [row for row in found if row.gone_at is None] or found
     if len(present) > 1:
         ids = ", ".join(row.id for row in present)
@@ -186,7 +185,7 @@ def find_group(connection: Connection, name: str, source_key: str | None) -> Any
     statement = (
         select(t.group, s.key.label("source_key"))
         .outerjoin(t.source, s.id == g.source_id)
-        .where(g.gone_at.is_(None), (g.id == name) | (g.external_id == name) | (g.display_name_key == views.fold(name)))
+        .where(g.gone_at.is_(None), (g.id == name) | (g.external_id == name) | (g.display_name_key == fold(name)))
     )
     if source_key:
         if connection.execute(select(s.id).where(s.key == source_key)).first() is None:
@@ -251,9 +250,7 @@ def _line(row: Any) -> dict[str, Any]:
     }
 
 
-def listing(
-    house: House, ask: Ask, application: str | None = None, group_id: str | None = None, person_id: str | None = None
-) -> dict[str, Any]:
+def listing(house: House, ask: Ask, application: str | None = None, group_id: str | None = None, person_id: str | None = None) -> dict[str, Any]:
     """Return a page of assignments in the order in which they were made, each with how many people it reaches now."""
     statement = _statement()
     if application:
@@ -286,9 +283,7 @@ def preview_adding(house: House, wish: Wish) -> dict[str, Any]:
     with house.database.reading() as connection:
         row, _ = _resolve(connection, wish, now)
         catalogue = house.catalogue.get(connection)
-        new = Assignment(
-            row["id"], row["application_id"], row["role_id"], row["user_id"], row["group_id"], row["from_at"], row["until_at"]
-        )
+        new = Assignment(row["id"], row["application_id"], row["role_id"], row["user_id"], row["group_id"], row["from_at"], row["until_at"])
         touched = _touched(connection, new)
     if new.group_id:
         catalogue = _with_group_assignments(catalogue, new.group_id, (*catalogue.by_group.get(new.group_id, ()), new))
@@ -327,7 +322,7 @@ def _touched(connection: Connection, assignment: Assignment) -> list[Person]:
 
 def _shown(house: House, outcomes: list[Outcome], catalogue: Catalogue) -> dict[str, Any]:
     counts = {"gained": 0, "lost": 0, "unchanged": 0, "accounts": 0}
-    people = []
+    people: list[tuple[Outcome, list[str], list[str]]] = []
     for outcome in outcomes:
         gained = [change for change in outcome.access if change.id is None]
         lost = [change for change in outcome.access if change.closed]
@@ -348,7 +343,5 @@ def _shown(house: House, outcomes: list[Outcome], catalogue: Catalogue) -> dict[
         }
     return {
         **counts,
-        "people": [
-            {"person": names[outcome.person.user_id], "before": before, "after": after} for outcome, before, after in people
-        ],
+        "people": [{"person": names[outcome.person.user_id], "before": before, "after": after} for outcome, before, after in people],
     }

@@ -115,7 +115,8 @@ def attempt(house: House, client: Client, delivery_id: str) -> str | None:
         work = connection.execute(_WORK, {"delivery": delivery_id}).first()
     if work is None or not work.switched_on or work.paused_at or not work.secret:
         return None
-    started, exchanges = clock.now(), []
+    started = clock.now()
+    exchanges: list[dict[str, Any]] = []
     try:
         reached = _converse(house, client, work, exchanges)
     except Trouble as trouble:
@@ -188,9 +189,7 @@ def _settle(house: House, work: Any, delivery_id: str, reached: Reached, started
             .values(
                 agreed=work.due,
                 # What was left alone meanwhile counts as agreed in a later version already.
-                agreed_version=case(
-                    (t.account.c.agreed_version > work.due_version, t.account.c.agreed_version), else_=work.due_version
-                ),
+                agreed_version=case((t.account.c.agreed_version > work.due_version, t.account.c.agreed_version), else_=work.due_version),
                 agreed_at=now,
                 remote_id=reached.remote_id,
                 origin=reached.origin or (work.origin if reached.remote_id else None),
@@ -222,9 +221,7 @@ def _note_answer(connection: Connection, work: Any, now: Instant) -> None:
         connection.execute(update(t.delivery).where(*where).values(next_attempt_at=now))
 
 
-def _settle_trouble(
-    house: House, work: Any, delivery_id: str, trouble: Trouble, started: Instant, exchanges: list[dict[str, Any]]
-) -> str:
+def _settle_trouble(house: House, work: Any, delivery_id: str, trouble: Trouble, started: Instant, exchanges: list[dict[str, Any]]) -> str:
     now = clock.now()
     values: dict[str, Any] = {"attempts": work.attempts + 1, "message": trouble.message, "mend": trouble.mend}
     of_application: dict[str, Any] = {}
@@ -259,7 +256,8 @@ def _settle_trouble(
 
 def pause(attempts: int, longest: float) -> float:
     """Return how many seconds to wait after so many attempts: growing, with jitter, never longer than the longest."""
-    return min(longest, FIRST_PAUSE * 2 ** min(attempts, 12)) * random.uniform(0.75, 1.25)
+    growing: float = FIRST_PAUSE * 2 ** min(attempts, 12)
+    return min(longest, growing) * random.uniform(0.75, 1.25)
 
 
 def _note_attempt(
@@ -360,9 +358,7 @@ def one(house: House, delivery_id: str) -> dict[str, Any]:
         if row is None:
             raise NotFound(f"There is no delivery with the id '{delivery_id}'.")
         n = t.delivery_attempt.c
-        attempts = connection.execute(
-            select(t.delivery_attempt).where(n.delivery_id == delivery_id).order_by(n.id.desc()).limit(100)
-        ).all()
+        attempts = connection.execute(select(t.delivery_attempt).where(n.delivery_id == delivery_id).order_by(n.id.desc()).limit(100)).all()
     return {
         **_line(row),
         "tries": [
@@ -393,9 +389,7 @@ def again(house: House, caller: Caller, delivery_id: str) -> dict[str, Any]:
         target = delivery_id
         if row.closed_at is not None:
             target = _open_anew(connection, row.account_id, now)
-        connection.execute(
-            update(t.delivery).where(t.delivery.c.id == target).values(state=WAITING, next_attempt_at=now, message=None, mend=None)
-        )
+        connection.execute(update(t.delivery).where(t.delivery.c.id == target).values(state=WAITING, next_attempt_at=now, message=None, mend=None))
         record_change(connection, house.keys, caller, "delivered again", "delivery", target, now, {"application": row.application_id})
     return one(house, target)
 
@@ -413,9 +407,7 @@ def _open_anew(connection: Connection, account_id: str, now: Instant) -> str:
         .where(t.account.c.id == account_id)
         .values(agreed=None, agreed_version=0, due_version=account.due_version + 1, due_since=now)
     )
-    connection.execute(
-        update(t.user).where(t.user.c.id == account.user_id).values(revision=t.user.c.revision + 1)
-    )
+    connection.execute(update(t.user).where(t.user.c.id == account.user_id).values(revision=t.user.c.revision + 1))
     delivery_id = new_id()
     connection.execute(
         insert(t.delivery).values(

@@ -28,8 +28,7 @@ def person(house: House, name: str) -> dict[str, Any]:
         return {
             **views.person_line(row),
             "attributes": [
-                {"name": name, "value": value, "source": labels.get(row.given_by.get(path, ""))}
-                for path, name, value in _flat(row.attributes)
+                {"name": name, "value": value, "source": labels.get(row.given_by.get(path, ""))} for path, name, value in _flat(row.attributes)
             ],
             "records": views.records_of(connection, row.id),
             "groups": views.memberships_of(connection, row.id),
@@ -77,10 +76,7 @@ def why(house: House, person_name: str, application_key: str) -> dict[str, Any]:
         ways = _ways(connection, application.id)
     account = accounts[0] if accounts else None
     line = views.person_line(row)
-    if held:
-        sentences = [sentence for item in held for sentence in _of_access(line, item)]
-    else:
-        sentences = _why_not(line, application, ways, ended)
+    sentences = [sentence for item in held for sentence in _of_access(line, item)] or _why_not(line, application, ways, ended)
     return {
         "person": {"id": row.id, "display_name": row.display_name, "user_name": row.user_name},
         "application": {"key": application.key, "label": application.label},
@@ -122,7 +118,9 @@ def _why_not(person_line: dict[str, Any], application: Any, ways: list[dict[str,
         last = ended[0]
         reason = last["reasons"][-1] if last["reasons"] else None
         because = f", because {_because(reason)}" if reason else ""
-        lines.append(f"Until {_when(last['until'])} {name} was {last['role']['label']}{because}.".replace("which the person is in", "which they were in"))
+        lines.append(
+            f"Until {_when(last['until'])} {name} was {last['role']['label']}{because}.".replace("which the person is in", "which they were in")
+        )
     groups = [f"'{way['group']['name']}' ({way['role']['label']})" for way in ways if way["group"]]
     if groups:
         lines.append(f"Being in one of these groups would give it: {', '.join(groups[:10])}{' and more' if len(groups) > 10 else ''}.")

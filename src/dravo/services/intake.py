@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, TypeVar
 
-from sqlalchemy import Connection, Row
+from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import NotFound, WorldMoved
@@ -129,9 +129,7 @@ class Intake:
         """
         self._change_person(source_id, record_id, lambda before: before, gone=True)
 
-    def _change_person(
-        self, source_id: str, record_id: str, change: Callable[[dict[str, Any]], dict[str, Any]], *, gone: bool = False
-    ) -> Taken:
+    def _change_person(self, source_id: str, record_id: str, change: Callable[[dict[str, Any]], dict[str, Any]], *, gone: bool = False) -> Taken:
         data: dict[str, Any] = {}
 
         def attempt() -> Taken:
@@ -163,13 +161,11 @@ class Intake:
 
     def _groups_without(self, user_id: str, record_id: str) -> tuple[str, ...]:
         with self.database.reading() as connection:
-            others = [
-                row.id for row in connection.execute(t.record.select().where(t.record.c.user_id == user_id)) if row.id != record_id
-            ]
+            others = [row.id for row in connection.execute(t.record.select().where(t.record.c.user_id == user_id)) if row.id != record_id]
             found = groups.groups_of_records(connection, others)
         return tuple(group_id for listed in found.values() for group_id, _ in listed)
 
-    def _record(self, connection: Connection, source_id: str, record_id: str) -> Row[Any]:
+    def _record(self, connection: Connection, source_id: str, record_id: str) -> Any:
         row = records.get(connection, source_id, self.channel, record_id)
         if row is None:
             raise NotFound(f"This source has no person with the id '{record_id}'.")
@@ -274,9 +270,7 @@ class Intake:
 
         return self._until_it_stands(attempt)
 
-    def _outcomes(
-        self, connection: Connection, catalogue: Catalogue, group_id: str, plan: MemberPlan, now: Instant
-    ) -> list[Outcome]:
+    def _outcomes(self, connection: Connection, catalogue: Catalogue, group_id: str, plan: MemberPlan, now: Instant) -> list[Outcome]:
         user_of = snapshots.users_of_records(connection, plan.people)
         people = snapshots.people(connection, user_of.values())
         outcomes = []

@@ -118,8 +118,10 @@ def disable(house: House, caller: Caller, operator_id: str) -> dict[str, Any]:
         row = connection.execute(select(t.operator).where(t.operator.c.id == operator_id)).first()
         if row is None:
             raise NotFound(f"There is no operator with the id '{operator_id}'.")
-        chiefs = select(func.count()).select_from(t.operator).where(
-            t.operator.c.kind == CHIEF, t.operator.c.disabled_at.is_(None), t.operator.c.id != operator_id
+        chiefs = (
+            select(func.count())
+            .select_from(t.operator)
+            .where(t.operator.c.kind == CHIEF, t.operator.c.disabled_at.is_(None), t.operator.c.id != operator_id)
         )
         if row.kind == CHIEF and connection.execute(chiefs).scalar_one() == 0:
             raise StillInUse("This is the last chief operator.", "Add another chief first.")

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, Row
+from sqlalchemy import Connection
 
 from dravo.core.errors import NotFound
 from dravo.core.instants import Instant
@@ -98,7 +98,7 @@ class OwnRecords:
             assert narrowing is not None
             everything = Query()
             found: list[dict[str, Any]] = []
-            waiting: list[Row[Any]] = []
+            waiting: list[Any] = []
             total = 0
             for row in (*rows_of.each(connection, source_id, PUSH, narrowing.condition), None):
                 if row is not None:
@@ -113,7 +113,7 @@ class OwnRecords:
                 waiting = []
             return list_response(found, total, start)
 
-    def _people(self, connection: Connection, rows: Sequence[Row[Any]], base: str, query: Query) -> list[dict[str, Any]]:
+    def _people(self, connection: Connection, rows: Sequence[Any], base: str, query: Query) -> list[dict[str, Any]]:
         listed = groups.groups_of_records(connection, [row.id for row in rows])
         return [
             select_attributes(
@@ -125,7 +125,7 @@ class OwnRecords:
             for row in rows
         ]
 
-    def _groups(self, connection: Connection, rows: Sequence[Row[Any]], base: str, query: Query) -> list[dict[str, Any]]:
+    def _groups(self, connection: Connection, rows: Sequence[Any], base: str, query: Query) -> list[dict[str, Any]]:
         return [
             select_attributes(
                 group_resource(
@@ -169,9 +169,7 @@ def group_resource(taken: Taken, base: str, members: Sequence[Any]) -> dict[str,
     """Return a group as the SCIM Group that its source sees (RFC 7643, section 4.2)."""
     resource = {"schemas": [GROUP_URN], "id": taken.id, **taken.data, "meta": _meta("Group", "Groups", taken, base)}
     if members:
-        resource["members"] = [
-            {"value": row[0], "$ref": f"{base}/{row[1]}s/{row[0]}", "type": row[1], "display": row[2]} for row in members
-        ]
+        resource["members"] = [{"value": row[0], "$ref": f"{base}/{row[1]}s/{row[0]}", "type": row[1], "display": row[2]} for row in members]
     return resource
 
 

@@ -9,9 +9,7 @@ from dravo.core.errors import NotPermitted
 CHIEF, ADMINISTRATOR = "chief", "administrator"
 KINDS = (CHIEF, ADMINISTRATOR)
 
-READ = frozenset(
-    {"sources.read", "people.read", "applications.read", "access.read", "deliveries.read", "audit.read", "own.read"}
-)
+READ = frozenset({"sources.read", "people.read", "applications.read", "access.read", "deliveries.read", "audit.read", "own.read"})
 CHANGE = frozenset({"sources.change", "applications.change", "assignments.change", "deliveries.change", "own.change"})
 RUN = frozenset({"operators.read", "operators.change"})
 PERMISSIONS = READ | CHANGE | RUN

@@ -57,9 +57,7 @@ def hash_password(password: str) -> str:
         InvalidInput: if it is too short.
     """
     if len(password) < SHORTEST_PASSWORD:
-        raise InvalidInput(
-            f"The password has {len(password)} characters.", f"Take one of {SHORTEST_PASSWORD} or more.", "password"
-        )
+        raise InvalidInput(f"The password has {len(password)} characters.", f"Take one of {SHORTEST_PASSWORD} or more.", "password")
     return _PASSWORDS.hash(password)
 
 
@@ -86,9 +84,7 @@ class Keys:
         try:
             self._fernet = Fernet(text)
         except ValueError:
-            raise KeyMissing(
-                "The key of this installation cannot be read.", f"Set {KEY_VARIABLE}, or put the file '{KEY_FILE}' back."
-            ) from None
+            raise KeyMissing("The key of this installation cannot be read.", f"Set {KEY_VARIABLE}, or put the file '{KEY_FILE}' back.") from None
         self._chain = hashlib.sha256(b"dravo audit chain " + text.encode()).digest()
 
     def encrypt(self, secret: str) -> str:

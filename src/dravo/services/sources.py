@@ -72,21 +72,20 @@ def add(house: House, caller: Caller, key: str, label: str) -> dict[str, Any]:
     Raises:
         InvalidInput, AlreadyThere.
     """
+    now, source_id = clock.now(), new_id()
     row = {
-        "id": new_id(),
+        "id": source_id,
         "key": check_key(key),
         "label": check_label(label),
         "channel": "push",
         "precedence": 100,
-        "created_at": clock.now(),
+        "created_at": now,
     }
     try:
         with house.database.writing() as connection:
             connection.execute(insert(t.source).values(**row))
             raise_revision(connection)
-            record_change(
-                connection, house.keys, caller, "added source", "source", row["id"], row["created_at"], {"key": key, "label": label}
-            )
+            record_change(connection, house.keys, caller, "added source", "source", source_id, now, {"key": key, "label": label})
     except IntegrityError:
         raise AlreadyThere(f"There is a source with the key '{key}' already.", "Take another key.", "key") from None
     return one(house, key)
@@ -99,9 +98,7 @@ def rename(house: House, caller: Caller, key: str, label: str) -> dict[str, Any]
         row = by_key(connection, key)
         connection.execute(update(t.source).where(t.source.c.id == row.id).values(label=label))
         raise_revision(connection)
-        record_change(
-            connection, house.keys, caller, "renamed source", "source", row.id, clock.now(), {"before": row.label, "after": label}
-        )
+        record_change(connection, house.keys, caller, "renamed source", "source", row.id, clock.now(), {"before": row.label, "after": label})
     return one(house, key)
 
 
@@ -208,9 +205,7 @@ def add_token(house: House, caller: Caller, key: str, label: str, expires_at: In
             "expires_at": expires_at,
         }
         connection.execute(insert(t.source_token).values(**row))
-        record_change(
-            connection, house.keys, caller, "added push token", "source", source.id, now, {"label": label, "prefix": token.prefix}
-        )
+        record_change(connection, house.keys, caller, "added push token", "source", source.id, now, {"label": label, "prefix": token.prefix})
     return {**_token_line(_Shown(row)), "token": token.text}
 
 
@@ -229,9 +224,7 @@ def revoke_token(house: House, caller: Caller, key: str, token_id: str) -> None:
             raise NotFound(f"'{source.label}' has no token with the id '{token_id}'.")
         if row.revoked_at is None:
             connection.execute(update(t.source_token).where(*where).values(revoked_at=now))
-            record_change(
-                connection, house.keys, caller, "revoked push token", "source", source.id, now, {"label": row.label, "prefix": row.prefix}
-            )
+            record_change(connection, house.keys, caller, "revoked push token", "source", source.id, now, {"label": row.label, "prefix": row.prefix})
 
 
 def tokens(house: House, key: str, ask: Ask) -> dict[str, Any]:
@@ -318,9 +311,7 @@ class Sightings:
         row = {"source_id": source_id, "what": what, "first_at": now, "last_at": now, "detail": detail}
         statement = insert_unless_there(t.source_sight).values(**row)
         with self._house.database.writing() as connection:
-            connection.execute(
-                statement.on_conflict_do_update(index_elements=["source_id", "what"], set_={"last_at": now, "detail": detail})
-            )
+            connection.execute(statement.on_conflict_do_update(index_elements=["source_id", "what"], set_={"last_at": now, "detail": detail}))
             if token_id:
                 connection.execute(update(t.source_token).where(t.source_token.c.id == token_id).values(last_used_at=now))
 
@@ -354,7 +345,7 @@ def sheet(house: House, key: str, base: str) -> dict[str, Any]:
     return {
         "source": {"key": source.key, "label": source.label},
         "give": [
-            {"name": "Base address", "value": address, "note": "Where the other side asks for the SCIM address, tenant address or endpoint."},
+            {"name": "Base address", "value": address, "note": "Where the other side asks for the SCIM address or endpoint."},
             {"name": "Scheme", "value": scheme, "note": "Where it is asked for in parts."},
             {"name": "Host and port", "value": host, "note": "Where it is asked for in parts."},
             {"name": "Path", "value": f"/{path}", "note": "Where it is asked for in parts."},

@@ -34,8 +34,16 @@ _REWRITE = (
         **{
             name: bindparam(name, type_=t.user.c[name].type)
             for name in (
-                "user_name", "user_name_key", "display_name", "display_name_key", "email", "email_key",
-                "attributes", "given_by", "active", "modified_at",
+                "user_name",
+                "user_name_key",
+                "display_name",
+                "display_name_key",
+                "email",
+                "email_key",
+                "attributes",
+                "given_by",
+                "active",
+                "modified_at",
             )
         },
     )
@@ -43,9 +51,7 @@ _REWRITE = (
 _BACK = update(t.user).where(t.user.c.id == bindparam("user")).values(inactive_since=None, gone_at=None)
 _MAKE_USER = insert(t.user)
 _OPEN_ACCESS = insert(t.access)
-_WRITE_REASONS = (
-    update(t.access).where(t.access.c.id == bindparam("access")).values(reasons=bindparam("why", type_=t.access.c.reasons.type))
-)
+_WRITE_REASONS = update(t.access).where(t.access.c.id == bindparam("access")).values(reasons=bindparam("why", type_=t.access.c.reasons.type))
 _CLOSE_ACCESS = (
     update(t.access)
     .where(t.access.c.id == bindparam("access"))

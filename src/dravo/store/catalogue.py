@@ -62,9 +62,7 @@ class CatalogueCache:
 def load(connection: Connection, current: int) -> Catalogue:
     """Read everything declared."""
     applications = {
-        row.id: Application(
-            row.id, row.key, row.label, Settings(row.on_losing_access, row.on_inactive, row.on_gone), row.tracked_only
-        )
+        row.id: Application(row.id, row.key, row.label, Settings(row.on_losing_access, row.on_inactive, row.on_gone), row.tracked_only)
         for row in connection.execute(select(t.application))
     }
     roles = {row.id: Role(row.key, row.label, row.rank, row.id, row.application_id) for row in connection.execute(select(t.role))}

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
-from sqlalchemy import Connection, Row, bindparam, func, insert, literal, select, update
+from sqlalchemy import Connection, bindparam, func, insert, literal, select, update
 
 from dravo.core.instants import Instant
 from dravo.core.records import fold
@@ -44,7 +44,7 @@ _WRITE = (
 )
 
 
-def get(connection: Connection, source_id: str, channel: str, group_id: str) -> Row[Any] | None:
+def get(connection: Connection, source_id: str, channel: str, group_id: str) -> Any:
     """Return one group that the source has, or None."""
     return connection.execute(_ONE, {"id": group_id, "source": source_id, "channel": channel}).first()
 
@@ -83,7 +83,7 @@ def write(connection: Connection, group_id: str, seen: int, data: Mapping[str, A
     return connection.execute(_WRITE, given).rowcount == 1
 
 
-def listing(connection: Connection, source_id: str, channel: str, condition: Any, offset: int, count: int) -> tuple[int, list[Row[Any]]]:
+def listing(connection: Connection, source_id: str, channel: str, condition: Any, offset: int, count: int) -> tuple[int, list[Any]]:
     """Return how many of a source's groups meet an SQL condition (None for all), and one page of them by id."""
     where = [t.group.c.source_id == source_id, t.group.c.channel == channel, t.group.c.gone_at.is_(None)]
     if condition is not None:
@@ -95,7 +95,7 @@ def listing(connection: Connection, source_id: str, channel: str, condition: Any
     return total, list(rows)
 
 
-def each(connection: Connection, source_id: str, channel: str, condition: Any) -> Iterator[Row[Any]]:
+def each(connection: Connection, source_id: str, channel: str, condition: Any) -> Iterator[Any]:
     """Yield a source's groups that meet an SQL condition, by id."""
     where = [t.group.c.source_id == source_id, t.group.c.channel == channel, t.group.c.gone_at.is_(None)]
     if condition is not None:
@@ -103,7 +103,7 @@ def each(connection: Connection, source_id: str, channel: str, condition: Any) -
     yield from connection.execute(select(*_COLUMNS).where(*where).order_by(t.group.c.id))
 
 
-def members(connection: Connection, group_id: str) -> list[Row[Any]]:
+def members(connection: Connection, group_id: str) -> list[Any]:
     """Return (id, "User" or "Group", display name) of everyone whom a group lists."""
     m = t.membership
     people = (
@@ -179,9 +179,7 @@ def end_members(connection: Connection, group_id: str, ids: Sequence[str], now: 
         some = ids[start : start + CHUNK]
         for column in (m.c.record_id, m.c.inner_group_id):
             connection.execute(
-                update(m)
-                .where(m.c.group_id == group_id, m.c.until_at.is_(None), column.is_not(None), column.in_(some))
-                .values(until_at=now)
+                update(m).where(m.c.group_id == group_id, m.c.until_at.is_(None), column.is_not(None), column.in_(some)).values(until_at=now)
             )
 
 
@@ -201,9 +199,7 @@ def end_group(connection: Connection, group_id: str, now: Instant) -> None:
     """End a group's own list and take it off the lists of others."""
     m = t.membership
     connection.execute(update(m).where(m.c.group_id == group_id, m.c.until_at.is_(None)).values(until_at=now))
-    connection.execute(
-        update(m).where(m.c.inner_group_id == group_id, m.c.until_at.is_(None), m.c.inner_group_id.is_not(None)).values(until_at=now)
-    )
+    connection.execute(update(m).where(m.c.inner_group_id == group_id, m.c.until_at.is_(None), m.c.inner_group_id.is_not(None)).values(until_at=now))
 
 
 _GROUPS_OF_RECORDS = (
@@ -231,9 +227,7 @@ def _users_within(group_id: str, *columns: Any) -> Any:
     """Return the select of everyone in a group, by any nesting."""
     m = t.membership
     within = select(literal(group_id).label("id")).cte("within", recursive=True)
-    within = within.union(
-        select(m.c.inner_group_id).where(m.c.group_id == within.c.id, m.c.until_at.is_(None), m.c.inner_group_id.is_not(None))
-    )
+    within = within.union(select(m.c.inner_group_id).where(m.c.group_id == within.c.id, m.c.until_at.is_(None), m.c.inner_group_id.is_not(None)))
     return (
         select(t.record.c.user_id, *columns)
         .join(m, m.c.record_id == t.record.c.id)

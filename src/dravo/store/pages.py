@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import orjson
-from sqlalchemy import ColumnElement, Connection, Row, Select, func, literal, select, tuple_
+from sqlalchemy import ColumnElement, Connection, Select, func, literal, select, tuple_
 
 from dravo.core.errors import InvalidInput
 
@@ -29,7 +29,7 @@ def page(
     statement: Select[Any],
     keys: Sequence[ColumnElement[Any]],
     ask: Ask,
-    show: Callable[[Row[Any]], dict[str, Any]],
+    show: Callable[[Any], dict[str, Any]],
     *,
     newest_first: bool = False,
 ) -> dict[str, Any]:

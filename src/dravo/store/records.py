@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-from sqlalchemy import Connection, Row, bindparam, func, insert, select, update
+from sqlalchemy import Connection, bindparam, func, insert, select, update
 
 from dravo.core.instants import Instant
 from dravo.core.records import searchable
@@ -40,14 +40,12 @@ _WRITE = (
 )
 
 
-def get(connection: Connection, source_id: str, channel: str, record_id: str) -> Row[Any] | None:
+def get(connection: Connection, source_id: str, channel: str, record_id: str) -> Any:
     """Return one record that the source has, or None."""
     return connection.execute(_ONE, {"id": record_id, "source": source_id, "channel": channel}).first()
 
 
-def make(
-    connection: Connection, record_id: str, source_id: str, channel: str, user_id: str, data: Mapping[str, Any], now: Instant
-) -> None:
+def make(connection: Connection, record_id: str, source_id: str, channel: str, user_id: str, data: Mapping[str, Any], now: Instant) -> None:
     """Write a new record."""
     found = searchable(data)
     connection.execute(
@@ -82,7 +80,7 @@ def write(connection: Connection, record_id: str, seen: int, data: Mapping[str, 
     return connection.execute(_WRITE, given).rowcount == 1
 
 
-def listing(connection: Connection, source_id: str, channel: str, condition: Any, offset: int, count: int) -> tuple[int, list[Row[Any]]]:
+def listing(connection: Connection, source_id: str, channel: str, condition: Any, offset: int, count: int) -> tuple[int, list[Any]]:
     """Return how many of a source's records meet an SQL condition (None for all), and one page of them by id."""
     where = [t.record.c.source_id == source_id, t.record.c.channel == channel, t.record.c.gone_at.is_(None)]
     if condition is not None:
@@ -94,7 +92,7 @@ def listing(connection: Connection, source_id: str, channel: str, condition: Any
     return total, list(rows)
 
 
-def each(connection: Connection, source_id: str, channel: str, condition: Any) -> Iterator[Row[Any]]:
+def each(connection: Connection, source_id: str, channel: str, condition: Any) -> Iterator[Any]:
     """Yield a source's records that meet an SQL condition, by id."""
     where = [t.record.c.source_id == source_id, t.record.c.channel == channel, t.record.c.gone_at.is_(None)]
     if condition is not None:

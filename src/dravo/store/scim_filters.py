@@ -11,8 +11,8 @@ from typing import Any
 
 from sqlalchemy import Table, and_, or_
 
-from dravo.core.instants import parse_instant
 from dravo.core.errors import InvalidInput
+from dravo.core.instants import parse_instant
 from dravo.core.records import fold
 from dravo.core.scim.paths import And, Compare, Filter, Or
 from dravo.store import tables as t

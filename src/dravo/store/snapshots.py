@@ -16,11 +16,11 @@ from dravo.store.catalogue import assignment_of
 
 CHUNK = 500
 
-_IDS = bindparam("ids", expanding=True)
+_IDS: Any = bindparam("ids", expanding=True)
 _USERS = select(t.user.c.id, t.user.c.revision).where(t.user.c.id.in_(_IDS))
-_RECORDS = select(
-    t.record.c.id, t.record.c.source_id, t.record.c.channel, t.record.c.data, t.record.c.user_id, t.record.c.gone_at
-).where(t.record.c.user_id.in_(_IDS))
+_RECORDS = select(t.record.c.id, t.record.c.source_id, t.record.c.channel, t.record.c.data, t.record.c.user_id, t.record.c.gone_at).where(
+    t.record.c.user_id.in_(_IDS)
+)
 _GROUPS = (
     select(t.record.c.user_id, t.membership.c.group_id)
     .join(t.membership, t.membership.c.record_id == t.record.c.id)
@@ -28,12 +28,12 @@ _GROUPS = (
     .order_by(t.membership.c.id)
 )
 _DIRECT = select(t.assignment).where(t.assignment.c.user_id.in_(_IDS), t.assignment.c.removed_at.is_(None))
-_ACCESS = select(
-    t.access.c.user_id, t.access.c.id, t.access.c.application_id, t.access.c.role_id, t.access.c.reasons
-).where(t.access.c.user_id.in_(_IDS), t.access.c.until_at.is_(None))
-_ACCOUNTS = select(
-    t.account.c.user_id, t.account.c.id, t.account.c.application_id, t.account.c.due, t.account.c.due_version
-).where(t.account.c.user_id.in_(_IDS))
+_ACCESS = select(t.access.c.user_id, t.access.c.id, t.access.c.application_id, t.access.c.role_id, t.access.c.reasons).where(
+    t.access.c.user_id.in_(_IDS), t.access.c.until_at.is_(None)
+)
+_ACCOUNTS = select(t.account.c.user_id, t.account.c.id, t.account.c.application_id, t.account.c.due, t.account.c.due_version).where(
+    t.account.c.user_id.in_(_IDS)
+)
 
 
 def people(connection: Connection, user_ids: Iterable[str]) -> dict[str, Person]:
@@ -57,11 +57,11 @@ def _chunk(connection: Connection, ids: Sequence[str]) -> dict[str, Person]:
     for row in connection.execute(_DIRECT, given):
         direct[row.user_id].append(assignment_of(row))
     access: defaultdict[str, list[HeldAccess]] = defaultdict(list)
-    for user_id, *rest, reasons in connection.execute(_ACCESS, given):
-        access[user_id].append(HeldAccess(*rest, tuple(reasons)))
+    for user_id, access_id, application_id, role_id, reasons in connection.execute(_ACCESS, given):
+        access[user_id].append(HeldAccess(access_id, application_id, role_id, tuple(reasons)))
     accounts: defaultdict[str, list[HeldAccount]] = defaultdict(list)
-    for user_id, *held in connection.execute(_ACCOUNTS, given):
-        accounts[user_id].append(HeldAccount(*held))
+    for user_id, account_id, application_id, due, due_version in connection.execute(_ACCOUNTS, given):
+        accounts[user_id].append(HeldAccount(account_id, application_id, due, due_version))
     return {
         user_id: Person(
             user_id,
@@ -83,5 +83,5 @@ def users_of_records(connection: Connection, record_ids: Iterable[str]) -> dict[
     statement = select(t.record.c.id, t.record.c.user_id).where(t.record.c.id.in_(_IDS))
     for start in range(0, len(wanted), CHUNK):
         rows: Any = connection.execute(statement, {"ids": wanted[start : start + CHUNK]})
-        found.update({record_id: user_id for record_id, user_id in rows})
+        found.update(dict(rows.tuples().all()))
     return found

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy import Connection, Row, Select, and_, func, or_, select
+from sqlalchemy import Connection, Select, and_, func, or_, select
 
 from dravo.core.accounts import ABSENT, AS_IT_IS
 from dravo.core.records import fold
@@ -38,9 +38,7 @@ def person_line(row: Any) -> dict[str, Any]:
 def people(connection: Connection, ask: Ask, words: str | None, state: str | None) -> dict[str, Any]:
     """Return a page of users by name; `words` are looked for in name, user name and e-mail."""
     u = t.user.c
-    statement = select(
-        u.id, u.user_name, u.display_name, u.email, u.active, u.gone_at, u.inactive_since, u.created_at, u.modified_at
-    )
+    statement = select(u.id, u.user_name, u.display_name, u.email, u.active, u.gone_at, u.inactive_since, u.created_at, u.modified_at)
     if words:
         statement = statement.where(or_(*(contains(column, words) for column in (u.display_name_key, u.user_name_key, u.email_key))))
     conditions = {
@@ -53,12 +51,12 @@ def people(connection: Connection, ask: Ask, words: str | None, state: str | Non
     return page(connection, statement, [u.display_name_key, u.id], ask, person_line)
 
 
-def person(connection: Connection, user_id: str) -> Row[Any] | None:
+def person(connection: Connection, user_id: str) -> Any:
     """Return a user's row."""
     return connection.execute(select(t.user).where(t.user.c.id == user_id)).first()
 
 
-def people_named(connection: Connection, name: str) -> list[Row[Any]]:
+def people_named(connection: Connection, name: str) -> list[Any]:
     """Return users who have an id, user name, e-mail or external id; at most ten."""
     u, key = t.user.c, fold(name)
     by_external = select(t.record.c.user_id).where(t.record.c.external_id == name, t.record.c.gone_at.is_(None))
@@ -118,17 +116,9 @@ def memberships_of(connection: Connection, user_id: str) -> list[dict[str, Any]]
 def groups(connection: Connection, ask: Ask, words: str | None, source_key: str | None) -> dict[str, Any]:
     """Return a page of groups by name, each with its source, its own id and how many it lists."""
     g, s, m = t.group.c, t.source.c, t.membership.c
-    size = (
-        select(func.count())
-        .select_from(t.membership)
-        .where(m.group_id == g.id, m.until_at.is_(None), m.record_id.is_not(None))
-        .scalar_subquery()
-    )
+    size = select(func.count()).select_from(t.membership).where(m.group_id == g.id, m.until_at.is_(None), m.record_id.is_not(None)).scalar_subquery()
     roles = (
-        select(func.count())
-        .select_from(t.assignment)
-        .where(t.assignment.c.group_id == g.id, t.assignment.c.removed_at.is_(None))
-        .scalar_subquery()
+        select(func.count()).select_from(t.assignment).where(t.assignment.c.group_id == g.id, t.assignment.c.removed_at.is_(None)).scalar_subquery()
     )
     statement = (
         select(g.id, g.display_name, g.external_id, g.modified_at, s.key, s.label, size.label("size"), roles.label("roles"))
@@ -157,9 +147,7 @@ def group_line(row: Any) -> dict[str, Any]:
 
 def group(connection: Connection, group_id: str) -> dict[str, Any] | None:
     """Return one group as it stands in lists, or None."""
-    return next(
-        (line for line in groups(connection, Ask(count=2), group_id, None)["items"] if line["id"] == group_id), None
-    )
+    return next((line for line in groups(connection, Ask(count=2), group_id, None)["items"] if line["id"] == group_id), None)
 
 
 def group_members(connection: Connection, group_id: str, ask: Ask) -> dict[str, Any]:
@@ -189,8 +177,7 @@ def account_line(row: Any) -> dict[str, Any]:
         "id": row.account_id,
         "person": {"id": row.user_id, "display_name": row.display_name, "user_name": row.user_name},
         "application": {"key": row.application_key, "label": row.application_label},
-        "should_be": "absent" if due["want"] == ABSENT else "left alone" if due["want"] == AS_IT_IS
-        else "active" if due["active"] else "inactive",
+        "should_be": "absent" if due["want"] == ABSENT else "left alone" if due["want"] == AS_IT_IS else "active" if due["active"] else "inactive",
         "roles": [role["value"] for role in shown.get("roles", [])] if shown else [],
         "state": account_state(row),
         "due_version": row.due_version,
@@ -216,11 +203,26 @@ def accounts_statement() -> Select[Any]:
     a, u, p, d = t.account.c, t.user.c, t.application.c, t.delivery.c
     return (
         select(
-            a.id.label("account_id"), a.due, a.due_version, a.due_since, a.agreed, a.agreed_version, a.agreed_at, a.remote_id, a.origin,
-            u.id.label("user_id"), u.display_name, u.user_name,
-            p.key.label("application_key"), p.label.label("application_label"),
-            d.id.label("delivery_id"), d.state.label("delivery_state"), d.message, d.mend, d.next_attempt_at,
-        )  # fmt: skip
+            a.id.label("account_id"),
+            a.due,
+            a.due_version,
+            a.due_since,
+            a.agreed,
+            a.agreed_version,
+            a.agreed_at,
+            a.remote_id,
+            a.origin,
+            u.id.label("user_id"),
+            u.display_name,
+            u.user_name,
+            p.key.label("application_key"),
+            p.label.label("application_label"),
+            d.id.label("delivery_id"),
+            d.state.label("delivery_state"),
+            d.message,
+            d.mend,
+            d.next_attempt_at,
+        )
         .join(t.user, u.id == a.user_id)
         .join(t.application, p.id == a.application_id)
         .outerjoin(t.delivery, and_(d.account_id == a.id, d.closed_at.is_(None)))
@@ -269,11 +271,20 @@ def access(
     x, u, p, r = t.access.c, t.user.c, t.application.c, t.role.c
     statement = (
         select(
-            x.id, x.reasons, x.from_at, x.until_at,
-            u.id.label("user_id"), u.display_name, u.user_name,
-            p.id.label("application_id"), p.key.label("application_key"), p.label.label("application_label"),
-            r.key.label("role_key"), r.label.label("role_label"), r.rank,
-        )  # fmt: skip
+            x.id,
+            x.reasons,
+            x.from_at,
+            x.until_at,
+            u.id.label("user_id"),
+            u.display_name,
+            u.user_name,
+            p.id.label("application_id"),
+            p.key.label("application_key"),
+            p.label.label("application_label"),
+            r.key.label("role_key"),
+            r.label.label("role_label"),
+            r.rank,
+        )
         .join(t.user, u.id == x.user_id)
         .join(t.application, p.id == x.application_id)
         .join(t.role, r.id == x.role_id)

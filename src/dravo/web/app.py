@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import secrets
 from pathlib import Path
 from typing import Any
 
 import orjson
-from flask import Flask, Response, current_app, render_template, request, send_from_directory
+from flask import Flask, Response, current_app, g, render_template, request, send_from_directory
 from flask.json.provider import JSONProvider
 from flask_openapi3.models.info import Info
 from flask_openapi3.openapi import OpenAPI
@@ -23,7 +24,7 @@ from dravo.web.scim.routes import LARGEST_BODY, make_blueprint
 
 BUILT = Path(__file__).parent / "console" / "built"
 POLICY = (
-    "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-dravo'; img-src 'self' data:; font-src 'self'; "
+    "default-src 'none'; script-src 'self'; style-src 'self'{nonce}; img-src 'self' data:; font-src 'self'; "
     "connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
 )
 
@@ -54,7 +55,7 @@ def create_app(house: House, public_url: str) -> Flask:
             "token": {"type": "http", "scheme": "bearer"},
             "session": {"type": "apiKey", "in": "cookie", "name": COOKIE},
         },
-        responses={"4XX": ProblemAnswer},
+        validation_error_model=ProblemAnswer,
         doc_ui=False,
         validation_error_callback=tell_validation,
         static_folder=None,
@@ -87,7 +88,8 @@ def _add_document(app: OpenAPI) -> None:
 
     @app.route(f"{PREFIX}/")
     def page() -> str:
-        return render_template("api.html", document=app.api_doc, version=__version__)
+        g.nonce = secrets.token_urlsafe(16)
+        return render_template("api.html", document=app.api_doc, version=__version__, nonce=g.nonce)
 
 
 def _add_health(app: Flask, house: House) -> None:
@@ -118,15 +120,17 @@ def _add_console(app: Flask) -> None:
             return response
         if not (BUILT / "index.html").is_file():
             return Response("The console is not built yet: run 'make setup'.\n", 503, content_type="text/plain")
-        response = send_from_directory(BUILT, "index.html")
-        response.headers["Cache-Control"] = "no-cache"
-        return response
+        # The theme's colours are written into the page as a style, which the policy lets through by this page's own nonce.
+        g.nonce = secrets.token_urlsafe(16)
+        text = (BUILT / "index.html").read_text().replace("__NONCE__", g.nonce)
+        return Response(text, content_type="text/html; charset=utf-8", headers={"Cache-Control": "no-cache"})
 
 
 def _add_headers(response: Response) -> Response:
     response.headers.setdefault("X-Content-Type-Options", "nosniff")
     if response.mimetype == "text/html":
-        response.headers["Content-Security-Policy"] = POLICY
+        nonce = g.get("nonce")
+        response.headers["Content-Security-Policy"] = POLICY.format(nonce=f" 'nonce-{nonce}'" if nonce else "")
         response.headers["Referrer-Policy"] = "no-referrer"
         response.headers["X-Frame-Options"] = "DENY"
         if current_app.config["PUBLIC_URL"].startswith("https:"):

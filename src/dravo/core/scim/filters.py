@@ -69,7 +69,7 @@ def _sub_value(element: Any, at: Location) -> Any:
 
 def _is_present(value: Any) -> bool:
     """Null, an empty list and an empty text are no value (RFC 7643, section 2.5; 7644, table 3)."""
-    return value is not None and value != "" and value != [] and value != {}
+    return value is not None and value not in ("", [], {})
 
 
 def _compare_all(leaf: Attribute, operator: str, wanted: Any, found: list[Any]) -> bool:

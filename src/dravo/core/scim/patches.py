@@ -104,33 +104,39 @@ def apply_patch(resource: Mapping[str, Any], operations: list[Operation], resour
 
 def _apply(patched: Patched, operation: Operation, resource_type: ResourceType) -> None:
     if operation.path is None:
-        if not isinstance(operation.value, Mapping):
-            raise invalid_value(f"'{operation.kind}' without a path needs an object of attributes as its value.")
-        for key, value in operation.value.items():
-            # Keys may be plain names, dotted paths or full URN paths: each is a target of its own.
-            if key.lower() in ("schemas", "id", "meta"):
-                continue
-            _apply(patched, Operation(operation.kind, parse_path(key, resource_type), value), resource_type)
+        for each in _one_by_one(operation, resource_type):
+            _apply(patched, each, resource_type)
         return
     at = operation.path.at
     if at.attribute is None:
         _apply_to_extension(patched, operation, at, resource_type)
-        return
-    for part in (at.attribute, at.sub):
-        if part is not None and part.mutability == "readOnly":
-            raise mutability(f"'{at}' is read-only here.")
-    if at.attribute.mutability == "writeOnly":
-        return
-    if at.attribute.name == "members" and resource_type.name == "Group":
+    elif "readOnly" in (at.attribute.mutability, at.sub.mutability if at.sub else ""):
+        raise mutability(f"'{at}' is read-only here.")
+    elif at.attribute.name == "members" and resource_type.name == "Group":
         patched.members.append(_member_change(operation))
-        return
-    holder = patched.resource
+    elif at.attribute.mutability != "writeOnly":
+        _apply_to_attribute(patched, operation, operation.path)
+
+
+def _one_by_one(operation: Operation, resource_type: ResourceType) -> list[Operation]:
+    """Return an operation without a path as one for each key of its value: a plain name, a dotted or a full URN path."""
+    if not isinstance(operation.value, Mapping):
+        raise invalid_value(f"'{operation.kind}' without a path needs an object of attributes as its value.")
+    return [
+        Operation(operation.kind, parse_path(key, resource_type), value)
+        for key, value in operation.value.items()
+        if key.lower() not in ("schemas", "id", "meta")
+    ]
+
+
+def _apply_to_attribute(patched: Patched, operation: Operation, path: PatchPath) -> None:
+    at, holder = path.at, patched.resource
     if at.urn:
         holder = patched.resource.setdefault(at.urn, {})
     if operation.kind == "remove":
-        _remove(holder, at, operation.path.element, operation.value)
-    elif operation.path.element is not None:
-        _set_in_elements(holder, at, operation.path.element, operation)
+        _remove(holder, at, path.element, operation.value)
+    elif path.element is not None:
+        _set_in_elements(holder, at, path.element, operation)
     else:
         _set(holder, at, operation)
     if at.urn and not patched.resource[at.urn]:

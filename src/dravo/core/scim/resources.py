@@ -18,6 +18,8 @@ from dravo.core.scim.schemas import Attribute, ResourceType
 
 LONGEST_TEXT = 64_000
 _ALWAYS = ("schemas", "id")
+# An extension's URN or None, an attribute (None: the whole extension), and a sub-attribute or None.
+Choice = tuple[str | None, str | None, str | None]
 
 
 def read_resource(payload: Any, resource_type: ResourceType) -> dict[str, Any]:
@@ -176,12 +178,12 @@ def read_members(value: Any) -> list[str]:
     return list(ids)
 
 
-def parse_selection(text: str | None, resource_type: ResourceType) -> tuple[tuple[str | None, str | None, str | None], ...]:
+def parse_selection(text: str | None, resource_type: ResourceType) -> tuple[Choice, ...]:
     """Return a comma-separated list of attribute paths as (URN, attribute, sub-attribute); unknown ones are passed over.
 
     RFC 7644, section 3.4.2.5 and 3.9.
     """
-    chosen: list[tuple[str | None, str | None, str | None]] = []
+    chosen: list[Choice] = []
     for part in (text or "").split(","):
         name = part.strip()
         if not name:
@@ -198,9 +200,7 @@ def parse_selection(text: str | None, resource_type: ResourceType) -> tuple[tupl
     return tuple(chosen)
 
 
-def select_attributes(
-    resource: dict[str, Any], resource_type: ResourceType, attributes: str | None, excluded: str | None
-) -> dict[str, Any]:
+def select_attributes(resource: dict[str, Any], resource_type: ResourceType, attributes: str | None, excluded: str | None) -> dict[str, Any]:
     """Return a resource with only, or without, the attributes asked for; `id` and `schemas` always stay (RFC 7644, 3.9).
 
     Raises:
@@ -215,11 +215,11 @@ def select_attributes(
     return _without(resource, parse_selection(excluded, resource_type))
 
 
-def _only(resource: dict[str, Any], chosen: Iterable[tuple[str | None, str | None, str | None]]) -> dict[str, Any]:
+def _only(resource: dict[str, Any], chosen: Iterable[Choice]) -> dict[str, Any]:
     kept = {name: resource[name] for name in _ALWAYS if name in resource}
     for urn, name, sub in chosen:
-        if urn and name is None:
-            if urn in resource:
+        if name is None:
+            if urn is not None and urn in resource:
                 kept[urn] = resource[urn]
             continue
         source = resource.get(urn, {}) if urn else resource
@@ -243,11 +243,11 @@ def _part(value: Any, sub: str) -> dict[str, Any]:
     return {sub: value[sub]} if isinstance(value, Mapping) and sub in value else {}
 
 
-def _without(resource: dict[str, Any], chosen: Iterable[tuple[str | None, str | None, str | None]]) -> dict[str, Any]:
+def _without(resource: dict[str, Any], chosen: Iterable[Choice]) -> dict[str, Any]:
     kept = dict(resource)
     for urn, name, sub in chosen:
-        if urn and name is None:
-            kept.pop(urn, None)
+        if name is None:
+            kept.pop(urn or "", None)
             continue
         if urn:
             kept[urn] = dict(kept.get(urn, {}))

@@ -68,7 +68,12 @@ def _check_token(client: Client, connection: Connection, step: Any, result: Any,
         step("Token", WRONG, f"The list of users: {wrong}.", "Try again; if it stays, ask whoever runs the application.")
         return dict(result(capabilities))
     if listing.status in (401, 403):
-        step("Token", WRONG, f"The token is turned away ({listing.status}): {said(listing)}", "Take a token that may read and change users, and paste it whole.")
+        step(
+            "Token",
+            WRONG,
+            f"The token is turned away ({listing.status}): {said(listing)}",
+            "Take a token that may read and change users, and paste it whole.",
+        )
         return dict(result(capabilities))
     step("Token", OK, "The token is accepted.")
     if not listing.ok or listing.body is None or "totalResults" not in listing.body:

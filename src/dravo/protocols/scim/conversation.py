@@ -210,9 +210,7 @@ def _create(wanted: Wanted) -> Generator[Question, Any, Reached | None]:
     return Reached(str(remote_id), MADE)
 
 
-def _update(
-    wanted: Wanted, remote_id: str, before: Mapping[str, Any], origin: str | None
-) -> Generator[Question, Any, Reached | None]:
+def _update(wanted: Wanted, remote_id: str, before: Mapping[str, Any], origin: str | None) -> Generator[Question, Any, Reached | None]:
     """Bring an account that is there to what is due; None if it turns out not to be there."""
     after = scim_body(wanted.due)
     if not wanted.may_update:
@@ -300,7 +298,8 @@ def _judged(response: Response, doing: str, *, empty: bool = False) -> Mapping[s
         )
     if 300 <= status < 400:
         raise MustPause(
-            f"The application's address leads elsewhere ({status} to {response.location}).", "Give the address that it leads to, if it is the application's."
+            f"The application's address leads elsewhere ({status} to {response.location}).",
+            "Give the address that it leads to, if it is the application's.",
         )
     if status == 404 or (response.body is None and looks_like_a_page(response) and status < 500):
         raise MustPause(*not_scim(response))

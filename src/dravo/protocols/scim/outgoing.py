@@ -97,7 +97,9 @@ def mend_address(text: str) -> str:
     if parts.username or parts.password:
         raise InvalidInput("The address carries a name or password.", "Take them out; the token has a field of its own.", "base_url")
     if parts.query or parts.fragment:
-        raise InvalidInput("The address carries a query or fragment.", "Give only the base address, up to the version: https://HOST/scim/v2.", "base_url")
+        raise InvalidInput(
+            "The address carries a query or fragment.", "Give only the base address, up to the version: https://HOST/scim/v2.", "base_url"
+        )
     path = parts.path.rstrip("/")
     for ending in ("/Users", "/Groups", "/ServiceProviderConfig"):
         path = path.removesuffix(ending)
@@ -117,9 +119,7 @@ class GuardedTransport(httpx.BaseTransport):
         host = request.url.host
         address = resolve(host, request.url.port or (443 if request.url.scheme == "https" else 80))
         if request.url.scheme == "http" and not address.is_loopback:
-            raise NotAllowed(
-                f"'{host}' is not on this machine, and plain HTTP would show the token on the way.", "Use its https:// address."
-            )
+            raise NotAllowed(f"'{host}' is not on this machine, and plain HTTP would show the token on the way.", "Use its https:// address.")
         # The Host header was made from the name already; the name is also what the server's certificate must be for.
         request.url = request.url.copy_with(host=str(address))
         request.extensions = {**request.extensions, "sni_hostname": host}

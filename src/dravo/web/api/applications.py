@@ -153,9 +153,7 @@ def preview_removing(path: m.IdPath) -> dict[str, Any]:
 
 def wish_of(body: m.AssignmentBody) -> Wish:
     """Return what is asked for, with its instants read."""
-    return Wish(
-        body.application, body.role, body.person, body.source, body.group, moment(body.from_, "from"), moment(body.until, "until"), body.note
-    )
+    return Wish(body.application, body.role, body.person, body.source, body.group, moment(body.from_, "from"), moment(body.until, "until"), body.note)
 
 
 def moment(text: str | None, field: str) -> Instant | None:

@@ -18,7 +18,7 @@ from dravo.services.house import House
 from dravo.services.operators import Limiter
 from dravo.services.permissions import PERMISSIONS, Caller
 from dravo.store.pages import Ask
-from dravo.web.api.models import PageQuery
+from dravo.web.api.models import PageQuery, ProblemAnswer
 
 COOKIE = "dravo_session"
 CSRF_HEADER = "X-Dravo-CSRF"
@@ -41,7 +41,7 @@ def needs(permission: str) -> Callable[[View], View]:
 
 def room(name: str) -> APIBlueprint:
     """Return a blueprint of the management API, guarded by the door."""
-    blueprint = APIBlueprint(name, __name__, url_prefix=PREFIX, abp_security=[{"token": []}, {"session": []}])
+    blueprint = APIBlueprint(name, __name__, url_prefix=PREFIX, abp_security=[{"token": []}, {"session": []}], abp_responses={"4XX": ProblemAnswer})
     blueprint.before_request(check_caller)
     return blueprint
 

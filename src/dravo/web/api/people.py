@@ -67,9 +67,7 @@ def list_members(path: m.IdPath, query: m.PageQuery) -> dict[str, Any]:
 def list_access(query: m.AccessQuery) -> dict[str, Any]:
     """Who has which role where, since when and why."""
     with house().database.reading() as connection:
-        return views.access(
-            connection, ask(query), query.application, query.role, query.person, query.group, query.q, ended=query.ended
-        )
+        return views.access(connection, ask(query), query.application, query.role, query.person, query.group, query.q, ended=query.ended)
 
 
 @rooms.get("/accounts", responses={200: m.PageOfAccounts})

@@ -199,7 +199,9 @@ def make_blueprint(house: House) -> Blueprint:
 
     @blueprint.route(f"{PREFIX}/<path:rest>", methods=["GET", "POST", "PUT", "PATCH", "DELETE"])
     def elsewhere(source: str, rest: str) -> Response:
-        detail = f"There is nothing at '/{rest}' here; people are at /Users, groups at /Groups. Is the base address given twice, or with a part too many?"
+        detail = (
+            f"There is nothing at '/{rest}' here; people are at /Users, groups at /Groups. Is the base address given twice, or with a part too many?"
+        )
         sightings.note(g.visitor.source_id, sources.LOST, f"{request.method} {request.path}: {detail}")
         raise ScimError(404, detail)
 
@@ -288,4 +290,3 @@ def placed(document: dict[str, Any], kind: str, path: str) -> dict[str, Any]:
 def show(message: dict[str, Any], status: int = 200) -> Response:
     """Return a SCIM answer."""
     return Response(orjson.dumps(message), status, content_type=SCIM_JSON)
-

@@ -1,0 +1,69 @@
+# Two commands do everything on a fresh machine: make demo, make test.
+SHELL := /bin/bash
+PYTHON ?= python3.11
+BIN := .venv/bin
+CONSOLE := src/dravo/web/console/built/index.html
+SOURCES := $(shell find console/src console/public console/index.html console/package-lock.json console/vite.config.ts -type f 2>/dev/null)
+
+.PHONY: setup demo demo-fresh test lint format bench screenshots types clean
+
+setup: .made/python $(CONSOLE)
+
+.made/machine: tools/check_machine.sh
+	@tools/check_machine.sh run
+	@mkdir -p .made && touch $@
+
+.made/test-machine: tools/check_machine.sh .made/machine
+	@tools/check_machine.sh test
+	@touch $@
+
+.made/python: requirements.lock pyproject.toml .made/machine
+	@echo "Installing Python packages ..."
+	@command -v $(PYTHON) > /dev/null && test -d .venv || $$(command -v $(PYTHON) || command -v python3) -m venv .venv
+	@$(BIN)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
+	@$(BIN)/pip install --quiet --disable-pip-version-check --no-deps --editable .
+	@touch $@
+
+.made/node: console/package.json console/package-lock.json .made/machine
+	@echo "Installing the console's packages ..."
+	@cd console && npm ci --silent --no-fund --no-audit
+	@touch $@
+
+$(CONSOLE): .made/node $(SOURCES) console/openapi.json
+	@echo "Building the console ..."
+	@cd console && npm run --silent build > ../.made/console.log 2>&1 || (cat ../.made/console.log; exit 1)
+	@touch $@
+
+demo: setup
+	@$(BIN)/dravo demo $(DEMO)
+
+demo-fresh:
+	@rm -rf var/demo
+	@$(MAKE) --no-print-directory demo
+
+test: setup .made/test-machine lint
+	@$(BIN)/python -m pytest
+
+lint: setup
+	@$(BIN)/ruff check src tests tools benchmarks
+	@$(BIN)/ruff format --check src tests tools benchmarks
+	@$(BIN)/mypy
+	@$(BIN)/python tools/make_types.py --check
+	@cd console && npm run --silent check && npm run --silent lint
+
+format: setup
+	@$(BIN)/ruff check --fix src tests tools benchmarks
+	@$(BIN)/ruff format src tests tools benchmarks
+	@cd console && npm run --silent format
+
+types: .made/python
+	@$(BIN)/python tools/make_types.py
+
+bench: setup
+	@$(BIN)/python -m benchmarks
+
+screenshots: setup .made/test-machine
+	@$(BIN)/python tools/take_screenshots.py
+
+clean:
+	@rm -rf .venv .made console/node_modules src/dravo/web/console/built

@@ -1,0 +1,71 @@
+import { createRouter, createWebHistory } from 'vue-router'
+import { resume } from './session'
+
+// `stage` is the stretch of the band that is lit.
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/sign-in', component: () => import('../pages/SignInPage.vue'), meta: { open: true, title: 'Sign in' } },
+    { path: '/', component: () => import('../pages/OverviewPage.vue'), meta: { title: 'Overview' } },
+    {
+      path: '/sources',
+      component: () => import('../pages/SourcesPage.vue'),
+      meta: { stage: 'sources', title: 'Sources' },
+    },
+    {
+      path: '/sources/:id',
+      component: () => import('../pages/SourcePage.vue'),
+      props: true,
+      meta: { stage: 'sources', title: 'Source' },
+    },
+    { path: '/people', component: () => import('../pages/PeoplePage.vue'), meta: { stage: 'people', title: 'People' } },
+    {
+      path: '/people/:id',
+      component: () => import('../pages/PersonPage.vue'),
+      props: true,
+      meta: { stage: 'people', title: 'Person' },
+    },
+    { path: '/groups', component: () => import('../pages/GroupsPage.vue'), meta: { stage: 'people', title: 'Groups' } },
+    {
+      path: '/groups/:id',
+      component: () => import('../pages/GroupPage.vue'),
+      props: true,
+      meta: { stage: 'people', title: 'Group' },
+    },
+    { path: '/access', component: () => import('../pages/AccessPage.vue'), meta: { stage: 'access', title: 'Access' } },
+    {
+      path: '/applications',
+      component: () => import('../pages/ApplicationsPage.vue'),
+      meta: { stage: 'applications', title: 'Applications' },
+    },
+    {
+      path: '/applications/:id/:tab?',
+      component: () => import('../pages/ApplicationPage.vue'),
+      props: true,
+      meta: { stage: 'applications', title: 'Application' },
+    },
+    {
+      path: '/deliveries',
+      component: () => import('../pages/DeliveriesPage.vue'),
+      meta: { stage: 'deliveries', title: 'Deliveries' },
+    },
+    {
+      path: '/deliveries/:id',
+      component: () => import('../pages/DeliveryPage.vue'),
+      props: true,
+      meta: { stage: 'deliveries', title: 'Delivery' },
+    },
+    { path: '/activity', component: () => import('../pages/ActivityPage.vue'), meta: { title: 'Activity' } },
+    { path: '/settings', component: () => import('../pages/SettingsPage.vue'), meta: { title: 'Settings' } },
+    { path: '/:rest(.*)', component: () => import('../pages/NowherePage.vue'), meta: { title: 'Not found' } },
+  ],
+})
+
+router.beforeEach(async (to) => {
+  if (to.meta.open || (await resume())) return true
+  return { path: '/sign-in', query: to.fullPath === '/' ? {} : { to: to.fullPath } }
+})
+
+router.afterEach((to) => {
+  document.title = `${String(to.meta.title ?? '')} · Dravo`
+})

@@ -1,0 +1,40 @@
+// Who is signed in.
+import { computed, ref } from 'vue'
+import { answered, api, useCsrf, type Schemas } from '../api/client'
+
+const session = ref<Schemas['Session'] | null>(null)
+let asked = false
+
+export function useSession() {
+  return { session, signedIn: computed(() => session.value !== null) }
+}
+
+/** Asks the service once whether the browser has a session. */
+export async function resume(): Promise<boolean> {
+  if (session.value || asked) return session.value !== null
+  asked = true
+  try {
+    set(await answered(api.GET('/api/v1/session')))
+  } catch {
+    set(null)
+  }
+  return session.value !== null
+}
+
+export async function signIn(name: string, password: string): Promise<void> {
+  set(await answered(api.POST('/api/v1/session', { body: { name, password } })))
+}
+
+export async function signOut(): Promise<void> {
+  await answered(api.DELETE('/api/v1/session'))
+  set(null)
+}
+
+export function forget(): void {
+  set(null)
+}
+
+function set(told: Schemas['Session'] | null): void {
+  session.value = told
+  useCsrf(told?.csrf ?? '')
+}

@@ -1,0 +1,53 @@
+<script setup lang="ts">
+// Who has which role: the same list for everything, and within one application.
+import { answered, api, type Schemas } from '../api/client'
+import EmptyState from './EmptyState.vue'
+import PagedTable from './PagedTable.vue'
+import StateMark from './StateMark.vue'
+import TimeOf from './TimeOf.vue'
+
+const props = defineProps<{ about: { q?: string; application?: string; ended?: boolean }; within?: boolean }>()
+
+function because(reason: Schemas['Reason']): string {
+  return reason.group ? reason.group.name : `direct, by ${reason.by}`
+}
+const fetch = (after: string | undefined, count: number) =>
+  answered(api.GET('/api/v1/access', { params: { query: { after, count, ...props.about } } }))
+const columns = ['Person', ...(props.within ? [] : ['Application']), 'Role', 'Because of', 'Since', 'Account']
+</script>
+
+<template>
+  <PagedTable name="access" caption="Access" :columns="columns" :fetch="fetch" :about="about" :refresh="4000">
+    <template #row="{ item }">
+      <td>
+        <router-link :to="`/people/${item.person.id}`">{{ item.person.display_name }}</router-link>
+      </td>
+      <td v-if="!within">
+        <router-link :to="`/applications/${item.application.key}`">{{ item.application.label }}</router-link>
+      </td>
+      <td>{{ item.role.label }}</td>
+      <td>
+        <template v-for="(reason, number) in item.reasons.filter((each) => item.until || !each.until)" :key="number">
+          <template v-if="number">, </template>
+          <router-link v-if="reason.group" :to="`/groups/${reason.group.id}`">{{ because(reason) }}</router-link>
+          <template v-else>{{ because(reason) }}</template>
+        </template>
+      </td>
+      <td>
+        <TimeOf :at="item.since" /><template v-if="item.until"> to <TimeOf :at="item.until" /></template>
+      </td>
+      <td>
+        <router-link v-if="item.account?.delivery" :to="`/deliveries/${item.account.delivery.id}`">
+          <StateMark :state="item.account.state" />
+        </router-link>
+        <StateMark v-else-if="item.account" :state="item.account.state" />
+        <span v-else class="quiet">kept by hand</span>
+      </td>
+    </template>
+    <template #empty>
+      <EmptyState title="Nobody"
+        >Access follows from assignments: map a group to a role on the application's page.</EmptyState
+      >
+    </template>
+  </PagedTable>
+</template>

@@ -1,0 +1,34 @@
+<script setup lang="ts">
+// A question with a form: what is typed stays until it was taken.
+import ProblemNote from './ProblemNote.vue'
+
+defineProps<{ title: string; act: string; wrong?: unknown; busy?: boolean; grave?: boolean; wide?: boolean }>()
+const open = defineModel<boolean>({ required: true })
+const emit = defineEmits<{ done: [] }>()
+</script>
+
+<template>
+  <v-dialog v-model="open" :max-width="wide ? 760 : 540" :aria-label="title">
+    <v-card class="ask">
+      <h2>{{ title }}</h2>
+      <form class="form" @submit.prevent="emit('done')">
+        <ProblemNote :wrong="wrong" />
+        <slot />
+        <div class="row">
+          <v-btn type="submit" :color="grave ? 'failed' : 'primary'" :loading="busy">{{ act }}</v-btn>
+          <v-btn variant="text" @click="open = false">Not now</v-btn>
+        </div>
+      </form>
+    </v-card>
+  </v-dialog>
+</template>
+
+<style scoped>
+.ask {
+  padding: 20px 22px;
+}
+.ask h2 {
+  font-size: 19px;
+  margin: 0 0 14px;
+}
+</style>

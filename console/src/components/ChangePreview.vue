@@ -1,0 +1,68 @@
+<script setup lang="ts">
+// What a change would do: counts, then the people, before and after in one row.
+import type { Schemas } from '../api/client'
+
+defineProps<{ preview: Schemas['Preview'] }>()
+</script>
+
+<template>
+  <div class="preview" role="status">
+    <div class="counts">
+      <span
+        ><b>{{ preview.gained }}</b> gain</span
+      >
+      <span
+        ><b>{{ preview.lost }}</b> lose</span
+      >
+      <span
+        ><b>{{ preview.unchanged }}</b> stay as they are</span
+      >
+      <span
+        ><b>{{ preview.accounts }}</b> accounts change</span
+      >
+    </div>
+    <div v-if="preview.people.length" class="scroll list">
+      <table class="plain">
+        <thead>
+          <tr>
+            <th scope="col">Person</th>
+            <th scope="col">Roles before</th>
+            <th scope="col">Roles after</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="line in preview.people" :key="line.person.id">
+            <td>{{ line.person.display_name }}</td>
+            <td>{{ line.before.join(', ') || 'none' }}</td>
+            <td>{{ line.after.join(', ') || 'none' }}</td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
+    <p class="quiet">Nothing is done yet.</p>
+  </div>
+</template>
+
+<style scoped>
+.preview {
+  border: 1px solid rgb(var(--v-theme-line));
+  border-radius: 6px;
+  padding: 10px 14px;
+}
+.counts {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 4px 20px;
+}
+.counts b {
+  font-size: 18px;
+}
+.list {
+  max-height: 230px;
+  overflow-y: auto;
+  margin-top: 8px;
+}
+p {
+  margin: 8px 0 0;
+}
+</style>

@@ -1,0 +1,33 @@
+<script setup lang="ts">
+// A connection check: each step with its answer, and the mend beside the one that failed.
+import type { Schemas } from '../api/client'
+import StateMark from './StateMark.vue'
+
+defineProps<{ check: Schemas['Check'] }>()
+</script>
+
+<template>
+  <ol class="steps" role="status" aria-label="Connection check">
+    <li v-for="step in check.steps" :key="step.name">
+      <StateMark :state="step.outcome" />
+      <b>{{ step.name }}</b>
+      <span
+        >{{ step.message }} <template v-if="step.mend"><br /><b>Mend:</b> {{ step.mend }}</template></span
+      >
+    </li>
+  </ol>
+</template>
+
+<style scoped>
+.steps {
+  list-style: none;
+  margin: 0;
+  padding: 0;
+}
+.steps li {
+  display: grid;
+  grid-template-columns: 100px 80px 1fr;
+  gap: 10px;
+  padding: 5px 0;
+}
+</style>

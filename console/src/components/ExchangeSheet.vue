@@ -1,0 +1,111 @@
+<script setup lang="ts">
+// Two columns: what we give to the other side, and what real traffic has shown of it, each with its time.
+import { mdiCheckboxMarkedCircleOutline, mdiCheckboxBlankCircleOutline, mdiAlertOutline } from '@mdi/js'
+import type { Schemas } from '../api/client'
+import CopyValue from './CopyValue.vue'
+import TimeOf from './TimeOf.vue'
+
+defineProps<{ sheet: Schemas['ExchangeSheet'] }>()
+</script>
+
+<template>
+  <div class="two">
+    <section class="panel" aria-labelledby="give">
+      <h2 id="give">Give to the other side</h2>
+      <dl>
+        <template v-for="line in sheet.give" :key="line.name">
+          <dt>{{ line.name }}</dt>
+          <dd>
+            <CopyValue :value="line.value" :name="line.name" />
+            <div class="quiet">{{ line.note }}</div>
+          </dd>
+        </template>
+        <dt>Token</dt>
+        <dd>
+          <template v-if="sheet.usable_tokens">{{ sheet.usable_tokens }} in force</template>
+          <strong v-else class="missing"
+            ><v-icon :icon="mdiAlertOutline" size="18" aria-hidden="true" /> none yet: make one below</strong
+          >
+          <slot name="token" />
+        </dd>
+      </dl>
+    </section>
+    <section class="panel" aria-labelledby="seen">
+      <h2 id="seen">Get from the other side</h2>
+      <p class="quiet">Each is ticked when real traffic has shown it to work.</p>
+      <ul class="ticks">
+        <li v-for="tick in sheet.ticks" :key="tick.what" :class="{ seen: tick.first_at }">
+          <v-icon
+            :icon="tick.first_at ? mdiCheckboxMarkedCircleOutline : mdiCheckboxBlankCircleOutline"
+            size="20"
+            :aria-label="tick.first_at ? 'seen' : 'not seen yet'"
+          />
+          <span>{{ tick.label }}</span>
+          <TimeOf :at="tick.first_at" never="not yet" />
+        </li>
+      </ul>
+      <div v-if="sheet.trouble.length" class="trouble">
+        <h3>Turned away or lost</h3>
+        <p v-for="each in sheet.trouble" :key="each.at"><TimeOf :at="each.at" />: {{ each.message }}</p>
+      </div>
+      <h3>Switch on there</h3>
+      <ul>
+        <li v-for="line in sheet.switch_on" :key="line">{{ line }}</li>
+      </ul>
+    </section>
+  </div>
+</template>
+
+<style scoped>
+dl {
+  display: grid;
+  grid-template-columns: 130px 1fr;
+  gap: 10px 14px;
+  margin: 0;
+}
+dt {
+  font-weight: 700;
+  padding-top: 3px;
+}
+dd {
+  margin: 0;
+  min-width: 0;
+}
+dd .quiet {
+  font-size: 13px;
+}
+.ticks {
+  list-style: none;
+  margin: 0 0 14px;
+  padding: 0;
+}
+.ticks li {
+  display: grid;
+  grid-template-columns: 24px 1fr auto;
+  gap: 8px;
+  padding: 4px 0;
+}
+.ticks .seen .v-icon {
+  color: rgb(var(--v-theme-well));
+}
+h3 {
+  font-size: 15px;
+  margin: 8px 0 2px;
+}
+ul {
+  padding-left: 20px;
+  margin: 0;
+}
+.missing {
+  color: rgb(var(--v-theme-look));
+}
+.trouble {
+  border-left: 4px solid rgb(var(--v-theme-look));
+  padding-left: 12px;
+  margin-bottom: 12px;
+}
+.trouble p {
+  margin: 2px 0 6px;
+  overflow-wrap: anywhere;
+}
+</style>

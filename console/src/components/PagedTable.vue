@@ -1,0 +1,82 @@
+<script setup lang="ts" generic="Item extends { id?: unknown; key?: string }">
+// A list in pages, kept quick by the service: this page, the one before, the one behind.
+import { keepPreviousData, useQuery } from '@tanstack/vue-query'
+import { computed, ref, watch } from 'vue'
+import ProblemNote from './ProblemNote.vue'
+
+interface Page {
+  items: Item[]
+  total: number
+  next?: string | null
+}
+const props = withDefaults(
+  defineProps<{
+    name: string
+    caption: string
+    columns: string[]
+    fetch: (after: string | undefined, count: number) => Promise<Page>
+    about?: unknown
+    count?: number
+    refresh?: number
+  }>(),
+  { about: undefined, count: 50, refresh: 0 },
+)
+defineSlots<{ row(scope: { item: Item }): unknown; empty(): unknown }>()
+
+const trail = ref<(string | undefined)[]>([undefined])
+const after = computed(() => trail.value[trail.value.length - 1])
+watch(
+  () => JSON.stringify(props.about),
+  () => (trail.value = [undefined]),
+)
+const { data, error, isPending } = useQuery<Page>({
+  queryKey: computed(() => [props.name, 'list', props.about, after.value]),
+  queryFn: () => props.fetch(after.value, props.count),
+  placeholderData: keepPreviousData,
+  refetchInterval: () => props.refresh || false,
+})
+const first = computed(() => (trail.value.length - 1) * props.count + 1)
+</script>
+
+<template>
+  <ProblemNote :wrong="error" />
+  <div v-if="data && data.items.length" class="scroll">
+    <table class="plain">
+      <caption class="visually-hidden">
+        {{
+          caption
+        }}
+      </caption>
+      <thead>
+        <tr>
+          <th v-for="column in columns" :key="column" scope="col">{{ column }}</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="item in data.items" :key="String(item.id ?? item.key)">
+          <slot name="row" :item="item" />
+        </tr>
+      </tbody>
+    </table>
+  </div>
+  <slot v-else-if="data" name="empty" />
+  <p v-else-if="isPending" class="quiet">Reading …</p>
+  <div v-if="data && (data.total > data.items.length || trail.length > 1)" class="row pages">
+    <span class="quiet">
+      {{ first.toLocaleString('en') }} to {{ (first + data.items.length - 1).toLocaleString('en') }} of
+      {{ data.total.toLocaleString('en') }}
+    </span>
+    <v-btn size="small" variant="outlined" :disabled="trail.length === 1" @click="trail = trail.slice(0, -1)"
+      >Previous</v-btn
+    >
+    <v-btn size="small" variant="outlined" :disabled="!data.next" @click="trail = [...trail, data.next ?? undefined]">
+      Next
+    </v-btn>
+  </div>
+</template>
+
+<style scoped>
+.pages {
+  padding-top: 12px;
+}
+</style>

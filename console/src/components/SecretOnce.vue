@@ -1,0 +1,23 @@
+<script setup lang="ts">
+// A secret at the one time that it is shown.
+import CopyValue from './CopyValue.vue'
+
+defineProps<{ secret: string; name: string }>()
+</script>
+
+<template>
+  <div class="secret" role="status">
+    <strong>{{ name }}, shown this once</strong>
+    <div><CopyValue :value="secret" :name="name" /></div>
+    <span class="quiet">Copy it now: only a digest of it is kept.</span>
+  </div>
+</template>
+
+<style scoped>
+.secret {
+  padding: 12px 14px;
+  margin: 10px 0;
+  border: 1px dashed rgb(var(--v-theme-look));
+  border-radius: 6px;
+}
+</style>

@@ -1,0 +1,60 @@
+<script setup lang="ts">
+// A state: icon, word and colour, never colour alone.
+import {
+  mdiAccountOffOutline,
+  mdiAlertOutline,
+  mdiCheckCircleOutline,
+  mdiClockOutline,
+  mdiCloseCircleOutline,
+  mdiMinusCircleOutline,
+  mdiPauseCircleOutline,
+} from '@mdi/js'
+import { computed } from 'vue'
+
+const props = defineProps<{ state: string; title?: string }>()
+
+const kinds: Record<string, [string, string]> = {
+  well: [mdiCheckCircleOutline, 'well'],
+  look: [mdiAlertOutline, 'look'],
+  waiting: [mdiClockOutline, 'look'],
+  failed: [mdiCloseCircleOutline, 'failed'],
+  rest: [mdiMinusCircleOutline, 'rest'],
+  away: [mdiAccountOffOutline, 'rest'],
+  paused: [mdiPauseCircleOutline, 'look'],
+}
+const states: Record<string, keyof typeof kinds> = {
+  active: 'well',
+  agreed: 'well',
+  done: 'well',
+  working: 'well',
+  ok: 'well',
+  due: 'waiting',
+  waiting: 'waiting',
+  failed: 'failed',
+  held: 'look',
+  wrong: 'failed',
+  paused: 'paused',
+  'not answering': 'failed',
+  'not connected': 'look',
+  inactive: 'away',
+  gone: 'away',
+}
+const kind = computed(() => kinds[states[props.state] ?? 'rest'] ?? kinds.rest!)
+</script>
+
+<template>
+  <span class="state" :style="{ color: `rgb(var(--v-theme-${kind[1]}))` }" :title="title">
+    <v-icon :icon="kind[0]" size="18" aria-hidden="true" />{{ state }}
+  </span>
+</template>
+
+<style scoped>
+.state {
+  display: inline-flex;
+  align-items: center;
+  gap: 5px;
+  vertical-align: bottom;
+  font-weight: 700;
+  white-space: nowrap;
+}
+</style>

@@ -1,0 +1,100 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { computed } from 'vue'
+import { answered, api } from '../api/client'
+import AccessTable from '../components/AccessTable.vue'
+import AccountTable from '../components/AccountTable.vue'
+import DeliveryTable from '../components/DeliveryTable.vue'
+import MappingTable from '../components/MappingTable.vue'
+import ApplicationSettings from '../components/ApplicationSettings.vue'
+import ProblemNote from '../components/ProblemNote.vue'
+import StateMark from '../components/StateMark.vue'
+import TimeOf from '../components/TimeOf.vue'
+
+const props = defineProps<{ id: string; tab?: string }>()
+const application = useQuery({
+  queryKey: ['applications', props.id],
+  queryFn: () => answered(api.GET('/api/v1/applications/{key}', { params: { path: { key: props.id } } })),
+  refetchInterval: 3000,
+})
+const data = computed(() => application.data.value)
+const shown = computed(() => props.tab || 'mapping')
+const tabs = [
+  ['mapping', 'Who gets which role'],
+  ['people', 'People'],
+  ['accounts', 'Accounts'],
+  ['deliveries', 'Deliveries'],
+  ['settings', 'Roles and connection'],
+]
+/** What is still missing until accounts reach the application; half-finished is a state. */
+const missing = computed(() => {
+  const list: string[] = []
+  if (!data.value) return list
+  if (!data.value.roles.length) list.push('It has no role yet.')
+  if (data.value.tracked_only) return list
+  if (!data.value.connection.base_url) list.push('Its address and token are missing.')
+  else if (!data.value.connection.checked_at) list.push('Its connection was not checked yet.')
+  if (!data.value.switched_on) list.push('Delivering is not switched on.')
+  return list
+})
+</script>
+
+<template>
+  <div class="page">
+    <ProblemNote :wrong="application.error.value" />
+    <template v-if="data">
+      <div class="head">
+        <div class="grow">
+          <h1>{{ data.label }}</h1>
+          <p class="lead">
+            <StateMark :state="data.state" />
+            <template v-if="data.owner"> · owner {{ data.owner }}</template> ·
+            {{ data.people.toLocaleString('en') }} people · {{ data.accounts.toLocaleString('en') }} accounts
+            <template v-if="data.waiting"> · {{ data.waiting.toLocaleString('en') }} deliveries waiting</template>
+            <template v-if="data.answered_at"> · last answer <TimeOf :at="data.answered_at" /></template>
+          </p>
+        </div>
+      </div>
+      <div v-if="data.trouble" class="note" role="status">
+        <StateMark :state="data.state" />
+        <span>{{ data.trouble }} {{ data.mend }}</span>
+      </div>
+      <div v-if="missing.length" class="note" role="status">
+        <StateMark state="to do" />
+        <span>
+          {{ missing.join(' ') }}
+          <router-link v-if="shown !== 'settings'" :to="`/applications/${id}/settings`"
+            >Roles and connection</router-link
+          >
+        </span>
+      </div>
+      <v-tabs :model-value="shown" class="tabs">
+        <v-tab v-for="[key, title] in tabs" :key="key" :value="key" :to="`/applications/${id}/${key}`">{{
+          title
+        }}</v-tab>
+      </v-tabs>
+      <div class="panel">
+        <MappingTable v-if="shown === 'mapping'" :application="data" />
+        <AccessTable v-else-if="shown === 'people'" :about="{ application: id }" within />
+        <AccountTable v-else-if="shown === 'accounts'" :application="id" />
+        <DeliveryTable v-else-if="shown === 'deliveries'" :about="{ application: id }" within />
+        <ApplicationSettings v-else :application="data" />
+      </div>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.tabs {
+  margin-bottom: 12px;
+}
+.note {
+  display: flex;
+  gap: 12px;
+  padding: 9px 14px;
+  margin-bottom: 12px;
+  border-left: 4px solid rgb(var(--v-theme-look));
+  background: rgba(var(--v-theme-look), 0.08);
+  border-radius: 4px;
+}
+</style>

@@ -1,0 +1,161 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { computed } from 'vue'
+import { answered, api } from '../api/client'
+import EmptyState from '../components/EmptyState.vue'
+import ProblemNote from '../components/ProblemNote.vue'
+import StateMark from '../components/StateMark.vue'
+import TimeOf from '../components/TimeOf.vue'
+
+const refetchInterval = 4000
+const overview = useQuery({
+  queryKey: ['overview'],
+  queryFn: () => answered(api.GET('/api/v1/overview')),
+  refetchInterval,
+})
+const applications = useQuery({
+  queryKey: ['applications', 'overview'],
+  queryFn: () => answered(api.GET('/api/v1/applications', { params: { query: { count: 100 } } })),
+  refetchInterval,
+})
+const failed = useQuery({
+  queryKey: ['deliveries', 'overview'],
+  queryFn: () => answered(api.GET('/api/v1/deliveries', { params: { query: { state: 'failed', count: 8 } } })),
+  refetchInterval,
+})
+const sources = useQuery({
+  queryKey: ['sources', 'overview'],
+  queryFn: () => answered(api.GET('/api/v1/sources', { params: { query: { count: 100 } } })),
+  refetchInterval,
+})
+const troubled = computed(
+  () =>
+    applications.data.value?.items.filter((each) => each.state === 'paused' || each.state === 'not answering') ?? [],
+)
+const quiet = computed(() => !failed.data.value?.total && !troubled.value.length)
+</script>
+
+<template>
+  <div class="page">
+    <div class="head">
+      <div class="grow">
+        <h1>Overview</h1>
+        <p v-if="overview.data.value" class="lead">
+          {{ overview.data.value.active_people.toLocaleString('en') }} active people in
+          {{ overview.data.value.groups.toLocaleString('en') }} groups
+          <template v-if="overview.data.value.being_worked_out">
+            · {{ overview.data.value.being_worked_out.toLocaleString('en') }} being worked out anew
+          </template>
+        </p>
+      </div>
+    </div>
+    <ProblemNote :wrong="overview.error.value" />
+    <section class="panel" aria-labelledby="needs">
+      <h2 id="needs">What needs a person now</h2>
+      <p v-if="quiet" class="row">
+        <StateMark state="ok" /> Nothing: every application answers, and no delivery has failed.
+      </p>
+      <ul v-else class="needs">
+        <li v-for="each in troubled" :key="each.key">
+          <StateMark :state="each.state" />
+          <div>
+            <router-link :to="`/applications/${each.key}/settings`">{{ each.label }}</router-link>
+            : {{ each.trouble }} <span class="quiet">{{ each.mend }}</span>
+          </div>
+        </li>
+        <li v-for="each in failed.data.value?.items" :key="each.id">
+          <StateMark :state="each.state" />
+          <div>
+            <router-link :to="`/deliveries/${each.id}`"
+              >{{ each.person.display_name }} in {{ each.application.label }}</router-link
+            >: {{ each.message }} <span class="quiet">{{ each.mend }}</span>
+          </div>
+        </li>
+      </ul>
+      <router-link v-if="(failed.data.value?.total ?? 0) > 8" to="/deliveries?state=failed">
+        All {{ failed.data.value?.total }} failed deliveries
+      </router-link>
+    </section>
+    <div class="two">
+      <section class="panel" aria-labelledby="from">
+        <h2 id="from">Where people come from</h2>
+        <table v-if="sources.data.value?.items.length" class="plain">
+          <thead>
+            <tr>
+              <th scope="col">Source</th>
+              <th scope="col" class="number">People</th>
+              <th scope="col" class="number">Groups</th>
+              <th scope="col">Last call</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="each in sources.data.value.items" :key="each.key">
+              <td>
+                <router-link :to="`/sources/${each.key}`">{{ each.label }}</router-link>
+              </td>
+              <td class="number">{{ each.people.toLocaleString('en') }}</td>
+              <td class="number">{{ each.groups.toLocaleString('en') }}</td>
+              <td><TimeOf :at="each.last_call_at" /></td>
+            </tr>
+          </tbody>
+        </table>
+        <EmptyState v-else title="No source yet">
+          A source is a place that knows people, such as an identity provider.
+          <template #act><v-btn to="/sources" color="primary">Add the first source</v-btn></template>
+        </EmptyState>
+      </section>
+      <section class="panel" aria-labelledby="to">
+        <h2 id="to">What they use</h2>
+        <table v-if="applications.data.value?.items.length" class="plain">
+          <thead>
+            <tr>
+              <th scope="col">Application</th>
+              <th scope="col">State</th>
+              <th scope="col" class="number">People</th>
+              <th scope="col" class="number">Waiting</th>
+              <th scope="col" class="number">Failed</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="each in applications.data.value.items" :key="each.key">
+              <td>
+                <router-link :to="`/applications/${each.key}`">{{ each.label }}</router-link>
+              </td>
+              <td><StateMark :state="each.state" /></td>
+              <td class="number">
+                <router-link :to="`/applications/${each.key}/people`">{{
+                  each.people.toLocaleString('en')
+                }}</router-link>
+              </td>
+              <td class="number">{{ each.waiting }}</td>
+              <td class="number">
+                <router-link v-if="each.failed" :to="`/deliveries?state=failed&application=${each.key}`">{{
+                  each.failed
+                }}</router-link>
+                <template v-else>0</template>
+              </td>
+            </tr>
+          </tbody>
+        </table>
+        <EmptyState v-else title="No application yet">
+          An application is what people use. Its roles, its connection and who gets which role are kept with it.
+          <template #act><v-btn to="/applications" color="primary">Add the first application</v-btn></template>
+        </EmptyState>
+      </section>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.needs {
+  list-style: none;
+  margin: 0;
+  padding: 0;
+}
+.needs li {
+  display: grid;
+  grid-template-columns: 130px 1fr;
+  gap: 12px;
+  padding: 6px 0;
+}
+</style>

@@ -1,0 +1,219 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { computed, ref } from 'vue'
+import { answered, api, type Schemas } from '../api/client'
+import AccessChain from '../components/AccessChain.vue'
+import EmptyState from '../components/EmptyState.vue'
+import ProblemNote from '../components/ProblemNote.vue'
+import StateMark from '../components/StateMark.vue'
+import TimeOf from '../components/TimeOf.vue'
+
+const props = defineProps<{ id: string }>()
+const person = useQuery({
+  queryKey: ['people', props.id],
+  queryFn: () => answered(api.GET('/api/v1/people/{person}', { params: { path: { person: props.id } } })),
+  refetchInterval: 2500,
+})
+const data = computed(() => person.data.value)
+const present = computed(() => data.value?.groups.filter((each) => !each.until) ?? [])
+
+const applications = useQuery({
+  queryKey: ['applications', 'names'],
+  queryFn: () => answered(api.GET('/api/v1/applications', { params: { query: { count: 200 } } })),
+})
+const asked = ref<string | null>(null)
+const missing = computed(() => {
+  const has = new Set(data.value?.access.map((each) => each.application.key))
+  return (
+    applications.data.value?.items
+      .filter((each) => !has.has(each.key))
+      .map((each) => ({ title: each.label, value: each.key })) ?? []
+  )
+})
+const answer = useQuery({
+  queryKey: computed(() => ['why', props.id, asked.value]),
+  enabled: computed(() => asked.value !== null),
+  queryFn: () =>
+    answered(
+      api.GET('/api/v1/people/{person}/why/{application}', {
+        params: { path: { person: props.id, application: asked.value ?? '' } },
+      }),
+    ),
+})
+
+/** Accounts that no access shows: what is left in an application behind it. */
+const remaining = computed(() => {
+  const shown = new Set(data.value?.access.map((each) => each.application.key))
+  return data.value?.accounts.filter((each: Schemas['Account']) => !shown.has(each.application.key)) ?? []
+})
+</script>
+
+<template>
+  <div class="page">
+    <ProblemNote :wrong="person.error.value" />
+    <template v-if="data">
+      <div class="head">
+        <div class="grow">
+          <h1>{{ data.display_name }}</h1>
+          <p class="lead">
+            <StateMark :state="data.state" /> since <TimeOf :at="data.since" /> ·
+            <span class="mono">{{ data.user_name }}</span>
+            <template v-if="data.email"> · {{ data.email }}</template>
+            <template v-if="data.being_worked_out"> · <StateMark state="waiting" /> being worked out anew</template>
+          </p>
+        </div>
+      </div>
+      <section class="panel" aria-labelledby="access">
+        <h2 id="access">Access, and why</h2>
+        <div v-for="each in data.access" :key="each.id" class="entry">
+          <div class="what">
+            <router-link :to="`/applications/${each.application.key}`">{{ each.application.label }}</router-link>
+            <b>{{ each.role.label }}</b>
+            <span class="quiet">since <TimeOf :at="each.since" /></span>
+          </div>
+          <AccessChain :access="each" />
+        </div>
+        <EmptyState v-if="!data.access.length" title="No access to anything">
+          {{
+            data.state === 'active'
+              ? 'No group that they are in gives a role, and none is assigned to them.'
+              : 'Whoever is not active has no access, whatever their groups.'
+          }}
+        </EmptyState>
+        <div class="row ask">
+          <v-select v-model="asked" :items="missing" label="Why not … ?" clearable class="narrow" />
+          <div v-if="answer.data.value && asked" class="told" role="status">
+            <div v-for="sentence in answer.data.value.sentences" :key="sentence">{{ sentence }}</div>
+          </div>
+        </div>
+      </section>
+      <section v-if="remaining.length" class="panel" aria-labelledby="remaining">
+        <h2 id="remaining">Accounts without access</h2>
+        <table class="plain">
+          <thead>
+            <tr>
+              <th scope="col">Application</th>
+              <th scope="col">Should be</th>
+              <th scope="col">State</th>
+              <th scope="col">Id there</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="each in remaining" :key="each.id">
+              <td>
+                <router-link :to="`/applications/${each.application.key}/accounts`">{{
+                  each.application.label
+                }}</router-link>
+              </td>
+              <td>{{ each.should_be }}</td>
+              <td>
+                <router-link v-if="each.delivery" :to="`/deliveries/${each.delivery.id}`"
+                  ><StateMark :state="each.state"
+                /></router-link>
+                <StateMark v-else :state="each.state" />
+              </td>
+              <td class="mono">{{ each.remote_id ?? '' }}</td>
+            </tr>
+          </tbody>
+        </table>
+      </section>
+      <div class="two">
+        <section class="panel" aria-labelledby="who">
+          <h2 id="who">Who they are, and which source said so</h2>
+          <table class="plain">
+            <thead>
+              <tr>
+                <th scope="col">Attribute</th>
+                <th scope="col">Value</th>
+                <th scope="col">Source</th>
+              </tr>
+            </thead>
+            <tbody>
+              <tr v-for="each in data.attributes" :key="each.name">
+                <td>{{ each.name }}</td>
+                <td class="value">{{ each.value }}</td>
+                <td class="quiet">{{ each.source?.label }}</td>
+              </tr>
+            </tbody>
+          </table>
+        </section>
+        <section class="panel" aria-labelledby="groups">
+          <h2 id="groups">Groups</h2>
+          <table v-if="present.length" class="plain">
+            <thead>
+              <tr>
+                <th scope="col">Group</th>
+                <th scope="col">Source</th>
+                <th scope="col">Since</th>
+              </tr>
+            </thead>
+            <tbody>
+              <tr v-for="each in present" :key="each.group.id">
+                <td>
+                  <router-link :to="`/groups/${each.group.id}`">{{ each.group.name }}</router-link>
+                </td>
+                <td class="quiet">{{ each.source?.label }}</td>
+                <td><TimeOf :at="each.since" /></td>
+              </tr>
+            </tbody>
+          </table>
+          <p v-else class="quiet">In no group.</p>
+          <template v-if="data.ended.length">
+            <h2 class="gap">Access that has ended</h2>
+            <table class="plain">
+              <tbody>
+                <tr v-for="each in data.ended.slice(0, 20)" :key="each.id">
+                  <td>{{ each.application.label }}: {{ each.role.label }}</td>
+                  <td class="quiet"><TimeOf :at="each.since" /> to <TimeOf :at="each.until" /></td>
+                  <td class="quiet">{{ each.reasons.map((reason) => reason.group?.name ?? 'direct').join(', ') }}</td>
+                </tr>
+              </tbody>
+            </table>
+          </template>
+          <h2 class="gap">Records</h2>
+          <table class="plain">
+            <tbody>
+              <tr v-for="each in data.records" :key="each.id">
+                <td>
+                  <router-link :to="`/sources/${each.source.key}`">{{ each.source.label }}</router-link>
+                  <div class="mono">{{ each.external_id || each.id }}</div>
+                </td>
+                <td><StateMark :state="each.gone_at ? 'gone' : each.active ? 'active' : 'inactive'" /></td>
+                <td class="quiet">changed <TimeOf :at="each.modified_at" /></td>
+              </tr>
+            </tbody>
+          </table>
+        </section>
+      </div>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.entry + .entry {
+  border-top: 1px solid rgb(var(--v-theme-line));
+  margin-top: 8px;
+  padding-top: 8px;
+}
+.what {
+  display: flex;
+  gap: 10px;
+  align-items: baseline;
+}
+.ask {
+  margin-top: 12px;
+  align-items: flex-start;
+}
+.ask .narrow {
+  flex: 0 0 220px;
+}
+.told {
+  flex: 1 1 300px;
+}
+.gap {
+  margin-top: 18px !important;
+}
+.value {
+  overflow-wrap: anywhere;
+}
+</style>

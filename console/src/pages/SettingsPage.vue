@@ -1,0 +1,136 @@
+<script setup lang="ts">
+import { useQueryClient } from '@tanstack/vue-query'
+import { ref } from 'vue'
+import { answered, api } from '../api/client'
+import AskDialog from '../components/AskDialog.vue'
+import EmptyState from '../components/EmptyState.vue'
+import PagedTable from '../components/PagedTable.vue'
+import ProblemNote from '../components/ProblemNote.vue'
+import SecretOnce from '../components/SecretOnce.vue'
+import StateMark from '../components/StateMark.vue'
+import TimeOf from '../components/TimeOf.vue'
+import { useSession } from '../app/session'
+
+const { session } = useSession()
+const queries = useQueryClient()
+const making = ref(false)
+const label = ref('')
+const scope = ref<'read' | 'write'>('read')
+const made = ref('')
+const adding = ref(false)
+const name = ref('')
+const kind = ref<'administrator' | 'chief'>('administrator')
+const password = ref('')
+const wrong = ref<unknown>(null)
+const outside = ref<unknown>(null)
+
+async function attempt(target: typeof wrong, act: () => Promise<unknown>): Promise<void> {
+  target.value = null
+  try {
+    await act()
+    await queries.invalidateQueries()
+  } catch (problem) {
+    target.value = problem
+  }
+}
+const makeToken = () =>
+  attempt(wrong, async () => {
+    made.value = (
+      await answered(api.POST('/api/v1/tokens', { body: { label: label.value, scope: scope.value } }))
+    ).token
+    making.value = false
+  })
+const revoke = (id: string) =>
+  attempt(outside, () => answered(api.DELETE('/api/v1/tokens/{id}', { params: { path: { id } } })))
+const addOperator = () =>
+  attempt(wrong, async () => {
+    const told = await answered(api.POST('/api/v1/operators', { body: { name: name.value, kind: kind.value } }))
+    password.value = told.password ?? ''
+    adding.value = false
+  })
+const disable = (id: string) =>
+  attempt(outside, () => answered(api.POST('/api/v1/operators/{id}/disable', { params: { path: { id } } })))
+const tokens = (after: string | undefined, count: number) =>
+  answered(api.GET('/api/v1/tokens', { params: { query: { after, count } } }))
+const operators = (after: string | undefined, count: number) =>
+  answered(api.GET('/api/v1/operators', { params: { query: { after, count } } }))
+</script>
+
+<template>
+  <div class="page">
+    <div class="head">
+      <div class="grow">
+        <h1>Settings</h1>
+        <p class="lead">Your tokens for programs, and who may run Dravo. <a href="/api/v1/">The API's page</a></p>
+      </div>
+    </div>
+    <ProblemNote :wrong="outside" />
+    <section class="panel" aria-labelledby="tokens">
+      <div class="row between">
+        <h2 id="tokens">Your API tokens</h2>
+        <v-btn color="primary" @click="((making = true), (wrong = null))">Make a token</v-btn>
+      </div>
+      <SecretOnce v-if="made" :secret="made" name="API token" />
+      <PagedTable
+        name="api-tokens"
+        caption="API tokens"
+        :columns="['Token', 'Begins with', 'May', 'Made', 'Last used', 'State', '']"
+        :fetch="tokens"
+      >
+        <template #row="{ item }">
+          <td>{{ item.label }}</td>
+          <td class="mono">dravo_api_{{ item.prefix }}_</td>
+          <td>{{ item.scope }}</td>
+          <td><TimeOf :at="item.created_at" /></td>
+          <td><TimeOf :at="item.last_used_at" /></td>
+          <td><StateMark :state="item.revoked_at ? 'revoked' : 'active'" /></td>
+          <td>
+            <v-btn v-if="!item.revoked_at" size="small" variant="outlined" @click="revoke(item.id)">Revoke</v-btn>
+          </td>
+        </template>
+        <template #empty
+          ><EmptyState title="No token">Programs and the command line use one to call the API.</EmptyState></template
+        >
+      </PagedTable>
+    </section>
+    <section v-if="session?.permissions.includes('operators.read')" class="panel" aria-labelledby="operators">
+      <div class="row between">
+        <h2 id="operators">Operators</h2>
+        <v-btn color="primary" @click="((adding = true), (wrong = null))">Add an operator</v-btn>
+      </div>
+      <SecretOnce v-if="password" :secret="password" :name="`Password of ${name}`" />
+      <PagedTable
+        name="operators"
+        caption="Operators"
+        :columns="['Name', 'Kind', 'Since', 'State', '']"
+        :fetch="operators"
+      >
+        <template #row="{ item }">
+          <td>{{ item.name }}</td>
+          <td>{{ item.kind }}</td>
+          <td><TimeOf :at="item.created_at" /></td>
+          <td><StateMark :state="item.disabled_at ? 'inactive' : 'active'" /></td>
+          <td>
+            <v-btn v-if="!item.disabled_at" size="small" variant="outlined" @click="disable(item.id)">Shut out</v-btn>
+          </td>
+        </template>
+        <template #empty><EmptyState title="No operator">Add one.</EmptyState></template>
+      </PagedTable>
+    </section>
+    <AskDialog v-model="making" title="Make an API token" act="Make the token" :wrong="wrong" @done="makeToken">
+      <v-text-field v-model="label" label="What it is for" autofocus />
+      <v-select v-model="scope" :items="['read', 'write']" label="May" />
+    </AskDialog>
+    <AskDialog v-model="adding" title="Add an operator" act="Add the operator" :wrong="wrong" @done="addOperator">
+      <v-text-field v-model="name" label="Name to sign in with" autofocus />
+      <v-select v-model="kind" :items="['administrator', 'chief']" label="Kind" />
+      <p class="quiet">A password is made and shown once.</p>
+    </AskDialog>
+  </div>
+</template>
+
+<style scoped>
+.between {
+  justify-content: space-between;
+}
+</style>

@@ -1,0 +1,82 @@
+<script setup lang="ts">
+import { useQueryClient } from '@tanstack/vue-query'
+import { ref } from 'vue'
+import { useRouter } from 'vue-router'
+import { answered, api } from '../api/client'
+import AskDialog from '../components/AskDialog.vue'
+import EmptyState from '../components/EmptyState.vue'
+import PagedTable from '../components/PagedTable.vue'
+import TimeOf from '../components/TimeOf.vue'
+import { keyOf } from '../app/keys'
+
+const router = useRouter()
+const queries = useQueryClient()
+const adding = ref(false)
+const label = ref('')
+const key = ref('')
+const wrong = ref<unknown>(null)
+
+async function add(): Promise<void> {
+  try {
+    const body = { key: key.value || keyOf(label.value), label: label.value }
+    const made = await answered(api.POST('/api/v1/sources', { body }))
+    await queries.invalidateQueries()
+    await router.push(`/sources/${made.key}`)
+  } catch (problem) {
+    wrong.value = problem
+  }
+}
+const fetch = (after: string | undefined, count: number) =>
+  answered(api.GET('/api/v1/sources', { params: { query: { after, count } } }))
+</script>
+
+<template>
+  <div class="page">
+    <div class="head">
+      <div class="grow">
+        <h1>Sources</h1>
+        <p class="lead">The places that know people: who they are, and which groups they are in.</p>
+      </div>
+      <v-btn color="primary" @click="adding = true">Add a source</v-btn>
+    </div>
+    <div class="panel">
+      <PagedTable
+        name="sources"
+        caption="Sources"
+        :columns="['Source', 'Key', 'Channel', 'People', 'Groups', 'Last call']"
+        :fetch="fetch"
+        :refresh="5000"
+      >
+        <template #row="{ item }">
+          <td>
+            <router-link :to="`/sources/${item.key}`">{{ item.label }}</router-link>
+          </td>
+          <td class="mono">{{ item.key }}</td>
+          <td>{{ item.channel === 'push' ? 'push (it calls us)' : item.channel }}</td>
+          <td>{{ item.people.toLocaleString('en') }}</td>
+          <td>
+            <router-link :to="`/groups?source=${item.key}`">{{ item.groups.toLocaleString('en') }}</router-link>
+          </td>
+          <td><TimeOf :at="item.last_call_at" /></td>
+        </template>
+        <template #empty>
+          <EmptyState title="No source yet">
+            Add the identity provider or directory that is to push its people here. You get an address and a token to
+            enter there.
+          </EmptyState>
+        </template>
+      </PagedTable>
+    </div>
+    <AskDialog v-model="adding" title="Add a source that pushes" act="Add the source" :wrong="wrong" @done="add">
+      <v-text-field v-model="label" label="Name for people" hint="Such as Staff directory" autofocus />
+      <v-text-field
+        v-model="key"
+        label="Key"
+        :placeholder="keyOf(label)"
+        persistent-placeholder
+        persistent-hint
+        hint="Stands in the address that the other side calls, and never changes."
+      />
+    </AskDialog>
+  </div>
+</template>

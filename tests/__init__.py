@@ -1,0 +1,1 @@
+"""The tests; they mirror src/dravo."""

@@ -1,0 +1,215 @@
+"""Starts the real service and the real stand-ins on loopback, for tests that drive them from outside."""
+
+from __future__ import annotations
+
+import contextlib
+import secrets
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, TypeVar
+
+import httpx
+
+from dravo.client import Dravo
+from dravo.demo.running import free_port
+from dravo.services import operators
+from dravo.services.house import House
+from dravo.services.permissions import CHIEF, Caller
+
+CORE = "urn:ietf:params:scim:schemas:core:2.0:"
+PATCH = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
+PASSWORD = "fern-hollow-gate-seven"
+
+Seen = TypeVar("Seen")
+
+
+def eventually(look: Callable[[], Seen], holds: Callable[[Seen], bool] = bool, seconds: float = 20.0) -> Seen:
+    """Return what is seen as soon as it holds; fail, with what was seen last, if it does not in time."""
+    end = time.monotonic() + seconds
+    seen = look()
+    while not holds(seen):
+        if time.monotonic() > end:
+            raise AssertionError(f"it did not come about within {seconds:.0f} seconds; seen last: {seen!r}")
+        time.sleep(0.03)
+        seen = look()
+    return seen
+
+
+@dataclass
+class StandIn:
+    """A running stand-in for an application."""
+
+    port: int
+    token: str
+    process: subprocess.Popen[bytes]
+
+    @property
+    def base_url(self) -> str:
+        return f"http://127.0.0.1:{self.port}/scim/v2"
+
+    def accounts(self) -> dict[str, dict[str, Any]]:
+        """Return every account there, by user name; fails if one user name is there twice."""
+        found: list[dict[str, Any]] = []
+        while True:
+            query = {"startIndex": str(len(found) + 1), "count": "100"}
+            page = httpx.get(f"{self.base_url}/Users", params=query, headers=self.headers, trust_env=False).json()
+            found += page["Resources"]
+            if len(found) >= page["totalResults"]:
+                break
+        by_name = {each["userName"]: each for each in found}
+        assert len(by_name) == len(found), "the application has somebody twice"
+        return by_name
+
+    @property
+    def headers(self) -> dict[str, str]:
+        return {"Authorization": f"Bearer {self.token}"}
+
+    def faults(self, **faults: Any) -> None:
+        httpx.post(f"http://127.0.0.1:{self.port}/faults", json=faults, trust_env=False).raise_for_status()
+
+    def requests(self) -> list[dict[str, Any]]:
+        return list(httpx.get(f"http://127.0.0.1:{self.port}/log", trust_env=False).json()["requests"])
+
+    def create(self, **account: Any) -> str:
+        made = httpx.post(f"{self.base_url}/Users", json=account, headers=self.headers, trust_env=False)
+        return str(made.json()["id"])
+
+
+@contextlib.contextmanager
+def stand_in(folder: Path, name: str = "Plant Records") -> Iterator[StandIn]:
+    """Run a stand-in for an application."""
+    port, token = free_port(), secrets.token_urlsafe(12)
+    command = [sys.executable, "-m", "dravo.demo.application", "--name", name, "--port", str(port), "--token", token]
+    process = subprocess.Popen([*command, "--state", str(folder / f"{port}.state")], stdin=subprocess.PIPE)
+    try:
+        eventually(lambda: answers(f"http://127.0.0.1:{port}/"))
+        yield StandIn(port, token, process)
+    finally:
+        process.kill()
+        process.wait()
+
+
+def answers(url: str) -> bool:
+    """Whether a server answers at an address."""
+    try:
+        return httpx.get(url, trust_env=False).status_code < 500
+    except httpx.HTTPError:
+        return False
+
+
+@dataclass
+class Running:
+    """A running service: its processes, its client, and ways to push to it."""
+
+    folder: Path
+    port: int
+    api_token: str
+    process: subprocess.Popen[bytes] | None = None
+    push_tokens: dict[str, str] = field(default_factory=dict)
+
+    @property
+    def url(self) -> str:
+        return f"http://127.0.0.1:{self.port}"
+
+    def start(self) -> None:
+        command = [sys.executable, "-m", "dravo.cli.main", "serve", "--data", str(self.folder), "--port", str(self.port)]
+        with open(self.folder / "service.log", "ab") as log:
+            self.process = subprocess.Popen(command, stderr=log)
+        eventually(lambda: answers(f"{self.url}/readyz"))
+
+    def stop(self) -> None:
+        if self.process is not None:
+            self.process.send_signal(signal.SIGTERM)
+            self.process.wait(40)
+            self.process = None
+
+    def pid(self, name: str) -> int:
+        lines = (self.folder / "processes").read_text().splitlines()
+        return next(int(line.split()[1]) for line in lines if line.split()[0] == name)
+
+    @property
+    def dravo(self) -> Dravo:
+        return Dravo(self.url, self.api_token)
+
+    def push(self, source: str) -> Push:
+        """Return a way to push as a source, which is added if it is not there yet."""
+        if source not in self.push_tokens:
+            with self.dravo as dravo:
+                dravo.sources.add(source, f"{source.capitalize()} directory")
+                self.push_tokens[source] = dravo.sources.add_token(source, "Provider")["token"]
+        return Push(f"{self.url}/scim/v2/{source}", self.push_tokens[source])
+
+    def application(self, key: str, to: StandIn | None = None, roles: tuple[str, ...] = ("viewer", "curator"), **settings: Any) -> None:
+        """Add an application with roles; connected to a stand-in and switched on, if there is one."""
+        with self.dravo as dravo:
+            dravo.applications.add(key, key.replace("-", " ").title())
+            for number, role in enumerate(roles):
+                dravo.applications.add_role(key, role, role.capitalize(), 10 * (number + 1))
+            if to is not None:
+                dravo.applications.connect(key, to.base_url, to.token)
+                dravo.applications.change(key, switched_on=True, **settings)
+
+    def settled(self, application: str, seconds: float = 30.0) -> None:
+        """Wait until nothing waits to be delivered to an application."""
+        with self.dravo as dravo:
+            eventually(lambda: dravo.applications.get(application), lambda a: a["waiting"] == 0, seconds)
+
+
+class Push:
+    """A provider's view of the push channel, by plain HTTP."""
+
+    def __init__(self, base_url: str, token: str) -> None:
+        self.base_url = base_url
+        self.http = httpx.Client(base_url=base_url, headers={"Authorization": f"Bearer {token}"}, timeout=60, trust_env=False)
+
+    def person(self, user_name: str, **attributes: Any) -> str:
+        answer = self.http.post("/Users", json={"schemas": [CORE + "User"], "userName": user_name, "active": True, **attributes})
+        assert answer.status_code == 201, answer.text
+        return str(answer.json()["id"])
+
+    def group(self, name: str, members: list[str] | None = None) -> str:
+        listed = [{"value": each} for each in members or []]
+        answer = self.http.post("/Groups", json={"schemas": [CORE + "Group"], "displayName": name, "members": listed})
+        assert answer.status_code == 201, answer.text
+        return str(answer.json()["id"])
+
+    def patch(self, path: str, *operations: dict[str, Any]) -> httpx.Response:
+        return self.http.patch(path, json={"schemas": [PATCH], "Operations": list(operations)})
+
+    def add(self, group: str, *members: str) -> None:
+        listed = [{"value": each} for each in members]
+        answer = self.patch(f"/Groups/{group}", {"op": "add", "path": "members", "value": listed})
+        assert answer.status_code == 204, answer.text
+
+    def take_out(self, group: str, member: str) -> None:
+        answer = self.patch(f"/Groups/{group}", {"op": "remove", "path": f'members[value eq "{member}"]'})
+        assert answer.status_code == 204, answer.text
+
+    def set_active(self, person: str, active: bool) -> None:
+        answer = self.patch(f"/Users/{person}", {"op": "replace", "path": "active", "value": active})
+        assert answer.status_code == 200, answer.text
+
+
+def set_up(folder: Path) -> Running:
+    """Return a service that is set up with an operator and a token, not yet started."""
+    house = House(folder)
+    made = operators.add(house, operators.SYSTEM, "edmund.sallow", CHIEF, PASSWORD)
+    token = operators.add_token(house, Caller(made["id"], made["name"], CHIEF), "Tests", "write")["token"]
+    house.close()
+    return Running(folder, free_port(), token)
+
+
+@contextlib.contextmanager
+def service(folder: Path) -> Iterator[Running]:
+    """Run a service on a new data folder."""
+    running = set_up(folder)
+    running.start()
+    try:
+        yield running
+    finally:
+        running.stop()
