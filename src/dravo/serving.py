@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import contextlib
 import fcntl
+import gc
 import os
 import signal
 import subprocess
@@ -124,6 +125,10 @@ def serve(folder: Path, host: str, port: int, public_url: str | None = None) -> 
 def run_web(house: House, host: str, port: int, public_url: str) -> None:
     """Be the web process."""
     app = create_app(house, public_url)
+    # What was made at the start stays; requests make much that lives shortly, which needs no search for circles every moment.
+    gc.collect()
+    gc.freeze()
+    gc.set_threshold(20_000, 20, 50)
     waitress.serve(
         app, host=host, port=port, threads=WEB_THREADS, ident="dravo", clear_untrusted_proxy_headers=True, max_request_body_size=32 * 1024 * 1024
     )

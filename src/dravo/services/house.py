@@ -19,6 +19,8 @@ class House:
         self.database.migrate()
         self.keys = Keys(folder)
         self.catalogue = CatalogueCache()
+        # Raised whenever a push token is made or revoked, so that what is remembered of tokens is forgotten.
+        self.doors = 0
 
     def close(self) -> None:
         """Close the records."""

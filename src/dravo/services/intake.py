@@ -39,13 +39,17 @@ Result = TypeVar("Result")
 
 @dataclass(frozen=True)
 class Taken:
-    """What intake made of a person or group: its id there, its content, its version and times."""
+    """What intake made of a person or group: its id there, its content, its version and times.
+
+    `listed` has (id, name) of the groups that list a person.
+    """
 
     id: str
     data: dict[str, Any]
     version: int
     created_at: Instant
     modified_at: Instant
+    listed: Sequence[tuple[str, str]] = ()
 
 
 @dataclass(frozen=True)
@@ -95,14 +99,13 @@ class Intake:
         record_id, new_user = new_id(), new_id()
 
         def attempt() -> Taken:
-            with self.database.reading() as connection:
-                catalogue = self.catalogue.get(connection)
+            catalogue = self.catalogue.latest(self.database)
             binding = bind(None, new_user)
             record = PersonRecord(record_id, source_id, self.channel, data, binding.user_id)
             outcome = work_out(Person(binding.user_id, None, (record,)), catalogue, now)
             with self.database.writing() as connection:
                 check_revision(connection, catalogue.revision)
-                apply_outcomes(connection, [outcome], now, rewrite=True)
+                apply_outcomes(connection, [outcome], now, rewrite=True, seen=catalogue.revision)
                 records.make(connection, record_id, source_id, self.channel, binding.user_id, data, now)
             return Taken(record_id, data, 1, now, now)
 
@@ -136,12 +139,15 @@ class Intake:
             nonlocal data
             now = clock.now()
             with self.database.reading() as connection:
-                row = self._record(connection, source_id, record_id)
+                found = snapshots.of_record(connection, source_id, self.channel, record_id)
+                if found is None:
+                    raise NotFound(f"This source has no person with the id '{record_id}'.")
+                row, person = found
+                listed = groups.groups_of_record(connection, record_id) if person.groups else ()
                 data = change(row.data)
                 if data == row.data and not gone:
-                    return Taken(record_id, data, row.version, row.created_at, row.modified_at)
-                catalogue = self.catalogue.get(connection)
-                person = snapshots.people(connection, [row.user_id])[row.user_id]
+                    return Taken(record_id, data, row.version, row.created_at, row.modified_at, listed)
+            catalogue = self.catalogue.latest(self.database)
             record = PersonRecord(record_id, source_id, self.channel, data, row.user_id, gone)
             after = with_record(person, record)
             if gone:
@@ -149,13 +155,12 @@ class Intake:
                 after = replace(after, groups=self._groups_without(row.user_id, record_id) if len(after.records) > 1 else ())
             outcome = work_out(after, catalogue, now)
             with self.database.writing() as connection:
-                check_revision(connection, catalogue.revision)
                 if not records.write(connection, record_id, row.version, data, now, gone=gone):
                     raise WorldMoved("The record has changed meanwhile.")
                 if gone:
                     groups.end_memberships_of_record(connection, record_id, now)
-                apply_outcomes(connection, [outcome], now, rewrite=True)
-            return Taken(record_id, data, row.version + 1, row.created_at, now)
+                apply_outcomes(connection, [outcome], now, rewrite=True, seen=catalogue.revision)
+            return Taken(record_id, data, row.version + 1, row.created_at, now, listed)
 
         return self._until_it_stands(attempt, lambda: self._check_user_name(source_id, data, record_id))
 
@@ -164,12 +169,6 @@ class Intake:
             others = [row.id for row in connection.execute(t.record.select().where(t.record.c.user_id == user_id)) if row.id != record_id]
             found = groups.groups_of_records(connection, others)
         return tuple(group_id for listed in found.values() for group_id, _ in listed)
-
-    def _record(self, connection: Connection, source_id: str, record_id: str) -> Any:
-        row = records.get(connection, source_id, self.channel, record_id)
-        if row is None:
-            raise NotFound(f"This source has no person with the id '{record_id}'.")
-        return row
 
     def _check_user_name(self, source_id: str, data: dict[str, Any], own: str | None) -> None:
         key = searchable(data).user_name_key
@@ -265,7 +264,7 @@ class Intake:
                     groups.end_group(connection, group_id, now)
                 if plan.nesting or data["displayName"] != row.data["displayName"] or gone:
                     raise_revision(connection)
-                apply_outcomes(connection, outcomes, now, rewrite=False)
+                apply_outcomes(connection, outcomes, now, rewrite=False, seen=catalogue.revision)
             return Taken(group_id, data, row.version + 1, row.created_at, now)
 
         return self._until_it_stands(attempt)
@@ -346,6 +345,8 @@ class Intake:
             except WorldMoved:
                 if remaining == 1:
                     raise
+                with self.database.reading() as connection:
+                    self.catalogue.get(connection)
             except IntegrityError:
                 if explain is not None:
                     explain()

@@ -79,11 +79,6 @@ class OwnRecords:
         """
         return self._page(groups, t.group, GROUP, source_id, base, query)
 
-    def groups_of(self, record_id: str) -> list[tuple[str, str]]:
-        """Return (id, name) of the groups that list a record."""
-        with self.database.reading() as connection:
-            return groups.groups_of_records(connection, [record_id])[record_id]
-
     def _page(self, rows_of: Any, table: Any, resource_type: ResourceType, source_id: str, base: str, query: Query) -> dict[str, Any]:
         count = min(max(query.count, 0), LARGEST_PAGE)
         start = max(query.start_index, 1)
@@ -117,7 +112,7 @@ class OwnRecords:
         listed = groups.groups_of_records(connection, [row.id for row in rows])
         return [
             select_attributes(
-                person_resource(Taken(row.id, row.data, row.version, row.created_at, row.modified_at), base, listed[row.id]),
+                person_resource(Taken(row.id, row.data, row.version, row.created_at, row.modified_at, listed[row.id]), base),
                 USER,
                 query.attributes,
                 query.excluded,
@@ -148,19 +143,18 @@ def _asks_for_members(query: Query) -> bool:
     return "members" not in {name.strip().lower().removeprefix(f"{GROUP_URN.lower()}:") for name in (query.excluded or "").split(",")}
 
 
-def person_resource(taken: Taken, base: str, listed: Sequence[tuple[str, str]]) -> dict[str, Any]:
+def person_resource(taken: Taken, base: str) -> dict[str, Any]:
     """Return a record as the SCIM User that its source sees (RFC 7643, sections 3 and 4.1).
 
     Args:
-        taken: the record.
+        taken: the record, with the groups that list it.
         base: the address of the source's channel, without a slash at its end.
-        listed: (id, name) of the groups that the person is in.
     """
     extensions = [ENTERPRISE_URN] if ENTERPRISE_URN in taken.data else []
     resource = {"schemas": [USER_URN, *extensions], "id": taken.id, **taken.data, "meta": _meta("User", "Users", taken, base)}
-    if listed:
+    if taken.listed:
         resource["groups"] = [
-            {"value": group_id, "$ref": f"{base}/Groups/{group_id}", "display": name, "type": "direct"} for group_id, name in listed
+            {"value": group_id, "$ref": f"{base}/Groups/{group_id}", "display": name, "type": "direct"} for group_id, name in taken.listed
         ]
     return resource
 

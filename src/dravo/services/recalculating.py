@@ -15,7 +15,6 @@ from dravo.services.house import House
 from dravo.store import clock, groups, snapshots
 from dravo.store import tables as t
 from dravo.store.applying import apply_outcomes, remove_marks
-from dravo.store.catalogue import check_revision
 
 CHUNK = 250
 
@@ -46,8 +45,7 @@ def _chunk(house: House) -> int:
     outcomes = [work_out(person, catalogue, now) for person in people.values()]
     try:
         with house.database.writing() as connection:
-            check_revision(connection, catalogue.revision)
-            apply_outcomes(connection, outcomes, now, rewrite=False)
+            apply_outcomes(connection, outcomes, now, rewrite=False, seen=catalogue.revision)
             remove_marks(connection, marks)
     except (WorldMoved, IntegrityError):
         # Somebody was quicker; the marks still stand, so they come up again from what is true then.

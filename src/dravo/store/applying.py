@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import Any
 
-from sqlalchemy import Connection, bindparam, delete, func, insert, select, update
+from sqlalchemy import Connection, bindparam, case, delete, func, insert, select, update
 
 from dravo.core.accounts import AS_IT_IS
 from dravo.core.errors import WorldMoved
@@ -14,23 +14,27 @@ from dravo.core.merging import MergedUser
 from dravo.core.planning import AccountChange, Outcome
 from dravo.core.records import fold, searchable
 from dravo.store import tables as t
+from dravo.store.database import CATALOGUE
 from dravo.store.identifiers import new_id
 
 WAITING, FAILED, HELD, DONE, DROPPED = "waiting", "failed", "held", "done", "dropped"
 
+# What operators declared, as it stands now: checked in the same statement that writes.
+_DECLARED = select(t.revision.c.value).where(t.revision.c.name == CATALOGUE).scalar_subquery()
 _RAISE = (
     update(t.user)
-    .where(t.user.c.id == bindparam("user"), t.user.c.revision == bindparam("seen"))
+    .where(t.user.c.id == bindparam("user"), t.user.c.revision == bindparam("seen"), bindparam("declared") == _DECLARED)
     .values(revision=t.user.c.revision + 1, next_change_at=bindparam("next"))
 )
 _REWRITE = (
     update(t.user)
-    .where(t.user.c.id == bindparam("user"), t.user.c.revision == bindparam("seen"))
+    .where(t.user.c.id == bindparam("user"), t.user.c.revision == bindparam("seen"), bindparam("declared") == _DECLARED)
     .values(
         revision=t.user.c.revision + 1,
         next_change_at=bindparam("next"),
-        inactive_since=func.coalesce(t.user.c.inactive_since, bindparam("inactive")),
-        gone_at=func.coalesce(t.user.c.gone_at, bindparam("gone")),
+        # Since when: the first instant stays, and is forgotten when they are back.
+        inactive_since=case((bindparam("inactive").is_not(None), func.coalesce(t.user.c.inactive_since, bindparam("inactive"))), else_=None),
+        gone_at=case((bindparam("gone").is_not(None), func.coalesce(t.user.c.gone_at, bindparam("gone"))), else_=None),
         **{
             name: bindparam(name, type_=t.user.c[name].type)
             for name in (
@@ -48,7 +52,6 @@ _REWRITE = (
         },
     )
 )
-_BACK = update(t.user).where(t.user.c.id == bindparam("user")).values(inactive_since=None, gone_at=None)
 _MAKE_USER = insert(t.user)
 _OPEN_ACCESS = insert(t.access)
 _WRITE_REASONS = update(t.access).where(t.access.c.id == bindparam("access")).values(reasons=bindparam("why", type_=t.access.c.reasons.type))
@@ -74,7 +77,7 @@ _WAKE_DELIVERY = (
 )
 
 
-def apply_outcomes(connection: Connection, outcomes: Sequence[Outcome], now: Instant, *, rewrite: bool) -> None:
+def apply_outcomes(connection: Connection, outcomes: Sequence[Outcome], now: Instant, *, rewrite: bool, seen: int) -> None:
     """Write what becomes of people.
 
     Args:
@@ -82,16 +85,17 @@ def apply_outcomes(connection: Connection, outcomes: Sequence[Outcome], now: Ins
         outcomes: one for each person.
         now: the instant of the change.
         rewrite: whether the users' own attributes may have changed too (a record did), or only what they have.
+        seen: the revision of the catalogue that was planned with; checked for users who are there, by whoever makes new ones.
 
     Raises:
-        WorldMoved: if one of the users has changed since they were read.
+        WorldMoved: if one of the users, or the catalogue, has changed since it was read.
     """
     made = [_user_row(outcome, now) for outcome in outcomes if outcome.person.revision is None]
     if made:
         connection.execute(_MAKE_USER, made)
     known = [outcome for outcome in outcomes if outcome.person.revision is not None]
     if known:
-        _update_users(connection, known, now, rewrite=rewrite)
+        _update_users(connection, known, now, rewrite=rewrite, seen=seen)
     _write_access(connection, outcomes, now)
     changes = [(outcome.person.user_id, change) for outcome in outcomes for change in outcome.accounts]
     if changes:
@@ -126,10 +130,10 @@ def _user_row(outcome: Outcome, now: Instant) -> dict[str, Any]:
     }
 
 
-def _update_users(connection: Connection, outcomes: Sequence[Outcome], now: Instant, *, rewrite: bool) -> None:
+def _update_users(connection: Connection, outcomes: Sequence[Outcome], now: Instant, *, rewrite: bool, seen: int) -> None:
     rows = []
     for outcome in outcomes:
-        row = {"user": outcome.person.user_id, "seen": outcome.person.revision, "next": outcome.next_change}
+        row = {"user": outcome.person.user_id, "seen": outcome.person.revision, "declared": seen, "next": outcome.next_change}
         if rewrite:
             row |= _user_values(outcome.user, now)
             row["inactive"] = None if outcome.user.active else now
@@ -137,10 +141,6 @@ def _update_users(connection: Connection, outcomes: Sequence[Outcome], now: Inst
         rows.append(row)
     if connection.execute(_REWRITE if rewrite else _RAISE, rows).rowcount != len(rows):
         raise WorldMoved("A person has changed meanwhile.", "Try again.")
-    if rewrite:
-        back = [{"user": outcome.person.user_id} for outcome in outcomes if outcome.user.active]
-        if back:
-            connection.execute(_BACK, back)
 
 
 def _write_access(connection: Connection, outcomes: Iterable[Outcome], now: Instant) -> None:

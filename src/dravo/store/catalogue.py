@@ -11,7 +11,7 @@ from dravo.core.accounts import Settings
 from dravo.core.errors import WorldMoved
 from dravo.core.planning import Application, Catalogue, GroupLabel, Role
 from dravo.store import tables as t
-from dravo.store.database import CATALOGUE
+from dravo.store.database import CATALOGUE, Database
 
 _REVISION = select(t.revision.c.value).where(t.revision.c.name == CATALOGUE)
 
@@ -47,6 +47,14 @@ class CatalogueCache:
     def __init__(self) -> None:
         self._lock = threading.Lock()
         self._held: Catalogue | None = None
+
+    def latest(self, database: Database) -> Catalogue:
+        """Return the catalogue as it was seen last, to be planned on and checked when it is written upon."""
+        held = self._held
+        if held is None:
+            with database.reading() as connection:
+                return self.get(connection)
+        return held
 
     def get(self, connection: Connection) -> Catalogue:
         """Return the catalogue as this transaction sees it."""

@@ -32,12 +32,25 @@ class Database:
         self._writers = open_engine(url, "BEGIN IMMEDIATE", 2)
         # Threads of one process take turns here, in order, instead of polling for the file's lock.
         self._turn = threading.Lock()
+        self._writer: Connection | None = None
+        self._own = threading.local()
 
     @contextmanager
     def reading(self) -> Iterator[Connection]:
         """Give a connection that sees one state of the records throughout."""
-        with self._readers.connect() as connection, connection.begin():
+        connection = self._reader()
+        if connection.in_transaction():
             yield connection
+            return
+        with connection.begin():
+            yield connection
+
+    def _reader(self) -> Connection:
+        """Return this thread's own connection for reading, kept open: taking one anew costs as much as a query."""
+        held: Connection | None = getattr(self._own, "reader", None)
+        if held is None or held.closed or held.invalidated:
+            held = self._own.reader = self._readers.connect()
+        return held
 
     @contextmanager
     def writing(self) -> Iterator[Connection]:
@@ -48,7 +61,10 @@ class Database:
         Raises:
             Busy: if another process keeps the lock for too long.
         """
-        with self._turn, self._writers.connect() as connection:
+        with self._turn:
+            if self._writer is None or self._writer.closed or self._writer.invalidated:
+                self._writer = self._writers.connect()
+            connection = self._writer
             try:
                 transaction = connection.begin()
             except OperationalError as wrong:
@@ -70,7 +86,10 @@ class Database:
                 connection.execute(insert(tables.revision).values(name=CATALOGUE, value=1))
 
     def close(self) -> None:
-        """Close all connections."""
+        """Close all connections that no thread is using."""
+        for connection in (self._writer, getattr(self._own, "reader", None)):
+            if connection is not None:
+                connection.close()
         self._readers.dispose()
         self._writers.dispose()
 

@@ -214,6 +214,11 @@ _GROUPS_OF_RECORDS = (
 )
 
 
+def groups_of_record(connection: Connection, record_id: str) -> list[tuple[str, str]]:
+    """Return (group id, name) of the groups that list one record."""
+    return groups_of_records(connection, [record_id])[record_id]
+
+
 def groups_of_records(connection: Connection, record_ids: Sequence[str]) -> dict[str, list[tuple[str, str]]]:
     """Return (group id, name) for each record, of the groups that list it."""
     found: dict[str, list[tuple[str, str]]] = {record_id: [] for record_id in record_ids}

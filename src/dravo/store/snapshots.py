@@ -6,7 +6,7 @@ from collections import defaultdict
 from collections.abc import Iterable, Sequence
 from typing import Any
 
-from sqlalchemy import Connection, bindparam, select
+from sqlalchemy import Connection, bindparam, exists, or_, select
 
 from dravo.core.access import Assignment
 from dravo.core.planning import HeldAccess, HeldAccount, Person
@@ -34,6 +34,48 @@ _ACCESS = select(t.access.c.user_id, t.access.c.id, t.access.c.application_id, t
 _ACCOUNTS = select(t.account.c.user_id, t.account.c.id, t.account.c.application_id, t.account.c.due, t.account.c.due_version).where(
     t.account.c.user_id.in_(_IDS)
 )
+
+
+_OTHER = t.record.alias("other")
+_RECORD_WITH_TIES = (
+    select(
+        t.record.c.id,
+        t.record.c.user_id,
+        t.record.c.data,
+        t.record.c.version,
+        t.record.c.created_at,
+        t.record.c.modified_at,
+        t.user.c.revision,
+        or_(
+            exists().where(t.membership.c.record_id == t.record.c.id, t.membership.c.until_at.is_(None), t.membership.c.record_id.is_not(None)),
+            exists().where(t.access.c.user_id == t.record.c.user_id, t.access.c.until_at.is_(None)),
+            exists().where(t.account.c.user_id == t.record.c.user_id),
+            exists().where(t.assignment.c.user_id == t.record.c.user_id, t.assignment.c.removed_at.is_(None)),
+            exists().where(_OTHER.c.user_id == t.record.c.user_id, _OTHER.c.id != t.record.c.id),
+        ).label("tied"),
+    )
+    .join(t.user, t.user.c.id == t.record.c.user_id)
+    .where(
+        t.record.c.id == bindparam("id"),
+        t.record.c.source_id == bindparam("source"),
+        t.record.c.channel == bindparam("channel"),
+        t.record.c.gone_at.is_(None),
+    )
+)
+
+
+def of_record(connection: Connection, source_id: str, channel: str, record_id: str) -> tuple[Any, Person] | None:
+    """Return one record that a source has, and its user as they stand in this transaction; None if it has no such record.
+
+    Whoever is in no group and has nothing costs one query.
+    """
+    row = connection.execute(_RECORD_WITH_TIES, {"id": record_id, "source": source_id, "channel": channel}).first()
+    if row is None:
+        return None
+    if row.tied:
+        return row, people(connection, [row.user_id])[row.user_id]
+    record = PersonRecord(row.id, source_id, channel, row.data, row.user_id)
+    return row, Person(row.user_id, row.revision, (record,))
 
 
 def people(connection: Connection, user_ids: Iterable[str]) -> dict[str, Person]:

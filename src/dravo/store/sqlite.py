@@ -43,6 +43,7 @@ def open_engine(url: str, begin: str, pool_size: int) -> Engine:
 
     @event.listens_for(engine, "begin")
     def start(connection: Any) -> None:
-        connection.exec_driver_sql(begin)
+        # Straight to the driver: by way of the library this costs as much as a query.
+        connection.connection.dbapi_connection.execute(begin)
 
     return engine

@@ -37,6 +37,7 @@ def make_blueprint(house: House) -> Blueprint:
     """Return the push channel's routes for one house."""
     blueprint = Blueprint("push", __name__)
     intake, own, sightings = Intake(house.database, house.catalogue), OwnRecords(house.database), Sightings(house)
+    door = sources.Door(house)
     limiter = Limiter(200, 60)
 
     def route(path: str, method: str) -> Callable[[Callable[..., Response]], Callable[..., Response]]:
@@ -56,7 +57,7 @@ def make_blueprint(house: House) -> Blueprint:
         limiter.check(address)
         header = request.headers.get("Authorization", "")
         scheme, _, token = header.partition(" ")
-        visitor = sources.admit(house, key, token.strip() if scheme.lower() == "bearer" else None)
+        visitor = door.admit(key, token.strip() if scheme.lower() == "bearer" else None)
         if isinstance(visitor, Visitor):
             g.visitor = visitor
             sightings.note(visitor.source_id, sources.CALL, token_id=visitor.token_id)
@@ -100,11 +101,11 @@ def make_blueprint(house: House) -> Blueprint:
     def changed(taken: Taken) -> Response:
         deactivated = taken.data.get("active") is False
         sightings.note(g.visitor.source_id, sources.DEACTIVATION if deactivated else sources.CHANGE)
-        return shown_person(taken, 200, own.groups_of(taken.id))
+        return shown_person(taken, 200)
 
-    def shown_person(taken: Taken, status: int, listed: list[tuple[str, str]] | None = None) -> Response:
+    def shown_person(taken: Taken, status: int) -> Response:
         asked = query()
-        resource = person_resource(taken, base(), listed or [])
+        resource = person_resource(taken, base())
         answer = show(select_attributes(resource, USER, asked.attributes, asked.excluded), status)
         answer.headers["Location"] = resource["meta"]["location"]
         return answer
