@@ -16,6 +16,7 @@ from sqlalchemy.exc import IntegrityError
 from dravo.core.errors import NotFound, WorldMoved
 from dravo.core.instants import Instant
 from dravo.core.matching import bind
+from dravo.core.merging import merge
 from dravo.core.planning import Catalogue, Outcome, Person, with_groups, with_record, work_out
 from dravo.core.records import PersonRecord, searchable
 from dravo.core.scim.errors import ScimError, invalid_value
@@ -24,7 +25,7 @@ from dravo.core.scim.patches import MemberChange, Operation, apply_patch
 from dravo.core.scim.schemas import GROUP, USER
 from dravo.store import clock, groups, records, snapshots
 from dravo.store import tables as t
-from dravo.store.applying import apply_outcomes
+from dravo.store.applying import Rewrite, apply_outcomes
 from dravo.store.catalogue import CatalogueCache, check_revision, raise_revision
 from dravo.store.database import Database
 from dravo.store.identifiers import new_id
@@ -105,7 +106,7 @@ class Intake:
             outcome = work_out(Person(binding.user_id, None, (record,)), catalogue, now)
             with self.database.writing() as connection:
                 check_revision(connection, catalogue.revision)
-                apply_outcomes(connection, [outcome], now, rewrite=True, seen=catalogue.revision)
+                apply_outcomes(connection, [outcome], now, rewrite=Rewrite.NAMES, seen=catalogue.revision)
                 records.make(connection, record_id, source_id, self.channel, binding.user_id, data, now)
             return Taken(record_id, data, 1, now, now)
 
@@ -154,12 +155,15 @@ class Intake:
                 # With one source a user's groups are its record's; with several, only this record's end.
                 after = replace(after, groups=self._groups_without(row.user_id, record_id) if len(after.records) > 1 else ())
             outcome = work_out(after, catalogue, now)
+            before = searchable(merge(person.records, catalogue.precedence).attributes)
+            renamed = searchable(outcome.user.attributes) != before
             with self.database.writing() as connection:
-                if not records.write(connection, record_id, row.version, data, now, gone=gone):
+                if not records.write(connection, record_id, row.version, row.data, data, now, gone=gone):
                     raise WorldMoved("The record has changed meanwhile.")
                 if gone:
                     groups.end_memberships_of_record(connection, record_id, now)
-                apply_outcomes(connection, [outcome], now, rewrite=True, seen=catalogue.revision)
+                rewrite = Rewrite.NAMES if renamed else Rewrite.ATTRIBUTES
+                apply_outcomes(connection, [outcome], now, rewrite=rewrite, seen=catalogue.revision)
             return Taken(record_id, data, row.version + 1, row.created_at, now, listed)
 
         return self._until_it_stands(attempt, lambda: self._check_user_name(source_id, data, record_id))
@@ -264,7 +268,7 @@ class Intake:
                     groups.end_group(connection, group_id, now)
                 if plan.nesting or data["displayName"] != row.data["displayName"] or gone:
                     raise_revision(connection)
-                apply_outcomes(connection, outcomes, now, rewrite=False, seen=catalogue.revision)
+                apply_outcomes(connection, outcomes, now, rewrite=Rewrite.NOTHING, seen=catalogue.revision)
             return Taken(group_id, data, row.version + 1, row.created_at, now)
 
         return self._until_it_stands(attempt)

@@ -14,7 +14,7 @@ from dravo.core.planning import work_out
 from dravo.services.house import House
 from dravo.store import clock, groups, snapshots
 from dravo.store import tables as t
-from dravo.store.applying import apply_outcomes, remove_marks
+from dravo.store.applying import Rewrite, apply_outcomes, remove_marks
 
 CHUNK = 250
 
@@ -45,7 +45,7 @@ def _chunk(house: House) -> int:
     outcomes = [work_out(person, catalogue, now) for person in people.values()]
     try:
         with house.database.writing() as connection:
-            apply_outcomes(connection, outcomes, now, rewrite=False, seen=catalogue.revision)
+            apply_outcomes(connection, outcomes, now, rewrite=Rewrite.NOTHING, seen=catalogue.revision)
             remove_marks(connection, marks)
     except (WorldMoved, IntegrityError):
         # Somebody was quicker; the marks still stand, so they come up again from what is true then.

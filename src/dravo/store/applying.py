@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from enum import Enum
 from typing import Any
 
 from sqlalchemy import Connection, bindparam, case, delete, func, insert, select, update
@@ -17,6 +18,15 @@ from dravo.store import tables as t
 from dravo.store.database import CATALOGUE
 from dravo.store.identifiers import new_id
 
+
+class Rewrite(Enum):
+    """What a plan may change of users themselves, beside what they have."""
+
+    NOTHING = 1
+    ATTRIBUTES = 2
+    NAMES = 3
+
+
 WAITING, FAILED, HELD, DONE, DROPPED = "waiting", "failed", "held", "done", "dropped"
 
 # What operators declared, as it stands now: checked in the same statement that writes.
@@ -26,32 +36,28 @@ _RAISE = (
     .where(t.user.c.id == bindparam("user"), t.user.c.revision == bindparam("seen"), bindparam("declared") == _DECLARED)
     .values(revision=t.user.c.revision + 1, next_change_at=bindparam("next"))
 )
-_REWRITE = (
-    update(t.user)
-    .where(t.user.c.id == bindparam("user"), t.user.c.revision == bindparam("seen"), bindparam("declared") == _DECLARED)
-    .values(
-        revision=t.user.c.revision + 1,
-        next_change_at=bindparam("next"),
-        # Since when: the first instant stays, and is forgotten when they are back.
-        inactive_since=case((bindparam("inactive").is_not(None), func.coalesce(t.user.c.inactive_since, bindparam("inactive"))), else_=None),
-        gone_at=case((bindparam("gone").is_not(None), func.coalesce(t.user.c.gone_at, bindparam("gone"))), else_=None),
-        **{
-            name: bindparam(name, type_=t.user.c[name].type)
-            for name in (
-                "user_name",
-                "user_name_key",
-                "display_name",
-                "display_name_key",
-                "email",
-                "email_key",
-                "attributes",
-                "given_by",
-                "active",
-                "modified_at",
-            )
-        },
+_NAMES = ("user_name", "user_name_key", "display_name", "display_name_key", "email", "email_key")
+_CONTENT = ("attributes", "given_by", "active", "modified_at")
+
+
+def _rewriting(*columns: str) -> Any:
+    """Return the update of a user's own columns; what is not named is not touched, nor are its indexes."""
+    return (
+        update(t.user)
+        .where(t.user.c.id == bindparam("user"), t.user.c.revision == bindparam("seen"), bindparam("declared") == _DECLARED)
+        .values(
+            revision=t.user.c.revision + 1,
+            next_change_at=bindparam("next"),
+            # Since when: the first instant stays, and is forgotten when they are back.
+            inactive_since=case((bindparam("inactive").is_not(None), func.coalesce(t.user.c.inactive_since, bindparam("inactive"))), else_=None),
+            gone_at=case((bindparam("gone").is_not(None), func.coalesce(t.user.c.gone_at, bindparam("gone"))), else_=None),
+            **{name: bindparam(name, type_=t.user.c[name].type) for name in columns},
+        )
     )
-)
+
+
+_REWRITE = _rewriting(*_CONTENT)
+_RENAME = _rewriting(*_NAMES, *_CONTENT)
 _MAKE_USER = insert(t.user)
 _OPEN_ACCESS = insert(t.access)
 _WRITE_REASONS = update(t.access).where(t.access.c.id == bindparam("access")).values(reasons=bindparam("why", type_=t.access.c.reasons.type))
@@ -77,14 +83,14 @@ _WAKE_DELIVERY = (
 )
 
 
-def apply_outcomes(connection: Connection, outcomes: Sequence[Outcome], now: Instant, *, rewrite: bool, seen: int) -> None:
+def apply_outcomes(connection: Connection, outcomes: Sequence[Outcome], now: Instant, *, rewrite: Rewrite, seen: int) -> None:
     """Write what becomes of people.
 
     Args:
         connection: the writer's.
         outcomes: one for each person.
         now: the instant of the change.
-        rewrite: whether the users' own attributes may have changed too (a record did), or only what they have.
+        rewrite: what may have changed of the users themselves: nothing, attributes (a record did), or also names.
         seen: the revision of the catalogue that was planned with; checked for users who are there, by whoever makes new ones.
 
     Raises:
@@ -130,16 +136,17 @@ def _user_row(outcome: Outcome, now: Instant) -> dict[str, Any]:
     }
 
 
-def _update_users(connection: Connection, outcomes: Sequence[Outcome], now: Instant, *, rewrite: bool, seen: int) -> None:
+def _update_users(connection: Connection, outcomes: Sequence[Outcome], now: Instant, *, rewrite: Rewrite, seen: int) -> None:
     rows = []
     for outcome in outcomes:
         row = {"user": outcome.person.user_id, "seen": outcome.person.revision, "declared": seen, "next": outcome.next_change}
-        if rewrite:
+        if rewrite is not Rewrite.NOTHING:
             row |= _user_values(outcome.user, now)
             row["inactive"] = None if outcome.user.active else now
             row["gone"] = now if outcome.user.gone else None
         rows.append(row)
-    if connection.execute(_REWRITE if rewrite else _RAISE, rows).rowcount != len(rows):
+    statement = {Rewrite.NOTHING: _RAISE, Rewrite.ATTRIBUTES: _REWRITE, Rewrite.NAMES: _RENAME}[rewrite]
+    if connection.execute(statement, rows).rowcount != len(rows):
         raise WorldMoved("A person has changed meanwhile.", "Try again.")
 
 

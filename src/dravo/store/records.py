@@ -26,17 +26,18 @@ _ONE = select(*_COLUMNS).where(
     t.record.c.gone_at.is_(None),
 )
 _MAKE = insert(t.record)
-_WRITE = (
+_PRESENT = (t.record.c.id == bindparam("record"), t.record.c.version == bindparam("seen"), t.record.c.gone_at.is_(None))
+_CONTENT = {
+    "data": bindparam("content", type_=t.record.c.data.type),
+    "version": t.record.c.version + 1,
+    "modified_at": bindparam("at"),
+}
+# Content alone touches no index.
+_WRITE = update(t.record).where(*_PRESENT).values(**_CONTENT)
+_REPLACE = (
     update(t.record)
-    .where(t.record.c.id == bindparam("record"), t.record.c.version == bindparam("seen"), t.record.c.gone_at.is_(None))
-    .values(
-        user_name_key=bindparam("name"),
-        external_id=bindparam("external"),
-        data=bindparam("content", type_=t.record.c.data.type),
-        version=t.record.c.version + 1,
-        modified_at=bindparam("at"),
-        gone_at=bindparam("gone"),
-    )
+    .where(*_PRESENT)
+    .values(**_CONTENT, user_name_key=bindparam("name"), external_id=bindparam("external"), gone_at=bindparam("gone"))
 )
 
 
@@ -65,19 +66,16 @@ def make(connection: Connection, record_id: str, source_id: str, channel: str, u
     )
 
 
-def write(connection: Connection, record_id: str, seen: int, data: Mapping[str, Any], now: Instant, *, gone: bool = False) -> bool:
-    """Write what a source now says; False if the record is no longer at the version that was seen."""
-    found = searchable(data)
-    given = {
-        "record": record_id,
-        "seen": seen,
-        "name": found.user_name_key,
-        "external": found.external_id,
-        "content": data,
-        "at": now,
-        "gone": now if gone else None,
-    }
-    return connection.execute(_WRITE, given).rowcount == 1
+def write(
+    connection: Connection, record_id: str, seen: int, before: Mapping[str, Any], data: Mapping[str, Any], now: Instant, *, gone: bool = False
+) -> bool:
+    """Write what a source now says, in place of what it said before; False if the record is no longer at the version seen."""
+    found, known = searchable(data), searchable(before)
+    given = {"record": record_id, "seen": seen, "content": data, "at": now}
+    if not gone and (found.user_name_key, found.external_id) == (known.user_name_key, known.external_id):
+        return connection.execute(_WRITE, given).rowcount == 1
+    given |= {"name": found.user_name_key, "external": found.external_id, "gone": now if gone else None}
+    return connection.execute(_REPLACE, given).rowcount == 1
 
 
 def listing(connection: Connection, source_id: str, channel: str, condition: Any, offset: int, count: int) -> tuple[int, list[Any]]:

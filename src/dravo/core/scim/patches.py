@@ -6,10 +6,11 @@ The members of a group may be many, so they are not part of the resource here: o
 
 from __future__ import annotations
 
-import copy
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
+
+import orjson
 
 from dravo.core.scim.errors import invalid_path, invalid_syntax, invalid_value, mutability, no_target
 from dravo.core.scim.filters import element_matches
@@ -95,7 +96,7 @@ def apply_patch(resource: Mapping[str, Any], operations: list[Operation], resour
     Raises:
         ScimError: 400, with the keyword of RFC 7644, section 3.5.2; then nothing has happened.
     """
-    patched = Patched(copy.deepcopy(dict(resource)))
+    patched = Patched(orjson.loads(orjson.dumps(resource)))
     for operation in operations:
         _apply(patched, operation, resource_type)
     check_resource(patched.resource, resource_type)

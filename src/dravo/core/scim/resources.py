@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import base64
 import binascii
+import re
 from collections.abc import Iterable, Mapping
 from datetime import datetime
 from typing import Any
@@ -18,6 +19,7 @@ from dravo.core.scim.schemas import Attribute, ResourceType
 
 LONGEST_TEXT = 64_000
 _ALWAYS = ("schemas", "id")
+_NO_TEXT = re.compile("[\x00\ud800-\udfff]")
 # An extension's URN or None, an attribute (None: the whole extension), and a sub-attribute or None.
 Choice = tuple[str | None, str | None, str | None]
 
@@ -115,7 +117,7 @@ def _read_text(attribute: Attribute, value: Any) -> str:
     text = str(value)
     if len(text) > LONGEST_TEXT:
         raise invalid_value(f"'{attribute.name}' is longer than {LONGEST_TEXT} characters.")
-    if "\x00" in text or any("\ud800" <= character <= "\udfff" for character in text):
+    if _NO_TEXT.search(text):
         raise invalid_value(f"'{attribute.name}' holds characters that are no text.")
     return text
 

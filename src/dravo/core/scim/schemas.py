@@ -13,9 +13,12 @@ SCHEMA_URN = "urn:ietf:params:scim:schemas:core:2.0:Schema"
 RESOURCE_TYPE_URN = "urn:ietf:params:scim:schemas:core:2.0:ResourceType"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Attribute:
-    """One attribute and its characteristics (RFC 7643, section 7); `sub` holds the sub-attributes of a complex one."""
+    """One attribute and its characteristics (RFC 7643, section 7); `sub` holds the sub-attributes of a complex one.
+
+    Schemas are compared and hashed by identity: there is one object for each, and hashing all of its parts would be slow.
+    """
 
     name: str
     type: str = "string"
@@ -57,7 +60,7 @@ class Attribute:
         return shown
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Schema:
     """A named set of attributes with a URN."""
 
@@ -82,7 +85,7 @@ class Schema:
         }
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class ResourceType:
     """A kind of resource: its core schema and the extensions that it may carry (RFC 7643, section 6)."""
 
