@@ -83,11 +83,17 @@ class StandIn:
 @contextlib.contextmanager
 def stand_in(folder: Path, name: str = "Plant Records") -> Iterator[StandIn]:
     """Run a stand-in for an application."""
-    port, token = free_port(), secrets.token_urlsafe(12)
-    command = [sys.executable, "-m", "dravo.demo.application", "--name", name, "--port", str(port), "--token", token]
-    process = subprocess.Popen([*command, "--state", str(folder / f"{port}.state")], stdin=subprocess.PIPE)
+    token = secrets.token_urlsafe(12)
+    for _ in range(3):
+        port = free_port()
+        command = [sys.executable, "-m", "dravo.demo.application", "--name", name, "--port", str(port), "--token", token]
+        process = subprocess.Popen([*command, "--state", str(folder / f"{port}.state")], stdin=subprocess.PIPE)
+        url = f"http://127.0.0.1:{port}/"
+        eventually(lambda url=url, process=process: answers(url) or process.poll() is not None)  # type: ignore[misc]
+        if process.poll() is None:
+            break
+        # Somebody else took the port between finding it free and using it.
     try:
-        eventually(lambda: answers(f"http://127.0.0.1:{port}/"))
         yield StandIn(port, token, process)
     finally:
         process.kill()

@@ -74,7 +74,9 @@ def test_something_that_is_no_object_is_invalid_syntax() -> None:
 
 _JSON = st.recursive(
     st.none() | st.booleans() | st.integers() | st.text(max_size=8),
-    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.sampled_from(["userName", "emails", "value", "name", "active", "x"]), inner, max_size=4),
+    lambda inner: (
+        st.lists(inner, max_size=3) | st.dictionaries(st.sampled_from(["userName", "emails", "value", "name", "active", "x"]), inner, max_size=4)
+    ),
     max_leaves=12,
 )
 

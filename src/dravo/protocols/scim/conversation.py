@@ -112,7 +112,7 @@ def bring(wanted: Wanted) -> Conversation:
             reached = yield from _update(wanted, wanted.remote_id, scim_body(agreed), None)
         else:
             current = yield from _get(wanted.remote_id)
-            reached = (yield from _update(wanted, wanted.remote_id, current, None)) if current is not None else None
+            reached = (yield from _update(wanted, wanted.remote_id, _as_found(current, wanted), None)) if current is not None else None
         if reached is not None:
             return reached
         # It is gone there: look again, and make it anew if that is allowed.
@@ -125,7 +125,7 @@ def _find_or_create(wanted: Wanted) -> Conversation:
         found = yield from _look(wanted)
         if found is not None:
             resource, origin = found
-            reached = yield from _update(wanted, resource["id"], resource, origin)
+            reached = yield from _update(wanted, str(resource["id"]), _as_found(resource, wanted), origin)
             if reached is not None:
                 return reached
             continue
@@ -215,15 +215,15 @@ def _update(wanted: Wanted, remote_id: str, before: Mapping[str, Any], origin: s
     after = scim_body(wanted.due)
     if not wanted.may_update:
         if wanted.due["active"]:
-            if differences(_ours(before, after), after):
+            if differences(before, after):
                 raise HeldBySettings(
                     "The account differs, and changing accounts is switched off for this application.",
                     "Change it there by hand, or switch changing on.",
                 )
             return Reached(remote_id, origin)
         # Leaving has settings of its own, so it goes ahead; nothing else of the account is touched.
-        after = {**_ours(before, after), "active": False, "roles": []}
-    operations = differences(_ours(before, after), after)
+        after = {**before, "active": False, "roles": []}
+    operations = differences(before, after)
     if not operations:
         return Reached(remote_id, origin)
     path = f"/Users/{_segment(remote_id)}"
@@ -250,10 +250,9 @@ def _updated(response: Response, remote_id: str, origin: str | None) -> Reached 
     return Reached(remote_id, origin)
 
 
-def _ours(before: Mapping[str, Any], after: Mapping[str, Any]) -> dict[str, Any]:
-    """Return of an account only the attributes that we deliver: what else is there is not ours to take away."""
-    known = (*after, "nickName", "title", "userType", "preferredLanguage", "locale", "timezone", "emails", "phoneNumbers", "name")
-    return {name: before[name] for name in known if name in before}
+def _as_found(resource: Mapping[str, Any], wanted: Wanted) -> dict[str, Any]:
+    """Return of an account there only the attributes that we deliver now: what else it has is not ours to take away."""
+    return {name: resource[name] for name in scim_body(wanted.due) if name in resource}
 
 
 def _remove(wanted: Wanted) -> Conversation:

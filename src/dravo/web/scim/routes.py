@@ -29,6 +29,7 @@ from dravo.services.sources import Sightings, Visitor
 SCIM_JSON = "application/scim+json"
 LARGEST_BODY = 10 * 1024 * 1024
 PREFIX = "/scim/v2/<source>"
+ENDPOINTS = ("Users", "Groups", "Schemas", "ResourceTypes", "ServiceProviderConfig", "Me")
 
 log = structlog.get_logger("push")
 
@@ -200,6 +201,8 @@ def make_blueprint(house: House) -> Blueprint:
 
     @blueprint.route(f"{PREFIX}/<path:rest>", methods=["GET", "POST", "PUT", "PATCH", "DELETE"])
     def elsewhere(source: str, rest: str) -> Response:
+        if rest.strip("/") in ENDPOINTS:
+            raise ScimError(405, f"{request.method} is not offered at '/{rest.strip('/')}'.")
         detail = (
             f"There is nothing at '/{rest}' here; people are at /Users, groups at /Groups. Is the base address given twice, or with a part too many?"
         )
@@ -252,6 +255,8 @@ def body() -> Any:
 def query() -> Query:
     """Return the request's query parameters (RFC 7644, sections 3.4.2 and 3.9)."""
     arguments = request.args
+    if arguments.get("attributes") and arguments.get("excludedAttributes"):
+        raise invalid_value("Give either attributes or excludedAttributes, not both.")
     return Query(
         arguments.get("filter") or None,
         _whole_number("startIndex", 1),

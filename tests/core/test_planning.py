@@ -1,0 +1,135 @@
+"""The invariants of planning: step by step equals from nothing, and what has a reason has it in words."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+from hypothesis import settings
+from hypothesis import strategies as st
+from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
+
+from dravo.core.access import Assignment, memberships, work_out
+from dravo.core.accounts import Settings
+from dravo.core.instants import Instant, later
+from dravo.core.planning import Application, Catalogue, GroupLabel, HeldAccess, HeldAccount, Person, Role, with_groups, with_record
+from dravo.core.planning import work_out as plan
+from dravo.core.records import PersonRecord
+
+GROUPS = ("g1", "g2", "g3")
+ROLES = ("viewer", "curator")
+APPLICATIONS = {
+    "records": Application("records", "records", "Records", Settings()),
+    "desk": Application("desk", "desk", "Desk", Settings(on_gone="delete")),
+}
+
+
+class OnePersonThroughTime(RuleBasedStateMachine):
+    """Changes of one person and of what is declared, each planned on what the plan before left."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.now = Instant("2031-01-01T00:00:00.000000Z")
+        self.record = PersonRecord("r", "staff", "push", {"userName": "ada"}, "u")
+        self.person = Person("u", 1, (self.record,))
+        self.assignments: dict[str, Assignment] = {}
+        self.parents: dict[str, tuple[str, ...]] = {}
+        self.next_change: Instant | None = None
+
+    @property
+    def catalogue(self) -> Catalogue:
+        by_group: dict[str, tuple[Assignment, ...]] = {}
+        for each in self.assignments.values():
+            if each.group_id:
+                by_group[each.group_id] = (*by_group.get(each.group_id, ()), each)
+        roles = {f"{a}-{r}": Role(r, r.title(), ROLES.index(r), f"{a}-{r}", a) for a in APPLICATIONS for r in ROLES}
+        labels = {group: GroupLabel(group, group.upper(), "staff", "Staff") for group in GROUPS}
+        return Catalogue(1, APPLICATIONS, roles, by_group, self.parents, {"staff": 1}, labels)
+
+    def apply(self, person: Person) -> None:
+        """Take a plan over, as the store would."""
+        direct = tuple(each for each in self.assignments.values() if each.user_id)
+        outcome = plan(replace(person, direct=direct), self.catalogue, self.now)
+        held = {row.id: row for row in person.access}
+        for change in outcome.access:
+            key = change.id or f"{change.role_id}@{self.now}"
+            if change.closed:
+                del held[key]
+                assert all(reason["until"] for reason in change.reasons)
+            else:
+                held[key] = HeldAccess(key, change.application_id, change.role_id, change.reasons)
+        accounts = {account.application_id: account for account in person.accounts}
+        for account in outcome.accounts:
+            before = accounts.get(account.application_id)
+            assert account.due_version == (before.due_version + 1 if before else 1)
+            accounts[account.application_id] = HeldAccount(account.application_id, account.application_id, account.due, account.due_version)
+        self.person = replace(person, access=tuple(held.values()), accounts=tuple(accounts.values()), direct=direct)
+        self.next_change = outcome.next_change
+
+    @rule(group=st.sampled_from(GROUPS), joins=st.booleans())
+    def membership(self, group: str, joins: bool) -> None:
+        self.apply(with_groups(self.person, added=[group]) if joins else with_groups(self.person, removed=[group]))
+
+    @rule(active=st.booleans(), title=st.sampled_from(["a", "b"]))
+    def record_changes(self, active: bool, title: str) -> None:
+        self.record = replace(self.record, data={"userName": "ada", "active": active, "title": title})
+        self.apply(with_record(self.person, self.record))
+
+    @rule(
+        key=st.sampled_from(["a1", "a2", "a3", "a4"]), group=st.sampled_from([None, *GROUPS]), application=st.sampled_from([*APPLICATIONS]),
+        role=st.sampled_from(ROLES), starts=st.sampled_from([None, 5]), ends=st.sampled_from([None, 10]),
+    )  # fmt: skip
+    def assign(self, key: str, group: str | None, application: str, role: str, starts: int | None, ends: int | None) -> None:
+        begin, end = (later(self.now, each) if each else None for each in (starts, ends))
+        self.assignments[key] = Assignment(key, application, f"{application}-{role}", None if group else "u", group, begin, end)
+        self.apply(self.person)
+
+    @rule(key=st.sampled_from(["a1", "a2", "a3", "a4"]))
+    def take_away(self, key: str) -> None:
+        self.assignments.pop(key, None)
+        self.apply(self.person)
+
+    @rule(inner=st.sampled_from(GROUPS), outer=st.sampled_from(GROUPS))
+    def nest(self, inner: str, outer: str) -> None:
+        self.parents = {} if inner == outer else {**self.parents, inner: (outer,)}
+        self.apply(self.person)
+
+    @rule(seconds=st.integers(1, 20))
+    def time_passes(self, seconds: int) -> None:
+        target = later(self.now, seconds)
+        while self.next_change is not None and self.next_change <= target:
+            self.now = self.next_change
+            self.apply(self.person)
+        self.now = target
+
+    @invariant()
+    def access_is_what_it_would_be_from_nothing(self) -> None:
+        direct = [each for each in self.assignments.values() if each.user_id]
+        groups = memberships(self.person.groups, self.parents)
+        found = work_out(self.record.active, groups, direct, self.catalogue.by_group, self.now)
+        assert {(row.application_id, row.role_id) for row in self.person.access} == set(found.roles)
+        for row in self.person.access:
+            present = [reason for reason in row.reasons if reason["until"] is None]
+            wanted = {(reason.assignment_id, reason.group_id) for reason in found.roles[row.application_id, row.role_id]}
+            assert {(reason["assignment"], reason["group"]) for reason in present} == wanted
+            assert all(reason["group_name"] for reason in present if reason["group"])
+
+    @invariant()
+    def accounts_follow_access(self) -> None:
+        has: dict[str, set[str]] = {}
+        for row in self.person.access:
+            has.setdefault(row.application_id, set()).add(row.role_id.partition("-")[2])
+        for account in self.person.accounts:
+            due: Any = account.due
+            assert due["active"] == (account.application_id in has)
+            assert {role["value"] for role in due["roles"]} == has.get(account.application_id, set())
+        assert set(has) <= {account.application_id for account in self.person.accounts}
+
+    @invariant()
+    def planning_again_changes_nothing(self) -> None:
+        again = plan(self.person, self.catalogue, self.now)
+        assert (again.access, again.accounts) == ((), ())
+
+
+TestOnePersonThroughTime = OnePersonThroughTime.TestCase
+TestOnePersonThroughTime.settings = settings(max_examples=60, stateful_step_count=25, deadline=None)

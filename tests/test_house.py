@@ -1,0 +1,74 @@
+"""Who may import whom: the house of the architecture, kept."""
+
+from __future__ import annotations
+
+import ast
+from pathlib import Path
+
+SOURCE = Path(__file__).parent.parent / "src" / "dravo"
+BELOW = {
+    "core": set(),
+    "protocols": {"core"},
+    "store": {"core"},
+    "services": {"core", "protocols", "store"},
+    "worker": {"core", "protocols", "store", "services"},
+    "web": {"core", "protocols", "store", "services"},
+    "client": set(),
+    "cli": {"client"},
+}
+# What works on this machine by itself starts the service; it is the one part of the command line that does not talk through the client.
+LOCAL = {"local.py", "main.py"}
+STAND_INS = {"wire.py", "application.py", "provider.py"}
+
+
+def rooms_imported(file: Path) -> set[str]:
+    found = set()
+    for node in ast.walk(ast.parse(file.read_text())):
+        names = (
+            [node.module or ""] if isinstance(node, ast.ImportFrom) else [each.name for each in node.names] if isinstance(node, ast.Import) else []
+        )
+        found.update(name.split(".")[1] for name in names if name.startswith("dravo."))
+    return found
+
+
+def test_each_room_imports_only_what_lies_below_it() -> None:
+    wrong = []
+    for room, allowed in BELOW.items():
+        for file in (SOURCE / room).rglob("*.py"):
+            if room == "cli" and file.name in LOCAL:
+                continue
+            extra = rooms_imported(file) - allowed - {room}
+            if extra:
+                wrong.append(f"{file.relative_to(SOURCE)} imports {', '.join(sorted(extra))}")
+    assert wrong == []
+
+
+def test_only_the_store_knows_sql_and_only_one_module_knows_which() -> None:
+    knowing = {file for file in SOURCE.rglob("*.py") if "sqlite" in file.read_text().lower().replace("sqlite_where", "")}
+    knowing = {str(file.relative_to(SOURCE)) for file in knowing}
+    assert knowing <= {
+        "store/sqlite.py",
+        "store/database.py",
+        "store/groups.py",
+        "services/sources.py",
+        "demo/application.py",
+        "store/migrations/versions/0001_first_tables.py",
+    }
+
+
+def test_the_stand_ins_share_no_code_with_the_service() -> None:
+    for name in STAND_INS:
+        assert rooms_imported(SOURCE / "demo" / name) <= {"demo"}
+
+
+def test_core_asks_neither_clock_nor_network_nor_storage() -> None:
+    for file in (SOURCE / "core").rglob("*.py"):
+        text = file.read_text()
+        for foreign in ("datetime.now", "time.time", "import httpx", "import sqlalchemy", "import flask", "import socket", "random"):
+            assert foreign not in text, f"{file.name} uses {foreign}"
+
+
+def test_every_module_says_what_it_is_for() -> None:
+    for file in SOURCE.rglob("*.py"):
+        if "versions" not in file.parts:
+            assert ast.get_docstring(ast.parse(file.read_text())), f"{file} says nothing"
