@@ -231,10 +231,11 @@ def _settle_trouble(house: House, work: Any, delivery_id: str, trouble: Trouble,
     elif isinstance(trouble, TryLater):
         outcome = WAITING
         values["next_attempt_at"] = later(now, max(trouble.after or 0.0, pause(work.attempts, LONGEST_PAUSE)))
-        of_application = {"failures": t.application.c.failures + 1, "trouble": trouble.message, "trouble_mend": trouble.mend}
+        if not _answers_otherwise(exchanges):
+            of_application = {"failures": t.application.c.failures + 1, "trouble": trouble.message, "trouble_mend": trouble.mend}
         if trouble.after is not None:
             of_application["retry_at"] = later(now, trouble.after)
-        elif work.failures + 1 >= NOT_ANSWERING:
+        elif of_application and work.failures + 1 >= NOT_ANSWERING:
             of_application["retry_at"] = later(now, pause(work.failures + 1 - NOT_ANSWERING, LONGEST_PROBE_PAUSE))
     else:
         outcome = HELD if isinstance(trouble, HeldBySettings) else FAILED
@@ -252,6 +253,11 @@ def _settle_trouble(house: House, work: Any, delivery_id: str, trouble: Trouble,
             _note_answer(connection, work, now)
         _note_attempt(connection, delivery_id, work.due_version, started, now, outcome, trouble.message, exchanges)
     return outcome
+
+
+def _answers_otherwise(exchanges: list[dict[str, Any]]) -> bool:
+    """Whether only a reply was lost in an attempt in which the application had answered: then it is this one's trouble, not its."""
+    return bool(exchanges) and exchanges[-1]["status"] is None and any(each["status"] and each["status"] < 500 for each in exchanges)
 
 
 def pause(attempts: int, longest: float) -> float:

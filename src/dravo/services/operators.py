@@ -141,7 +141,8 @@ def sign_in(house: House, limiter: Limiter, name: str, password: str, address: s
         NotSignedIn: if they do not; the same for a name that is not known.
         TooManyTries.
     """
-    marks = (f"name {fold(name)}", f"address {address}")
+    # By name and address together, so that nobody can lock an operator out from elsewhere.
+    marks = (f"{fold(name)} from {address}", f"address {address}")
     limiter.check(*marks)
     with house.database.reading() as connection:
         row = connection.execute(select(t.operator).where(t.operator.c.name_key == fold(name))).first()

@@ -28,6 +28,13 @@ log = structlog.get_logger("api")
 View = TypeVar("View", bound=Callable[..., Any])
 
 
+class MalformedJson(DravoError):
+    """The body cannot be read at all."""
+
+    code = "malformed_json"
+    status = 400
+
+
 def needs(permission: str) -> Callable[[View], View]:
     """Mark a route with the permission that its caller needs; a route without a mark is open to nobody."""
     assert permission in PERMISSIONS or permission == "nothing", permission
@@ -69,6 +76,8 @@ def check_caller() -> None:
     Raises:
         NotSignedIn, NotPermitted, TooManyTries.
     """
+    if request.is_json:
+        _check_json(request.get_data())
     permission = getattr(current_app.view_functions[request.endpoint or ""], "permission", None)
     if permission == "nothing":
         return
@@ -79,13 +88,21 @@ def check_caller() -> None:
     g.caller = known
 
 
+def _check_json(content: bytes) -> None:
+    try:
+        orjson.loads(content or b"null")
+    except ValueError as wrong:
+        raise MalformedJson(f"The body is not JSON: {wrong}.", "Send a JSON object.") from None
+
+
 def _by_token() -> Caller:
     limiter: Limiter = current_app.config["TOKEN_LIMITER"]
     address = request.remote_addr or ""
-    limiter.check(address)
     scheme, _, token = request.headers["Authorization"].partition(" ")
     known = operators.by_token(house(), token.strip()) if scheme.lower() == "bearer" else None
     if known is None:
+        # A token that is good always works, however many bad ones come from the same address.
+        limiter.check(address)
         limiter.failed(address)
         raise NotSignedIn("The API token is not known, was revoked, or has expired.", "Make another in the console or with 'dravo token add'.")
     return known

@@ -55,7 +55,6 @@ def make_blueprint(house: House) -> Blueprint:
     def admit() -> Response | None:
         key = (request.view_args or {})["source"]
         address = request.remote_addr or ""
-        limiter.check(address)
         header = request.headers.get("Authorization", "")
         scheme, _, token = header.partition(" ")
         visitor = door.admit(key, token.strip() if scheme.lower() == "bearer" else None)
@@ -63,6 +62,8 @@ def make_blueprint(house: House) -> Blueprint:
             g.visitor = visitor
             sightings.note(visitor.source_id, sources.CALL, token_id=visitor.token_id)
             return None
+        # A token that is good always works, however many bad ones come from the same address.
+        limiter.check(address)
         limiter.failed(address)
         sightings.note_refusal(key, f"{request.method} {request.path} from {address}: {visitor}")
         log.info("turned away", source=key, method=request.method, path=request.path, reason=visitor)

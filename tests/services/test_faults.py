@@ -1,0 +1,155 @@
+"""What must never happen, made likely: the application down, replies lost, web and worker killed in the middle."""
+
+from __future__ import annotations
+
+import os
+import random
+import signal
+import threading
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import httpx
+import pytest
+
+from dravo.core.errors import DravoError
+from dravo.serving import folder_lock
+from tests import harness
+from tests.harness import Push, Running, StandIn, eventually
+from tests.services.test_delivering import stamp
+
+PEOPLE = 200
+Fresh = Callable[[str], str]
+
+
+@pytest.fixture
+def alone(tmp_path: Path) -> Iterator[Running]:
+    """A service of its own, whose processes may be killed."""
+    with harness.service(tmp_path / "data") as started:
+        yield started
+
+
+def push_many(push: Push, group: str, names: list[str], acknowledged: dict[str, str], retrying: bool) -> None:
+    """Push people into a group; what was answered is noted. A provider tries again what was not."""
+    for name in names:
+        while name not in acknowledged:
+            try:
+                found = push.http.get("/Users", params={"filter": f'userName eq "{name}"'}).json()["Resources"]
+                person = found[0]["id"] if found else push.person(name)
+                push.add(group, person)
+                acknowledged[name] = person
+            except (httpx.HTTPError, AssertionError, KeyError, ValueError):
+                if not retrying:
+                    raise
+                time.sleep(0.05)
+
+
+def check_all_right(running: Running, app: StandIn, application: str, names: list[str], seconds: float = 60) -> None:
+    """The accounts are exactly those that should be: every person once, with the role, and agreed on both sides."""
+    with running.dravo as dravo:
+        eventually(lambda: dravo.accounts.list(application=application, state="agreed").total(), lambda count: count == len(names), seconds)
+        assert dravo.deliveries.list(application=application, state="open").total() == 0
+        by_name = {account["person"]["user_name"]: account for account in dravo.accounts.list(application=application)}
+    there = app.accounts()
+    assert set(there) == set(names) == set(by_name)
+    for name, account in there.items():
+        assert account["active"]
+        assert [role["value"] for role in account["roles"]] == ["viewer"]
+        assert account["id"] == by_name[name]["remote_id"]
+
+
+def test_while_the_application_is_down_pushes_are_answered_and_later_all_is_right(running: Running, app: StandIn, fresh: Fresh) -> None:
+    records = fresh("records")
+    running.application(records, app)
+    push = running.push(fresh("source"))
+    group = push.group("Volunteers")
+    with running.dravo as dravo:
+        dravo.assignments.add(records, "viewer", group=group)
+        app.faults(down=True)
+        names = [fresh("volunteer") for _ in range(PEOPLE)]
+        push_many(push, group, names, {}, retrying=False)
+        state = eventually(lambda: dravo.applications.get(records), lambda seen: seen["state"] == "not answering")
+        assert "503" in str(state["trouble"])
+        before = len(app.requests())
+        time.sleep(1.5)
+        assert len(app.requests()) - before <= 6, "an application that is down is probed, not stormed"
+    app.faults(down=False)
+    check_all_right(running, app, records, names)
+
+
+def test_a_reply_that_is_cut_after_the_work_makes_no_double(running: Running, app: StandIn, fresh: Fresh) -> None:
+    records = fresh("records")
+    running.application(records, app)
+    push = running.push(fresh("source"))
+    names = [fresh("visitor") for _ in range(20)]
+    group = push.group("Visitors", [push.person(name) for name in names])
+    app.faults(lose=12)
+    with running.dravo as dravo:
+        dravo.assignments.add(records, "viewer", group=group)
+    check_all_right(running, app, records, names)
+    assert sum(1 for each in app.requests() if each["cut"]) == 12
+
+
+@pytest.mark.parametrize("victim", ["web", "worker", "serve"])
+def test_killed_at_random_moments_nothing_acknowledged_is_lost_and_nobody_is_double(alone: Running, app: StandIn, victim: str) -> None:
+    alone.application("records", app)
+    push = alone.push("staff")
+    group = push.group("Volunteers")
+    with alone.dravo as dravo:
+        dravo.assignments.add("records", "viewer", group=group)
+    app.faults(slow=3)
+    names = [f"volunteer.{number}" for number in range(PEOPLE)]
+    acknowledged: dict[str, str] = {}
+    pushing = threading.Thread(target=push_many, args=(push, group, names, acknowledged, True), daemon=True)
+    pushing.start()
+    chance = random.Random(victim)
+    for _ in range(4):
+        time.sleep(chance.uniform(0.1, 0.5))
+        kill(alone, victim)
+        if victim == "serve":
+            assert alone.process is not None
+            alone.process.wait()
+            eventually(lambda: not harness.answers(f"{alone.url}/healthz"), seconds=5)
+            alone.start()
+    pushing.join(90)
+    assert not pushing.is_alive(), "the provider could not finish"
+    present = {each["userName"]: each["id"] for start in (1, 101) for each in listed(push, start)}
+    assert present == acknowledged
+    check_all_right(alone, app, "records", names)
+
+
+def kill(running: Running, victim: str) -> None:
+    """Kill a process that is alive; one that was killed a moment ago is waited for."""
+
+    def killed() -> bool:
+        try:
+            os.kill(running.pid(victim), signal.SIGKILL)
+        except ProcessLookupError:
+            return False
+        return True
+
+    eventually(killed, seconds=10)
+
+
+def listed(push: Push, start: int) -> list[dict[str, str]]:
+    answer = push.http.get("/Users", params={"startIndex": start, "count": 100})
+    return list(answer.json()["Resources"])
+
+
+def test_a_second_service_on_the_same_folder_is_refused(alone: Running) -> None:
+    with pytest.raises(DravoError, match="Another service"), folder_lock(alone.folder):
+        pass
+
+
+def test_what_was_due_by_date_while_the_service_was_down_happens_when_it_is_back(alone: Running, app: StandIn) -> None:
+    alone.application("records", app)
+    alone.push("staff").person("ibrahim.sow")
+    with alone.dravo as dravo:
+        dravo.assignments.add("records", "viewer", person="ibrahim.sow", until=stamp(2.5))
+        eventually(lambda: app.accounts().get("ibrahim.sow"))
+    alone.stop()
+    time.sleep(2.5)
+    assert app.accounts()["ibrahim.sow"]["active"]
+    alone.start()
+    eventually(lambda: app.accounts()["ibrahim.sow"], lambda seen: not seen["active"])

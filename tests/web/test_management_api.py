@@ -1,0 +1,300 @@
+"""The management API: who may what, how errors are told, and the walk over all routes."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import Any
+
+import httpx
+import pytest
+from sqlalchemy import text
+
+from dravo.client import Dravo
+from dravo.core.errors import TooManyTries
+from dravo.services import auditing, operators, sources
+from dravo.services.house import House
+from dravo.services.operators import Limiter
+from dravo.services.permissions import Caller
+from dravo.web.app import create_app
+from tests.harness import PASSWORD, Running, StandIn
+
+Fresh = Callable[[str], str]
+ONLY_CHIEF = {("GET", "/api/v1/operators"), ("POST", "/api/v1/operators"), ("POST", "/api/v1/operators/{id}/disable")}
+FOR_ANYBODY = {("POST", "/api/v1/session")}
+
+
+@pytest.fixture(scope="module")
+def inside(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Inside]:
+    """The application itself, with limits that a walk over all routes does not reach."""
+    house = House(tmp_path_factory.mktemp("walk"))
+    app = create_app(house, "http://127.0.0.1:1")
+    app.config.update(TOKEN_LIMITER=Limiter(100_000, 60))
+    yield Inside(house, app)
+    house.close()
+
+
+@dataclass
+class Inside:
+    """A web application without a server around it."""
+
+    house: House
+    app: Any
+
+    def routes(self) -> list[tuple[str, str]]:
+        return [(method.upper(), path) for path, methods in self.app.api_doc["paths"].items() for method in methods]
+
+    def call(self, method: str, path: str, **headers: str) -> Any:
+        """Call a route with nothing in its place; whoever may not is turned away before that matters."""
+        body = {} if method != "GET" else None
+        return self.app.test_client().open(re.sub(r"{\w+}", "nothing-there", path), method=method, headers=headers, json=body)
+
+    def token(self, kind: str, scope: str) -> str:
+        made = operators.add(self.house, operators.SYSTEM, f"{kind}.{scope}", kind)
+        caller = Caller(made["id"], made["name"], kind)
+        return f"Bearer {operators.add_token(self.house, caller, 'Walk', scope)['token']}"
+
+
+def test_nobody_gets_in_without_a_token(inside: Inside) -> None:
+    sources.add(inside.house, operators.SYSTEM, "walk", "Walk")
+    pushing = sources.add_token(inside.house, operators.SYSTEM, "walk", "Push")["token"]
+    walked = inside.routes()
+    assert len(walked) > 40
+    for method, path in walked:
+        if (method, path) in FOR_ANYBODY:
+            continue
+        for headers in ({}, {"Authorization": "Bearer dravo_api_none"}, {"Cookie": "dravo_session=none"}, {"Authorization": f"Bearer {pushing}"}):
+            answer = inside.call(method, path, **headers)
+            assert answer.status_code == 401, (method, path, answer.text)
+            assert answer.json["error"]["code"] == "not_signed_in"
+
+
+def test_a_token_for_reading_changes_nothing(inside: Inside) -> None:
+    for kind in ("chief", "administrator"):
+        reading = inside.token(kind, "read")
+        for method, path in inside.routes():
+            harmless = method == "GET" or path in ("/api/v1/assignments/preview", "/api/v1/session")
+            if kind == "administrator" and (method, path) in ONLY_CHIEF:
+                harmless = False
+            answer = inside.call(method, path, Authorization=reading)
+            assert (answer.status_code != 403) == harmless, (kind, method, path, answer.text)
+
+
+def test_what_is_a_chief_s_is_not_an_administrator_s(inside: Inside) -> None:
+    writing = inside.token("administrator", "write")
+    for method, path in inside.routes():
+        answer = inside.call(method, path, Authorization=writing)
+        assert (answer.status_code == 403) == ((method, path) in ONLY_CHIEF), (method, path, answer.text)
+
+
+def test_every_route_names_its_permission(inside: Inside) -> None:
+    for rule in inside.app.url_map.iter_rules():
+        if rule.rule.startswith("/api/v1/") and not rule.rule.endswith(("openapi.json", "/api/v1/")):
+            assert getattr(inside.app.view_functions[rule.endpoint], "permission", None), rule.rule
+
+
+def sign_in(running: Running, name: str, password: str) -> httpx.Client:
+    session = httpx.Client(base_url=running.url)
+    answer = session.post("/api/v1/session", json={"name": name, "password": password})
+    assert answer.status_code == 200, answer.text
+    session.headers["X-Dravo-CSRF"] = answer.json()["csrf"]
+    return session
+
+
+def test_a_session_needs_its_csrf_token_to_change_anything(running: Running, fresh: Fresh) -> None:
+    session = sign_in(running, "Edmund.Sallow", PASSWORD)
+    cookie = next(iter(session.cookies.jar))
+    assert cookie.has_nonstandard_attr("HttpOnly")
+    assert cookie.get_nonstandard_attr("SameSite") == "Strict"
+    body = {"key": fresh("source"), "label": "Staff"}
+    assert session.post("/api/v1/sources", json=body, headers={"X-Dravo-CSRF": "guessed"}).status_code == 403
+    assert session.post("/api/v1/sources", json=body).status_code == 201
+    assert session.delete("/api/v1/session").status_code == 204
+    assert session.get("/api/v1/overview").status_code == 401
+
+
+def test_wrong_passwords_are_limited_and_tell_nothing(running: Running, fresh: Fresh) -> None:
+    unknown = httpx.post(f"{running.url}/api/v1/session", json={"name": fresh("nobody"), "password": "x"}).json()
+    with running.dravo as dravo:
+        made = dravo.operators.add(fresh("operator"), "administrator")
+    tries = [httpx.post(f"{running.url}/api/v1/session", json={"name": made["name"], "password": "wrong"}) for _ in range(3)]
+    assert [answer.json() for answer in tries] == [unknown] * 3
+
+
+def test_a_limiter_turns_away_after_too_many_failures() -> None:
+    limiter = Limiter(3, 60)
+    for _ in range(3):
+        limiter.check("ada", "10.0.0.1")
+        limiter.failed("ada", "10.0.0.1")
+    with pytest.raises(TooManyTries):
+        limiter.check("ada", "10.0.0.2")
+    limiter.check("bob", "10.0.0.3")
+
+
+def test_an_operator_who_is_shut_out_is_out_at_once_and_the_last_chief_stays(running: Running, fresh: Fresh) -> None:
+    with running.dravo as dravo:
+        made = dravo.operators.add(fresh("operator"), "administrator")
+        session = sign_in(running, made["name"], str(made["password"]))
+        token = session.post("/api/v1/tokens", json={"label": "x", "scope": "write"}).json()["token"]
+        assert Dravo(running.url, token).overview()
+        dravo.operators.disable(made["id"])
+        assert session.get("/api/v1/overview").status_code == 401
+        assert httpx.get(f"{running.url}/api/v1/overview", headers={"Authorization": f"Bearer {token}"}).status_code == 401
+        chief = next(each for each in dravo.operators.list() if each["kind"] == "chief")
+        refused = httpx.post(f"{running.url}/api/v1/operators/{chief['id']}/disable", headers={"Authorization": f"Bearer {running.api_token}"})
+        assert (refused.status_code, refused.json()["error"]["code"]) == (409, "still_in_use")
+
+
+@pytest.mark.parametrize(
+    ("method", "path", "body", "status", "words"),
+    [
+        ("POST", "/sources", {"key": "Not A Key", "label": "x"}, 422, "cannot be a key"),
+        ("POST", "/sources", {"kee": "x"}, 422, "is missing"),
+        ("POST", "/applications", {"key": "x", "label": "  "}, 422, "between 1 and 200"),
+        ("GET", "/people/nobody-at-all", None, 404, "Nobody has"),
+        ("GET", "/people?after=nonsense", None, 422, "cursor"),
+        ("GET", "/people?count=9999", None, 422, "count"),
+        ("GET", "/applications/none", None, 404, "no application"),
+        ("POST", "/assignments", {"application": "none", "role": "x", "person": "y"}, 404, "no application"),
+        ("POST", "/assignments", {"application": "none", "role": "x"}, 422, "for a person or for a group"),
+        ("POST", "/deliveries/none/again", None, 404, "no delivery"),
+        ("GET", "/nothing", None, 404, ""),
+    ],
+)
+def test_an_error_says_what_is_wrong_and_the_mend(running: Running, method: str, path: str, body: Any, status: int, words: str) -> None:
+    headers = {"Authorization": f"Bearer {running.api_token}"}
+    answer = httpx.request(method, f"{running.url}/api/v1{path}", json=body, headers=headers)
+    assert answer.status_code == status, answer.text
+    assert words in answer.json()["error"]["message"]
+
+
+def test_malformed_json_is_told_as_such(running: Running) -> None:
+    headers = {"Authorization": f"Bearer {running.api_token}", "Content-Type": "application/json"}
+    answer = httpx.post(f"{running.url}/api/v1/sources", content='{"key": ', headers=headers)
+    assert answer.status_code == 400
+    assert "not JSON" in answer.json()["error"]["message"]
+
+
+def test_a_group_of_the_same_name_in_another_source_gives_nothing(running: Running, fresh: Fresh) -> None:
+    records, first, second = fresh("records"), fresh("source"), fresh("source")
+    running.application(records)
+    name = fresh("ada")
+    mine, theirs = running.push(first), running.push(second)
+    mine.group("Curators", [mine.person(name)])
+    stranger = fresh("mallory")
+    theirs.group("Curators", [theirs.person(stranger)])
+    with running.dravo as dravo:
+        with pytest.raises(Exception, match="2 groups"):
+            dravo.assignments.add(records, "curator", group="Curators") if count_named(dravo, "Curators") == 2 else refuse()
+        dravo.assignments.add(records, "curator", group="Curators", source=first)
+        assert dravo.people.get(name)["access"]
+        assert dravo.people.get(stranger)["access"] == []
+
+
+def count_named(dravo: Dravo, name: str) -> int:
+    return sum(1 for each in dravo.groups.list(words=name) if each["name"] == name)
+
+
+def refuse() -> None:
+    raise AssertionError("expected 2 groups of that name")
+
+
+def test_a_secret_is_shown_once_and_never_again(running: Running, app: StandIn, fresh: Fresh) -> None:
+    source, records = fresh("source"), fresh("records")
+    running.push(source)
+    secret = running.push_tokens[source]
+    running.application(records, app)
+    headers = {"Authorization": f"Bearer {running.api_token}"}
+    paths = [f"/sources/{source}/tokens", f"/sources/{source}/sheet", f"/applications/{records}", "/audit?count=500", "/tokens", "/openapi.json"]
+    for path in paths:
+        text = httpx.get(f"{running.url}/api/v1{path}", headers=headers).text
+        for hidden in (secret, app.token, running.api_token, PASSWORD):
+            assert hidden not in text, path
+    stored = b"".join(file.read_bytes() for file in running.folder.glob("dravo.sqlite*")) + (running.folder / "service.log").read_bytes()
+    for hidden in (secret, app.token, running.api_token, PASSWORD):
+        assert hidden.encode() not in stored
+
+
+def test_another_host_clears_the_secret_of_a_connection(running: Running, app: StandIn, fresh: Fresh) -> None:
+    records = fresh("records")
+    running.application(records, app)
+    headers = {"Authorization": f"Bearer {running.api_token}"}
+    path = f"{running.url}/api/v1/applications/{records}/connection"
+    kept = httpx.put(path, json={"base_url": app.base_url + "/"}, headers=headers)
+    assert kept.json()["connection"]["base_url"] == app.base_url
+    moved = httpx.put(path, json={"base_url": "https://elsewhere.example/scim/v2"}, headers=headers)
+    assert (moved.status_code, moved.json()["error"]["field"]) == (422, "token")
+
+
+def test_removing_is_refused_while_it_would_take_something_along(running: Running, fresh: Fresh) -> None:
+    source, records = fresh("source"), fresh("records")
+    push = running.push(source)
+    name = fresh("ada")
+    push.person(name)
+    running.application(records)
+    with running.dravo as dravo:
+        for removing in (
+            lambda: dravo.sources.remove(source),
+            lambda: dravo.applications.remove(records, "wrong label"),
+        ):
+            with pytest.raises(Exception, match=r"brought|confirm"):
+                removing()
+        made = dravo.assignments.add(records, "viewer", person=name)
+        label = dravo.applications.get(records)["label"]
+        for removing in (lambda: dravo.applications.remove_role(records, "viewer"), lambda: dravo.applications.remove(records, label)):
+            with pytest.raises(Exception, match=r"given by|assignments"):
+                removing()
+        with pytest.raises(Exception, match="already"):
+            dravo.assignments.add(records, "viewer", person=name)
+        assert dravo.assignments.preview_removal(made["id"])["lost"] == 1
+        dravo.assignments.remove(made["id"])
+        unused = fresh("unused")
+        dravo.sources.add(unused, "Unused")
+        dravo.sources.remove(unused)
+
+
+def test_the_audit_log_tells_who_did_what_and_notices_tampering(running: Running, fresh: Fresh, tmp_path: Any) -> None:
+    source = fresh("source")
+    with running.dravo as dravo:
+        dravo.sources.add(source, "Staff")
+        entry = dravo.audit().page(count=1).items[0]
+        assert (entry["operator"], entry["action"], entry["details"]["key"]) == ("edmund.sallow", "added source", source)
+        assert dravo.audit_verdict()["holds"]
+    house = House(tmp_path)
+    for number in range(3):
+        sources.add(house, operators.SYSTEM, f"source-{number}", "Staff")
+    with house.database.reading() as connection:
+        assert auditing.verify_chain(connection, house.keys) is None
+    with house.database.writing() as connection:
+        connection.execute(text("""UPDATE audit SET details = '{"key": "other"}' WHERE id = 2"""))
+    with house.database.reading() as connection:
+        assert auditing.verify_chain(connection, house.keys) == 2
+
+
+def test_pages_follow_each_other_without_gap_or_double(running: Running, fresh: Fresh) -> None:
+    push = running.push(fresh("source"))
+    mark = fresh("paged")
+    for number in range(11):
+        push.person(f"{mark}.{number}", displayName=f"{mark} {number % 3}")
+    with running.dravo as dravo:
+        pages = dravo.people.list(words=mark)
+        names, after = [], None
+        while True:
+            page = pages.page(after, 4)
+            assert page.total == 11
+            names += [each["user_name"] for each in page.items]
+            after = page.next
+            if after is None:
+                break
+    assert len(names) == len(set(names)) == 11
+
+
+def test_health_and_documents_are_there_for_anybody(running: Running) -> None:
+    assert httpx.get(f"{running.url}/healthz").json()["status"] == "alive"
+    assert httpx.get(f"{running.url}/readyz").status_code == 200
+    page = httpx.get(f"{running.url}/api/v1/")
+    assert "/api/v1/people/{person}/why/{application}" in page.text
+    assert "unsafe-inline" not in page.headers["Content-Security-Policy"]
+    for path in ("/../../etc/passwd", "/assets/..%2f..%2f..%2fapp.py", "/%2e%2e/app.py"):
+        assert "import" not in httpx.get(running.url + path).text
