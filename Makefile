@@ -42,7 +42,7 @@ demo-fresh:
 	@$(MAKE) --no-print-directory demo
 
 test: setup .made/test-machine lint
-	@$(BIN)/python -m pytest
+	@TMPDIR=$$(test -w /dev/shm && echo /dev/shm || echo /tmp) $(BIN)/python -m pytest
 
 lint: setup
 	@$(BIN)/ruff check src tests tools benchmarks

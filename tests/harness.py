@@ -83,7 +83,7 @@ class StandIn:
 @contextlib.contextmanager
 def stand_in(folder: Path, name: str = "Plant Records") -> Iterator[StandIn]:
     """Run a stand-in for an application."""
-    token = secrets.token_urlsafe(12)
+    token = secrets.token_hex(12)
     for _ in range(3):
         port = free_port()
         command = [sys.executable, "-m", "dravo.demo.application", "--name", name, "--port", str(port), "--token", token]

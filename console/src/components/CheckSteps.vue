@@ -7,15 +7,17 @@ defineProps<{ check: Schemas['Check'] }>()
 </script>
 
 <template>
-  <ol class="steps" role="status" aria-label="Connection check">
-    <li v-for="step in check.steps" :key="step.name">
-      <StateMark :state="step.outcome" />
-      <b>{{ step.name }}</b>
-      <span
-        >{{ step.message }} <template v-if="step.mend"><br /><b>Mend:</b> {{ step.mend }}</template></span
-      >
-    </li>
-  </ol>
+  <div role="status" aria-label="Connection check">
+    <ol class="steps">
+      <li v-for="step in check.steps" :key="step.name">
+        <StateMark :state="step.outcome" />
+        <b>{{ step.name }}</b>
+        <span
+          >{{ step.message }} <template v-if="step.mend"><br /><b>Mend:</b> {{ step.mend }}</template></span
+        >
+      </li>
+    </ol>
+  </div>
 </template>
 
 <style scoped>

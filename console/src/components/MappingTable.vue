@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // Which group (of which source) or person gets which role, and how many people each row reaches.
-import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
 import AskDialog from './AskDialog.vue'
@@ -19,8 +19,9 @@ const fetch = (after: string | undefined, count: number) =>
 
 const adding = ref(false)
 const kind = ref<'group' | 'person'>('group')
-const words = ref('')
-const chosen = ref<string | null>(null)
+// The whole choice is kept, so that it keeps its name while other words are looked for.
+const choice = ref<Choice | null>(null)
+const chosen = computed(() => choice.value?.value ?? null)
 const role = ref<string | null>(null)
 const until = ref('')
 const note = ref('')
@@ -28,11 +29,17 @@ const wrong = ref<unknown>(null)
 const busy = ref(false)
 const roles = computed(() => props.application.roles.map((each) => ({ title: each.label, value: each.key })))
 
+interface Choice {
+  value: string
+  title: string
+}
+const asked = ref('')
 const found = useQuery({
-  queryKey: computed(() => ['choices', kind.value, words.value]),
+  queryKey: computed(() => ['choices', kind.value, asked.value]),
   enabled: adding,
-  queryFn: async () => {
-    const query = { q: words.value || undefined, count: 20 }
+  placeholderData: keepPreviousData,
+  queryFn: async (): Promise<Choice[]> => {
+    const query = { q: asked.value || undefined, count: 20 }
     if (kind.value === 'group') {
       const page = await answered(api.GET('/api/v1/groups', { params: { query } }))
       return page.items.map((each) => ({
@@ -44,9 +51,15 @@ const found = useQuery({
     return page.items.map((each) => ({ value: each.id, title: `${each.display_name} · ${each.user_name}` }))
   },
 })
+/** Words are looked for when the typing pauses; the name of what is chosen is no word to look for. */
+let pausing: ReturnType<typeof setTimeout> | undefined
+function look(text: string): void {
+  clearTimeout(pausing)
+  if (text !== choice.value?.title) pausing = setTimeout(() => (asked.value = text.trim()), 200)
+}
 watch(kind, () => {
-  chosen.value = null
-  words.value = ''
+  choice.value = null
+  asked.value = ''
 })
 
 const body = computed(() => ({
@@ -65,8 +78,8 @@ const preview = useQuery({
 
 function begin(): void {
   adding.value = true
-  chosen.value = null
-  words.value = note.value = until.value = ''
+  choice.value = null
+  asked.value = note.value = until.value = ''
   role.value = props.application.roles[0]?.key ?? null
   wrong.value = null
 }
@@ -183,12 +196,13 @@ async function remove(): Promise<void> {
       <v-radio label="One person" value="person" />
     </v-radio-group>
     <v-autocomplete
-      v-model="chosen"
-      v-model:search="words"
+      v-model="choice"
+      return-object
       :items="found.data.value ?? []"
       :label="kind === 'group' ? 'Group' : 'Person'"
       no-filter
       :no-data-text="found.isFetching.value ? 'Looking …' : 'Nothing fits'"
+      @update:search="look"
     />
     <div class="row">
       <v-select v-model="role" :items="roles" label="Role" />

@@ -49,7 +49,10 @@ const first = computed(() => (trail.value.length - 1) * props.count + 1)
       </caption>
       <thead>
         <tr>
-          <th v-for="column in columns" :key="column" scope="col">{{ column }}</th>
+          <th v-for="column in columns" :key="column" scope="col">
+            <template v-if="column">{{ column }}</template>
+            <span v-else class="visually-hidden">Actions</span>
+          </th>
         </tr>
       </thead>
       <tbody>

@@ -155,7 +155,13 @@ const quiet = computed(() => !failed.data.value?.total && !troubled.value.length
 .needs li {
   display: grid;
   grid-template-columns: 130px 1fr;
-  gap: 12px;
+  align-items: start;
+  gap: 4px 12px;
   padding: 6px 0;
+}
+@media (max-width: 640px) {
+  .needs li {
+    grid-template-columns: 1fr;
+  }
 }
 </style>

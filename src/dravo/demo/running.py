@@ -99,7 +99,7 @@ class Demo:
             wait_until(lambda address=address: httpx.get(address, trust_env=False).status_code == 200, f"the stand-in '{name}'", 20)  # type: ignore[misc]
 
     def _start(self, key: str, module: str, label: str) -> None:
-        kept = self.kept["stand_ins"].setdefault(key, {"token": secrets.token_urlsafe(24), "port": self.port + 10 + len(self.addresses)})
+        kept = self.kept["stand_ins"].setdefault(key, {"token": secrets.token_hex(24), "port": self.port + 10 + len(self.addresses)})
         if not free(kept["port"]):
             kept["port"] = free_port()
         command = [sys.executable, "-m", module, "--name", label, "--port", str(kept["port"]), "--state", str(self.folder / f"stand-in-{key}")]

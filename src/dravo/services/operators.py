@@ -51,6 +51,12 @@ class Limiter:
             for name in names:
                 self._failures[name] = [*self._recent(name), time.monotonic()]
 
+    def worked(self, *names: str) -> None:
+        """Forget the failures of names that have now succeeded."""
+        with self._lock:
+            for name in names:
+                self._failures.pop(name, None)
+
     def _recent(self, name: str) -> list[float]:
         since = time.monotonic() - self.seconds
         return [moment for moment in self._failures.get(name, []) if moment > since]
@@ -151,6 +157,7 @@ def sign_in(house: House, limiter: Limiter, name: str, password: str, address: s
     if row is None or not fits or row.disabled_at:
         limiter.failed(*marks)
         raise NotSignedIn("Name and password do not fit.", "Try again; letter case matters in the password.")
+    limiter.worked(marks[0])
     now = clock.now()
     secret, csrf = random_secrets.token_urlsafe(32), random_secrets.token_urlsafe(24)
     with house.database.writing() as connection:

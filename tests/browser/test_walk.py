@@ -1,0 +1,186 @@
+"""The administrator's whole walk through the console, in headless Chromium."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import httpx
+from playwright.sync_api import Page, expect
+
+from tests.browser.conftest import check_accessible, sign_in
+from tests.harness import Running, StandIn, eventually
+
+Fresh = Callable[[str], str]
+TOO_WIDE = """() => document.documentElement.scrollWidth <= window.innerWidth ? [] : [...document.querySelectorAll('*')]
+  .filter(each => each.getBoundingClientRect().right > window.innerWidth && !each.closest('.scroll'))
+  .map(each => `${each.tagName} ${each.className} ${each.textContent.slice(0, 40)}`)"""
+
+
+def test_from_signing_in_to_seeing_somebody_leave(open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh, theme: str) -> None:
+    label, group_name, user = fresh("Plant Records"), fresh("Herbarium"), fresh("zofia.wisniarska")
+    push = running.push(fresh("source"))
+    person = push.person(user, displayName=f"Zofia {user[-4:]}", emails=[{"value": f"{user}@fernhollow.example", "type": "work"}])
+    group = push.group(group_name, [person])
+    page = open_page(theme=theme)
+
+    # Sign in; a wrong password first.
+    page.goto("/applications")
+    page.get_by_label("Name").fill("edmund.sallow")
+    page.get_by_label("Password").fill("wrong")
+    page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("alert")).to_contain_text("do not fit")
+    check_accessible(page)
+    sign_in(page)
+    check_accessible(page)
+
+    # Add an application with two roles.
+    page.get_by_role("navigation", name="Stages").get_by_role("link", name="Applications").click()
+    page.get_by_role("heading", name="Applications", exact=True).wait_for()
+    check_accessible(page)
+    page.get_by_role("button", name="Add an application").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Name for people").fill(label)
+    check_accessible(page)
+    dialog.get_by_role("button", name="Add the application").click()
+    page.get_by_role("heading", name=label).wait_for()
+    for key, name in (("viewer", "Viewer"), ("curator", "Curator")):
+        page.get_by_label("Role key").fill(key)
+        page.get_by_label("Role name").fill(name)
+        page.get_by_role("button", name="Add the role").click()
+        page.get_by_role("cell", name=name, exact=True).wait_for()
+
+    # Connect it: first the wrong address, which the check explains; then the right one.
+    page.get_by_label("SCIM base address").fill(f"http://127.0.0.1:{app.port}/")
+    page.get_by_label("Token", exact=True).fill(app.token)
+    page.get_by_role("button", name="Keep and check").click()
+    steps = page.get_by_role("status", name="Connection check")
+    expect(steps).to_contain_text("web page")
+    expect(steps).to_contain_text(app.base_url)
+    page.get_by_label("SCIM base address").fill(f" {app.base_url}/ ")
+    page.get_by_role("button", name="Keep and check").click()
+    expect(steps).to_contain_text("It has 0 accounts.")
+    check_accessible(page)
+    page.get_by_label("Deliver: bring accounts to what is due").check()
+    page.get_by_role("button", name="Keep these settings").click()
+    page.get_by_text("Kept.", exact=True).wait_for()
+
+    # Map a group; the preview says who gains, then the account arrives.
+    page.get_by_role("tab", name="Who gets which role").click()
+    page.get_by_role("button", name="Map a group or person").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_role("combobox", name="Group").fill(group_name)
+    page.get_by_role("option", name=group_name).click()
+    dialog.locator(".v-select").filter(has_text="Role").click()
+    page.get_by_role("option", name="Curator").click()
+    expect(dialog.get_by_role("status")).to_contain_text("1 gain")
+    assert app.accounts() == {}
+    check_accessible(page)
+    dialog.get_by_role("button", name="Give the role").click()
+    expect(page.get_by_role("cell", name="1 person")).to_be_visible()
+    check_accessible(page)
+    there = eventually(lambda: app.accounts().get(user))
+    assert there is not None
+    assert [role["value"] for role in there["roles"]] == ["curator"]
+
+    # The account, its delivery, and why.
+    page.get_by_role("tab", name="Accounts").click()
+    expect(page.get_by_role("cell", name=there["id"])).to_be_visible()
+    expect(page.get_by_role("cell", name="agreed")).to_be_visible()
+    check_accessible(page)
+    page.get_by_role("tab", name="Deliveries").click()
+    page.get_by_role("cell", name="active, Curator").wait_for()
+    page.get_by_role("link", name=f"Zofia {user[-4:]}").click()
+    expect(page.get_by_text("POST /Users")).to_be_visible()
+    check_accessible(page)
+    page.get_by_role("link", name="the person").click()
+    access = page.get_by_role("region", name="Access, and why")
+    for piece in (group_name, "by group, by edmund.sallow", "Curator", "agreed"):
+        expect(access).to_contain_text(piece)
+    check_accessible(page)
+
+    # Take the group away; the preview says who loses, and they leave.
+    access.get_by_role("link", name="by group").click()
+    page.get_by_role("button", name="Take away Curator").click()
+    dialog = page.get_by_role("dialog")
+    expect(dialog.get_by_role("status")).to_contain_text("1 lose")
+    check_accessible(page)
+    dialog.get_by_role("button", name="Take it away").click()
+    page.get_by_text("Nobody gets a role yet").wait_for()
+    left = eventually(lambda: app.accounts()[user], lambda seen: not seen["active"])
+    assert not left.get("roles")
+    page.goto(f"/groups/{group}")
+    page.get_by_text("It gives nothing").wait_for()
+    check_accessible(page)
+
+
+def test_a_source_is_added_given_a_token_and_ticked_by_traffic(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+    label = fresh("Volunteers")
+    page = open_page()
+    sign_in(page)
+    page.get_by_role("navigation", name="Stages").get_by_role("link", name="Sources").click()
+    page.get_by_role("button", name="Add a source").click()
+    page.get_by_role("dialog").get_by_label("Name for people").fill(label)
+    page.get_by_role("button", name="Add the source").click()
+    page.get_by_role("heading", name=label).wait_for()
+    expect(page.get_by_text("none yet: make one below")).to_be_visible()
+    page.get_by_role("button", name="Copy Base address").click()
+    address = page.evaluate("navigator.clipboard.readText()")
+    assert address == f"{running.url}/scim/v2/{label.lower()}"
+    page.get_by_role("button", name="Make a token").click()
+    page.get_by_role("dialog").get_by_label("What it is for").fill("Provider")
+    page.get_by_role("button", name="Make the token").click()
+    shown = page.get_by_role("status").filter(has_text="shown this once")
+    token = shown.locator("code").inner_text()
+    refused = httpx.get(f"{address}/Users", headers={"Authorization": "Bearer wrong"})
+    assert refused.status_code == 401
+    expect(page.get_by_text("Turned away or lost")).to_be_visible()
+    made = httpx.post(f"{address}/Users", json={"userName": fresh("bruno")}, headers={"Authorization": f"Bearer {token}"})
+    assert made.status_code == 201
+    ticks = page.get_by_role("region", name="Get from the other side").get_by_role("listitem")
+    expect(ticks.filter(has_text="First person created")).not_to_contain_text("not yet")
+    check_accessible(page)
+    page.reload()
+    page.get_by_role("heading", name=label).wait_for()
+    assert token not in page.content()
+
+
+def test_all_other_pages_are_accessible_and_fit(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+    running.push(fresh("source")).person(fresh("keziah"))
+    for width, height in ((1280, 800), (400, 800)):
+        page = open_page(width, height)
+        sign_in(page)
+        for path, heading in (
+            ("/people", "People"), ("/groups", "Groups"), ("/access", "Access"), ("/deliveries", "Deliveries"), ("/sources", "Sources"),
+            ("/activity", "Activity"), ("/settings", "Settings"), ("/nowhere", "Not found"),
+        ):  # fmt: skip
+            page.goto(path)
+            page.get_by_role("heading", name=heading, exact=True, level=1).wait_for()
+            page.locator("main .panel, main .empty").first.wait_for()
+            check_accessible(page)
+            wide = page.evaluate(TOO_WIDE)
+            assert wide == [], f"{path} is wider than {width}: {wide}"
+
+
+def test_a_name_that_is_markup_stays_a_name(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+    nasty = f'<img src=x onerror="document.title=1">{fresh("x")}'
+    running.push(fresh("source")).person(nasty, displayName=nasty)
+    page = open_page()
+    sign_in(page)
+    page.goto("/people")
+    page.get_by_role("textbox", name="Name, user name or e-mail").fill(nasty[-8:])
+    page.get_by_role("link", name=nasty).click()
+    expect(page.get_by_role("heading", level=1)).to_have_text(nasty)
+
+
+def test_after_the_session_has_ended_one_comes_back_to_where_one_was(open_page: Callable[..., Page], running: Running) -> None:
+    page = open_page()
+    sign_in(page)
+    page.goto("/people?state=active")
+    page.get_by_role("heading", name="People", level=1).wait_for()
+    page.context.clear_cookies()
+    page.get_by_role("link", name="Deliveries").click()
+    page.get_by_role("button", name="Sign in").wait_for()
+    page.get_by_label("Name").fill("edmund.sallow")
+    page.get_by_label("Password").fill("fern-hollow-gate-seven")
+    page.get_by_role("button", name="Sign in").click()
+    page.get_by_role("heading", name="Deliveries", level=1).wait_for()
