@@ -1,4 +1,7 @@
-"""Commands that work on this machine: `init`, `serve`, `demo`."""
+"""Commands that work on this machine: `init`, `serve`, `demo`.
+
+They import the service only when they run, so that the commands that talk through the client start quickly.
+"""
 
 from __future__ import annotations
 
@@ -7,12 +10,6 @@ import getpass
 import sys
 from pathlib import Path
 from typing import Any
-
-from dravo.demo.running import run_demo
-from dravo.services import operators
-from dravo.services.house import House
-from dravo.services.permissions import CHIEF
-from dravo.serving import folder_lock, serve
 
 
 def add_commands(nouns: Any) -> None:
@@ -34,7 +31,7 @@ def add_commands(nouns: Any) -> None:
         metavar="URL",
         help="the address by which others reach the service, such as https://HOST; every address handed out follows from it",
     )
-    serving.set_defaults(run_here=lambda given: serve(given.data, given.host, given.port, given.public_url))
+    serving.set_defaults(run_here=_serve)
 
     demo = nouns.add_parser(
         "demo",
@@ -44,14 +41,31 @@ def add_commands(nouns: Any) -> None:
     demo.add_argument("--data", type=Path, default=Path("var/demo"), metavar="DIR", help="data folder (default var/demo)")
     demo.add_argument("--port", type=int, default=8420, metavar="N", help="port to listen on (default 8420; 0: any)")
     demo.add_argument("--ready-file", type=Path, metavar="FILE", help="write addresses and secrets there (0600) once all is up")
-    demo.set_defaults(run_here=lambda given: run_demo(given.data, given.port, given.ready_file))
+    demo.set_defaults(run_here=_demo)
 
 
 def _data(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--data", type=Path, default=Path("var"), metavar="DIR", help="data folder (default ./var)")
 
 
+def _serve(given: argparse.Namespace) -> None:
+    from dravo.serving import serve
+
+    serve(given.data, given.host, given.port, given.public_url)
+
+
+def _demo(given: argparse.Namespace) -> None:
+    from dravo.demo.running import run_demo
+
+    run_demo(given.data, given.port, given.ready_file)
+
+
 def _init(given: argparse.Namespace) -> int:
+    from dravo.services import operators
+    from dravo.services.house import House
+    from dravo.services.permissions import CHIEF
+    from dravo.serving import folder_lock
+
     password = None
     if given.ask_password:
         password = getpass.getpass("Password: ") if sys.stdin.isatty() else sys.stdin.readline().rstrip("\n")

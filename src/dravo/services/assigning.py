@@ -289,7 +289,7 @@ def preview_adding(house: House, wish: Wish) -> dict[str, Any]:
         catalogue = _with_group_assignments(catalogue, new.group_id, (*catalogue.by_group.get(new.group_id, ()), new))
     else:
         touched = [replace(person, direct=(*person.direct, new)) for person in touched]
-    return _shown(house, [work_out(person, catalogue, now) for person in touched], catalogue)
+    return _shown(house, [work_out(person, catalogue, now) for person in touched], catalogue, row["application_id"])
 
 
 def preview_removing(house: House, assignment_id: str) -> dict[str, Any]:
@@ -304,7 +304,7 @@ def preview_removing(house: House, assignment_id: str) -> dict[str, Any]:
         catalogue = _with_group_assignments(catalogue, row.group_id, left)
     else:
         touched = [replace(each, direct=tuple(a for a in each.direct if a.id != assignment_id)) for each in touched]
-    return _shown(house, [work_out(person, catalogue, now) for person in touched], catalogue)
+    return _shown(house, [work_out(person, catalogue, now) for person in touched], catalogue, row.application_id)
 
 
 def _with_group_assignments(catalogue: Catalogue, group_id: str, assignments: tuple[Assignment, ...]) -> Catalogue:
@@ -320,7 +320,8 @@ def _touched(connection: Connection, assignment: Assignment) -> list[Person]:
     return list(snapshots.people(connection, ids).values())
 
 
-def _shown(house: House, outcomes: list[Outcome], catalogue: Catalogue) -> dict[str, Any]:
+def _shown(house: House, outcomes: list[Outcome], catalogue: Catalogue, application_id: str) -> dict[str, Any]:
+    """Return a plan as it is shown: counts, then people with their roles in the application before and after."""
     counts = {"gained": 0, "lost": 0, "unchanged": 0, "accounts": 0}
     people: list[tuple[Outcome, list[str], list[str]]] = []
     for outcome in outcomes:
@@ -331,7 +332,7 @@ def _shown(house: House, outcomes: list[Outcome], catalogue: Catalogue) -> dict[
         counts["unchanged"] += not gained and not lost
         counts["accounts"] += len(outcome.accounts)
         if (gained or lost) and len(people) < SHOWN:
-            before = [catalogue.roles[held.role_id].label for held in outcome.person.access]
+            before = [catalogue.roles[held.role_id].label for held in outcome.person.access if held.application_id == application_id]
             gone = [catalogue.roles[change.role_id].label for change in lost]
             after = [label for label in before if label not in gone] + [catalogue.roles[change.role_id].label for change in gained]
             people.append((outcome, before, after))

@@ -1,0 +1,168 @@
+"""The client library and the command line against the running service."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from dravo.client import ApiError, Conflict, Dravo, InvalidRequest, NotAllowed, NotThere, ServiceUnreachable, SignInNeeded
+from dravo.demo.running import free_port
+from tests.harness import Running, StandIn, eventually
+
+Fresh = Callable[[str], str]
+
+
+def test_pages_are_iterated_over_as_one_list(running: Running, fresh: Fresh) -> None:
+    push, mark = running.push(fresh("source")), fresh("iterated")
+    for number in range(5):
+        push.person(f"{mark}.{number}")
+    with running.dravo as dravo:
+        pages = dravo.people.list(words=mark)
+        pages._count = 2
+        assert [person["user_name"] for person in pages] == [f"{mark}.{number}" for number in range(5)]
+        assert pages.total() == 5
+
+
+def test_each_way_to_fail_has_its_class(running: Running, fresh: Fresh) -> None:
+    source = fresh("source")
+    with running.dravo as dravo:
+        dravo.sources.add(source, "Staff")
+        reading = dravo.tokens.add("Reader", "read")["token"]
+        for failing, kind in (
+            (lambda: dravo.people.get("nobody-there"), NotThere),
+            (lambda: dravo.sources.add(source, "Twice"), Conflict),
+            (lambda: dravo.sources.add("Bad Key", "x"), InvalidRequest),
+            (lambda: Dravo(running.url, "wrong").overview(), SignInNeeded),
+            (lambda: Dravo(running.url, reading).sources.add("x", "x"), NotAllowed),
+            (lambda: Dravo(f"http://127.0.0.1:{free_port()}", "x").overview(), ServiceUnreachable),
+        ):
+            with pytest.raises(kind) as told:
+                failing()
+            assert isinstance(told.value, ApiError)
+            assert told.value.message
+            assert told.value.mend
+
+
+def dravo(running: Running, *arguments: str, token: str | None = None, stdin: str = "") -> subprocess.CompletedProcess[str]:
+    environment = {**os.environ, "DRAVO_URL": running.url, "DRAVO_TOKEN": token or running.api_token, "COLUMNS": "200"}
+    environment.pop("DRAVO_CONNECTION", None)
+    command = [sys.executable, "-m", "dravo.cli.main", *arguments]
+    return subprocess.run(command, capture_output=True, text=True, env=environment, input=stdin, check=False)
+
+
+def test_the_whole_walk_on_the_command_line(running: Running, app: StandIn, fresh: Fresh) -> None:
+    source, records, name = fresh("staff"), fresh("records"), fresh("anselm")
+
+    def ran(*arguments: str, stdin: str = "") -> str:
+        done = dravo(running, *arguments, stdin=stdin)
+        assert done.returncode == 0, done.stderr
+        return done.stdout
+
+    assert "Next" in ran("source", "add", source, "--label", "Staff directory")
+    token = ran("source", "new-token", source, "--label", "Provider").split("\n\n")[1].strip()
+    running.push_tokens[source] = token
+    push = running.push(source)
+    person = push.person(name, displayName=f"Anselm {name}")
+    group = push.group(f"Botanists {name}", [person])
+    assert "[x] First person created" in ran("source", "sheet", source)
+    ran("application", "add", records, "--label", "Plant Records", "--owner", "Leocadia")
+    ran("application", "add-role", records, "curator", "--label", "Curator", "--rank", "30")
+    assert "kept, encrypted" in ran("application", "connect", records, app.base_url, stdin=f"{app.token}\n")
+    assert "It has 0 accounts." in ran("application", "check", records)
+    assert "Switched on         yes" in ran("application", "set", records, "--switched-on", "yes", "--on-gone", "delete")
+    preview = ran("assignment", "add", records, "curator", "--source", source, "--group", f"Botanists {name}", "--preview")
+    assert preview.startswith("1 gain, 0 lose")
+    assert app.accounts() == {}
+    assert "reaches 1 people" in ran("assignment", "add", records, "curator", "--source", source, "--group", f"Botanists {name}")
+    eventually(lambda: app.accounts().get(name))
+    running.settled(records)
+    why = ran("why", name, records)
+    assert f"Anselm {name} is Curator in Plant Records since" in why
+    assert f"Staff directory > Botanists {name} > Curator > account agreed" in why
+    assert name in ran("person", "list", name)
+    assert "Curator" in ran("person", "show", name)
+    assert name in ran("group", "members", group)
+    assert "agreed" in ran("account", "list", "--application", records)
+    assert "Curator" in ran("access", "--application", records)
+    delivery = json.loads(ran("delivery", "list", "--application", records, "--json"))[0]
+    assert "POST /Users -> 201" in ran("delivery", "show", delivery["id"])
+    ran("delivery", "again", delivery["id"])
+    assignment = json.loads(ran("assignment", "list", "--application", records, "--json"))[0]
+    assert ran("assignment", "remove", assignment["id"], "--preview").startswith("0 gain, 1 lose")
+    assert ran("assignment", "remove", assignment["id"]) == "Taken away.\n"
+    eventually(lambda: app.accounts()[name], lambda seen: not seen["active"])
+    assert "has no access" in ran("why", name, records)
+    assert "removed assignment" in ran("audit", "list", "--most", "5")
+    assert "holds" in ran("audit", "verify")
+    assert records in ran("application", "list", "--most", "0")
+
+
+@pytest.mark.parametrize(
+    ("arguments", "code", "words"),
+    [
+        (["why", "nobody-there", "none"], 3, "Nobody has"),
+        (["source", "add", "Bad Key", "--label", "x"], 2, "cannot be a key"),
+        (["assignment", "add", "none", "viewer"], 2, "--person"),
+        (["assignment", "add", "none", "viewer", "--person", "x"], 3, "no application"),
+        (["application", "set", "none"], 2, "Nothing to change"),
+        (["person", "list", "--after"], 2, "unrecognized"),
+        (["person"], 2, ""),
+    ],
+)
+def test_a_failure_says_the_mend_and_has_its_exit_code(running: Running, arguments: list[str], code: int, words: str) -> None:
+    done = dravo(running, *arguments)
+    assert done.returncode == code
+    assert words in done.stderr
+    assert "Traceback" not in done.stderr
+
+
+def test_without_token_or_service_it_says_what_to_do(running: Running, tmp_path: Path) -> None:
+    assert dravo(running, "person", "list", token="wrong").returncode == 4
+    away = dravo(running, "--url", f"http://127.0.0.1:{free_port()}", "person", "list")
+    assert (away.returncode, "Is it running" in away.stderr) == (5, True)
+    file = tmp_path / "connection.json"
+    file.write_text(json.dumps({"url": running.url, "api_token": running.api_token}))
+    assert dravo(running, "--connection", str(file), "source", "list").returncode == 0
+    file.write_text("nonsense")
+    assert dravo(running, "--connection", str(file), "source", "list").returncode == 2
+
+
+def test_every_command_explains_itself(running: Running) -> None:
+    top = dravo(running, "--help").stdout
+    for noun in (
+        "source",
+        "group",
+        "person",
+        "why",
+        "access",
+        "account",
+        "application",
+        "assignment",
+        "delivery",
+        "audit",
+        "operator",
+        "token",
+        "serve",
+    ):
+        assert noun in top
+        assert dravo(running, noun, "--help").returncode == 0
+    assert "examples:" in dravo(running, "assignment", "add", "--help").stdout
+    assert dravo(running, "--version").stdout.startswith("dravo 0.")
+
+
+def test_a_folder_is_set_up_once_and_its_key_is_its_owner_s(running: Running, tmp_path: Path) -> None:
+    done = dravo(running, "init", "--data", str(tmp_path / "new"), "--operator", "honor.blackthorn")
+    assert "shown this once" in done.stdout
+    assert oct((tmp_path / "new" / "keys").stat().st_mode)[-3:] == "600"
+    again = dravo(running, "init", "--data", str(tmp_path / "new"), "--operator", "Honor.Blackthorn")
+    assert (again.returncode, "already" in again.stderr) == (1, True)
+    busy = dravo(running, "init", "--data", str(running.folder), "--operator", "x")
+    assert "Another service works" in busy.stderr
+    short = dravo(running, "init", "--data", str(tmp_path / "other"), "--operator", "x", "--ask-password", stdin="short\n")
+    assert "12 or more" in short.stderr

@@ -1,0 +1,92 @@
+"""`dravo demo`: from nothing to a running demo, its ready file, and a quick second start."""
+
+from __future__ import annotations
+
+import json
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+import httpx
+
+from dravo.client import Dravo
+from dravo.demo import scenario
+from dravo.demo.running import free_port
+from tests.harness import Push, eventually
+
+
+def start(folder: Path, port: int, ready: Path) -> tuple[subprocess.Popen[str], dict[str, Any], float]:
+    ready.unlink(missing_ok=True)
+    began = time.monotonic()
+    command = [sys.executable, "-m", "dravo.cli.main", "demo", "--data", str(folder), "--port", str(port), "--ready-file", str(ready)]
+    process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+    eventually(ready.exists, seconds=90)
+    return process, json.loads(ready.read_text()), time.monotonic() - began
+
+
+def stop(process: subprocess.Popen[str]) -> str:
+    process.send_signal(signal.SIGINT)
+    out, _ = process.communicate(timeout=40)
+    return out
+
+
+def test_the_demo_is_up_with_what_others_rely_on_and_comes_back_quickly(tmp_path: Path) -> None:
+    folder, ready, port = tmp_path / "demo", tmp_path / "ready.json", free_port()
+    process, first, _ = start(folder, port, ready)
+    try:
+        assert oct(ready.stat().st_mode)[-3:] == "600"
+        assert set(first) == {"url", "operator", "api_token", "push", "applications", "stand_ins", "try"}
+        with Dravo(first["url"], first["api_token"]) as dravo:
+            stages = {stage["name"]: stage["count"] for stage in dravo.overview()["stages"]}
+            assert stages["people"] == len(scenario.staff()) - 1
+            failed = dravo.deliveries.list(state="failed").page().items
+            assert {each["person"]["user_name"] for each in failed} == {"ravi.chandrasen", "aroha.ngatai"}
+            assert dravo.people.get("sam.underhill")["id"] != dravo.people.get("sam.underhill2")["id"]
+            assert dravo.people.get(scenario.LEAVER)["state"] == "gone"
+        follow(first)
+        for address in first["stand_ins"].values():
+            assert "<table>" in httpx.get(address).text
+    finally:
+        told = stop(process)
+    assert first["operator"]["password"] in told
+    process, second, seconds = start(folder, port, ready)
+    try:
+        assert seconds < 5
+        assert second["api_token"] == first["api_token"]
+        follow(second)
+    finally:
+        stop(process)
+
+
+def follow(ready: dict[str, Any]) -> None:
+    """Push somebody new into the group that the ready file names, and find them in its application."""
+    trying, push_to = ready["try"], ready["push"][0]
+    to = next(each for each in ready["applications"] if each["key"] == trying["application"])
+    push = Push(push_to["base_url"], push_to["token"])
+    name = f"visitor.{time.monotonic_ns()}"
+    group = push.http.get("/Groups", params={"filter": f'displayName eq "{trying["group"]}"'}).json()["Resources"][0]["id"]
+    person = push.person(name)
+    push.add(group, person)
+
+    def there() -> dict[str, Any] | None:
+        query = {"filter": f'userName eq "{name}"'}
+        found = httpx.get(f"{to['base_url']}/Users", params=query, headers={"Authorization": f"Bearer {to['token']}"}).json()["Resources"]
+        return dict(found[0]) if found else None
+
+    account = eventually(there, seconds=2)
+    assert account is not None
+    assert [role["value"] for role in account["roles"]] == [trying["role"]]
+    push.http.delete(f"/Users/{person}")
+    eventually(there, lambda seen: seen is None, 5)
+
+
+def test_the_scenario_is_the_same_each_time_and_names_nobody_real() -> None:
+    assert scenario.crowd(50) == scenario.crowd(50)
+    people = scenario.staff()
+    names = [person["userName"] for person in people]
+    assert len(names) == len(set(names)) >= 60
+    assert all(person["emails"][0]["value"].endswith("@fernhollow.example") for person in people)
+    assert {member for members in scenario.groups(people).values() for member in members} <= set(names)
