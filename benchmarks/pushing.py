@@ -65,8 +65,8 @@ def run() -> None:
         bare = subprocess.Popen([sys.executable, "-m", "benchmarks.bare", f"{folder}/bare.sqlite", str(port)], stdin=subprocess.PIPE)
         eventually(lambda: answers(f"http://127.0.0.1:{port}/"))
         with service(Path(tempfile.mkdtemp(dir=folder))) as running:
-            push = running.push("staff")
-            token = {"Authorization": push.http.headers["Authorization"]}
+            provider = running.provider("staff")
+            token = {"Authorization": provider.http.headers["Authorization"]}
             measured = []
             for number in range(3):
                 measured.append((*rates(port, "", {}, number), *rates(running.port, "/scim/v2/staff", token, number)))

@@ -110,7 +110,7 @@ def answers(url: str) -> bool:
 
 @dataclass
 class Running:
-    """A running service: its processes, its client, and ways to push to it."""
+    """A running service: its processes, its client, and ways to provider to it."""
 
     folder: Path
     port: int
@@ -142,13 +142,13 @@ class Running:
     def dravo(self) -> Dravo:
         return Dravo(self.url, self.api_token)
 
-    def push(self, source: str) -> Push:
-        """Return a way to push as a source, which is added if it is not there yet."""
+    def provider(self, source: str) -> Provider:
+        """Return a way to provider as a source, which is added if it is not there yet."""
         if source not in self.push_tokens:
             with self.dravo as dravo:
                 dravo.sources.add(source, f"{source.capitalize()} directory")
                 self.push_tokens[source] = dravo.sources.add_token(source, "Provider")["token"]
-        return Push(f"{self.url}/scim/v2/{source}", self.push_tokens[source])
+        return Provider(f"{self.url}/scim/v2/{source}", self.push_tokens[source])
 
     def application(self, key: str, to: StandIn | None = None, roles: tuple[str, ...] = ("viewer", "curator"), **settings: Any) -> None:
         """Add an application with roles; connected to a stand-in and switched on, if there is one."""
@@ -166,8 +166,8 @@ class Running:
             eventually(lambda: dravo.applications.get(application), lambda a: a["waiting"] == 0, seconds)
 
 
-class Push:
-    """A provider's view of the push channel, by plain HTTP."""
+class Provider:
+    """A provider's view of the provider channel, by plain HTTP."""
 
     def __init__(self, base_url: str, token: str) -> None:
         self.base_url = base_url

@@ -18,9 +18,9 @@ TOO_WIDE = """() => document.documentElement.scrollWidth <= window.innerWidth ? 
 
 def test_from_signing_in_to_seeing_somebody_leave(open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh, theme: str) -> None:
     label, group_name, user = fresh("Plant Records"), fresh("Herbarium"), fresh("zofia.wisniarska")
-    push = running.push(fresh("source"))
-    person = push.person(user, displayName=f"Zofia {user[-4:]}", emails=[{"value": f"{user}@fernhollow.example", "type": "work"}])
-    group = push.group(group_name, [person])
+    provider = running.provider(fresh("source"))
+    person = provider.person(user, displayName=f"Zofia {user[-4:]}", emails=[{"value": f"{user}@fernhollow.example", "type": "work"}])
+    group = provider.group(group_name, [person])
     page = open_page(theme=theme)
 
     # Sign in; a wrong password first.
@@ -145,7 +145,7 @@ def test_a_source_is_added_given_a_token_and_ticked_by_traffic(open_page: Callab
 
 
 def test_all_other_pages_are_accessible_and_fit(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
-    running.push(fresh("source")).person(fresh("keziah"))
+    running.provider(fresh("source")).person(fresh("keziah"))
     for width, height in ((1280, 800), (400, 800)):
         page = open_page(width, height)
         sign_in(page)
@@ -163,7 +163,7 @@ def test_all_other_pages_are_accessible_and_fit(open_page: Callable[..., Page], 
 
 def test_a_name_that_is_markup_stays_a_name(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
     nasty = f'<img src=x onerror="document.title=1">{fresh("x")}'
-    running.push(fresh("source")).person(nasty, displayName=nasty)
+    running.provider(fresh("source")).person(nasty, displayName=nasty)
     page = open_page()
     sign_in(page)
     page.goto("/people")

@@ -19,9 +19,9 @@ Fresh = Callable[[str], str]
 
 
 def test_pages_are_iterated_over_as_one_list(running: Running, fresh: Fresh) -> None:
-    push, mark = running.push(fresh("source")), fresh("iterated")
+    provider, mark = running.provider(fresh("source")), fresh("iterated")
     for number in range(5):
-        push.person(f"{mark}.{number}")
+        provider.person(f"{mark}.{number}")
     with running.dravo as dravo:
         pages = dravo.people.list(words=mark)
         pages._count = 2
@@ -67,9 +67,9 @@ def test_the_whole_walk_on_the_command_line(running: Running, app: StandIn, fres
     assert "Next" in ran("source", "add", source, "--label", "Staff directory")
     token = ran("source", "new-token", source, "--label", "Provider").split("\n\n")[1].strip()
     running.push_tokens[source] = token
-    push = running.push(source)
-    person = push.person(name, displayName=f"Anselm {name}")
-    group = push.group(f"Botanists {name}", [person])
+    provider = running.provider(source)
+    person = provider.person(name, displayName=f"Anselm {name}")
+    group = provider.group(f"Botanists {name}", [person])
     assert "[x] First person created" in ran("source", "sheet", source)
     ran("application", "add", records, "--label", "Plant Records", "--owner", "Leocadia")
     ran("application", "add-role", records, "curator", "--label", "Curator", "--rank", "30")

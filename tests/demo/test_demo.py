@@ -15,7 +15,7 @@ import httpx
 from dravo.client import Dravo
 from dravo.demo import scenario
 from dravo.demo.running import free_port
-from tests.harness import Push, eventually
+from tests.harness import Provider, eventually
 
 
 def start(folder: Path, port: int, ready: Path) -> tuple[subprocess.Popen[str], dict[str, Any], float]:
@@ -62,14 +62,14 @@ def test_the_demo_is_up_with_what_others_rely_on_and_comes_back_quickly(tmp_path
 
 
 def follow(ready: dict[str, Any]) -> None:
-    """Push somebody new into the group that the ready file names, and find them in its application."""
+    """Provider somebody new into the group that the ready file names, and find them in its application."""
     trying, push_to = ready["try"], ready["push"][0]
     to = next(each for each in ready["applications"] if each["key"] == trying["application"])
-    push = Push(push_to["base_url"], push_to["token"])
+    provider = Provider(push_to["base_url"], push_to["token"])
     name = f"visitor.{time.monotonic_ns()}"
-    group = push.http.get("/Groups", params={"filter": f'displayName eq "{trying["group"]}"'}).json()["Resources"][0]["id"]
-    person = push.person(name)
-    push.add(group, person)
+    group = provider.http.get("/Groups", params={"filter": f'displayName eq "{trying["group"]}"'}).json()["Resources"][0]["id"]
+    person = provider.person(name)
+    provider.add(group, person)
 
     def there() -> dict[str, Any] | None:
         query = {"filter": f'userName eq "{name}"'}
@@ -79,7 +79,7 @@ def follow(ready: dict[str, Any]) -> None:
     account = eventually(there, seconds=2)
     assert account is not None
     assert [role["value"] for role in account["roles"]] == [trying["role"]]
-    push.http.delete(f"/Users/{person}")
+    provider.http.delete(f"/Users/{person}")
     eventually(there, lambda seen: seen is None, 5)
 
 

@@ -25,30 +25,30 @@ def roles(account: dict[str, Any] | None) -> list[str]:
 def test_the_whole_way_there_and_back(running: Running, app: StandIn, fresh: Fresh) -> None:
     records, name = fresh("records"), fresh("zofia")
     running.application(records, app, on_gone="delete")
-    push = running.push(fresh("source"))
-    group = push.group("Herbarium")
+    provider = running.provider(fresh("source"))
+    group = provider.group("Herbarium")
     with running.dravo as dravo:
         dravo.assignments.add(records, "curator", group=group)
-        person = push.person(name, name={"givenName": "Zofia", "familyName": "Wiśniarska"}, emails=[{"value": f"{name}@fernhollow.example"}])
+        person = provider.person(name, name={"givenName": "Zofia", "familyName": "Wiśniarska"}, emails=[{"value": f"{name}@fernhollow.example"}])
         assert dravo.people.get(name)["access"] == []
-        push.add(group, person)
+        provider.add(group, person)
         there = eventually(lambda: app.accounts().get(name), seconds=5)
         assert there is not None
         assert (there["active"], roles(there), there["name"]["familyName"]) == (True, ["curator"], "Wiśniarska")
         assert there["externalId"] == dravo.people.get(name)["id"]
-        push.take_out(group, person)
+        provider.take_out(group, person)
         eventually(lambda: app.accounts()[name], lambda seen: not seen["active"] and roles(seen) == [], 5)
-        push.add(group, person)
+        provider.add(group, person)
         eventually(lambda: app.accounts()[name], lambda seen: seen["active"] and roles(seen) == ["curator"], 5)
-        push.set_active(person, False)
+        provider.set_active(person, False)
         eventually(lambda: app.accounts()[name], lambda seen: not seen["active"], 5)
         why = dravo.people.why(name, records)
         assert any("inactive" in sentence for sentence in why["sentences"])
-        push.set_active(person, True)
+        provider.set_active(person, True)
         eventually(lambda: app.accounts()[name], lambda seen: seen["active"], 5)
-        push.patch(f"/Users/{person}", {"op": "replace", "path": "userName", "value": f"{name}.new"})
+        provider.patch(f"/Users/{person}", {"op": "replace", "path": "userName", "value": f"{name}.new"})
         eventually(lambda: f"{name}.new" in app.accounts(), seconds=5)
-        push.http.delete(f"/Users/{person}")
+        provider.http.delete(f"/Users/{person}")
         eventually(lambda: f"{name}.new" not in app.accounts(), seconds=5)
         ended = dravo.people.get(f"{name}.new")["ended"]
         assert [item["reasons"][-1]["group"]["name"] for item in ended if item["reasons"][-1]["group"]] == ["Herbarium"] * 3
@@ -58,9 +58,9 @@ def test_the_whole_way_there_and_back(running: Running, app: StandIn, fresh: Fre
 def test_leaving_follows_the_setting(running: Running, app: StandIn, fresh: Fresh, setting: str, left: str) -> None:
     records, name = fresh("records"), fresh("dilys")
     running.application(records, app, on_losing_access=setting)
-    push = running.push(fresh("source"))
-    person = push.person(name)
-    group = push.group("Guides", [person])
+    provider = running.provider(fresh("source"))
+    person = provider.person(name)
+    group = provider.group("Guides", [person])
     with running.dravo as dravo:
         made = dravo.assignments.add(records, "viewer", group=group)
         eventually(lambda: app.accounts().get(name), seconds=5)
@@ -75,12 +75,12 @@ def test_leaving_follows_the_setting(running: Running, app: StandIn, fresh: Fres
 def test_changing_a_leaving_setting_later_brings_the_accounts_along(running: Running, app: StandIn, fresh: Fresh) -> None:
     records, name = fresh("records"), fresh("emeka")
     running.application(records, app, on_inactive="leave alone")
-    push = running.push(fresh("source"))
-    person = push.person(name)
+    provider = running.provider(fresh("source"))
+    person = provider.person(name)
     with running.dravo as dravo:
         dravo.assignments.add(records, "viewer", person=name)
         eventually(lambda: app.accounts().get(name), seconds=5)
-        push.set_active(person, False)
+        provider.set_active(person, False)
         eventually(lambda: dravo.accounts.list(application=records).page().items[0]["state"], lambda state: state == "left alone")
         assert app.accounts()[name]["active"]
         dravo.applications.change(records, on_inactive="deactivate")
@@ -90,7 +90,7 @@ def test_changing_a_leaving_setting_later_brings_the_accounts_along(running: Run
 def test_dates_take_effect_without_anybody_acting(running: Running, app: StandIn, fresh: Fresh) -> None:
     records, name = fresh("records"), fresh("contractor")
     running.application(records, app)
-    running.push(fresh("source")).person(name)
+    running.provider(fresh("source")).person(name)
     with running.dravo as dravo:
         dravo.assignments.add(records, "viewer", person=name, from_=stamp(1), until=stamp(3))
         assert dravo.people.get(name)["access"] == []
@@ -103,8 +103,8 @@ def test_an_account_in_the_way_is_never_taken_over_unasked(running: Running, app
     free_id = app.create(userName=mine, active=True, nickName="kept")
     app.create(userName=foreign, externalId="till-42", active=False)
     running.application(records, app)
-    push = running.push(fresh("source"))
-    group = push.group("Shop", [push.person(mine), push.person(foreign)])
+    provider = running.provider(fresh("source"))
+    group = provider.group("Shop", [provider.person(mine), provider.person(foreign)])
     with running.dravo as dravo:
         dravo.assignments.add(records, "viewer", group=group)
         failed = eventually(lambda: dravo.deliveries.list(application=records, state="failed").page().items, lambda seen: len(seen) == 2)
@@ -124,7 +124,7 @@ def test_a_lasting_refusal_says_what_the_application_said_and_can_be_tried_again
     records, name = fresh("records"), fresh("una")
     running.application(records, app)
     app.faults(refuse=True)
-    running.push(fresh("source")).person(name)
+    running.provider(fresh("source")).person(name)
     with running.dravo as dravo:
         dravo.assignments.add(records, "viewer", person=name)
         failed = eventually(lambda: dravo.deliveries.list(application=records, state="failed").page().items)[0]
@@ -143,8 +143,8 @@ def test_a_wrong_address_or_token_pauses_the_application_and_says_why(
 ) -> None:
     records = fresh("records")
     running.application(records, app)
-    push = running.push(fresh("source"))
-    group = push.group("Many", [push.person(fresh("p")) for _ in range(12)])
+    provider = running.provider(fresh("source"))
+    group = provider.group("Many", [provider.person(fresh("p")) for _ in range(12)])
     app.faults(**fault)
     with running.dravo as dravo:
         dravo.assignments.add(records, "viewer", group=group)
@@ -161,7 +161,7 @@ def test_a_wrong_address_or_token_pauses_the_application_and_says_why(
 def test_doing_it_again_mends_an_account_that_was_changed_there(running: Running, app: StandIn, fresh: Fresh) -> None:
     records, name = fresh("records"), fresh("tamsin")
     running.application(records, app)
-    running.push(fresh("source")).person(name)
+    running.provider(fresh("source")).person(name)
     with running.dravo as dravo:
         dravo.assignments.add(records, "curator", person=name)
         eventually(lambda: app.accounts().get(name), seconds=5)
@@ -179,11 +179,11 @@ def test_an_application_without_patch_is_served_by_put(running: Running, app: St
     running.application(records, app)
     with running.dravo as dravo:
         assert dravo.applications.check(records)["capabilities"] == {"patch": False, "filter": True, "bulk": False, "max_results": 100}
-        push = running.push(fresh("source"))
-        person = push.person(name)
+        provider = running.provider(fresh("source"))
+        person = provider.person(name)
         dravo.assignments.add(records, "viewer", person=name)
         eventually(lambda: app.accounts().get(name), seconds=5)
-        push.set_active(person, False)
+        provider.set_active(person, False)
         eventually(lambda: app.accounts()[name], lambda seen: not seen["active"], 5)
     assert "PATCH" not in {each["method"] for each in app.requests()}
 
@@ -192,8 +192,8 @@ def test_the_pace_is_kept(running: Running, app: StandIn, fresh: Fresh) -> None:
     records = fresh("records")
     running.application(records, app, at_a_time=2)
     app.faults(slow=20)
-    push = running.push(fresh("source"))
-    group = push.group("Many", [push.person(fresh("p")) for _ in range(20)])
+    provider = running.provider(fresh("source"))
+    group = provider.group("Many", [provider.person(fresh("p")) for _ in range(20)])
     with running.dravo as dravo:
         dravo.assignments.add(records, "viewer", group=group)
     eventually(lambda: len(app.accounts()), lambda count: count == 20)
@@ -203,8 +203,8 @@ def test_the_pace_is_kept(running: Running, app: StandIn, fresh: Fresh) -> None:
 def test_an_application_that_says_when_to_come_back_is_heeded(running: Running, app: StandIn, fresh: Fresh) -> None:
     records = fresh("records")
     running.application(records, app)
-    push = running.push(fresh("source"))
-    group = push.group("Many", [push.person(fresh("p")) for _ in range(15)])
+    provider = running.provider(fresh("source"))
+    group = provider.group("Many", [provider.person(fresh("p")) for _ in range(15)])
     app.faults(limit=12)
     with running.dravo as dravo:
         dravo.assignments.add(records, "viewer", group=group)
@@ -216,7 +216,7 @@ def test_an_application_that_says_when_to_come_back_is_heeded(running: Running, 
 def test_nothing_leaves_for_an_application_that_is_not_switched_on(running: Running, app: StandIn, fresh: Fresh) -> None:
     records, name = fresh("records"), fresh("hedda")
     running.application(records, app)
-    running.push(fresh("source")).person(name)
+    running.provider(fresh("source")).person(name)
     with running.dravo as dravo:
         dravo.applications.change(records, switched_on=False)
         dravo.assignments.add(records, "viewer", person=name)

@@ -16,7 +16,7 @@ import pytest
 from dravo.core.errors import DravoError
 from dravo.serving import folder_lock
 from tests import harness
-from tests.harness import Push, Running, StandIn, eventually
+from tests.harness import Provider, Running, StandIn, eventually
 from tests.services.test_delivering import stamp
 
 PEOPLE = 200
@@ -30,14 +30,14 @@ def alone(tmp_path: Path) -> Iterator[Running]:
         yield started
 
 
-def push_many(push: Push, group: str, names: list[str], acknowledged: dict[str, str], retrying: bool) -> None:
-    """Push people into a group; what was answered is noted. A provider tries again what was not."""
+def push_many(provider: Provider, group: str, names: list[str], acknowledged: dict[str, str], retrying: bool) -> None:
+    """Provider people into a group; what was answered is noted. A provider tries again what was not."""
     for name in names:
         while name not in acknowledged:
             try:
-                found = push.http.get("/Users", params={"filter": f'userName eq "{name}"'}).json()["Resources"]
-                person = found[0]["id"] if found else push.person(name)
-                push.add(group, person)
+                found = provider.http.get("/Users", params={"filter": f'userName eq "{name}"'}).json()["Resources"]
+                person = found[0]["id"] if found else provider.person(name)
+                provider.add(group, person)
                 acknowledged[name] = person
             except (httpx.HTTPError, AssertionError, KeyError, ValueError):
                 if not retrying:
@@ -62,13 +62,13 @@ def check_all_right(running: Running, app: StandIn, application: str, names: lis
 def test_while_the_application_is_down_pushes_are_answered_and_later_all_is_right(running: Running, app: StandIn, fresh: Fresh) -> None:
     records = fresh("records")
     running.application(records, app)
-    push = running.push(fresh("source"))
-    group = push.group("Volunteers")
+    provider = running.provider(fresh("source"))
+    group = provider.group("Volunteers")
     with running.dravo as dravo:
         dravo.assignments.add(records, "viewer", group=group)
         app.faults(down=True)
         names = [fresh("volunteer") for _ in range(PEOPLE)]
-        push_many(push, group, names, {}, retrying=False)
+        push_many(provider, group, names, {}, retrying=False)
         state = eventually(lambda: dravo.applications.get(records), lambda seen: seen["state"] == "not answering")
         assert "503" in str(state["trouble"])
         before = len(app.requests())
@@ -81,9 +81,9 @@ def test_while_the_application_is_down_pushes_are_answered_and_later_all_is_righ
 def test_a_reply_that_is_cut_after_the_work_makes_no_double(running: Running, app: StandIn, fresh: Fresh) -> None:
     records = fresh("records")
     running.application(records, app)
-    push = running.push(fresh("source"))
+    provider = running.provider(fresh("source"))
     names = [fresh("visitor") for _ in range(20)]
-    group = push.group("Visitors", [push.person(name) for name in names])
+    group = provider.group("Visitors", [provider.person(name) for name in names])
     app.faults(lose=12)
     with running.dravo as dravo:
         dravo.assignments.add(records, "viewer", group=group)
@@ -94,14 +94,14 @@ def test_a_reply_that_is_cut_after_the_work_makes_no_double(running: Running, ap
 @pytest.mark.parametrize("victim", ["web", "worker", "serve"])
 def test_killed_at_random_moments_nothing_acknowledged_is_lost_and_nobody_is_double(alone: Running, app: StandIn, victim: str) -> None:
     alone.application("records", app)
-    push = alone.push("staff")
-    group = push.group("Volunteers")
+    provider = alone.provider("staff")
+    group = provider.group("Volunteers")
     with alone.dravo as dravo:
         dravo.assignments.add("records", "viewer", group=group)
     app.faults(slow=3)
     names = [f"volunteer.{number}" for number in range(PEOPLE)]
     acknowledged: dict[str, str] = {}
-    pushing = threading.Thread(target=push_many, args=(push, group, names, acknowledged, True), daemon=True)
+    pushing = threading.Thread(target=push_many, args=(provider, group, names, acknowledged, True), daemon=True)
     pushing.start()
     chance = random.Random(victim)
     for _ in range(4):
@@ -114,7 +114,7 @@ def test_killed_at_random_moments_nothing_acknowledged_is_lost_and_nobody_is_dou
             alone.start()
     pushing.join(90)
     assert not pushing.is_alive(), "the provider could not finish"
-    present = {each["userName"]: each["id"] for start in (1, 101) for each in listed(push, start)}
+    present = {each["userName"]: each["id"] for start in (1, 101) for each in listed(provider, start)}
     assert present == acknowledged
     check_all_right(alone, app, "records", names)
 
@@ -132,8 +132,8 @@ def kill(running: Running, victim: str) -> None:
     eventually(killed, seconds=10)
 
 
-def listed(push: Push, start: int) -> list[dict[str, str]]:
-    answer = push.http.get("/Users", params={"startIndex": start, "count": 100})
+def listed(provider: Provider, start: int) -> list[dict[str, str]]:
+    answer = provider.http.get("/Users", params={"startIndex": start, "count": 100})
     return list(answer.json()["Resources"])
 
 
@@ -144,7 +144,7 @@ def test_a_second_service_on_the_same_folder_is_refused(alone: Running) -> None:
 
 def test_what_was_due_by_date_while_the_service_was_down_happens_when_it_is_back(alone: Running, app: StandIn) -> None:
     alone.application("records", app)
-    alone.push("staff").person("ibrahim.sow")
+    alone.provider("staff").person("ibrahim.sow")
     with alone.dravo as dravo:
         dravo.assignments.add("records", "viewer", person="ibrahim.sow", until=stamp(2.5))
         eventually(lambda: app.accounts().get("ibrahim.sow"))

@@ -58,7 +58,7 @@ class Inside:
 
 def test_nobody_gets_in_without_a_token(inside: Inside) -> None:
     sources.add(inside.house, operators.SYSTEM, "walk", "Walk")
-    pushing = sources.add_token(inside.house, operators.SYSTEM, "walk", "Push")["token"]
+    pushing = sources.add_token(inside.house, operators.SYSTEM, "walk", "Provider")["token"]
     walked = inside.routes()
     assert len(walked) > 40
     for method, path in walked:
@@ -180,7 +180,7 @@ def test_a_group_of_the_same_name_in_another_source_gives_nothing(running: Runni
     records, first, second = fresh("records"), fresh("source"), fresh("source")
     running.application(records)
     name = fresh("ada")
-    mine, theirs = running.push(first), running.push(second)
+    mine, theirs = running.provider(first), running.provider(second)
     mine.group("Curators", [mine.person(name)])
     stranger = fresh("mallory")
     theirs.group("Curators", [theirs.person(stranger)])
@@ -202,7 +202,7 @@ def refuse() -> None:
 
 def test_a_secret_is_shown_once_and_never_again(running: Running, app: StandIn, fresh: Fresh) -> None:
     source, records = fresh("source"), fresh("records")
-    running.push(source)
+    running.provider(source)
     secret = running.push_tokens[source]
     running.application(records, app)
     headers = {"Authorization": f"Bearer {running.api_token}"}
@@ -229,9 +229,9 @@ def test_another_host_clears_the_secret_of_a_connection(running: Running, app: S
 
 def test_removing_is_refused_while_it_would_take_something_along(running: Running, fresh: Fresh) -> None:
     source, records = fresh("source"), fresh("records")
-    push = running.push(source)
+    provider = running.provider(source)
     name = fresh("ada")
-    push.person(name)
+    provider.person(name)
     running.application(records)
     with running.dravo as dravo:
         for removing in (
@@ -273,10 +273,10 @@ def test_the_audit_log_tells_who_did_what_and_notices_tampering(running: Running
 
 
 def test_pages_follow_each_other_without_gap_or_double(running: Running, fresh: Fresh) -> None:
-    push = running.push(fresh("source"))
+    provider = running.provider(fresh("source"))
     mark = fresh("paged")
     for number in range(11):
-        push.person(f"{mark}.{number}", displayName=f"{mark} {number % 3}")
+        provider.person(f"{mark}.{number}", displayName=f"{mark} {number % 3}")
     with running.dravo as dravo:
         pages = dravo.people.list(words=mark)
         names, after = [], None

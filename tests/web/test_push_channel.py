@@ -1,4 +1,4 @@
-"""The push channel as a provider sees it, by plain HTTP against a running service."""
+"""The provider channel as a provider sees it, by plain HTTP against a running service."""
 
 from __future__ import annotations
 
@@ -9,113 +9,115 @@ from typing import Any
 import httpx
 import pytest
 
-from tests.harness import CORE, Push, Running, eventually
+from tests.harness import CORE, Provider, Running, eventually
 
 ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
 Fresh = Callable[[str], str]
 
 
 @pytest.fixture
-def push(running: Running, fresh: Fresh) -> Push:
-    return running.push(fresh("source"))
+def provider(running: Running, fresh: Fresh) -> Provider:
+    return running.provider(fresh("source"))
 
 
-def found(push: Push, where: str, text: str, **more: str) -> list[dict[str, Any]]:
-    answer = push.http.get(where, params={"filter": text, **more})
+def found(provider: Provider, where: str, text: str, **more: str) -> list[dict[str, Any]]:
+    answer = provider.http.get(where, params={"filter": text, **more})
     assert answer.status_code == 200, answer.text
     return list(answer.json()["Resources"])
 
 
-def test_a_person_is_created_read_changed_and_deleted(push: Push) -> None:
+def test_a_person_is_created_read_changed_and_deleted(provider: Provider) -> None:
     sent = {"schemas": [CORE + "User", ENTERPRISE], "userName": "zofia", "name": {"familyName": "Wiśniarska"}, "externalId": "fb-1",
             "password": "never-kept", ENTERPRISE: {"department": "Herbarium"}}  # fmt: skip
-    made = push.http.post("/Users", json=sent)
+    made = provider.http.post("/Users", json=sent)
     assert made.status_code == 201
     assert made.headers["Content-Type"] == "application/scim+json"
     person = made.json()
-    assert made.headers["Location"] == person["meta"]["location"] == f"{push.base_url}/Users/{person['id']}"
+    assert made.headers["Location"] == person["meta"]["location"] == f"{provider.base_url}/Users/{person['id']}"
     assert "password" not in person
     path = f"/Users/{person['id']}"
-    assert push.http.get(path).json() == person
-    patched = push.patch(path, {"op": "Replace", "value": {"title": "Botanist", "active": "False"}}).json()
+    assert provider.http.get(path).json() == person
+    patched = provider.patch(path, {"op": "Replace", "value": {"title": "Botanist", "active": "False"}}).json()
     assert (patched["title"], patched["active"]) == ("Botanist", False)
-    replaced = push.http.put(path, json={"schemas": [CORE + "User"], "userName": "zofia.w"}).json()
+    replaced = provider.http.put(path, json={"schemas": [CORE + "User"], "userName": "zofia.w"}).json()
     assert "title" not in replaced
     assert replaced["meta"]["created"] == person["meta"]["created"]
-    assert push.http.delete(path).status_code == 204
-    assert push.http.get(path).status_code == 404
-    assert push.http.delete(path).status_code == 404
-    assert push.patch(path, {"op": "add", "path": "title", "value": "x"}).status_code == 404
+    assert provider.http.delete(path).status_code == 204
+    assert provider.http.get(path).status_code == 404
+    assert provider.http.delete(path).status_code == 404
+    assert provider.patch(path, {"op": "add", "path": "title", "value": "x"}).status_code == 404
 
 
-def test_a_user_name_is_unique_within_its_source_and_free_again_after_a_leaver(running: Running, push: Push, fresh: Fresh) -> None:
-    first = push.person("sam.underhill")
-    twice = push.http.post("/Users", json={"userName": "Sam.Underhill"})
+def test_a_user_name_is_unique_within_its_source_and_free_again_after_a_leaver(running: Running, provider: Provider, fresh: Fresh) -> None:
+    first = provider.person("sam.underhill")
+    twice = provider.http.post("/Users", json={"userName": "Sam.Underhill"})
     assert (twice.status_code, twice.json()["scimType"], twice.json()["status"]) == (409, "uniqueness", "409")
-    other = push.person("sam.underhill2")
-    taken = push.patch(f"/Users/{other}", {"op": "replace", "path": "userName", "value": "SAM.underhill"})
+    other = provider.person("sam.underhill2")
+    taken = provider.patch(f"/Users/{other}", {"op": "replace", "path": "userName", "value": "SAM.underhill"})
     assert (taken.status_code, taken.json()["scimType"]) == (409, "uniqueness")
-    running.push(fresh("source")).person("sam.underhill")
-    push.http.delete(f"/Users/{first}")
-    again = push.person("sam.underhill")
+    running.provider(fresh("source")).person("sam.underhill")
+    provider.http.delete(f"/Users/{first}")
+    again = provider.person("sam.underhill")
     assert again != first
 
 
-def test_a_leavers_name_does_not_inherit_the_leaver(running: Running, push: Push, fresh: Fresh) -> None:
+def test_a_leavers_name_does_not_inherit_the_leaver(running: Running, provider: Provider, fresh: Fresh) -> None:
     application = fresh("records")
     running.application(application)
     name = fresh("leaver")
-    leaver = push.person(name)
-    group = push.group(fresh("Herbarium"), [leaver])
+    leaver = provider.person(name)
+    group = provider.group(fresh("Herbarium"), [leaver])
     with running.dravo as dravo:
         dravo.assignments.add(application, "viewer", group=group)
         old = dravo.people.get(name)
         assert old["access"]
-        push.http.delete(f"/Users/{leaver}")
-        push.person(name)
+        provider.http.delete(f"/Users/{leaver}")
+        provider.person(name)
         new = dravo.people.get(name)
         assert new["id"] != old["id"]
         assert (new["access"], new["accounts"]) == ([], [])
         assert dravo.people.get(old["id"])["state"] == "gone"
 
 
-def test_lists_are_filtered_and_paged(push: Push) -> None:
+def test_lists_are_filtered_and_paged(provider: Provider) -> None:
     for number in range(7):
-        push.person(f"person{number}", title="Gardener" if number % 2 else "Guide", externalId=f"id-{number}")
-    page = push.http.get("/Users", params={"startIndex": 3, "count": 2}).json()
+        provider.person(f"person{number}", title="Gardener" if number % 2 else "Guide", externalId=f"id-{number}")
+    page = provider.http.get("/Users", params={"startIndex": 3, "count": 2}).json()
     assert (page["totalResults"], page["startIndex"], page["itemsPerPage"], len(page["Resources"])) == (7, 3, 2, 2)
-    assert push.http.get("/Users", params={"count": 0}).json()["totalResults"] == 7
-    assert [each["userName"] for each in found(push, "/Users", 'userName eq "PERSON3"')] == ["person3"]
-    assert [each["userName"] for each in found(push, "/Users", 'externalId eq "id-4"')] == ["person4"]
-    assert len(found(push, "/Users", 'title eq "Gardener"')) == 3
-    assert len(found(push, "/Users", 'title eq "Gardener" and userName ne "person1"', count="1")) == 1
-    assert found(push, "/Users", 'userName eq "nobody"') == []
-    assert len(found(push, "/Users", 'meta.lastModified gt "2020-01-01T00:00:00Z"')) == 7
-    only = found(push, "/Users", 'userName eq "person1"', attributes="userName")[0]
+    assert provider.http.get("/Users", params={"count": 0}).json()["totalResults"] == 7
+    assert [each["userName"] for each in found(provider, "/Users", 'userName eq "PERSON3"')] == ["person3"]
+    assert [each["userName"] for each in found(provider, "/Users", 'externalId eq "id-4"')] == ["person4"]
+    assert len(found(provider, "/Users", 'title eq "Gardener"')) == 3
+    assert len(found(provider, "/Users", 'title eq "Gardener" and userName ne "person1"', count="1")) == 1
+    assert found(provider, "/Users", 'userName eq "nobody"') == []
+    assert len(found(provider, "/Users", 'meta.lastModified gt "2020-01-01T00:00:00Z"')) == 7
+    only = found(provider, "/Users", 'userName eq "person1"', attributes="userName")[0]
     assert set(only) == {"schemas", "id", "userName"}
-    everyone = [each["id"] for start in (1, 4, 7) for each in push.http.get("/Users", params={"startIndex": start, "count": 3}).json()["Resources"]]
+    everyone = [
+        each["id"] for start in (1, 4, 7) for each in provider.http.get("/Users", params={"startIndex": start, "count": 3}).json()["Resources"]
+    ]
     assert len(set(everyone)) == 7
 
 
-def test_groups_have_members_and_people_have_groups(push: Push) -> None:
-    ann, bob = push.person("ann"), push.person("bob")
-    group = push.group("Herbarium", [ann])
-    assert [each["value"] for each in push.http.get(f"/Groups/{group}").json()["members"]] == [ann]
-    push.add(group, bob, ann)
-    assert {each["value"] for each in push.http.get(f"/Groups/{group}").json()["members"]} == {ann, bob}
-    assert push.http.get(f"/Users/{bob}").json()["groups"][0]["display"] == "Herbarium"
-    assert "members" not in push.http.get(f"/Groups/{group}", params={"excludedAttributes": "members"}).json()
-    push.take_out(group, ann)
-    assert "groups" not in push.http.get(f"/Users/{ann}").json()
-    assert push.patch(f"/Groups/{group}", {"op": "Remove", "path": "members", "value": [{"value": bob}]}).status_code == 204
-    assert push.patch(f"/Groups/{group}", {"op": "replace", "path": "members", "value": [{"value": ann}]}).status_code == 204
-    put = push.http.put(f"/Groups/{group}", json={"displayName": "Herbaria", "members": [{"value": bob}]}).json()
+def test_groups_have_members_and_people_have_groups(provider: Provider) -> None:
+    ann, bob = provider.person("ann"), provider.person("bob")
+    group = provider.group("Herbarium", [ann])
+    assert [each["value"] for each in provider.http.get(f"/Groups/{group}").json()["members"]] == [ann]
+    provider.add(group, bob, ann)
+    assert {each["value"] for each in provider.http.get(f"/Groups/{group}").json()["members"]} == {ann, bob}
+    assert provider.http.get(f"/Users/{bob}").json()["groups"][0]["display"] == "Herbarium"
+    assert "members" not in provider.http.get(f"/Groups/{group}", params={"excludedAttributes": "members"}).json()
+    provider.take_out(group, ann)
+    assert "groups" not in provider.http.get(f"/Users/{ann}").json()
+    assert provider.patch(f"/Groups/{group}", {"op": "Remove", "path": "members", "value": [{"value": bob}]}).status_code == 204
+    assert provider.patch(f"/Groups/{group}", {"op": "replace", "path": "members", "value": [{"value": ann}]}).status_code == 204
+    put = provider.http.put(f"/Groups/{group}", json={"displayName": "Herbaria", "members": [{"value": bob}]}).json()
     assert ([each["value"] for each in put["members"]], put["displayName"]) == ([bob], "Herbaria")
-    assert [each["id"] for each in found(push, "/Groups", 'displayName eq "herbaria"')] == [group]
-    push.http.delete(f"/Users/{bob}")
-    assert "members" not in push.http.get(f"/Groups/{group}").json()
-    assert push.http.delete(f"/Groups/{group}").status_code == 204
-    assert push.http.get(f"/Groups/{group}").status_code == 404
+    assert [each["id"] for each in found(provider, "/Groups", 'displayName eq "herbaria"')] == [group]
+    provider.http.delete(f"/Users/{bob}")
+    assert "members" not in provider.http.get(f"/Groups/{group}").json()
+    assert provider.http.delete(f"/Groups/{group}").status_code == 204
+    assert provider.http.get(f"/Groups/{group}").status_code == 404
 
 
 @pytest.mark.parametrize(
@@ -139,8 +141,10 @@ def test_groups_have_members_and_people_have_groups(push: Push) -> None:
         ("DELETE", "/Users", None, 405, None),
     ],
 )
-def test_bad_input_gets_a_scim_error_that_says_the_mend(push: Push, method: str, path: str, body: str | None, status: int, kind: str | None) -> None:
-    answer = push.http.request(method, path, content=body)
+def test_bad_input_gets_a_scim_error_that_says_the_mend(
+    provider: Provider, method: str, path: str, body: str | None, status: int, kind: str | None
+) -> None:
+    answer = provider.http.request(method, path, content=body)
     assert answer.status_code == status, answer.text
     told = answer.json()
     assert told["schemas"] == ["urn:ietf:params:scim:api:messages:2.0:Error"]
@@ -149,36 +153,38 @@ def test_bad_input_gets_a_scim_error_that_says_the_mend(push: Push, method: str,
     assert told.get("scimType") == kind
 
 
-def test_a_patch_is_all_or_nothing(push: Push) -> None:
-    person = push.person("ada", title="Botanist")
-    half = push.patch(f"/Users/{person}", {"op": "replace", "path": "title", "value": "Keeper"}, {"op": "replace", "path": "shoeSize", "value": 1})
+def test_a_patch_is_all_or_nothing(provider: Provider) -> None:
+    person = provider.person("ada", title="Botanist")
+    half = provider.patch(
+        f"/Users/{person}", {"op": "replace", "path": "title", "value": "Keeper"}, {"op": "replace", "path": "shoeSize", "value": 1}
+    )
     assert half.status_code == 400
-    assert push.http.get(f"/Users/{person}").json()["title"] == "Botanist"
-    group = push.group("Herbarium")
-    half = push.patch(f"/Groups/{group}", {"op": "add", "path": "members", "value": [{"value": person}, {"value": "nobody"}]})
+    assert provider.http.get(f"/Users/{person}").json()["title"] == "Botanist"
+    group = provider.group("Herbarium")
+    half = provider.patch(f"/Groups/{group}", {"op": "add", "path": "members", "value": [{"value": person}, {"value": "nobody"}]})
     assert half.status_code == 400
-    assert "members" not in push.http.get(f"/Groups/{group}").json()
+    assert "members" not in provider.http.get(f"/Groups/{group}").json()
 
 
-def test_a_source_sees_its_own_only(running: Running, push: Push, fresh: Fresh) -> None:
-    other = running.push(fresh("source"))
-    person = push.person("ada")
-    group = push.group("Herbarium", [person])
+def test_a_source_sees_its_own_only(running: Running, provider: Provider, fresh: Fresh) -> None:
+    other = running.provider(fresh("source"))
+    person = provider.person("ada")
+    group = provider.group("Herbarium", [person])
     assert other.http.get(f"/Users/{person}").status_code == 404
     assert other.http.delete(f"/Users/{person}").status_code == 404
     assert other.http.get("/Groups").json()["totalResults"] == 0
     stranger = other.group("Herbarium")
     grab = other.patch(f"/Groups/{stranger}", {"op": "add", "path": "members", "value": [{"value": person}]})
     assert (grab.status_code, grab.json()["scimType"]) == (400, "invalidValue")
-    crossed = httpx.get(f"{push.base_url}/Groups/{group}", headers=other.http.headers)
+    crossed = httpx.get(f"{provider.base_url}/Groups/{group}", headers=other.http.headers)
     assert crossed.status_code == 401
 
 
 def test_a_wrong_token_is_turned_away_and_seen_on_the_sheet(running: Running, fresh: Fresh) -> None:
     source = fresh("source")
-    push = running.push(source)
+    provider = running.provider(source)
     for headers in ({}, {"Authorization": "Bearer nonsense"}, {"Authorization": "Basic eDp5"}):
-        answer = httpx.get(f"{push.base_url}/Users", headers=headers)
+        answer = httpx.get(f"{provider.base_url}/Users", headers=headers)
         assert answer.status_code == 401
         assert answer.headers["WWW-Authenticate"].startswith("Bearer")
         assert "token" in answer.json()["detail"]
@@ -189,9 +195,9 @@ def test_a_wrong_token_is_turned_away_and_seen_on_the_sheet(running: Running, fr
 
 def test_tokens_overlap_and_a_revoked_one_stops_at_once(running: Running, fresh: Fresh) -> None:
     source = fresh("source")
-    first = running.push(source)
+    first = running.provider(source)
     with running.dravo as dravo:
-        second = Push(first.base_url, dravo.sources.add_token(source, "Second")["token"])
+        second = Provider(first.base_url, dravo.sources.add_token(source, "Second")["token"])
         assert first.http.get("/Users").status_code == second.http.get("/Users").status_code == 200
         listed = list(dravo.sources.tokens(source))
         assert all("token" not in each for each in listed)
@@ -203,55 +209,55 @@ def test_tokens_overlap_and_a_revoked_one_stops_at_once(running: Running, fresh:
 
 def test_the_sheet_is_ticked_by_real_traffic(running: Running, fresh: Fresh) -> None:
     source = fresh("source")
-    push = running.push(source)
+    provider = running.provider(source)
     with running.dravo as dravo:
         assert [tick["first_at"] for tick in dravo.sources.sheet(source)["ticks"]] == [None] * 6
-        ann = push.person("ann")
-        push.patch(f"/Users/{ann}", {"op": "add", "path": "title", "value": "Guide"})
-        push.set_active(ann, False)
-        push.add(push.group("Guides"), ann)
+        ann = provider.person("ann")
+        provider.patch(f"/Users/{ann}", {"op": "add", "path": "title", "value": "Guide"})
+        provider.set_active(ann, False)
+        provider.add(provider.group("Guides"), ann)
         assert all(tick["first_at"] for tick in dravo.sources.sheet(source)["ticks"])
 
 
-def test_what_is_advertised_is_what_works(push: Push) -> None:
-    config = push.http.get("/ServiceProviderConfig").json()
+def test_what_is_advertised_is_what_works(provider: Provider) -> None:
+    config = provider.http.get("/ServiceProviderConfig").json()
     offered = {name for name in ("patch", "bulk", "filter", "changePassword", "sort", "etag") if config[name]["supported"]}
     assert offered == {"patch", "filter"}
-    assert push.http.post("/Bulk", json={}).status_code == 404
-    assert {each["id"] for each in push.http.get("/ResourceTypes").json()["Resources"]} == {"User", "Group"}
-    schemas = push.http.get("/Schemas/").json()
+    assert provider.http.post("/Bulk", json={}).status_code == 404
+    assert {each["id"] for each in provider.http.get("/ResourceTypes").json()["Resources"]} == {"User", "Group"}
+    schemas = provider.http.get("/Schemas/").json()
     assert schemas["totalResults"] == 3
-    assert push.http.get(f"/Schemas/{CORE}User").json()["name"] == "User"
-    assert push.http.get("/ResourceTypes/User").json()["endpoint"] == "/Users"
+    assert provider.http.get(f"/Schemas/{CORE}User").json()["name"] == "User"
+    assert provider.http.get("/ResourceTypes/User").json()["endpoint"] == "/Users"
 
 
-def test_four_clients_at_once_lose_nothing(push: Push) -> None:
-    group = push.group("Everybody")
-    people = [push.person(f"p{number}") for number in range(24)]
+def test_four_clients_at_once_lose_nothing(provider: Provider) -> None:
+    group = provider.group("Everybody")
+    people = [provider.person(f"p{number}") for number in range(24)]
 
     def work(part: list[str]) -> None:
-        own = Push(push.base_url, push.http.headers["Authorization"].removeprefix("Bearer "))
+        own = Provider(provider.base_url, provider.http.headers["Authorization"].removeprefix("Bearer "))
         for person in part:
             own.add(group, person)
             own.patch(f"/Users/{person}", {"op": "replace", "path": "title", "value": "Gardener"})
 
     with ThreadPoolExecutor(4) as pool:
         list(pool.map(work, [people[number::4] for number in range(4)]))
-    assert {each["value"] for each in push.http.get(f"/Groups/{group}").json()["members"]} == set(people)
-    assert len(found(push, "/Users", 'title eq "Gardener"')) == 24
+    assert {each["value"] for each in provider.http.get(f"/Groups/{group}").json()["members"]} == set(people)
+    assert len(found(provider, "/Users", 'title eq "Gardener"')) == 24
 
 
-def test_a_group_within_a_group_gives_what_the_outer_one_gives(running: Running, push: Push, fresh: Fresh) -> None:
+def test_a_group_within_a_group_gives_what_the_outer_one_gives(running: Running, provider: Provider, fresh: Fresh) -> None:
     application = fresh("records")
     running.application(application)
     name = fresh("apprentice")
-    person = push.person(name)
-    inner, outer = push.group("Apprentices", [person]), push.group("Horticulture")
+    person = provider.person(name)
+    inner, outer = provider.group("Apprentices", [person]), provider.group("Horticulture")
     with running.dravo as dravo:
         dravo.assignments.add(application, "viewer", group=outer)
         assert dravo.people.get(name)["access"] == []
-        push.add(outer, inner)
+        provider.add(outer, inner)
         access = eventually(lambda: dravo.people.get(name)["access"])
         assert access[0]["reasons"][0]["through"] == ["Apprentices"]
-        push.take_out(outer, inner)
+        provider.take_out(outer, inner)
         eventually(lambda: dravo.people.get(name)["access"], lambda seen: seen == [])
