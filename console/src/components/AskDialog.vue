@@ -1,17 +1,25 @@
 <script setup lang="ts">
+import { useTemplateRef } from 'vue'
 // A question with a form: what is typed stays until it was taken.
 import ProblemNote from './ProblemNote.vue'
 
 defineProps<{ title: string; act: string; wrong?: unknown; busy?: boolean; grave?: boolean; wide?: boolean }>()
 const open = defineModel<boolean>({ required: true })
+const form = useTemplateRef<HTMLFormElement>('form')
+
+/** The first field is ready to be typed into, unless somebody is typing already. */
+function ready(): void {
+  if (document.activeElement instanceof HTMLInputElement) return
+  form.value?.querySelector<HTMLInputElement>('input:not([type=radio])')?.focus()
+}
 const emit = defineEmits<{ done: [] }>()
 </script>
 
 <template>
-  <v-dialog v-model="open" :max-width="wide ? 760 : 540" :aria-label="title">
+  <v-dialog v-model="open" :max-width="wide ? 760 : 540" :aria-label="title" @after-enter="ready">
     <v-card class="ask">
       <h2>{{ title }}</h2>
-      <form class="form" @submit.prevent="emit('done')">
+      <form ref="form" class="form" @submit.prevent="emit('done')">
         <ProblemNote :wrong="wrong" />
         <slot />
         <div class="row">

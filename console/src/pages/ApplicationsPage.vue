@@ -80,7 +80,7 @@ const fetch = (after: string | undefined, count: number) =>
       </PagedTable>
     </div>
     <AskDialog v-model="adding" title="Add an application" act="Add the application" :wrong="wrong" @done="add">
-      <v-text-field v-model="label" label="Name for people" autofocus />
+      <v-text-field v-model="label" label="Name for people" />
       <v-text-field
         v-model="key"
         label="Key"

@@ -118,11 +118,11 @@ const operators = (after: string | undefined, count: number) =>
       </PagedTable>
     </section>
     <AskDialog v-model="making" title="Make an API token" act="Make the token" :wrong="wrong" @done="makeToken">
-      <v-text-field v-model="label" label="What it is for" autofocus />
+      <v-text-field v-model="label" label="What it is for" />
       <v-select v-model="scope" :items="['read', 'write']" label="May" />
     </AskDialog>
     <AskDialog v-model="adding" title="Add an operator" act="Add the operator" :wrong="wrong" @done="addOperator">
-      <v-text-field v-model="name" label="Name to sign in with" autofocus />
+      <v-text-field v-model="name" label="Name to sign in with" />
       <v-select v-model="kind" :items="['administrator', 'chief']" label="Kind" />
       <p class="quiet">A password is made and shown once.</p>
     </AskDialog>

@@ -39,7 +39,7 @@ async function enter(): Promise<void> {
         <p class="lead">Who may use which application, in which role, and why.</p>
       </div>
       <ProblemNote :wrong="wrong" />
-      <v-text-field v-model="name" label="Name" autocomplete="username" autofocus required />
+      <v-text-field v-model="name" label="Name" autocomplete="username" required />
       <v-text-field v-model="password" label="Password" type="password" autocomplete="current-password" required />
       <v-btn type="submit" color="primary" :loading="busy">Sign in</v-btn>
     </form>

@@ -117,7 +117,7 @@ const fetch = (after: string | undefined, count: number) =>
       </section>
     </template>
     <AskDialog v-model="making" title="Make a push token" act="Make the token" :wrong="wrong" @done="make">
-      <v-text-field v-model="label" label="What it is for" hint="Such as Provider, 2031" autofocus />
+      <v-text-field v-model="label" label="What it is for" hint="Such as Provider, 2031" />
     </AskDialog>
     <AskDialog v-model="asking" title="Revoke this token?" act="Revoke it" :wrong="wrong" grave @done="revoke">
       <p>Whoever uses it is turned away from now on. People and groups stay as they are.</p>

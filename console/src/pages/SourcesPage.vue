@@ -68,7 +68,7 @@ const fetch = (after: string | undefined, count: number) =>
       </PagedTable>
     </div>
     <AskDialog v-model="adding" title="Add a source that pushes" act="Add the source" :wrong="wrong" @done="add">
-      <v-text-field v-model="label" label="Name for people" hint="Such as Staff directory" autofocus />
+      <v-text-field v-model="label" label="Name for people" hint="Such as Staff directory" />
       <v-text-field
         v-model="key"
         label="Key"

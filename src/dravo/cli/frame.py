@@ -137,8 +137,8 @@ def facts(pairs: dict[str, object]) -> None:
 
 
 def screen() -> Console:
-    """Return where tables are printed: as wide as the terminal, or wide enough for whole cells in a pipe."""
-    return Console(highlight=False) if sys.stdout.isatty() else Console(width=200, highlight=False)
+    """Return where tables are printed: as wide as the terminal (or as COLUMNS says), or wide enough for whole cells in a pipe."""
+    return Console(highlight=False) if sys.stdout.isatty() else Console(width=int(os.environ.get("COLUMNS") or 200), highlight=False)
 
 
 def moment(text: str | None) -> str:

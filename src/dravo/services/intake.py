@@ -266,9 +266,9 @@ class Intake:
                 self._write_members(connection, group_id, plan, now, mark=concerned and not in_full)
                 if gone:
                     groups.end_group(connection, group_id, now)
+                apply_outcomes(connection, outcomes, now, rewrite=Rewrite.NOTHING, seen=catalogue.revision)
                 if plan.nesting or data["displayName"] != row.data["displayName"] or gone:
                     raise_revision(connection)
-                apply_outcomes(connection, outcomes, now, rewrite=Rewrite.NOTHING, seen=catalogue.revision)
             return Taken(group_id, data, row.version + 1, row.created_at, now)
 
         return self._until_it_stands(attempt)

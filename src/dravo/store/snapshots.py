@@ -125,5 +125,5 @@ def users_of_records(connection: Connection, record_ids: Iterable[str]) -> dict[
     statement = select(t.record.c.id, t.record.c.user_id).where(t.record.c.id.in_(_IDS))
     for start in range(0, len(wanted), CHUNK):
         rows: Any = connection.execute(statement, {"ids": wanted[start : start + CHUNK]})
-        found.update(dict(rows.tuples().all()))
+        found.update({row.id: row.user_id for row in rows})
     return found

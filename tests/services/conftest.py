@@ -1,0 +1,76 @@
+"""A house of one's own, in this process: services on a real file, without a server around them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from dravo.core.scim.patches import read_operations
+from dravo.core.scim.resources import read_resource
+from dravo.core.scim.schemas import GROUP, USER
+from dravo.services import applications, operators, sources
+from dravo.services.house import House
+from dravo.services.intake import Intake
+from dravo.store import tables as t
+
+
+class Rooms:
+    """A house with shortcuts for what most tests of services need."""
+
+    def __init__(self, folder: Path) -> None:
+        self.house = House(folder)
+        self.caller = operators.SYSTEM
+        self.intake = Intake(self.house.database, self.house.catalogue)
+
+    def source(self, key: str = "staff") -> str:
+        """Add a source and return its id."""
+        sources.add(self.house, self.caller, key, key.title())
+        with self.house.database.reading() as connection:
+            return str(connection.execute(t.source.select().where(t.source.c.key == key)).one().id)
+
+    def application(self, key: str = "records", *roles: str, **settings: Any) -> None:
+        """Add an application with roles, as yet without a connection."""
+        applications.add(self.house, self.caller, key, key.title(), None, tracked_only=False)
+        for number, role in enumerate(roles or ("viewer", "curator")):
+            applications.add_role(self.house, self.caller, key, role, role.title(), number + 1)
+        if settings:
+            applications.change(self.house, self.caller, key, None, None, settings)
+
+    def person(self, source: str, name: str, **attributes: Any) -> str:
+        """Push somebody and return their record's id."""
+        return self.intake.create_person(source, read_resource({"userName": name, **attributes}, USER)).id
+
+    def group(self, source: str, name: str, *members: str) -> str:
+        """Push a group and return its id."""
+        return self.intake.create_group(source, {"displayName": name}, members).id
+
+    def patch_person(self, source: str, record: str, *operations: dict[str, Any]) -> None:
+        """Push a change of somebody."""
+        self.intake.patch_person(source, record, read_operations({"Operations": list(operations)}, USER))
+
+    def patch_group(self, source: str, group: str, *operations: dict[str, Any]) -> None:
+        """Push a change of a group."""
+        self.intake.patch_group(source, group, read_operations({"Operations": list(operations)}, GROUP))
+
+    def add(self, source: str, group: str, *members: str) -> None:
+        """Put people or groups into a group."""
+        self.patch_group(source, group, {"op": "add", "path": "members", "value": [{"value": each} for each in members]})
+
+    def take_out(self, source: str, group: str, member: str) -> None:
+        """Take somebody out of a group."""
+        self.patch_group(source, group, {"op": "remove", "path": f'members[value eq "{member}"]'})
+
+    def rows(self, table: Any, **where: Any) -> list[Any]:
+        """Return rows of a table."""
+        with self.house.database.reading() as connection:
+            return list(connection.execute(table.select().where(*(table.c[name] == value for name, value in where.items()))))
+
+
+@pytest.fixture
+def rooms(tmp_path: Path) -> Iterator[Rooms]:
+    made = Rooms(tmp_path)
+    yield made
+    made.house.close()
