@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 
 from tests import harness
+from tests.rooms import Rooms
 
 _NUMBERS = itertools.count(1)
 
@@ -24,6 +25,14 @@ def running(tmp_path_factory: pytest.TempPathFactory) -> Iterator[harness.Runnin
 def fresh() -> Callable[[str], str]:
     """Make names that no other test uses."""
     return lambda name: f"{name}-{next(_NUMBERS)}"
+
+
+@pytest.fixture
+def rooms(tmp_path: Path) -> Iterator[Rooms]:
+    """A house of one's own in this process."""
+    made = Rooms(tmp_path)
+    yield made
+    made.house.close()
 
 
 @pytest.fixture

@@ -11,7 +11,7 @@ from dravo.services.assigning import Wish
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.pages import Ask
-from tests.services.conftest import Rooms
+from tests.rooms import Rooms
 
 
 @pytest.fixture

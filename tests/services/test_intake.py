@@ -11,7 +11,7 @@ from dravo.services import assigning, explaining, recalculating
 from dravo.services.assigning import Wish
 from dravo.services.intake import AT_ONCE
 from dravo.store import tables as t
-from tests.services.conftest import Rooms
+from tests.rooms import Rooms
 
 
 def access_of(rooms: Rooms, name: str) -> set[tuple[str, str]]:

@@ -81,6 +81,13 @@ class TooManyTries(DravoError):
     status = 429
 
 
+class RecordsFailing(DravoError):
+    """The records cannot be written: the disk is full, or the folder read-only."""
+
+    code = "records_failing"
+    status = 503
+
+
 class Busy(DravoError):
     """The records are locked for longer than is reasonable."""
 

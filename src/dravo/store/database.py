@@ -13,9 +13,8 @@ from alembic.script import ScriptDirectory
 from sqlalchemy import Connection, insert, inspect
 from sqlalchemy.exc import OperationalError
 
-from dravo.core.errors import Busy
 from dravo.store import tables
-from dravo.store.sqlite import open_engine
+from dravo.store.sqlite import open_engine, told
 
 FILE_NAME = "dravo.sqlite"
 CATALOGUE = "catalogue"
@@ -60,19 +59,17 @@ class Database:
 
         Raises:
             Busy: if another process keeps the lock for too long.
+            RecordsFailing: if the disk is full or the file read-only.
         """
         with self._turn:
             if self._writer is None or self._writer.closed or self._writer.invalidated:
                 self._writer = self._writers.connect()
             connection = self._writer
             try:
-                transaction = connection.begin()
+                with connection.begin():
+                    yield connection
             except OperationalError as wrong:
-                if "locked" in str(wrong):
-                    raise Busy("The records are locked by another process.", "Try again in a moment.") from wrong
-                raise
-            with transaction:
-                yield connection
+                raise told(wrong) from wrong
 
     def migrate(self) -> None:
         """Bring the tables to the present schema, from nothing or from any released one."""

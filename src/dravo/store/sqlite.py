@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sqlite3
 from typing import Any
 
 from sqlalchemy import Engine, create_engine, event
@@ -9,7 +10,9 @@ from sqlalchemy.dialects.sqlite import insert as insert_unless_there
 from sqlalchemy.engine.interfaces import DBAPIConnection
 from sqlalchemy.pool import ConnectionPoolEntry, QueuePool
 
-__all__ = ["insert_unless_there", "open_engine"]
+from dravo.core.errors import Busy, DravoError, RecordsFailing
+
+__all__ = ["insert_unless_there", "open_engine", "told"]
 
 BUSY_SECONDS = 20
 # The log is folded back into the file every 32 MB instead of every 4: pages that change often are then written once, not ten times.
@@ -22,6 +25,13 @@ PRAGMAS = (
     "wal_autocheckpoint=8000",
     "journal_size_limit=67108864",
 )
+
+
+def told(wrong: Exception) -> DravoError:
+    """Return what is wrong with the records in words."""
+    if "locked" in str(wrong) or "busy" in str(wrong):
+        return Busy("The records are locked by another process.", "Try again in a moment.")
+    return RecordsFailing(f"The records cannot be written: {str(wrong).splitlines()[0]}.", "See whether the disk is full or the folder read-only.")
 
 
 def open_engine(url: str, begin: str, pool_size: int) -> Engine:
@@ -54,6 +64,9 @@ def open_engine(url: str, begin: str, pool_size: int) -> Engine:
     @event.listens_for(engine, "begin")
     def start(connection: Any) -> None:
         # Straight to the driver: by way of the library this costs as much as a query.
-        connection.connection.dbapi_connection.execute(begin)
+        try:
+            connection.connection.dbapi_connection.execute(begin)
+        except sqlite3.OperationalError as wrong:
+            raise told(wrong) from wrong
 
     return engine

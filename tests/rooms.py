@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
-
-import pytest
 
 from dravo.core.scim.patches import read_operations
 from dravo.core.scim.resources import read_resource
@@ -67,10 +64,3 @@ class Rooms:
         """Return rows of a table."""
         with self.house.database.reading() as connection:
             return list(connection.execute(table.select().where(*(table.c[name] == value for name, value in where.items()))))
-
-
-@pytest.fixture
-def rooms(tmp_path: Path) -> Iterator[Rooms]:
-    made = Rooms(tmp_path)
-    yield made
-    made.house.close()
