@@ -133,7 +133,7 @@ def test_a_source_is_added_given_a_token_and_ticked_by_traffic(open_page: Callab
     token = shown.locator("code").inner_text()
     refused = httpx.get(f"{address}/Users", headers={"Authorization": "Bearer wrong"})
     assert refused.status_code == 401
-    expect(page.get_by_text("Turned away or lost")).to_be_visible()
+    expect(page.get_by_text("Turned away, refused or lost")).to_be_visible()
     made = httpx.post(f"{address}/Users", json={"userName": fresh("bruno")}, headers={"Authorization": f"Bearer {token}"})
     assert made.status_code == 201
     ticks = page.get_by_role("region", name="Get from the other side").get_by_role("listitem")

@@ -9,6 +9,7 @@ from typing import Any
 import httpx
 import pytest
 
+from dravo.client import Dravo
 from tests.harness import CORE, Provider, Running, eventually
 
 ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
@@ -191,6 +192,20 @@ def test_a_wrong_token_is_turned_away_and_seen_on_the_sheet(running: Running, fr
     with running.dravo as dravo:
         trouble = dravo.sources.sheet(source)["trouble"]
         assert any("token" in each["message"] for each in trouble)
+
+
+def test_what_was_refused_is_told_on_the_sheet_as_well(running: Running, fresh: Fresh) -> None:
+    source = fresh("source")
+    provider = running.provider(source)
+    provider.person("ada")
+    for content, words in (('{"userName": "ADA"}', "already has somebody"), ("{not json", "not JSON")):
+        provider.http.post("/Users", content=content)
+        with running.dravo as dravo:
+            eventually(lambda words=words, dravo=dravo: told(dravo, source, words) or provider.http.post("/Users", content=content) is None)  # noqa: B023
+
+
+def told(dravo: Dravo, source: str, words: str) -> bool:
+    return any(words in each["message"] for each in dravo.sources.sheet(source)["trouble"])
 
 
 def test_tokens_overlap_and_a_revoked_one_stops_at_once(running: Running, fresh: Fresh) -> None:

@@ -45,7 +45,7 @@ defineProps<{ sheet: Schemas['ExchangeSheet'] }>()
         </li>
       </ul>
       <div v-if="sheet.trouble.length" class="trouble">
-        <h3>Turned away or lost</h3>
+        <h3>Turned away, refused or lost</h3>
         <p v-for="each in sheet.trouble" :key="each.at"><TimeOf :at="each.at" />: {{ each.message }}</p>
       </div>
       <h3>Switch on there</h3>

@@ -36,7 +36,8 @@ SIGHTS = (
     (GROUP, "First group created"),
     (MEMBERSHIP, "First member added to a group"),
 )
-REFUSED, LOST = "refused", "lost"
+REFUSED, LOST, WRONG = "refused", "lost", "wrong"
+TROUBLES = (REFUSED, LOST, WRONG)
 
 
 def check_key(key: str) -> str:
@@ -324,6 +325,7 @@ class Sightings:
     """Notes what real traffic shows, for the exchange sheet; each thing at its first time, and seldom after that."""
 
     PAUSE = 20.0
+    TROUBLE_PAUSE = 1.0
 
     def __init__(self, house: House) -> None:
         self._house = house
@@ -333,8 +335,9 @@ class Sightings:
     def note(self, source_id: str, what: str, detail: str | None = None, token_id: str | None = None) -> None:
         """Note that something was seen; what was noted a moment ago is not written again."""
         key, present = (source_id, what), time.monotonic()
+        pause = self.TROUBLE_PAUSE if what in TROUBLES else self.PAUSE
         with self._lock:
-            if present - self._noted.get(key, -self.PAUSE) < self.PAUSE:
+            if present - self._noted.get(key, -pause) < pause:
                 return
             self._noted[key] = present
         now = clock.now()
@@ -393,6 +396,6 @@ def sheet(house: House, key: str, base: str) -> dict[str, Any]:
             for what, label in SIGHTS
         ],
         "trouble": [
-            {"at": seen[what].last_at, "message": seen[what].detail} for what in (REFUSED, LOST) if what in seen and seen[what].detail
+            {"at": seen[what].last_at, "message": seen[what].detail} for what in TROUBLES if what in seen and seen[what].detail
         ],
     }  # fmt: skip

@@ -214,6 +214,9 @@ def make_blueprint(house: House) -> Blueprint:
 
     @blueprint.errorhandler(ScimError)
     def refused(wrong: ScimError) -> Response:
+        if "visitor" in g and request.method != "GET" and wrong.status != 404:
+            # Whoever runs the other side often sees no more than that it failed; the sheet says why.
+            sightings.note(g.visitor.source_id, sources.WRONG, f"{request.method} {request.path} was refused ({wrong.status}): {wrong.detail}")
         return show(wrong.body(), wrong.status)
 
     @blueprint.errorhandler(NotFound)
