@@ -10,6 +10,7 @@ from dravo.core.instants import later
 from dravo.core.scim.schemas import ENTERPRISE_URN
 from dravo.services import applications, assigning
 from dravo.services.house import House
+from dravo.services.sources import TROUBLES
 from dravo.store import clock, views
 from dravo.store import tables as t
 from dravo.store.pages import Ask
@@ -203,7 +204,7 @@ def overview(house: House) -> dict[str, Any]:
             )
         ).one()
         refused = connection.execute(
-            select(func.count()).select_from(t.source_sight).where(t.source_sight.c.what == "refused", t.source_sight.c.last_at > _yesterday())
+            select(func.count()).select_from(t.source_sight).where(t.source_sight.c.what.in_(TROUBLES), t.source_sight.c.last_at > _yesterday())
         ).scalar_one()
         gone_groups = connection.execute(
             select(func.count())
