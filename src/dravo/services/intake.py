@@ -174,11 +174,11 @@ class Intake:
             found = groups.groups_of_records(connection, others)
         return tuple(group_id for listed in found.values() for group_id, _ in listed)
 
-    def _check_user_name(self, source_id: str, data: dict[str, Any], own: str | None) -> None:
+    def _check_user_name(self, source_id: str, data: dict[str, Any], own_id: str | None) -> None:
         key = searchable(data).user_name_key
         with self.database.reading() as connection:
-            condition = (t.record.c.user_name_key == key) & (t.record.c.id != (own or ""))
-            total, _ = records.listing(connection, source_id, self.channel, condition, 0, 0)
+            condition = (t.record.c.user_name_key == key) & (t.record.c.id != (own_id or ""))
+            total, _ = own.listing(connection, t.record, source_id, self.channel, condition, 0, 0)
         if total:
             raise ScimError(
                 409,

@@ -16,7 +16,7 @@ from dravo.core.scim.paths import parse_filter
 from dravo.core.scim.resources import select_attributes
 from dravo.core.scim.schemas import ENTERPRISE_URN, GROUP, GROUP_URN, USER, USER_URN, ResourceType
 from dravo.services.intake import PUSH, Taken
-from dravo.store import groups, records
+from dravo.store import groups, own, records
 from dravo.store import tables as t
 from dravo.store.database import Database
 from dravo.store.scim_filters import narrow
@@ -69,7 +69,7 @@ class OwnRecords:
         Raises:
             ScimError: 400 invalidFilter.
         """
-        return self._page(records, t.record, USER, source_id, base, query)
+        return self._page(t.record, USER, source_id, base, query)
 
     def groups(self, source_id: str, base: str, query: Query) -> dict[str, Any]:
         """Return a page of groups as a ListResponse.
@@ -77,9 +77,9 @@ class OwnRecords:
         Raises:
             ScimError: 400 invalidFilter.
         """
-        return self._page(groups, t.group, GROUP, source_id, base, query)
+        return self._page(t.group, GROUP, source_id, base, query)
 
-    def _page(self, rows_of: Any, table: Any, resource_type: ResourceType, source_id: str, base: str, query: Query) -> dict[str, Any]:
+    def _page(self, table: Any, resource_type: ResourceType, source_id: str, base: str, query: Query) -> dict[str, Any]:
         count = min(max(query.count, 0), LARGEST_PAGE)
         start = max(query.start_index, 1)
         render = self._people if resource_type is USER else self._groups
@@ -88,14 +88,14 @@ class OwnRecords:
             narrowing = narrow(tree, table) if tree is not None else None
             if tree is None or (narrowing is not None and narrowing.exact):
                 condition = narrowing.condition if narrowing else None
-                total, rows = rows_of.listing(connection, source_id, PUSH, condition, start - 1, count)
+                total, rows = own.listing(connection, table, source_id, PUSH, condition, start - 1, count)
                 return list_response(render(connection, rows, base, query), total, start)
             assert narrowing is not None
             everything = Query()
             found: list[dict[str, Any]] = []
             waiting: list[Any] = []
             total = 0
-            for row in (*rows_of.each(connection, source_id, PUSH, narrowing.condition), None):
+            for row in (*own.each(connection, table, source_id, PUSH, narrowing.condition), None):
                 if row is not None:
                     waiting.append(row)
                     if len(waiting) < 500:

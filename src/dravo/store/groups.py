@@ -2,28 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
-from sqlalchemy import Connection, bindparam, func, insert, literal, select, update
+from sqlalchemy import Connection, bindparam, insert, literal, select, update
 
 from dravo.core.instants import Instant
 from dravo.core.records import fold
 from dravo.store import tables as t
+from dravo.store.own import COLUMNS
 from dravo.store.sqlite import insert_unless_there
 
 CHUNK = 500
 
-_COLUMNS = (
-    t.group.c.id,
-    t.group.c.display_name,
-    t.group.c.external_id,
-    t.group.c.data,
-    t.group.c.version,
-    t.group.c.created_at,
-    t.group.c.modified_at,
-)
-_ONE = select(*_COLUMNS).where(
+_ONE = select(*COLUMNS[t.group]).where(
     t.group.c.id == bindparam("id"),
     t.group.c.source_id == bindparam("source"),
     t.group.c.channel == bindparam("channel"),
@@ -81,26 +73,6 @@ def write(connection: Connection, group_id: str, seen: int, data: Mapping[str, A
         "gone": now if gone else None,
     }
     return connection.execute(_WRITE, given).rowcount == 1
-
-
-def listing(connection: Connection, source_id: str, channel: str, condition: Any, offset: int, count: int) -> tuple[int, list[Any]]:
-    """Return how many of a source's groups meet an SQL condition (None for all), and one page of them by id."""
-    where = [t.group.c.source_id == source_id, t.group.c.channel == channel, t.group.c.gone_at.is_(None)]
-    if condition is not None:
-        where.append(condition)
-    total = connection.execute(select(func.count()).select_from(t.group).where(*where)).scalar_one()
-    if count <= 0:
-        return total, []
-    rows = connection.execute(select(*_COLUMNS).where(*where).order_by(t.group.c.id).offset(offset).limit(count))
-    return total, list(rows)
-
-
-def each(connection: Connection, source_id: str, channel: str, condition: Any) -> Iterator[Any]:
-    """Yield a source's groups that meet an SQL condition, by id."""
-    where = [t.group.c.source_id == source_id, t.group.c.channel == channel, t.group.c.gone_at.is_(None)]
-    if condition is not None:
-        where.append(condition)
-    yield from connection.execute(select(*_COLUMNS).where(*where).order_by(t.group.c.id))
 
 
 def members(connection: Connection, group_id: str) -> list[Any]:

@@ -2,24 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from typing import Any
 
-from sqlalchemy import Connection, bindparam, func, insert, select, update
+from sqlalchemy import Connection, bindparam, insert, select, update
 
 from dravo.core.instants import Instant
 from dravo.core.records import searchable
 from dravo.store import tables as t
+from dravo.store.own import COLUMNS
 
-_COLUMNS = (
-    t.record.c.id,
-    t.record.c.user_id,
-    t.record.c.data,
-    t.record.c.version,
-    t.record.c.created_at,
-    t.record.c.modified_at,
-)
-_ONE = select(*_COLUMNS).where(
+_ONE = select(*COLUMNS[t.record]).where(
     t.record.c.id == bindparam("id"),
     t.record.c.source_id == bindparam("source"),
     t.record.c.channel == bindparam("channel"),
@@ -76,23 +69,3 @@ def write(
         return connection.execute(_WRITE, given).rowcount == 1
     given |= {"name": found.user_name_key, "external": found.external_id, "gone": now if gone else None}
     return connection.execute(_REPLACE, given).rowcount == 1
-
-
-def listing(connection: Connection, source_id: str, channel: str, condition: Any, offset: int, count: int) -> tuple[int, list[Any]]:
-    """Return how many of a source's records meet an SQL condition (None for all), and one page of them by id."""
-    where = [t.record.c.source_id == source_id, t.record.c.channel == channel, t.record.c.gone_at.is_(None)]
-    if condition is not None:
-        where.append(condition)
-    total = connection.execute(select(func.count()).select_from(t.record).where(*where)).scalar_one()
-    if count <= 0:
-        return total, []
-    rows = connection.execute(select(*_COLUMNS).where(*where).order_by(t.record.c.id).offset(offset).limit(count))
-    return total, list(rows)
-
-
-def each(connection: Connection, source_id: str, channel: str, condition: Any) -> Iterator[Any]:
-    """Yield a source's records that meet an SQL condition, by id."""
-    where = [t.record.c.source_id == source_id, t.record.c.channel == channel, t.record.c.gone_at.is_(None)]
-    if condition is not None:
-        where.append(condition)
-    yield from connection.execute(select(*_COLUMNS).where(*where).order_by(t.record.c.id).execution_options(yield_per=500))
