@@ -23,7 +23,7 @@ from dravo.core.scim.errors import ScimError, invalid_value
 from dravo.core.scim.filters import element_matches
 from dravo.core.scim.patches import MemberChange, Operation, apply_patch
 from dravo.core.scim.schemas import GROUP, USER
-from dravo.store import clock, groups, records, snapshots
+from dravo.store import clock, groups, own, records, snapshots
 from dravo.store import tables as t
 from dravo.store.applying import Rewrite, apply_outcomes
 from dravo.store.catalogue import CatalogueCache, check_revision, raise_revision
