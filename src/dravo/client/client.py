@@ -8,7 +8,7 @@ from urllib.parse import quote
 import httpx
 
 from dravo.client import types as t
-from dravo.client.errors import ServiceUnreachable, error_for
+from dravo.client.errors import ApiError, ServiceUnreachable, error_for
 from dravo.client.pages import Pages
 
 Item = TypeVar("Item")
@@ -61,9 +61,14 @@ class Dravo:
         except httpx.HTTPError as wrong:
             raise ServiceUnreachable(f"The service at {self.url} does not answer ({wrong}).", "Is it running, and is the address right?") from wrong
         if answer.is_success:
-            return answer.json() if answer.content else None
+            try:
+                return answer.json() if answer.content else None
+            except ValueError:
+                raise ApiError(
+                    f"{self.url} answered with something that is not JSON.", "Is it Dravo's own address?", status=answer.status_code
+                ) from None
         try:
-            told = answer.json()["error"]
+            told = dict(answer.json()["error"])
         except (ValueError, KeyError, TypeError):
             told = {"message": f"{self.url} answered with {answer.status_code}, and not as Dravo does.", "mend": "Is the address right?"}
         raise error_for(answer.status_code)(

@@ -1,0 +1,195 @@
+"""The invariants of the records as a whole, after any sequence of what sources say and operators declare."""
+
+from __future__ import annotations
+
+import contextlib
+import tempfile
+from pathlib import Path
+from typing import Any
+
+from hypothesis import settings
+from hypothesis import strategies as st
+from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, rule
+
+from dravo.core.access import memberships, work_out
+from dravo.core.errors import AlreadyThere, NotFound
+from dravo.core.scim.errors import ScimError
+from dravo.services import applications, assigning, recalculating
+from dravo.services.assigning import Wish
+from dravo.store import clock, snapshots
+from dravo.store import tables as t
+from tests.rooms import Rooms
+
+NAMES = ("ada", "bob", "cyd")
+GROUPS = ("g0", "g1", "g2")
+ROLES = ("viewer", "curator")
+
+
+class Records(RuleBasedStateMachine):
+    """Two sources with people and groups of the same names; one application; one operator."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.folder = tempfile.TemporaryDirectory()
+        self.rooms = Rooms(Path(self.folder.name))
+        self.people: dict[tuple[str, str], str] = {}
+        self.groups: dict[tuple[str, str], str] = {}
+        self.assignments: list[str] = []
+
+    def teardown(self) -> None:
+        self.rooms.house.close()
+        self.folder.cleanup()
+
+    @initialize()
+    def begin(self) -> None:
+        self.sources = {key: self.rooms.source(key) for key in ("staff", "estates")}
+        self.rooms.application("records", *ROLES)
+        for key, source in self.sources.items():
+            for name in GROUPS:
+                self.groups[key, name] = self.rooms.group(source, name)
+
+    source_keys = st.sampled_from(["staff", "estates"])
+
+    @rule(key=source_keys, name=st.sampled_from(NAMES))
+    def come(self, key: str, name: str) -> None:
+        try:
+            self.people[key, name] = self.rooms.person(self.sources[key], name)
+        except ScimError as wrong:
+            assert wrong.scim_type == "uniqueness"
+            assert (key, name) in self.people
+
+    @rule(key=source_keys, name=st.sampled_from(NAMES), active=st.booleans())
+    def change(self, key: str, name: str, active: bool) -> None:
+        if (key, name) in self.people:
+            self.rooms.patch_person(self.sources[key], self.people[key, name], {"op": "replace", "path": "active", "value": active})
+
+    @rule(key=source_keys, name=st.sampled_from(NAMES))
+    def leave(self, key: str, name: str) -> None:
+        if (key, name) in self.people:
+            self.rooms.intake.remove_person(self.sources[key], self.people.pop((key, name)))
+
+    @rule(key=source_keys, group=st.sampled_from(GROUPS), names=st.sets(st.sampled_from(NAMES)), kind=st.sampled_from(["add", "replace"]))
+    def list_people(self, key: str, group: str, names: set[str], kind: str) -> None:
+        members = [{"value": self.people[key, name]} for name in sorted(names) if (key, name) in self.people]
+        if (key, group) in self.groups:
+            self.rooms.patch_group(self.sources[key], self.groups[key, group], {"op": kind, "path": "members", "value": members})
+
+    @rule(key=source_keys, inner=st.sampled_from(GROUPS), outer=st.sampled_from(GROUPS), listed=st.booleans())
+    def nest(self, key: str, inner: str, outer: str, listed: bool) -> None:
+        if inner != outer and (key, inner) in self.groups and (key, outer) in self.groups:
+            doing = self.rooms.add if listed else self.rooms.take_out
+            doing(self.sources[key], self.groups[key, outer], self.groups[key, inner])
+
+    @rule(key=source_keys, name=st.sampled_from(GROUPS))
+    def end_group(self, key: str, name: str) -> None:
+        if (key, name) in self.groups:
+            self.rooms.intake.remove_group(self.sources[key], self.groups.pop((key, name)))
+
+    @rule(key=source_keys, name=st.sampled_from(GROUPS), role=st.sampled_from(ROLES))
+    def map_group(self, key: str, name: str, role: str) -> None:
+        if (key, name) in self.groups:
+            self.assign(Wish("records", role, group=self.groups[key, name]))
+
+    @rule(name=st.sampled_from(NAMES), role=st.sampled_from(ROLES))
+    def assign_to_person(self, name: str, role: str) -> None:
+        users = [row for row in self.rooms.rows(t.user, user_name=name) if row.gone_at is None]
+        if users:
+            self.assign(Wish("records", role, person=users[0].id))
+
+    def assign(self, wish: Wish) -> None:
+        with contextlib.suppress(AlreadyThere):
+            self.assignments.append(assigning.add(self.rooms.house, self.rooms.caller, wish)["id"])
+
+    @rule(number=st.integers(0, 9))
+    def take_away(self, number: int) -> None:
+        if self.assignments:
+            assigning.remove(self.rooms.house, self.rooms.caller, self.assignments.pop(number % len(self.assignments)))
+
+    @rule(setting=st.sampled_from(["deactivate", "delete", "leave alone"]))
+    def set_leaving(self, setting: str) -> None:
+        applications.change(self.rooms.house, self.rooms.caller, "records", None, None, {"on_losing_access": setting})
+
+    def found(self) -> dict[str, tuple[Any, Any]]:
+        """Return for each user what the records hold, and what follows from the stored inputs from nothing."""
+        recalculating.work_through(self.rooms.house)
+        with self.rooms.house.database.reading() as connection:
+            catalogue = self.rooms.house.catalogue.get(connection)
+            ids = [row.id for row in self.rooms.rows(t.user)]
+            people = snapshots.people(connection, ids)
+        made = {}
+        for user_id, person in people.items():
+            active = any(record.active for record in person.records)
+            groups = memberships(person.groups, catalogue.parents)
+            made[user_id] = (person, work_out(active, groups, person.direct, catalogue.by_group, clock.now()))
+        return made
+
+    @invariant()
+    def access_is_what_it_would_be_from_nothing(self) -> None:
+        if not hasattr(self, "sources"):
+            return
+        for person, access in self.found().values():
+            assert {(held.application_id, held.role_id) for held in person.access} == set(access.roles)
+            for held in person.access:
+                open_reasons = [reason for reason in held.reasons if reason["until"] is None]
+                assert {(each["assignment"], each["group"]) for each in open_reasons} == {
+                    (reason.assignment_id, reason.group_id) for reason in access.roles[held.application_id, held.role_id]
+                }
+
+    @invariant()
+    def who_is_not_active_has_nothing_and_no_account_that_is_due_active(self) -> None:
+        if not hasattr(self, "sources"):
+            return
+        for row in self.rooms.rows(t.user):
+            if not row.active:
+                assert self.rooms.rows(t.access, user_id=row.id, until_at=None) == []
+                assert not any(account.due.get("active") for account in self.rooms.rows(t.account, user_id=row.id))
+
+    @invariant()
+    def nobody_who_is_gone_is_in_a_group(self) -> None:
+        gone = {row.id for row in self.rooms.rows(t.record) if row.gone_at is not None}
+        ended = {row.id for row in self.rooms.rows(t.group) if row.gone_at is not None}
+        for row in self.rooms.rows(t.membership):
+            if row.until_at is None:
+                assert row.record_id not in gone
+                assert row.group_id not in ended
+                assert row.inner_group_id not in ended
+
+    @invariant()
+    def a_group_gives_only_to_its_own_source_s_people(self) -> None:
+        source_of_group = {row.id: row.source_id for row in self.rooms.rows(t.group)}
+        source_of_user = {row.user_id: row.source_id for row in self.rooms.rows(t.record)}
+        for row in self.rooms.rows(t.access):
+            for reason in row.reasons:
+                if reason["group"]:
+                    assert source_of_group[reason["group"]] == source_of_user[row.user_id]
+
+    @invariant()
+    def every_account_that_is_due_has_one_open_delivery_and_no_other_has(self) -> None:
+        due = {row.id for row in self.rooms.rows(t.account) if row.due_version > row.agreed_version}
+        waiting = [row.account_id for row in self.rooms.rows(t.delivery) if row.closed_at is None]
+        assert sorted(waiting) == sorted(due)
+
+
+TestRecords = Records.TestCase
+TestRecords.settings = settings(max_examples=40, stateful_step_count=25, deadline=None)
+
+
+def test_replaying_what_a_source_said_changes_nothing(rooms: Rooms) -> None:
+    staff = rooms.source()
+    rooms.application()
+    people = [rooms.person(staff, f"p{number}", title="Guide") for number in range(5)]
+    group = rooms.group(staff, "Guides", *people)
+    assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", group=group))
+
+    def state() -> list[Any]:
+        return [rooms.rows(table) for table in (t.user, t.record, t.group, t.membership, t.access, t.account, t.delivery)]
+
+    before = state()
+    for row in rooms.rows(t.record):
+        rooms.intake.replace_person(staff, row.id, row.data)
+    rooms.intake.replace_group(staff, group, {"displayName": "Guides"}, people)
+    assert state() == before
+    try:
+        rooms.intake.replace_person(staff, "nobody", {"userName": "x"})
+    except NotFound as wrong:
+        assert "nobody" in str(wrong)

@@ -1,0 +1,183 @@
+"""How the console and the process around it are served: headers, caching, logs, and the loop of the worker."""
+
+from __future__ import annotations
+
+import io
+import json
+import re
+import threading
+from pathlib import Path
+from typing import Any
+
+import httpx
+import pytest
+import structlog
+
+from dravo.client import Dravo, TryAgainLater
+from dravo.client.errors import ApiError
+from dravo.core.errors import DravoError
+from dravo.demo.running import free_port
+from dravo.demo.wire import Answer, make_server
+from dravo.logs import configure
+from dravo.serving import Service, folder_lock
+from dravo.web.app import create_app
+from dravo.worker.loop import Worker
+from tests.harness import Running, eventually
+from tests.rooms import Rooms
+
+
+def test_the_console_comes_with_a_strict_policy_and_a_nonce_of_its_own(running: Running) -> None:
+    pages = [httpx.get(f"{running.url}{path}") for path in ("/", "/people", "/applications/x/mapping", "/sign-in")]
+    nonces = set()
+    for page in pages:
+        assert page.status_code == 200
+        policy = page.headers["Content-Security-Policy"]
+        assert "default-src 'none'" in policy
+        assert "unsafe" not in policy
+        nonce = re.search(r"'nonce-([\w-]+)'", policy)
+        assert nonce is not None
+        assert f'content="{nonce.group(1)}"' in page.text
+        nonces.add(nonce.group(1))
+        assert page.headers["X-Frame-Options"] == "DENY"
+        assert page.headers["Cache-Control"] == "no-cache"
+        assert not re.search(r"<script(?![^>]*\bsrc=)", page.text), "an inline script"
+    assert len(nonces) == len(pages)
+
+
+def test_assets_are_kept_by_browsers_and_answers_of_the_api_are_not(running: Running) -> None:
+    asset = re.search(r'src="(/assets/[^"]+)"', httpx.get(running.url).text)
+    assert asset is not None
+    answer = httpx.get(running.url + asset.group(1))
+    assert "immutable" in answer.headers["Cache-Control"]
+    assert "javascript" in answer.headers["Content-Type"]
+    api = httpx.get(f"{running.url}/api/v1/overview", headers={"Authorization": f"Bearer {running.api_token}"})
+    assert api.headers["Cache-Control"] == "no-store"
+    assert api.headers["X-Content-Type-Options"] == "nosniff"
+
+
+def test_the_first_page_loads_less_than_it_may(running: Running) -> None:
+    import gzip
+
+    built = Path(__file__).parents[2] / "src/dravo/web/console/built/assets"
+    entry = re.search(r'src="/(assets/[^"]+)"', httpx.get(running.url).text)
+    assert entry is not None
+    loaded, waiting = set(), [Path(entry.group(1)).name]
+    for page in built.glob("OverviewPage-*.js"):
+        waiting.append(page.name)
+    while waiting:
+        name = waiting.pop()
+        if name not in loaded:
+            loaded.add(name)
+            # What a module imports at its beginning, not what it may load later.
+            waiting += re.findall(r'from"\./([\w.-]+\.js)"', (built / name).read_text())
+    size = sum(len(gzip.compress((built / name).read_bytes())) for name in loaded)
+    assert 10_000 < size < 300_000
+
+
+def test_what_is_nowhere_is_told_in_the_form_of_its_room(running: Running) -> None:
+    assert httpx.get(f"{running.url}/api/none").status_code == 404
+    assert httpx.get(f"{running.url}/sso/none/start").status_code == 404
+    assert httpx.get(f"{running.url}/api/v1/none").json()["error"]["code"] == "not_found"
+    assert httpx.delete(f"{running.url}/api/v1/overview").status_code == 405
+
+
+def test_behind_a_proxy_every_address_follows_the_public_one(rooms: Rooms) -> None:
+    app = create_app(rooms.house, "https://dravo.fernhollow.example/")
+    assert app.config["PUBLIC_URL"] == "https://dravo.fernhollow.example"
+    http = app.test_client()
+    assert http.get("/sign-in", headers={"Host": "evil.example"}).headers.get("Strict-Transport-Security")
+    from dravo.services import operators, sources
+
+    operators.add(rooms.house, rooms.caller, "ada", "chief", "a-long-enough-one")
+    rooms.source("staff")
+    signed = http.post("/api/v1/session", json={"name": "ada", "password": "a-long-enough-one"}, headers={"X-Forwarded-Host": "evil.example"})
+    assert "Secure" in signed.headers["Set-Cookie"]
+    token = sources.add_token(rooms.house, rooms.caller, "staff", "x")["token"]
+    made = http.post("/scim/v2/staff/Users", json={"userName": "a"}, headers={"Authorization": f"Bearer {token}", "Host": "evil.example"})
+    assert made.headers["Location"].startswith("https://dravo.fernhollow.example/scim/v2/staff/Users/")
+
+
+def test_an_error_nobody_foresaw_is_logged_and_told_without_its_insides(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
+    from dravo.services import explaining
+
+    app = create_app(rooms.house, "http://127.0.0.1:1")
+    app.config["PROPAGATE_EXCEPTIONS"] = False
+
+    def broken(*_: Any) -> None:
+        raise RuntimeError("the secret inside")
+
+    monkeypatch.setattr("dravo.web.api.door.operators.by_token", broken)
+    answer = app.test_client().get("/api/v1/overview", headers={"Authorization": "Bearer x"})
+    assert (answer.status_code, answer.json["error"]["code"]) == (500, "internal")
+    assert "secret inside" not in answer.text
+    assert explaining.overview(rooms.house)
+
+
+def test_logs_are_json_lines_that_name_their_process() -> None:
+    file = io.StringIO()
+    before = structlog.get_config()
+    configure("worker", file)
+    try:
+        structlog.get_logger("x").info("something happened", number=3)
+        try:
+            raise ValueError("wrong")
+        except ValueError:
+            structlog.get_logger("x").exception("it broke")
+    finally:
+        structlog.configure(**before)
+        structlog.contextvars.clear_contextvars()
+    lines = [json.loads(line) for line in file.getvalue().splitlines()]
+    assert [(line["event"], line["process"], line["level"]) for line in lines] == [
+        ("something happened", "worker", "info"),
+        ("it broke", "worker", "error"),
+    ]
+    assert lines[1]["exception"][0]["exc_type"] == "ValueError"
+
+
+def test_a_folder_is_let_go_when_its_service_ends(tmp_path: Path) -> None:
+    with folder_lock(tmp_path), pytest.raises(DravoError, match="Another service"), folder_lock(tmp_path):
+        pass
+    with folder_lock(tmp_path):
+        pass
+
+
+def test_addresses_follow_where_one_listens(tmp_path: Path) -> None:
+    assert Service(tmp_path, "127.0.0.1", 8420).public_url == "http://127.0.0.1:8420"
+    assert Service(tmp_path, "0.0.0.0", 80).public_url == "http://localhost:80"
+    assert Service(tmp_path, "127.0.0.1", 8420, "https://x.example/").public_url == "https://x.example"
+
+
+def test_a_worker_ends_when_it_is_told_and_survives_locked_records(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
+    looked = threading.Event()
+
+    def look(self: Worker) -> int:
+        looked.set()
+        raise DravoError("locked")
+
+    monkeypatch.setattr(Worker, "look", look)
+    worker = Worker(rooms.house)
+    thread = threading.Thread(target=worker.run)
+    thread.start()
+    assert looked.wait(5)
+    worker.stop()
+    thread.join(5)
+    assert not thread.is_alive()
+
+
+@pytest.mark.parametrize(
+    ("answer", "kind", "words"),
+    [
+        (Answer(200, "<html>", "text/html"), ApiError, "JSON"),
+        (Answer(502, "<html>bad gateway", "text/html"), TryAgainLater, "not as Dravo does"),
+        (Answer(418, {"error": "text"}, "application/json"), ApiError, "not as Dravo does"),
+    ],
+)
+def test_the_client_tells_what_is_no_dravo(answer: Answer, kind: type[Exception], words: str) -> None:
+    port = free_port()
+    server = make_server("127.0.0.1", port, lambda call: answer)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    eventually(lambda: httpx.get(f"http://127.0.0.1:{port}"))
+    with pytest.raises(kind, match=words):
+        Dravo(f"http://127.0.0.1:{port}", "x").overview()
+    server.shutdown()
+    server.server_close()
