@@ -6,6 +6,7 @@ import json
 from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
+from urllib.parse import quote
 
 import pytest
 from hypothesis import HealthCheck, given, settings
@@ -137,6 +138,15 @@ def test_a_token_of_any_kind(web: Web, token: str, scheme: str) -> None:
     for path in ("/scim/v2/staff/Users", "/scim/v2/none/Users", "/api/v1/people"):
         answer = web.http.get(path, headers={"Authorization": scheme + token})
         assert answer.status_code in (401, 429), answer.text
+
+
+@EASY
+@given(source=st.one_of(TEXTS, st.sampled_from(["a\r\nSet-Cookie: x=1", '"', "staff\n", "é", "staff/../staff"])), rest=TEXTS)
+def test_a_source_of_any_name(web: Web, source: str, rest: str) -> None:
+    path = f"/scim/v2/{quote(source, errors='replace')}/{quote(rest, errors='replace')}"
+    answer = web.http.get(path)
+    assert answer.status_code in (401, 404, 308, 429), answer.text
+    assert "Set-Cookie" not in answer.headers
 
 
 def bodies(web: Web, method: str, path: str) -> Any:

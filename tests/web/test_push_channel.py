@@ -139,6 +139,7 @@ def test_groups_have_members_and_people_have_groups(provider: Provider) -> None:
         ("GET", "/Schemas?filter=id+pr", None, 403, None),
         ("GET", "/Me", None, 501, None),
         ("GET", "/scim/v2/Users", None, 404, None),
+        ("GET", "", None, 404, None),
         ("DELETE", "/Users", None, 405, None),
     ],
 )

@@ -29,6 +29,7 @@ from dravo.services.sources import Sightings, Visitor
 SCIM_JSON = "application/scim+json"
 LARGEST_BODY = 10 * 1024 * 1024
 PREFIX = "/scim/v2/<source>"
+METHODS = ["GET", "POST", "PUT", "PATCH", "DELETE"]
 ENDPOINTS = ("Users", "Groups", "Schemas", "ResourceTypes", "ServiceProviderConfig", "Me")
 
 log = structlog.get_logger("push")
@@ -68,7 +69,7 @@ def make_blueprint(house: House) -> Blueprint:
         sightings.note_refusal(key, f"{request.method} {request.path} from {address}: {visitor}")
         log.info("turned away", source=key, method=request.method, path=request.path, reason=visitor)
         answer = show(ScimError(401, visitor).body(), 401)
-        answer.headers["WWW-Authenticate"] = f'Bearer realm="dravo push channel {key}"' if key.isascii() and '"' not in key else "Bearer"
+        answer.headers["WWW-Authenticate"] = f'Bearer realm="dravo push channel {key}"' if sources.KEY.fullmatch(key) else "Bearer"
         return answer
 
     # People
@@ -200,8 +201,9 @@ def make_blueprint(house: House) -> Blueprint:
     def me(source: str) -> Response:
         raise ScimError(501, "A source is not a person, so there is no /Me here.")
 
-    @blueprint.route(f"{PREFIX}/<path:rest>", methods=["GET", "POST", "PUT", "PATCH", "DELETE"])
-    def elsewhere(source: str, rest: str) -> Response:
+    @blueprint.route(PREFIX, methods=METHODS)
+    @blueprint.route(f"{PREFIX}/<path:rest>", methods=METHODS)
+    def elsewhere(source: str, rest: str = "") -> Response:
         if rest.strip("/") in ENDPOINTS:
             raise ScimError(405, f"{request.method} is not offered at '/{rest.strip('/')}'.")
         detail = (
