@@ -1,21 +1,14 @@
 <script setup lang="ts">
 import { mdiMagnify } from '@mdi/js'
-import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
-import { answered, api } from '../api/client'
 import AccessTable from '../components/AccessTable.vue'
+import { useApplicationChoices } from '../app/choices'
 import { useAddressFilter, useWords } from '../app/search'
 
 const { typed, words } = useWords()
 const application = useAddressFilter('application')
 const ended = useAddressFilter('ended')
-const applications = useQuery({
-  queryKey: ['applications', 'names'],
-  queryFn: () => answered(api.GET('/api/v1/applications', { params: { query: { count: 200 } } })),
-})
-const choices = computed(
-  () => applications.data.value?.items.map((each) => ({ title: each.label, value: each.key })) ?? [],
-)
+const choices = useApplicationChoices()
 const about = computed(() => ({ q: words.value, application: application.value, ended: ended.value === 'yes' }))
 </script>
 

@@ -2,11 +2,13 @@
 import { mdiMagnify } from '@mdi/js'
 import { computed } from 'vue'
 import DeliveryTable from '../components/DeliveryTable.vue'
+import { useApplicationChoices } from '../app/choices'
 import { useAddressFilter, useWords } from '../app/search'
 
 const { typed, words } = useWords()
 const state = useAddressFilter('state')
 const application = useAddressFilter('application')
+const choices = useApplicationChoices()
 const about = computed(() => ({
   q: words.value,
   state: state.value as 'open' | undefined,
@@ -32,7 +34,7 @@ const about = computed(() => ({
           class="narrow"
           :items="['open', 'waiting', 'failed', 'held', 'done', 'dropped']"
         />
-        <v-text-field v-model="application" label="Application (key)" clearable class="narrow" />
+        <v-select v-model="application" :items="choices" label="Application" clearable class="narrow" />
       </div>
       <DeliveryTable :about="about" />
     </div>

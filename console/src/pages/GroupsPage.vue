@@ -6,10 +6,12 @@ import EmptyState from '../components/EmptyState.vue'
 import PagedTable from '../components/PagedTable.vue'
 import PeopleTabs from '../components/PeopleTabs.vue'
 import TimeOf from '../components/TimeOf.vue'
+import { useSourceChoices } from '../app/choices'
 import { useAddressFilter, useWords } from '../app/search'
 
 const { typed, words } = useWords()
 const source = useAddressFilter('source')
+const choices = useSourceChoices()
 const about = computed(() => ({ q: words.value, source: source.value }))
 const fetch = (after: string | undefined, count: number) =>
   answered(api.GET('/api/v1/groups', { params: { query: { after, count, ...about.value } } }))
@@ -27,7 +29,7 @@ const fetch = (after: string | undefined, count: number) =>
     <div class="panel">
       <div class="row filters">
         <v-text-field v-model="typed" :prepend-inner-icon="mdiMagnify" label="Name or id" clearable class="words" />
-        <v-text-field v-model="source" label="Source (key)" clearable class="narrow" />
+        <v-select v-model="source" :items="choices" label="Source" clearable class="narrow" />
       </div>
       <PagedTable
         name="groups"

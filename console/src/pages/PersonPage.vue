@@ -2,6 +2,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
+import { useApplicationChoices } from '../app/choices'
 import AccessChain from '../components/AccessChain.vue'
 import EmptyState from '../components/EmptyState.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -17,18 +18,11 @@ const person = useQuery({
 const data = computed(() => person.data.value)
 const present = computed(() => data.value?.groups.filter((each) => !each.until) ?? [])
 
-const applications = useQuery({
-  queryKey: ['applications', 'names'],
-  queryFn: () => answered(api.GET('/api/v1/applications', { params: { query: { count: 200 } } })),
-})
+const applications = useApplicationChoices()
 const asked = ref<string | null>(null)
 const missing = computed(() => {
   const has = new Set(data.value?.access.map((each) => each.application.key))
-  return (
-    applications.data.value?.items
-      .filter((each) => !has.has(each.key))
-      .map((each) => ({ title: each.label, value: each.key })) ?? []
-  )
+  return applications.value.filter((each) => !has.has(each.value))
 })
 const answer = useQuery({
   queryKey: computed(() => ['why', props.id, asked.value]),

@@ -104,6 +104,16 @@ def _present(user_id: str, user: MergedUser, roles: Sequence[RoleLabel], *, acti
     }
 
 
+def describe(due: Mapping[str, Any]) -> str:
+    """Return in a few words what an account is to become."""
+    if due["want"] == ABSENT:
+        return "not there"
+    if due["want"] == AS_IT_IS:
+        return "left as it is"
+    roles = ", ".join(role["display"] for role in due["roles"])
+    return f"active, {roles}" if due["active"] and roles else "active" if due["active"] else "inactive, no role"
+
+
 def scim_body(due: Mapping[str, Any]) -> dict[str, Any]:
     """Return a due account as the attributes of a SCIM User, `schemas` left out."""
     return {**due["user"], "active": due["active"], "roles": due["roles"]}

@@ -14,7 +14,7 @@ from typing import Any
 from sqlalchemy import Connection, and_, bindparam, case, exists, insert, or_, select, update
 from sqlalchemy.exc import IntegrityError
 
-from dravo.core.accounts import ABSENT, AS_IT_IS
+from dravo.core.accounts import describe
 from dravo.core.errors import DravoError, NotFound
 from dravo.core.instants import Instant, later
 from dravo.protocols.scim.conversation import HeldBySettings, IsBound, MustPause, Reached, Refused, Trouble, TryLater, Wanted, bring
@@ -284,8 +284,8 @@ def _statement() -> Any:
     d, a, u, p = t.delivery.c, t.account.c, t.user.c, t.application.c
     return (
         select(
-            d.id, d.state, d.version, d.attempts, d.created_at, d.next_attempt_at, d.closed_at, d.message, d.mend, d.account_id,
-            a.due, a.agreed, u.id.label("user_id"), u.display_name, u.user_name,
+            d.id, d.state, d.version, d.attempts, d.created_at, d.next_attempt_at, d.closed_at, d.message, d.mend, d.account_id, d.aim,
+            u.id.label("user_id"), u.display_name, u.user_name,
             p.key.label("application_key"), p.label.label("application_label"),
             p.paused_at, p.switched_on, p.trouble, p.trouble_mend, p.failures,
         )
@@ -310,7 +310,7 @@ def _line(row: Any) -> dict[str, Any]:
         "application": {"key": row.application_key, "label": row.application_label},
         "account": row.account_id,
         "state": row.state,
-        "aim": _aim(row.due),
+        "aim": row.aim,
         "version": row.version,
         "attempts": row.attempts,
         "created_at": row.created_at,
@@ -320,16 +320,6 @@ def _line(row: Any) -> dict[str, Any]:
         "mend": row.mend or (row.trouble_mend if waits_for else None),
         "waits_for": waits_for,
     }
-
-
-def _aim(due: dict[str, Any]) -> str:
-    """Return in a few words what an account is to become."""
-    if due["want"] == ABSENT:
-        return "not there"
-    if due["want"] == AS_IT_IS:
-        return "left as it is"
-    roles = ", ".join(role["display"] for role in due["roles"])
-    return f"active, {roles}" if due["active"] and roles else "active" if due["active"] else "inactive, no role"
 
 
 def listing(
@@ -418,7 +408,7 @@ def _open_anew(connection: Connection, account_id: str, now: Instant) -> str:
     connection.execute(
         insert(t.delivery).values(
             id=delivery_id, account_id=account_id, application_id=account.application_id, user_id=account.user_id, state=WAITING,
-            version=account.due_version + 1, attempts=0, created_at=now, next_attempt_at=now,
+            version=account.due_version + 1, aim=describe(account.due), attempts=0, created_at=now, next_attempt_at=now,
         )
     )  # fmt: skip
     return delivery_id

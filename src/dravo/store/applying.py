@@ -8,7 +8,7 @@ from typing import Any
 
 from sqlalchemy import Connection, bindparam, case, delete, func, insert, select, update
 
-from dravo.core.accounts import AS_IT_IS
+from dravo.core.accounts import AS_IT_IS, describe
 from dravo.core.errors import WorldMoved
 from dravo.core.instants import Instant
 from dravo.core.merging import MergedUser
@@ -79,7 +79,7 @@ _MAKE_DELIVERY = insert(t.delivery)
 _WAKE_DELIVERY = (
     update(t.delivery)
     .where(t.delivery.c.id == bindparam("delivery"))
-    .values(state=WAITING, version=bindparam("to"), next_attempt_at=bindparam("next"), message=None, mend=None)
+    .values(state=WAITING, version=bindparam("to"), aim=bindparam("aimed"), next_attempt_at=bindparam("next"), message=None, mend=None)
 )
 
 
@@ -214,7 +214,7 @@ def _queue(connection: Connection, changes: Sequence[tuple[str, str, AccountChan
         if change.due["want"] == AS_IT_IS:
             left.append(account_id)
         elif account_id in open_now:
-            woken.append({"delivery": open_now[account_id], "to": change.due_version, "next": now})
+            woken.append({"delivery": open_now[account_id], "to": change.due_version, "aimed": describe(change.due), "next": now})
         else:
             made.append(
                 {
@@ -224,6 +224,7 @@ def _queue(connection: Connection, changes: Sequence[tuple[str, str, AccountChan
                     "user_id": user_id,
                     "state": WAITING,
                     "version": change.due_version,
+                    "aim": describe(change.due),
                     "attempts": 0,
                     "created_at": now,
                     "next_attempt_at": now,

@@ -292,6 +292,8 @@ delivery = Table(
     _to("user", index=True),
     Column("state", String(16), nullable=False),
     Column("version", Integer, nullable=False),
+    # What the account is to become, in words: for one that is done, what it became then.
+    Column("aim", Text, nullable=False),
     Column("attempts", Integer, nullable=False),
     _at("created_at", nullable=False),
     _at("next_attempt_at"),

@@ -294,6 +294,7 @@ def upgrade() -> None:
     sa.Column('user_id', sa.String(length=36), nullable=False),
     sa.Column('state', sa.String(length=16), nullable=False),
     sa.Column('version', sa.Integer(), nullable=False),
+    sa.Column('aim', sa.Text(), nullable=False),
     sa.Column('attempts', sa.Integer(), nullable=False),
     sa.Column('created_at', sa.String(length=27), nullable=False),
     sa.Column('next_attempt_at', sa.String(length=27), nullable=True),
