@@ -155,8 +155,10 @@ class Intake:
                 # With one source a user's groups are its record's; with several, only this record's end.
                 after = replace(after, groups=self._groups_without(row.user_id, record_id) if len(after.records) > 1 else ())
             outcome = work_out(after, catalogue, now)
-            before = searchable(merge(person.records, catalogue.precedence).attributes)
-            renamed = searchable(outcome.user.attributes) != before
+            # A user of one record is that record; of several, any change may let another one speak.
+            alone = len(person.records) == 1
+            before = row.data if alone else merge(person.records, catalogue.precedence).attributes
+            renamed = searchable(data if alone else outcome.user.attributes) != searchable(before)
             with self.database.writing() as connection:
                 if not records.write(connection, record_id, row.version, row.data, data, now, gone=gone):
                     raise WorldMoved("The record has changed meanwhile.")
