@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from dravo.services.house import House
-from dravo.web.app import create_app
+from dravo.web.app import api_document, create_app
 
 ROOT = Path(__file__).resolve().parent.parent
 TYPES = ROOT / "src/dravo/client/types.py"
@@ -52,7 +52,7 @@ def main() -> int:
     """Write both files, or with --check tell whether they are up to date."""
     with tempfile.TemporaryDirectory() as folder:
         house = House(Path(folder))
-        document = create_app(house, "http://127.0.0.1:8420").api_doc
+        document = api_document(create_app(house, "http://127.0.0.1:8420"))
         house.close()
     schemas = document["components"]["schemas"]
     wanted = {

@@ -94,6 +94,20 @@ def test_every_route_names_its_permission(inside: Inside) -> None:
             assert getattr(inside.app.view_functions[rule.endpoint], "permission", None), rule.rule
 
 
+def test_the_document_says_what_each_route_takes_gives_and_needs(running: Running) -> None:
+    document = httpx.get(f"{running.url}/api/v1/openapi.json").json()
+    known = set(document["components"]["schemas"])
+    for path, operations in document["paths"].items():
+        for method, operation in operations.items():
+            assert operation["summary"], (method, path)
+            assert operation["x-permission"], (method, path)
+            assert "4XX" in operation["responses"]
+            assert any(status.startswith("2") for status in operation["responses"]), (method, path)
+            assert {each["name"] for each in operation.get("parameters", []) if each["in"] == "path"} == set(re.findall(r"{(\w+)}", path))
+            for reference in re.findall(r"#/components/schemas/(\w+)", str(operation)):
+                assert reference in known
+
+
 def sign_in(running: Running, name: str, password: str) -> httpx.Client:
     session = httpx.Client(base_url=running.url)
     answer = session.post("/api/v1/session", json={"name": name, "password": password})

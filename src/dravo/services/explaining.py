@@ -75,9 +75,10 @@ def why(house: House, person_name: str, application_key: str) -> dict[str, Any]:
         ended = views.access(connection, Ask(count=50), application_key=application.key, user_id=row.id, ended=True)["items"]
         accounts = views.accounts(connection, Ask(count=1), application.key, row.id, None, None)["items"]
         ways = _ways(connection, application.id)
+        present = {each["group"]["id"] for each in views.memberships_of(connection, row.id) if each["until"] is None}
     account = accounts[0] if accounts else None
     line = views.person_line(row)
-    sentences = [sentence for item in held for sentence in _of_access(line, item)] or _why_not(line, application, ways, ended)
+    sentences = [sentence for item in held for sentence in _of_access(line, item)] or _why_not(line, application, ways, ended, present)
     return {
         "person": {"id": row.id, "display_name": row.display_name, "user_name": row.user_name},
         "application": {"key": application.key, "label": application.label},
@@ -109,7 +110,7 @@ def _because(reason: dict[str, Any]) -> str:
     return f"the group '{reason['group']['name']}'{source}, which the person is in{way}, gives the role{by}"
 
 
-def _why_not(person_line: dict[str, Any], application: Any, ways: list[dict[str, Any]], ended: list[dict[str, Any]]) -> list[str]:
+def _why_not(person_line: dict[str, Any], application: Any, ways: list[dict[str, Any]], ended: list[dict[str, Any]], present: set[str]) -> list[str]:
     name = person_line["display_name"]
     lines = [f"{name} has no access to {application.label}."]
     if person_line["state"] != "active":
@@ -122,12 +123,19 @@ def _why_not(person_line: dict[str, Any], application: Any, ways: list[dict[str,
         lines.append(
             f"Until {_when(last['until'])} {name} was {last['role']['label']}{because}.".replace("which the person is in", "which they were in")
         )
-    groups = [f"'{way['group']['name']}' ({way['role']['label']})" for way in ways if way["group"]]
+    back = [_way(way) for way in ways if way["group"]["id"] in present]
+    if back and person_line["state"] == "inactive":
+        return [*lines, f"Active again, {name} would have it by {', '.join(back)}."]
+    groups = [_way(way) for way in ways]
     if groups:
         lines.append(f"Being in one of these groups would give it: {', '.join(groups[:10])}{' and more' if len(groups) > 10 else ''}.")
     else:
         lines.append(f"No group gives a role in {application.label}; it can be assigned to the person.")
     return lines
+
+
+def _way(way: dict[str, Any]) -> str:
+    return f"'{way['group']['name']}' ({way['role']['label']})"
 
 
 def _of_account(account: dict[str, Any] | None, application: Any) -> list[str]:

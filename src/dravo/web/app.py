@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import copy
+import re
 import secrets
 from pathlib import Path
 from typing import Any
@@ -41,7 +43,7 @@ class Orjson(JSONProvider):
         return orjson.loads(s)
 
 
-def create_app(house: House, public_url: str) -> Flask:
+def create_app(house: House, public_url: str) -> OpenAPI:
     """Return the web application of one house.
 
     Args:
@@ -81,15 +83,31 @@ def create_app(house: House, public_url: str) -> Flask:
     return app
 
 
+def api_document(app: OpenAPI) -> dict[str, Any]:
+    """Return the OpenAPI document of the management API, each operation with the permission that it needs."""
+    document = copy.deepcopy(app.api_doc)
+    permissions = {
+        (method, re.sub(r"<(?:\w+:)?(\w+)>", r"{\1}", rule.rule)): getattr(app.view_functions[rule.endpoint], "permission", None)
+        for rule in app.url_map.iter_rules()
+        for method in rule.methods or ()
+    }
+    for path, operations in document["paths"].items():
+        for method, operation in operations.items():
+            # The library adds a form of error that is not ours; 4XX says what ours are.
+            operation["responses"].pop("422", None)
+            operation["x-permission"] = permissions[method.upper(), path]
+    return document
+
+
 def _add_document(app: OpenAPI) -> None:
     @app.route(f"{PREFIX}/openapi.json")
     def document() -> Response:
-        return Response(orjson.dumps(app.api_doc, default=str), content_type="application/json")
+        return Response(orjson.dumps(api_document(app), default=str), content_type="application/json")
 
     @app.route(f"{PREFIX}/")
     def page() -> str:
         g.nonce = secrets.token_urlsafe(16)
-        return render_template("api.html", document=app.api_doc, version=__version__, nonce=g.nonce)
+        return render_template("api.html", document=api_document(app), version=__version__, nonce=g.nonce)
 
 
 def _add_health(app: Flask, house: House) -> None:
