@@ -9,6 +9,7 @@ from flask import Response
 from dravo.core.instants import Instant, parse_instant
 from dravo.services import applications, assigning
 from dravo.services.assigning import Wish
+from dravo.web.api import asked as q
 from dravo.web.api import models as m
 from dravo.web.api.door import ask, caller, house, needs, room
 
@@ -17,28 +18,28 @@ rooms = room("applications")
 
 @rooms.get("/applications", responses={200: m.PageOfApplications})
 @needs("applications.read")
-def list_applications(query: m.PageQuery) -> dict[str, Any]:
+def list_applications(query: q.PageQuery) -> dict[str, Any]:
     """Applications and how each is doing."""
     return applications.listing(house(), ask(query))
 
 
 @rooms.post("/applications", responses={201: m.Application})
 @needs("applications.change")
-def add_application(body: m.ApplicationBody) -> tuple[dict[str, Any], int]:
+def add_application(body: q.ApplicationBody) -> tuple[dict[str, Any], int]:
     """Add an application."""
     return applications.add(house(), caller(), body.key, body.label, body.owner, tracked_only=body.tracked_only), 201
 
 
 @rooms.get("/applications/<key>", responses={200: m.Application})
 @needs("applications.read")
-def get_application(path: m.KeyPath) -> dict[str, Any]:
+def get_application(path: q.KeyPath) -> dict[str, Any]:
     """One application: roles, settings, connection."""
     return applications.one(house(), path.key)
 
 
 @rooms.patch("/applications/<key>", responses={200: m.Application})
 @needs("applications.change")
-def change_application(path: m.KeyPath, body: m.ApplicationChange) -> dict[str, Any]:
+def change_application(path: q.KeyPath, body: q.ApplicationChange) -> dict[str, Any]:
     """Change an application's label, owner or settings."""
     settings = body.model_dump(exclude={"label", "owner"})
     return applications.change(house(), caller(), path.key, body.label, body.owner, settings)
@@ -46,7 +47,7 @@ def change_application(path: m.KeyPath, body: m.ApplicationChange) -> dict[str, 
 
 @rooms.delete("/applications/<key>", responses={204: None})
 @needs("applications.change")
-def remove_application(path: m.KeyPath, query: m.RemovalQuery) -> Response:
+def remove_application(path: q.KeyPath, query: q.RemovalQuery) -> Response:
     """Remove an application that nobody has access to; its label confirms."""
     applications.remove(house(), caller(), path.key, query.confirm)
     return Response(status=204)
@@ -54,91 +55,91 @@ def remove_application(path: m.KeyPath, query: m.RemovalQuery) -> Response:
 
 @rooms.post("/applications/<key>/roles", responses={201: m.Application})
 @needs("applications.change")
-def add_role(path: m.KeyPath, body: m.RoleBody) -> tuple[dict[str, Any], int]:
+def add_role(path: q.KeyPath, body: q.RoleBody) -> tuple[dict[str, Any], int]:
     """Add a role."""
     return applications.add_role(house(), caller(), path.key, body.key, body.label, body.rank), 201
 
 
 @rooms.patch("/applications/<key>/roles/<role>", responses={200: m.Application})
 @needs("applications.change")
-def change_role(path: m.RolePath, body: m.RoleChange) -> dict[str, Any]:
+def change_role(path: q.RolePath, body: q.RoleChange) -> dict[str, Any]:
     """Give a role another label or rank."""
     return applications.change_role(house(), caller(), path.key, path.role, body.label, body.rank)
 
 
 @rooms.delete("/applications/<key>/roles/<role>", responses={200: m.Application})
 @needs("applications.change")
-def remove_role(path: m.RolePath) -> dict[str, Any]:
+def remove_role(path: q.RolePath) -> dict[str, Any]:
     """Remove a role that was never given."""
     return applications.remove_role(house(), caller(), path.key, path.role)
 
 
 @rooms.put("/applications/<key>/connection", responses={200: m.Application})
 @needs("applications.change")
-def connect(path: m.KeyPath, body: m.ConnectionBody) -> dict[str, Any]:
+def connect(path: q.KeyPath, body: q.ConnectionBody) -> dict[str, Any]:
     """Say where the application's SCIM service is, and the token for it."""
     return applications.connect(house(), caller(), path.key, body.base_url, body.token)
 
 
 @rooms.post("/applications/<key>/connection/check", responses={200: m.Check})
 @needs("applications.change")
-def check(path: m.KeyPath) -> dict[str, Any]:
+def check(path: q.KeyPath) -> dict[str, Any]:
     """Try the connection step by step."""
     return applications.check(house(), caller(), path.key)
 
 
 @rooms.post("/applications/<key>/pause", responses={200: m.Application})
 @needs("deliveries.change")
-def pause(path: m.KeyPath) -> dict[str, Any]:
+def pause(path: q.KeyPath) -> dict[str, Any]:
     """Stop delivering to an application; what is due waits."""
     return applications.pause(house(), caller(), path.key, paused=True)
 
 
 @rooms.post("/applications/<key>/resume", responses={200: m.Application})
 @needs("deliveries.change")
-def resume(path: m.KeyPath) -> dict[str, Any]:
+def resume(path: q.KeyPath) -> dict[str, Any]:
     """Go on delivering to an application."""
     return applications.pause(house(), caller(), path.key, paused=False)
 
 
 @rooms.get("/assignments", responses={200: m.PageOfAssignments})
 @needs("access.read")
-def list_assignments(query: m.AssignmentsQuery) -> dict[str, Any]:
+def list_assignments(query: q.AssignmentsQuery) -> dict[str, Any]:
     """Assignments, with how many people each reaches now."""
     return assigning.listing(house(), ask(query), query.application, query.group, query.person)
 
 
 @rooms.post("/assignments", responses={201: m.Assignment})
 @needs("assignments.change")
-def add_assignment(body: m.AssignmentBody) -> tuple[dict[str, Any], int]:
+def add_assignment(body: q.AssignmentBody) -> tuple[dict[str, Any], int]:
     """Give a role to a person or to a group."""
     return assigning.add(house(), caller(), wish_of(body)), 201
 
 
 @rooms.post("/assignments/preview", responses={200: m.Preview})
 @needs("access.read")
-def preview_adding(body: m.AssignmentBody) -> dict[str, Any]:
+def preview_adding(body: q.AssignmentBody) -> dict[str, Any]:
     """What an assignment would do; nothing is changed."""
     return assigning.preview_adding(house(), wish_of(body))
 
 
 @rooms.get("/assignments/<id>", responses={200: m.Assignment})
 @needs("access.read")
-def get_assignment(path: m.IdPath) -> dict[str, Any]:
+def get_assignment(path: q.IdPath) -> dict[str, Any]:
     """One assignment."""
     return assigning.one(house(), path.id)
 
 
 @rooms.put("/assignments/<id>", responses={200: m.Assignment})
 @needs("assignments.change")
-def change_assignment(path: m.IdPath, body: m.AssignmentChange) -> dict[str, Any]:
+def change_assignment(path: q.IdPath, body: q.AssignmentChange) -> dict[str, Any]:
     """Change from when until when an assignment counts, and its note."""
     return assigning.change(house(), caller(), path.id, moment(body.from_, "from"), moment(body.until, "until"), body.note)
 
 
 @rooms.delete("/assignments/<id>", responses={204: None})
 @needs("assignments.change")
-def remove_assignment(path: m.IdPath) -> Response:
+def remove_assignment(path: q.IdPath) -> Response:
     """Take an assignment away."""
     assigning.remove(house(), caller(), path.id)
     return Response(status=204)
@@ -146,12 +147,12 @@ def remove_assignment(path: m.IdPath) -> Response:
 
 @rooms.get("/assignments/<id>/removal", responses={200: m.Preview})
 @needs("access.read")
-def preview_removing(path: m.IdPath) -> dict[str, Any]:
+def preview_removing(path: q.IdPath) -> dict[str, Any]:
     """What taking an assignment away would do; nothing is changed."""
     return assigning.preview_removing(house(), path.id)
 
 
-def wish_of(body: m.AssignmentBody) -> Wish:
+def wish_of(body: q.AssignmentBody) -> Wish:
     """Return what is asked for, with its instants read."""
     return Wish(body.application, body.role, body.person, body.source, body.group, moment(body.from_, "from"), moment(body.until, "until"), body.note)
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from dravo.services import auditing, delivering
+from dravo.web.api import asked as q
 from dravo.web.api import models as m
 from dravo.web.api.door import ask, caller, house, needs, room
 
@@ -13,28 +14,28 @@ rooms = room("deliveries")
 
 @rooms.get("/deliveries", responses={200: m.PageOfDeliveries})
 @needs("deliveries.read")
-def list_deliveries(query: m.DeliveriesQuery) -> dict[str, Any]:
+def list_deliveries(query: q.DeliveriesQuery) -> dict[str, Any]:
     """Deliveries, newest first."""
     return delivering.listing(house(), ask(query), query.state, query.application, query.person, query.q)
 
 
 @rooms.get("/deliveries/<id>", responses={200: m.Delivery})
 @needs("deliveries.read")
-def get_delivery(path: m.IdPath) -> dict[str, Any]:
+def get_delivery(path: q.IdPath) -> dict[str, Any]:
     """One delivery with its attempts."""
     return delivering.one(house(), path.id)
 
 
 @rooms.post("/deliveries/<id>/again", responses={200: m.Delivery})
 @needs("deliveries.change")
-def again(path: m.IdPath) -> dict[str, Any]:
+def again(path: q.IdPath) -> dict[str, Any]:
     """Try a delivery again now."""
     return delivering.again(house(), caller(), path.id)
 
 
 @rooms.get("/audit", responses={200: m.PageOfAuditEntries})
 @needs("audit.read")
-def audit(query: m.AuditQuery) -> dict[str, Any]:
+def audit(query: q.AuditQuery) -> dict[str, Any]:
     """Which operator changed what, when; newest first."""
     with house().database.reading() as connection:
         return auditing.entries(connection, ask(query), query.kind, query.object)

@@ -18,7 +18,8 @@ from dravo.services.house import House
 from dravo.services.operators import Limiter
 from dravo.services.permissions import PERMISSIONS, Caller
 from dravo.store.pages import Ask
-from dravo.web.api.models import PageQuery, ProblemAnswer
+from dravo.web.api.asked import PageQuery
+from dravo.web.api.models import ProblemAnswer
 
 COOKIE = "dravo_session"
 CSRF_HEADER = "X-Dravo-CSRF"

@@ -7,6 +7,7 @@ from typing import Any
 from dravo.core.errors import NotFound
 from dravo.services import explaining
 from dravo.store import views
+from dravo.web.api import asked as q
 from dravo.web.api import models as m
 from dravo.web.api.door import ask, house, needs, room
 
@@ -15,7 +16,7 @@ rooms = room("people")
 
 @rooms.get("/people", responses={200: m.PageOfPeople})
 @needs("people.read")
-def list_people(query: m.PeopleQuery) -> dict[str, Any]:
+def list_people(query: q.PeopleQuery) -> dict[str, Any]:
     """People by name."""
     with house().database.reading() as connection:
         return views.people(connection, ask(query), query.q, query.state)
@@ -23,21 +24,21 @@ def list_people(query: m.PeopleQuery) -> dict[str, Any]:
 
 @rooms.get("/people/<person>", responses={200: m.Person})
 @needs("people.read")
-def get_person(path: m.PersonPath) -> dict[str, Any]:
+def get_person(path: q.PersonPath) -> dict[str, Any]:
     """One person: attributes with the source of each, records, groups, access with its reasons, accounts."""
     return explaining.person(house(), path.person)
 
 
 @rooms.get("/people/<person>/why/<application>", responses={200: m.Why})
 @needs("access.read")
-def why(path: m.WhyPath) -> dict[str, Any]:
+def why(path: q.WhyPath) -> dict[str, Any]:
     """What a person has in an application and why; or why not, and what would give it."""
     return explaining.why(house(), path.person, path.application)
 
 
 @rooms.get("/groups", responses={200: m.PageOfGroups})
 @needs("people.read")
-def list_groups(query: m.GroupsQuery) -> dict[str, Any]:
+def list_groups(query: q.GroupsQuery) -> dict[str, Any]:
     """Groups by name."""
     with house().database.reading() as connection:
         return views.groups(connection, ask(query), query.q, query.source)
@@ -45,7 +46,7 @@ def list_groups(query: m.GroupsQuery) -> dict[str, Any]:
 
 @rooms.get("/groups/<id>", responses={200: m.Group})
 @needs("people.read")
-def get_group(path: m.IdPath) -> dict[str, Any]:
+def get_group(path: q.IdPath) -> dict[str, Any]:
     """One group."""
     with house().database.reading() as connection:
         group = views.group(connection, path.id)
@@ -56,7 +57,7 @@ def get_group(path: m.IdPath) -> dict[str, Any]:
 
 @rooms.get("/groups/<id>/members", responses={200: m.PageOfPeople})
 @needs("people.read")
-def list_members(path: m.IdPath, query: m.PageQuery) -> dict[str, Any]:
+def list_members(path: q.IdPath, query: q.PageQuery) -> dict[str, Any]:
     """The people whom a group lists."""
     with house().database.reading() as connection:
         return views.group_members(connection, path.id, ask(query))
@@ -64,7 +65,7 @@ def list_members(path: m.IdPath, query: m.PageQuery) -> dict[str, Any]:
 
 @rooms.get("/access", responses={200: m.PageOfAccess})
 @needs("access.read")
-def list_access(query: m.AccessQuery) -> dict[str, Any]:
+def list_access(query: q.AccessQuery) -> dict[str, Any]:
     """Who has which role where, since when and why."""
     with house().database.reading() as connection:
         return views.access(connection, ask(query), query.application, query.role, query.person, query.group, query.q, ended=query.ended)
@@ -72,7 +73,7 @@ def list_access(query: m.AccessQuery) -> dict[str, Any]:
 
 @rooms.get("/accounts", responses={200: m.PageOfAccounts})
 @needs("access.read")
-def list_accounts(query: m.AccountsQuery) -> dict[str, Any]:
+def list_accounts(query: q.AccountsQuery) -> dict[str, Any]:
     """Accounts: how people stand in applications."""
     with house().database.reading() as connection:
         return views.accounts(connection, ask(query), query.application, query.person, query.state, query.q)
@@ -80,7 +81,7 @@ def list_accounts(query: m.AccountsQuery) -> dict[str, Any]:
 
 @rooms.get("/accounts/<id>", responses={200: m.AccountDetail})
 @needs("access.read")
-def get_account(path: m.IdPath) -> dict[str, Any]:
+def get_account(path: q.IdPath) -> dict[str, Any]:
     """One account, with what is due and what was agreed."""
     with house().database.reading() as connection:
         account = views.account(connection, path.id)

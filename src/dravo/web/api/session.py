@@ -8,6 +8,7 @@ from flask import Response, current_app, g, jsonify, make_response, request
 
 from dravo.core.instants import parse_instant
 from dravo.services import explaining, operators
+from dravo.web.api import asked as q
 from dravo.web.api import models as m
 from dravo.web.api.door import COOKIE, ask, caller, house, needs, room
 
@@ -16,7 +17,7 @@ rooms = room("session")
 
 @rooms.post("/session", responses={200: m.Session})
 @needs("nothing")
-def sign_in(body: m.SignInBody) -> Response:
+def sign_in(body: q.SignInBody) -> Response:
     """Sign in with name and password; sets the session's cookie."""
     address = request.remote_addr or ""
     secret, told = operators.sign_in(house(), current_app.config["SIGN_IN_LIMITER"], body.name, body.password, address)
@@ -53,14 +54,14 @@ def overview() -> dict[str, Any]:
 
 @rooms.get("/tokens", responses={200: m.PageOfApiTokens})
 @needs("own.read")
-def tokens(query: m.PageQuery) -> dict[str, Any]:
+def tokens(query: q.PageQuery) -> dict[str, Any]:
     """One's own API tokens."""
     return operators.tokens(house(), caller(), ask(query))
 
 
 @rooms.post("/tokens", responses={201: m.NewApiToken})
 @needs("own.change")
-def add_token(body: m.ApiTokenBody) -> tuple[dict[str, Any], int]:
+def add_token(body: q.ApiTokenBody) -> tuple[dict[str, Any], int]:
     """Make an API token of one's own; its text is in the answer, the only time."""
     expires = parse_instant(body.expires_at, "expires_at") if body.expires_at else None
     return operators.add_token(house(), caller(), body.label, body.scope, expires), 201
@@ -68,7 +69,7 @@ def add_token(body: m.ApiTokenBody) -> tuple[dict[str, Any], int]:
 
 @rooms.delete("/tokens/<id>", responses={204: None})
 @needs("own.change")
-def revoke_token(path: m.IdPath) -> Response:
+def revoke_token(path: q.IdPath) -> Response:
     """Revoke one of one's own API tokens."""
     operators.revoke_token(house(), caller(), path.id)
     return Response(status=204)
@@ -76,20 +77,20 @@ def revoke_token(path: m.IdPath) -> Response:
 
 @rooms.get("/operators", responses={200: m.PageOfOperators})
 @needs("operators.read")
-def list_operators(query: m.PageQuery) -> dict[str, Any]:
+def list_operators(query: q.PageQuery) -> dict[str, Any]:
     """Operators."""
     return operators.listing(house(), ask(query))
 
 
 @rooms.post("/operators", responses={201: m.NewOperator})
 @needs("operators.change")
-def add_operator(body: m.OperatorBody) -> tuple[dict[str, Any], int]:
+def add_operator(body: q.OperatorBody) -> tuple[dict[str, Any], int]:
     """Add an operator."""
     return operators.add(house(), caller(), body.name, body.kind, body.password), 201
 
 
 @rooms.post("/operators/<id>/disable", responses={200: m.Operator})
 @needs("operators.change")
-def disable_operator(path: m.IdPath) -> dict[str, Any]:
+def disable_operator(path: q.IdPath) -> dict[str, Any]:
     """Shut an operator out."""
     return operators.disable(house(), caller(), path.id)

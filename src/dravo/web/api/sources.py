@@ -8,6 +8,7 @@ from flask import Response, current_app
 
 from dravo.core.instants import parse_instant
 from dravo.services import sources
+from dravo.web.api import asked as q
 from dravo.web.api import models as m
 from dravo.web.api.door import ask, caller, house, needs, room
 
@@ -16,35 +17,35 @@ rooms = room("sources")
 
 @rooms.get("/sources", responses={200: m.PageOfSources})
 @needs("sources.read")
-def list_sources(query: m.PageQuery) -> dict[str, Any]:
+def list_sources(query: q.PageQuery) -> dict[str, Any]:
     """Sources, with how many people and groups each has."""
     return sources.listing(house(), ask(query))
 
 
 @rooms.post("/sources", responses={201: m.Source})
 @needs("sources.change")
-def add_source(body: m.SourceBody) -> tuple[dict[str, Any], int]:
+def add_source(body: q.SourceBody) -> tuple[dict[str, Any], int]:
     """Add a source that pushes."""
     return sources.add(house(), caller(), body.key, body.label), 201
 
 
 @rooms.get("/sources/<key>", responses={200: m.Source})
 @needs("sources.read")
-def get_source(path: m.KeyPath) -> dict[str, Any]:
+def get_source(path: q.KeyPath) -> dict[str, Any]:
     """One source."""
     return sources.one(house(), path.key)
 
 
 @rooms.patch("/sources/<key>", responses={200: m.Source})
 @needs("sources.change")
-def rename_source(path: m.KeyPath, body: m.LabelBody) -> dict[str, Any]:
+def rename_source(path: q.KeyPath, body: q.LabelBody) -> dict[str, Any]:
     """Give a source another label."""
     return sources.rename(house(), caller(), path.key, body.label)
 
 
 @rooms.delete("/sources/<key>", responses={204: None})
 @needs("sources.change")
-def remove_source(path: m.KeyPath) -> Response:
+def remove_source(path: q.KeyPath) -> Response:
     """Remove a source that has brought nobody."""
     sources.remove(house(), caller(), path.key)
     return Response(status=204)
@@ -52,21 +53,21 @@ def remove_source(path: m.KeyPath) -> Response:
 
 @rooms.get("/sources/<key>/sheet", responses={200: m.ExchangeSheet})
 @needs("sources.read")
-def sheet(path: m.KeyPath) -> dict[str, Any]:
+def sheet(path: q.KeyPath) -> dict[str, Any]:
     """The exchange sheet of a source's push channel."""
     return sources.sheet(house(), path.key, current_app.config["PUBLIC_URL"])
 
 
 @rooms.get("/sources/<key>/tokens", responses={200: m.PageOfTokens})
 @needs("sources.read")
-def list_tokens(path: m.KeyPath, query: m.PageQuery) -> dict[str, Any]:
+def list_tokens(path: q.KeyPath, query: q.PageQuery) -> dict[str, Any]:
     """A source's push tokens, without their texts."""
     return sources.tokens(house(), path.key, ask(query))
 
 
 @rooms.post("/sources/<key>/tokens", responses={201: m.NewToken})
 @needs("sources.change")
-def add_token(path: m.KeyPath, body: m.TokenBody) -> tuple[dict[str, Any], int]:
+def add_token(path: q.KeyPath, body: q.TokenBody) -> tuple[dict[str, Any], int]:
     """Make a push token; its text is in the answer, the only time."""
     expires = parse_instant(body.expires_at, "expires_at") if body.expires_at else None
     return sources.add_token(house(), caller(), path.key, body.label, expires), 201
@@ -74,7 +75,7 @@ def add_token(path: m.KeyPath, body: m.TokenBody) -> tuple[dict[str, Any], int]:
 
 @rooms.delete("/sources/<key>/tokens/<token_id>", responses={204: None})
 @needs("sources.change")
-def revoke_token(path: m.TokenPath) -> Response:
+def revoke_token(path: q.TokenPath) -> Response:
     """Revoke a push token."""
     sources.revoke_token(house(), caller(), path.key, path.token_id)
     return Response(status=204)

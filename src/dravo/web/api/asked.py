@@ -1,0 +1,232 @@
+"""What the management API takes: queries, paths and bodies; the OpenAPI document follows from here."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+Leaving = Literal["deactivate", "delete", "leave alone"]
+Text = Annotated[str, Field(max_length=2_000)]
+
+
+class Given(BaseModel):
+    """What is sent to us: unknown fields are an error, so that a misspelt one is not lost."""
+
+    model_config = ConfigDict(extra="forbid", populate_by_name=True)
+
+
+class PageQuery(BaseModel):
+    """Which page of a list."""
+
+    after: str | None = Field(None, description="The cursor that the page before gave as 'next'.")
+    count: int = Field(50, ge=1, le=500, description="How many at most.")
+
+
+class SearchQuery(PageQuery):
+    """Which page, of what matches some words."""
+
+    q: str | None = Field(None, max_length=200, description="Words to look for.")
+
+
+class PeopleQuery(SearchQuery):
+    """Which people."""
+
+    state: Literal["active", "inactive", "gone"] | None = None
+
+
+class GroupsQuery(SearchQuery):
+    """Which groups."""
+
+    source: str | None = Field(None, description="Only this source's, by key.")
+
+
+class AccessQuery(SearchQuery):
+    """Which access."""
+
+    application: str | None = None
+    role: str | None = None
+    person: str | None = Field(None, description="By id.")
+    group: str | None = Field(None, description="By id: access in the roles that this group gives.")
+    ended: bool = False
+
+
+class AccountsQuery(SearchQuery):
+    """Which accounts."""
+
+    application: str | None = None
+    person: str | None = Field(None, description="By id.")
+    state: Literal["agreed", "due", "waiting", "failed", "held"] | None = None
+
+
+class DeliveriesQuery(SearchQuery):
+    """Which deliveries."""
+
+    application: str | None = None
+    person: str | None = Field(None, description="By id.")
+    state: Literal["open", "waiting", "failed", "held", "done", "dropped"] | None = None
+
+
+class AssignmentsQuery(PageQuery):
+    """Which assignments."""
+
+    application: str | None = None
+    person: str | None = Field(None, description="By id.")
+    group: str | None = Field(None, description="By id.")
+
+
+class AuditQuery(PageQuery):
+    """Which entries of the audit log."""
+
+    kind: str | None = None
+    object: str | None = None
+
+
+class KeyPath(BaseModel):
+    """One thing by its key."""
+
+    key: str
+
+
+class RolePath(KeyPath):
+    """One role of an application."""
+
+    role: str
+
+
+class TokenPath(KeyPath):
+    """One token of a source."""
+
+    token_id: str
+
+
+class IdPath(BaseModel):
+    """One thing by its id."""
+
+    id: str
+
+
+class PersonPath(BaseModel):
+    """One person, by id, user name, e-mail or external id."""
+
+    person: str
+
+
+class WhyPath(PersonPath):
+    """One person and one application."""
+
+    application: str
+
+
+class SignInBody(Given):
+    """Name and password of an operator."""
+
+    name: Text
+    password: Text
+
+
+class SourceBody(Given):
+    """A source to be added."""
+
+    key: Text = Field(description="Stands in addresses and never changes.")
+    label: Text
+
+
+class LabelBody(Given):
+    """A new label."""
+
+    label: Text
+
+
+class TokenBody(Given):
+    """A token to be made."""
+
+    label: Text
+    expires_at: Text | None = None
+
+
+class ApiTokenBody(TokenBody):
+    """A token for a program."""
+
+    scope: Literal["read", "write"] = "read"
+
+
+class ApplicationBody(Given):
+    """An application to be added."""
+
+    key: Text
+    label: Text
+    owner: Text | None = None
+    tracked_only: bool = Field(False, description="Provisioned by hand: access is tracked, nothing is delivered.")
+
+
+class ApplicationChange(Given):
+    """What to change of an application; what is left out stays."""
+
+    label: Text | None = None
+    owner: Text | None = None
+    switched_on: bool | None = None
+    create_accounts: bool | None = None
+    update_accounts: bool | None = None
+    adopt_by_user_name: bool | None = None
+    on_losing_access: Leaving | None = None
+    on_inactive: Leaving | None = None
+    on_gone: Leaving | None = None
+    at_a_time: int | None = None
+
+
+class RemovalQuery(BaseModel):
+    """The label, typed to confirm."""
+
+    confirm: str | None = None
+
+
+class RoleBody(Given):
+    """A role to be added; a higher rank may do more."""
+
+    key: Text
+    label: Text
+    rank: int = Field(1, ge=0, le=1000)
+
+
+class RoleChange(Given):
+    """What to change of a role."""
+
+    label: Text | None = None
+    rank: int | None = Field(None, ge=0, le=1000)
+
+
+class ConnectionBody(Given):
+    """Where an application's SCIM service is; without a token the present one is kept, if the host stays."""
+
+    base_url: Text
+    token: Annotated[str, Field(max_length=10_000)] | None = None
+
+
+class AssignmentBody(Given):
+    """An assignment to be made: a role of an application for a person or for a group of a source."""
+
+    application: Text
+    role: Text
+    person: Text | None = Field(None, description="Id, user name, e-mail or external id.")
+    group: Text | None = Field(None, description="Id, external id or name.")
+    source: Text | None = Field(None, description="The group's source, by key.")
+    from_: Text | None = Field(None, alias="from", description="An instant, such as 2031-04-02T09:15:00Z.")
+    until: Text | None = Field(None, description="An instant; from then on it gives nothing.")
+    note: Text | None = None
+
+
+class AssignmentChange(Given):
+    """From when until when an assignment counts, and its note; all three are replaced."""
+
+    from_: Text | None = Field(None, alias="from")
+    until: Text | None = None
+    note: Text | None = None
+
+
+class OperatorBody(Given):
+    """An operator to be added; without a password one is made and shown once."""
+
+    name: Text
+    kind: Literal["chief", "administrator"]
+    password: Text | None = None
