@@ -1,0 +1,144 @@
+"""What the commands print, read as somebody who never saw it: tables for people, JSON for programs."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+
+import pytest
+
+from tests.client.test_client_and_command_line import dravo
+from tests.harness import Running
+
+Fresh = Callable[[str], str]
+
+
+def columns(output: str) -> list[str]:
+    """Return the headings of the first table in an output."""
+    lines = output.splitlines()
+    rule = next(number for number, line in enumerate(lines) if line.strip().startswith("──"))
+    return [each.strip() for each in lines[rule - 1].split("  ") if each.strip()]
+
+
+@pytest.fixture(scope="module")
+def garden(running: Running) -> dict[str, str]:
+    """A small garden that the commands of this module read."""
+    provider = running.provider("outputs")
+    running.application("outputs-records", roles=("viewer", "curator"))
+    ada = provider.person("outputs.ada", displayName="Ada [bold] Fern", title="Keeper", emails=[{"value": "outputs.ada@fernhollow.example"}])
+    provider.person("outputs.bob", active=False)
+    group = provider.group("Outputs group", [ada])
+    with running.dravo as client:
+        client.assignments.add("outputs-records", "viewer", group=group, note="for the outputs")
+        client.assignments.add("outputs-records", "curator", person="outputs.ada")
+    return {"ada": ada, "group": group}
+
+
+@pytest.mark.parametrize(
+    ("arguments", "headings", "words"),
+    [
+        (["source", "list", "--most", "0"], ["Key", "Label", "Channel", "People", "Groups", "Last call (UTC)"], "outputs"),
+        (["source", "tokens", "outputs"], ["Id", "Label", "Begins with", "Made (UTC)", "Expires", "Last used", "Revoked"], "dravo_push_"),
+        (["person", "list", "outputs"], ["Name", "User name", "E-mail", "State", "Since (UTC)"], "Ada [bold] Fern"),
+        (["group", "list", "outputs"], ["Name", "Source", "Members", "Assignments", "Id"], "Outputs group"),
+        (["group", "members", "outputs group"], ["Name", "User name", "State"], "outputs.ada"),
+        (["application", "list", "--most", "0"],
+         ["Key", "Label", "State", "People", "Accounts", "Waiting", "Failed", "Answered (UTC)"], "not connected"),
+        (["application", "show", "outputs-records"], ["Key", "Label", "Rank", "People"], "curator"),
+        (["assignment", "list", "--application", "outputs-records"],
+         ["Application", "For", "Of source", "Role", "Reaches", "From (UTC)", "Until", "By", "Id"], "Outputs group"),
+        (["access", "--application", "outputs-records"],
+         ["Person", "Application", "Role", "Since (UTC)", "Because of", "Account"], "direct, by edmund.sallow"),
+        (["account", "list", "--application", "outputs-records"],
+         ["Person", "Application", "Should be", "Roles", "State", "Agreed (UTC)", "Id there"], "curator, viewer"),
+        (["delivery", "list", "--application", "outputs-records"],
+         ["Person", "Application", "To become", "State", "Tries", "Since (UTC)", "What was said", "Id"], "waiting (the application is switched off)"),
+        (["audit", "list", "--most", "3"], ["At (UTC)", "Operator", "Did", "Details"], "edmund.sallow"),
+        (["operator", "list"], ["Name", "Kind", "Since (UTC)", "Disabled", "Id"], "chief"),
+        (["token", "list"], ["Id", "Label", "Scope", "Begins with", "Last used (UTC)", "Expires", "Revoked"], "dravo_api_"),
+    ],
+)  # fmt: skip
+def test_a_list_is_a_table_with_headings_and_the_same_as_json(
+    running: Running, garden: dict[str, str], arguments: list[str], headings: list[str], words: str
+) -> None:
+    done = dravo(running, *arguments)
+    assert done.returncode == 0, done.stderr
+    assert columns(done.stdout) == headings
+    assert words in done.stdout
+    told = json.loads(dravo(running, *arguments, "--json").stdout)
+    assert told
+
+
+@pytest.mark.parametrize(
+    ("arguments", "words"),
+    [
+        (["person", "list", "nobody-of-that-name"], "Nobody fits."),
+        (["group", "list", "nothing-of-that-name"], "No such group."),
+        (["delivery", "list", "nobody-of-that-name"], "No delivery fits."),
+        (["account", "list", "nobody-of-that-name"], "No account fits."),
+        (["access", "nobody-of-that-name"], "Nobody fits."),
+    ],
+)
+def test_where_there_is_nothing_it_says_so(running: Running, arguments: list[str], words: str) -> None:
+    done = dravo(running, *arguments)
+    assert (done.returncode, done.stdout.strip()) == (0, words)
+    assert json.loads(dravo(running, *arguments, "--json").stdout) == []
+
+
+def test_a_cut_list_says_how_much_there_is(running: Running, garden: dict[str, str]) -> None:
+    done = dravo(running, "person", "list", "outputs", "--most", "1")
+    assert done.stdout.count("outputs.") >= 1
+    assert done.stderr.strip() == "1 of 2; --most 0 prints all."
+
+
+def test_a_person_is_shown_whole(running: Running, garden: dict[str, str]) -> None:
+    shown = dravo(running, "person", "show", "outputs.ada").stdout
+    for part in ("Attributes", "Groups", "Access", "Accounts", "Keeper", "Outputs directory", "outputs > Outputs group", "direct, by edmund.sallow"):
+        assert part in shown
+    inactive = dravo(running, "person", "show", "outputs.bob").stdout
+    assert "inactive since" in inactive
+    assert "Access" not in inactive
+
+
+def test_why_ends_in_a_chain_for_each_reason(running: Running, garden: dict[str, str]) -> None:
+    chains = [line.strip() for line in dravo(running, "why", "outputs.ada", "outputs-records").stdout.splitlines() if " > " in line]
+    assert set(chains) == {"Outputs directory > Outputs group > Viewer > account waiting", "assigned directly > Curator > account waiting"}
+    answer = json.loads(dravo(running, "why", "outputs.ada", "outputs-records", "--json").stdout)
+    assert answer["has_access"]
+    assert len(answer["access"]) == 2
+
+
+def test_what_is_made_is_printed_as_json_when_asked(running: Running, fresh: Fresh) -> None:
+    key = fresh("source")
+    assert json.loads(dravo(running, "source", "add", key, "--label", "Staff", "--json").stdout)["key"] == key
+    made = json.loads(dravo(running, "source", "new-token", key, "--label", "x", "--expires", "2031-01-01T00:00:00Z", "--json").stdout)
+    assert made["expires_at"] == "2031-01-01T00:00:00.000000Z"
+    assert dravo(running, "source", "revoke-token", key, made["id"]).stdout == "Revoked.\n"
+    sheet = json.loads(dravo(running, "source", "sheet", key, "--json").stdout)
+    assert sheet["usable_tokens"] == 0
+    assert dravo(running, "source", "remove", key).stdout == f"Removed '{key}'.\n"
+    operator = json.loads(dravo(running, "operator", "add", fresh("operator"), "--json").stdout)
+    assert operator["password"]
+    assert "shut out" in dravo(running, "operator", "disable", operator["id"]).stdout
+    token = json.loads(dravo(running, "token", "add", "--label", "x", "--json").stdout)
+    assert dravo(running, "token", "revoke", token["id"]).stdout == "Revoked.\n"
+    assert dravo(running, "person", "list", token=token["token"]).returncode == 4
+
+
+def test_an_application_is_run_from_the_command_line(running: Running, fresh: Fresh) -> None:
+    key = fresh("desk")
+    dravo(running, "application", "add", key, "--label", "Ticket Desk", "--tracked-only")
+    assert "tracked only" in dravo(running, "application", "show", key).stdout
+    made = json.loads(dravo(running, "application", "add-role", key, "cashier", "--label", "Cashier", "--json").stdout)
+    assert [role["key"] for role in made["roles"]] == ["cashier"]
+    refused = dravo(running, "application", "connect", key, "https://desk.fernhollow.example/scim/v2", stdin="token\n")
+    assert (refused.returncode, "only tracked" in refused.stderr) == (2, True)
+    assert dravo(running, "application", "connect", key, "https://x.example", stdin="").returncode == 2
+    paused = dravo(running, "application", "pause", key, "--json")
+    assert json.loads(paused.stdout)["connection"]["paused_at"]
+    assert dravo(running, "application", "resume", key).returncode == 0
+    assert "'cashier'" not in dravo(running, "application", "remove-role", key, "cashier").stdout
+    wrong = dravo(running, "application", "remove", key, "--confirm", "Desk")
+    assert (wrong.returncode, "to confirm" in wrong.stderr) == (2, True)
+    assert dravo(running, "application", "remove", key, "--confirm", "Ticket Desk").returncode == 0
+    assert dravo(running, "application", "show", key).returncode == 3
