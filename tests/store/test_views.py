@@ -1,0 +1,124 @@
+"""The lists that console, command line and API show, with their filters."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+
+from dravo.services import applications, assigning, delivering, explaining, sources
+from dravo.services.assigning import Wish
+from dravo.store import views
+from dravo.store.pages import Ask
+from tests.rooms import Rooms
+
+MOST = Ask(count=500)
+
+
+@pytest.fixture
+def garden(rooms: Rooms) -> Rooms:
+    """Three people, two groups, two applications."""
+    staff = rooms.source("staff")
+    ada = rooms.person(staff, "ada", displayName="Ada Fern", emails=[{"value": "Ada@fernhollow.example"}])
+    bob = rooms.person(staff, "bob", displayName="Bob Moss", active=False)
+    cyd = rooms.person(staff, "cyd", displayName="Cyd Alder")
+    rooms.group(staff, "Herbarium", ada, bob, cyd)
+    rooms.group(staff, "Guides", cyd)
+    for key in ("records", "desk"):
+        rooms.application(key)
+    assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", group="Herbarium"))
+    assigning.add(rooms.house, rooms.caller, Wish("records", "curator", group="Guides"))
+    assigning.add(rooms.house, rooms.caller, Wish("desk", "viewer", person="ada"))
+    return rooms
+
+
+def listed(garden: Rooms, view: Any, *given: Any, **named: Any) -> list[Any]:
+    with garden.house.database.reading() as connection:
+        return list(view(connection, MOST, *given, **named)["items"])
+
+
+@pytest.mark.parametrize(
+    ("words", "state", "expected"),
+    [
+        (None, None, ["Ada Fern", "Bob Moss", "Cyd Alder"]),
+        ("FERN", None, ["Ada Fern"]),
+        ("ada@FERN", None, ["Ada Fern"]),
+        ("cyd", "active", ["Cyd Alder"]),
+        (None, "inactive", ["Bob Moss"]),
+        (None, "gone", []),
+        ("zz", None, []),
+    ],
+)
+def test_people_are_found_by_words_and_state(garden: Rooms, words: str | None, state: str | None, expected: list[str]) -> None:
+    assert [each["display_name"] for each in listed(garden, views.people, words, state)] == expected
+
+
+def test_groups_tell_their_size_and_what_they_give(garden: Rooms) -> None:
+    assert [(each["name"], each["members"], each["assignments"]) for each in listed(garden, views.groups, None, None)] == [
+        ("Guides", 1, 1), ("Herbarium", 3, 1),
+    ]  # fmt: skip
+    assert [each["name"] for each in listed(garden, views.groups, "herb", "staff")] == ["Herbarium"]
+    assert listed(garden, views.groups, None, "none") == []
+
+
+@pytest.mark.parametrize(
+    ("asked", "expected"),
+    [
+        (
+            {},
+            [
+                ("Ada Fern", "desk", "viewer"),
+                ("Ada Fern", "records", "viewer"),
+                ("Cyd Alder", "records", "curator"),
+                ("Cyd Alder", "records", "viewer"),
+            ],
+        ),
+        ({"application_key": "desk"}, [("Ada Fern", "desk", "viewer")]),
+        ({"application_key": "records", "role_key": "curator"}, [("Cyd Alder", "records", "curator")]),
+        ({"words": "cyd"}, [("Cyd Alder", "records", "curator"), ("Cyd Alder", "records", "viewer")]),
+        ({"ended": True}, []),
+    ],
+)
+def test_access_is_listed_with_its_reasons_and_accounts(garden: Rooms, asked: dict[str, Any], expected: list[Any]) -> None:
+    found = listed(garden, views.access, **asked)
+    assert sorted((each["person"]["display_name"], each["application"]["key"], each["role"]["key"]) for each in found) == expected
+    for each in found:
+        assert each["reasons"][0]["by"] == "the command line"
+        assert each["account"]["application"]["key"] == each["application"]["key"]
+
+
+def test_accounts_and_deliveries_are_listed_by_what_is_asked(garden: Rooms) -> None:
+    assert len(listed(garden, views.accounts, None, None, None, None)) == 3
+    assert [each["person"]["user_name"] for each in listed(garden, views.accounts, "records", None, "due", "cyd")] == ["cyd"]
+    assert listed(garden, views.accounts, None, None, "agreed", None) == []
+    opened = delivering.listing(garden.house, MOST, "open")
+    assert opened["total"] == 3
+    assert delivering.listing(garden.house, MOST, "waiting", "desk")["items"][0]["aim"] == "active, Viewer"
+    assert delivering.listing(garden.house, MOST, "failed")["total"] == 0
+    assert delivering.listing(garden.house, MOST, words="cyd")["items"][0]["aim"] == "active, Curator, Viewer"
+    one = opened["items"][0]
+    assert delivering.one(garden.house, one["id"])["tries"] == []
+
+
+def test_the_band_counts_what_there_is_and_what_needs_a_person(garden: Rooms) -> None:
+    stages = {stage["name"]: (stage["count"], stage["needs"]) for stage in explaining.overview(garden.house)["stages"]}
+    assert stages == {"sources": (1, 0), "people": (3, 0), "access": (4, 0), "applications": (2, 0), "deliveries": (3, 0)}
+    sources.Sightings(garden.house).note_refusal("staff", "a wrong token")
+    applications.pause(garden.house, garden.caller, "desk", paused=True)
+    needs = {stage["name"]: stage["needs"] for stage in explaining.overview(garden.house)["stages"]}
+    assert (needs["sources"], needs["applications"]) == (1, 1)
+
+
+def test_applications_and_sources_tell_how_they_do(garden: Rooms) -> None:
+    shown = {each["key"]: (each["people"], each["accounts"], each["waiting"]) for each in applications.listing(garden.house, MOST)["items"]}
+    assert shown == {"records": (2, 2, 2), "desk": (1, 1, 1)}
+    assert [(role["key"], role["people"]) for role in applications.one(garden.house, "records")["roles"]] == [("viewer", 2), ("curator", 1)]
+    assert [(each["people"], each["groups"]) for each in sources.listing(garden.house, MOST)["items"]] == [(3, 2)]
+
+
+def test_a_person_shows_which_source_said_what(garden: Rooms) -> None:
+    person = explaining.person(garden.house, "ada@fernhollow.example")
+    shown = {each["name"]: (each["value"], each["source"]["key"]) for each in person["attributes"]}
+    assert shown == {"userName": ("ada", "staff"), "displayName": ("Ada Fern", "staff"), "emails": ("Ada@fernhollow.example", "staff")}
+    assert [each["group"]["name"] for each in person["groups"]] == ["Herbarium"]
+    assert person["records"][0]["active"]
