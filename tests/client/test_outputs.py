@@ -137,7 +137,8 @@ def test_an_application_is_run_from_the_command_line(running: Running, fresh: Fr
     paused = dravo(running, "application", "pause", key, "--json")
     assert json.loads(paused.stdout)["connection"]["paused_at"]
     assert dravo(running, "application", "resume", key).returncode == 0
-    assert "'cashier'" not in dravo(running, "application", "remove-role", key, "cashier").stdout
+    left = json.loads(dravo(running, "application", "remove-role", key, "cashier", "--json").stdout)
+    assert left["roles"] == []
     wrong = dravo(running, "application", "remove", key, "--confirm", "Desk")
     assert (wrong.returncode, "to confirm" in wrong.stderr) == (2, True)
     assert dravo(running, "application", "remove", key, "--confirm", "Ticket Desk").returncode == 0

@@ -113,8 +113,8 @@ def test_an_assignment_can_be_limited_and_opened_again(rooms: Rooms, herbarium: 
 def test_a_date_is_swept_when_it_comes_and_not_before(rooms: Rooms, herbarium: dict[str, str]) -> None:
     soon = later(clock.now(), 3600)
     assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", person="ada", until_at=soon))
-    assert recalculating.mark_those_whose_time_has_come(rooms.house, later(soon, -1)) == 0
-    assert recalculating.mark_those_whose_time_has_come(rooms.house, soon) == 1
+    assert recalculating.mark_those_whose_time_has_come(rooms.house, later(soon, -1)) is False
+    assert recalculating.mark_those_whose_time_has_come(rooms.house, soon) is True
     assert [row.user_id for row in rooms.rows(t.mark)] == [rooms.rows(t.user, user_name="ada")[0].id]
 
 

@@ -8,6 +8,8 @@ import pytest
 
 from dravo.services import applications, assigning, delivering, explaining, sources
 from dravo.services.assigning import Wish
+from dravo.services.own_records import OwnRecords, Query
+from dravo.store import tables as t
 from dravo.store import views
 from dravo.store.pages import Ask
 from tests.rooms import Rooms
@@ -59,6 +61,26 @@ def test_groups_tell_their_size_and_what_they_give(garden: Rooms) -> None:
     ]  # fmt: skip
     assert [each["name"] for each in listed(garden, views.groups, "herb", "staff")] == ["Herbarium"]
     assert listed(garden, views.groups, None, "none") == []
+
+
+def test_a_group_is_found_by_its_id_whatever_others_are_called(garden: Rooms) -> None:
+    wanted = listed(garden, views.groups, "herbarium", None)[0]["id"]
+    staff = garden.rows(t.source)[0].id
+    for number in range(3):
+        garden.group(staff, f"a {wanted} {number}")
+    with garden.house.database.reading() as connection:
+        found = views.group(connection, wanted)
+        assert found is not None
+        assert found["name"] == "Herbarium"
+        assert views.group(connection, "none") is None
+
+
+def test_letters_that_look_the_same_are_found_the_same(garden: Rooms) -> None:
+    staff = garden.rows(t.source)[0].id
+    garden.person(staff, "zoe", displayName="Zo\u00eb", title="Zoe\u0308")
+    own = OwnRecords(garden.house.database)
+    for text in ('displayName eq "Zoe\u0308"', 'title eq "ZO\u00cb"', 'title sw "zo\u00eb"'):
+        assert own.people(staff, "http://x", Query(filter=text))["totalResults"] == 1, text
 
 
 @pytest.mark.parametrize(

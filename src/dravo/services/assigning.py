@@ -337,11 +337,7 @@ def _shown(house: House, outcomes: list[Outcome], catalogue: Catalogue, applicat
             after = [label for label in before if label not in gone] + [catalogue.roles[change.role_id].label for change in gained]
             people.append((outcome, before, after))
     with house.database.reading() as connection:
-        names = {
-            row.id: {"id": row.id, "display_name": row.display_name, "user_name": row.user_name}
-            for row in (views.person(connection, outcome.person.user_id) for outcome, _, _ in people)
-            if row is not None
-        }
+        names = views.people_by_id(connection, [outcome.person.user_id for outcome, _, _ in people])
     return {
         **counts,
         "people": [{"person": names[outcome.person.user_id], "before": before, "after": after} for outcome, before, after in people],

@@ -53,17 +53,16 @@ def _chunk(house: House) -> int:
     return len(marks)
 
 
-def mark_those_whose_time_has_come(house: House, now: Instant) -> int:
+def mark_those_whose_time_has_come(house: House, now: Instant) -> bool:
     """Mark people for whom an assignment begins or ends by its date.
 
     Returns:
-        How many there are.
+        Whether there are any.
     """
     due = select(t.user.c.id, literal(now)).where(t.user.c.next_change_at.is_not(None), t.user.c.next_change_at <= now)
     with house.database.reading() as connection:
-        waiting = len(connection.execute(due.limit(1)).all())
-    if not waiting:
-        return 0
+        if connection.execute(due.limit(1)).first() is None:
+            return False
     with house.database.writing() as connection:
         groups.mark_selected(connection, due)
-    return waiting
+    return True

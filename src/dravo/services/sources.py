@@ -208,8 +208,9 @@ def add_token(house: House, caller: Caller, key: str, label: str, expires_at: In
         }
         connection.execute(insert(t.source_token).values(**row))
         record_change(connection, house.keys, caller, "added push token", "source", source.id, now, {"label": label, "prefix": token.prefix})
+        made = connection.execute(select(t.source_token).where(t.source_token.c.id == row["id"])).one()
     house.doors += 1
-    return {**_token_line(_Shown(row)), "token": token.text}
+    return {**_token_line(made), "token": token.text}
 
 
 def revoke_token(house: House, caller: Caller, key: str, token_id: str) -> None:
@@ -237,13 +238,6 @@ def tokens(house: House, key: str, ask: Ask) -> dict[str, Any]:
         source = by_key(connection, key)
         statement = select(t.source_token).where(t.source_token.c.source_id == source.id)
         return page(connection, statement, [t.source_token.c.id], ask, _token_line, newest_first=True)
-
-
-class _Shown:
-    """A row that was just written, to be shown as one that was read."""
-
-    def __init__(self, row: dict[str, Any]) -> None:
-        self.__dict__.update({"last_used_at": None, "revoked_at": None, "expires_at": None, "scope": "write"}, **row)
 
 
 def _token_line(row: Any) -> dict[str, Any]:

@@ -58,6 +58,7 @@ def _rewriting(*columns: str) -> Any:
 
 _REWRITE = _rewriting(*_CONTENT)
 _RENAME = _rewriting(*_NAMES, *_CONTENT)
+_REMOVE_MARK = delete(t.mark).where(t.mark.c.user_id == bindparam("user"), t.mark.c.since == bindparam("seen"))
 _MAKE_USER = insert(t.user)
 _OPEN_ACCESS = insert(t.access)
 _WRITE_REASONS = update(t.access).where(t.access.c.id == bindparam("access")).values(reasons=bindparam("why", type_=t.access.c.reasons.type))
@@ -252,5 +253,6 @@ def _leave_alone(connection: Connection, account_ids: Sequence[str], now: Instan
 
 def remove_marks(connection: Connection, seen: Iterable[tuple[str, str]]) -> None:
     """Take away marks that were worked out, unless they were set anew meanwhile."""
-    for user_id, since in seen:
-        connection.execute(delete(t.mark).where(t.mark.c.user_id == user_id, t.mark.c.since == since))
+    rows = [{"user": user_id, "seen": since} for user_id, since in seen]
+    if rows:
+        connection.execute(_REMOVE_MARK, rows)

@@ -51,9 +51,11 @@ def people(connection: Connection, ask: Ask, words: str | None, state: str | Non
     return page(connection, statement, [u.display_name_key, u.id], ask, person_line)
 
 
-def person(connection: Connection, user_id: str) -> Any:
-    """Return a user's row."""
-    return connection.execute(select(t.user).where(t.user.c.id == user_id)).first()
+def people_by_id(connection: Connection, user_ids: list[str]) -> dict[str, dict[str, Any]]:
+    """Return some users in short, by id."""
+    u = t.user.c
+    rows = connection.execute(select(u.id, u.display_name, u.user_name).where(u.id.in_(user_ids)))
+    return {row.id: {"id": row.id, "display_name": row.display_name, "user_name": row.user_name} for row in rows}
 
 
 def people_named(connection: Connection, name: str) -> list[Any]:
@@ -113,22 +115,27 @@ def memberships_of(connection: Connection, user_id: str) -> list[dict[str, Any]]
     ]
 
 
-def groups(connection: Connection, ask: Ask, words: str | None, source_key: str | None) -> dict[str, Any]:
-    """Return a page of groups by name, each with its source, its own id and how many it lists."""
+def _groups_statement() -> Select[Any]:
+    """Return the select of present groups, each with its source, how many it lists and how many assignments name it."""
     g, s, m = t.group.c, t.source.c, t.membership.c
     size = select(func.count()).select_from(t.membership).where(m.group_id == g.id, m.until_at.is_(None), m.record_id.is_not(None)).scalar_subquery()
     roles = (
         select(func.count()).select_from(t.assignment).where(t.assignment.c.group_id == g.id, t.assignment.c.removed_at.is_(None)).scalar_subquery()
     )
-    statement = (
+    return (
         select(g.id, g.display_name, g.external_id, g.modified_at, s.key, s.label, size.label("size"), roles.label("roles"))
         .outerjoin(t.source, s.id == g.source_id)
         .where(g.gone_at.is_(None))
     )
+
+
+def groups(connection: Connection, ask: Ask, words: str | None, source_key: str | None) -> dict[str, Any]:
+    """Return a page of groups by name; `words` are looked for in the name, or are one of its ids."""
+    g, statement = t.group.c, _groups_statement()
     if words:
         statement = statement.where(or_(contains(g.display_name_key, words), g.id == words, g.external_id == words))
     if source_key:
-        statement = statement.where(s.key == source_key)
+        statement = statement.where(t.source.c.key == source_key)
     return page(connection, statement, [g.display_name_key, g.id], ask, group_line)
 
 
@@ -147,7 +154,8 @@ def group_line(row: Any) -> dict[str, Any]:
 
 def group(connection: Connection, group_id: str) -> dict[str, Any] | None:
     """Return one group as it stands in lists, or None."""
-    return next((line for line in groups(connection, Ask(count=2), group_id, None)["items"] if line["id"] == group_id), None)
+    row = connection.execute(_groups_statement().where(t.group.c.id == group_id)).first()
+    return group_line(row) if row else None
 
 
 def group_members(connection: Connection, group_id: str, ask: Ask) -> dict[str, Any]:

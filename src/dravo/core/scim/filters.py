@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from datetime import UTC, datetime
 from typing import Any
 
+from dravo.core.records import fold
 from dravo.core.scim.errors import invalid_filter
 from dravo.core.scim.paths import And, Compare, Element, Filter, Location, Not, Or, Present
 from dravo.core.scim.schemas import Attribute
@@ -114,5 +115,5 @@ def _comparable(leaf: Attribute, value: Any) -> Any:
             raise invalid_filter(f"'{value}' is not a time such as 2031-04-02T09:15:00Z.") from None
         return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
     if isinstance(value, str) and not leaf.case_exact and leaf.type != "binary":
-        return value.casefold()
+        return fold(value)
     return value

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Generic, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field
+
+Item = TypeVar("Item")
 
 
 class Problem(BaseModel):
@@ -20,6 +22,14 @@ class ProblemAnswer(BaseModel):
     """An error."""
 
     error: Problem
+
+
+class Page(BaseModel, Generic[Item]):
+    """One page of a list, how many there are in all, and the cursor of the page behind it."""
+
+    items: list[Item]
+    total: int
+    next: str | None
 
 
 class Named(BaseModel):
@@ -513,97 +523,49 @@ class NewOperator(Operator):
     password: str | None
 
 
-class PageOfSources(BaseModel):
+class PageOfSources(Page[Source]):
     """A page of sources."""
 
-    items: list[Source]
-    total: int
-    next: str | None
 
-
-class PageOfTokens(BaseModel):
+class PageOfTokens(Page[Token]):
     """A page of tokens."""
 
-    items: list[Token]
-    total: int
-    next: str | None
 
-
-class PageOfApiTokens(BaseModel):
+class PageOfApiTokens(Page[ApiToken]):
     """A page of API tokens."""
 
-    items: list[ApiToken]
-    total: int
-    next: str | None
 
-
-class PageOfPeople(BaseModel):
+class PageOfPeople(Page[PersonLine]):
     """A page of people."""
 
-    items: list[PersonLine]
-    total: int
-    next: str | None
 
-
-class PageOfGroups(BaseModel):
+class PageOfGroups(Page[Group]):
     """A page of groups."""
 
-    items: list[Group]
-    total: int
-    next: str | None
 
-
-class PageOfAccess(BaseModel):
+class PageOfAccess(Page[Access]):
     """A page of access."""
 
-    items: list[Access]
-    total: int
-    next: str | None
 
-
-class PageOfAccounts(BaseModel):
+class PageOfAccounts(Page[Account]):
     """A page of accounts."""
 
-    items: list[Account]
-    total: int
-    next: str | None
 
-
-class PageOfApplications(BaseModel):
+class PageOfApplications(Page[ApplicationLine]):
     """A page of applications."""
 
-    items: list[ApplicationLine]
-    total: int
-    next: str | None
 
-
-class PageOfAssignments(BaseModel):
+class PageOfAssignments(Page[Assignment]):
     """A page of assignments."""
 
-    items: list[Assignment]
-    total: int
-    next: str | None
 
-
-class PageOfDeliveries(BaseModel):
+class PageOfDeliveries(Page[DeliveryLine]):
     """A page of deliveries."""
 
-    items: list[DeliveryLine]
-    total: int
-    next: str | None
 
-
-class PageOfAuditEntries(BaseModel):
+class PageOfAuditEntries(Page[AuditEntry]):
     """A page of the audit log."""
 
-    items: list[AuditEntry]
-    total: int
-    next: str | None
 
-
-class PageOfOperators(BaseModel):
+class PageOfOperators(Page[Operator]):
     """A page of operators."""
-
-    items: list[Operator]
-    total: int
-    next: str | None
