@@ -82,6 +82,8 @@ class Convergence(RuleBasedStateMachine):
         self.records: dict[str, str] = {}
 
     def teardown(self) -> None:
+        # However a sequence ends, the worker gets to work in peace once more, and then all has to be right.
+        self.work_until_all_is_agreed()
         self.rooms.house.close()
         self.application.kept.close()
         self.folder.cleanup()
