@@ -14,7 +14,6 @@ from hypothesis import strategies as st
 from sqlalchemy import select
 
 from dravo.core.errors import Busy, InvalidInput, RecordsFailing, WorldMoved
-from dravo.core.records import fold
 from dravo.core.scim.filters import matches
 from dravo.core.scim.paths import parse_filter
 from dravo.core.scim.schemas import USER
@@ -23,6 +22,7 @@ from dravo.store import catalogue, tables, views
 from dravo.store.database import Database
 from dravo.store.identifiers import new_id
 from dravo.store.pages import Ask
+from dravo.store.records import _found_by
 from dravo.store.scim_filters import narrow
 from tests.rooms import Rooms
 
@@ -198,25 +198,39 @@ def test_a_filter_finds_the_same_by_sql_as_by_the_core(rooms: Rooms) -> None:
 
 
 _NAMES = st.sampled_from(["ada", "Ada", "bob", "straße", "STRASSE", "é", "e\u0301", "İ", ""])
+_OPERATORS = st.sampled_from(["eq", "ne", "sw", "co", "ew", "gt", "ge", "lt", "le"])
 _PARTS = st.one_of(
-    _NAMES.map(lambda name: f'userName eq "{name}"'),
-    _NAMES.map(lambda name: f'externalId eq "{name}"'),
-    st.sampled_from(['title eq "x"', "title pr", "active eq true", 'userName sw "a"']),
+    st.builds(lambda operator, name: f'userName {operator} "{name}"', _OPERATORS, _NAMES),
+    st.builds(lambda operator, name: f'externalId {operator} "{name}"', _OPERATORS, _NAMES),
+    st.builds(lambda operator, name: f'emails.value {operator} "{name}"', _OPERATORS, _NAMES),
+    _NAMES.map(lambda name: f'emails[value eq "{name}" and type eq "work"]'),
+    st.sampled_from(
+        ['title eq "x"', "title pr", "active eq true", "externalId pr", 'meta.resourceType eq "User"', 'meta.created gt "2030-01-01T00:00:00Z"']
+    ),
 )
 _ANY = st.recursive(
-    _PARTS, lambda inner: st.tuples(inner, st.sampled_from(["and", "or"]), inner).map(lambda three: f"({' '.join(three)})"), max_leaves=5
+    _PARTS,
+    lambda inner: st.one_of(
+        st.tuples(inner, st.sampled_from(["and", "or"]), inner).map(lambda three: f"({' '.join(three)})"), inner.map(lambda one: f"not ({one})")
+    ),
+    max_leaves=5,
 )
+_EMAILS = st.lists(_NAMES.filter(bool), max_size=3)
 
 
-@settings(max_examples=60, deadline=None)
-@given(text=_ANY, name=_NAMES, title=st.sampled_from([None, "x"]))
-def test_sql_lets_through_at_least_what_the_filter_does(text: str, name: str, title: str | None) -> None:
-    data: dict[str, Any] = {"userName": name, "externalId": name, **({"title": title} if title else {}), "active": True}
+@settings(max_examples=300, deadline=None)
+@given(text=_ANY, name=_NAMES, external=st.one_of(st.none(), _NAMES), title=st.sampled_from([None, "x"]), emails=_EMAILS)
+def test_sql_lets_through_at_least_what_the_filter_does(text: str, name: str, external: str | None, title: str | None, emails: list[str]) -> None:
+    data: dict[str, Any] = {"userName": name, "active": True, "id": "1", "meta": {"resourceType": "User", "created": "2031-01-01T00:00:00.000000Z"}}
+    data |= {key: value for key, value in (("title", title), ("externalId", external)) if value is not None}
+    data |= {"emails": [{"value": each, "type": "home"} for each in emails]} if emails else {}
     memory = sqlite3.connect(":memory:")
-    memory.execute("CREATE TABLE record (id TEXT, user_name_key TEXT, external_id TEXT)")
-    memory.execute("INSERT INTO record VALUES ('1', ?, ?)", (fold(name), name))
+    columns = "id, source_id, gone_at, created_at, user_name_key, external_id, email_key, more_emails"
+    memory.execute(f"CREATE TABLE record ({columns})")
+    row = ("1", "s", None, "2031-01-01T00:00:00.000000Z", *_found_by(data))
+    memory.execute(f"INSERT INTO record ({columns}) VALUES ({','.join('?' * len(row))})", row)
     tree = parse_filter(text, USER)
-    narrowing = narrow(tree, tables.record)
+    narrowing = narrow(tree, tables.record, "s")
     passes = True
     if narrowing.condition is not None:
         compiled = select(tables.record.c.id).where(narrowing.condition).compile(compile_kwargs={"literal_binds": True})

@@ -141,6 +141,18 @@ def screen() -> Console:
     return Console(highlight=False) if sys.stdout.isatty() else Console(width=int(os.environ.get("COLUMNS") or 200), highlight=False)
 
 
-def moment(text: str | None) -> str:
+def moment(text: str | None, *, seconds: bool = False) -> str:
     """Return an instant as people read it."""
-    return f"{text[:10]} {text[11:16]}" if text else "-"
+    return f"{text[:10]} {text[11 : 19 if seconds else 16]}" if text else "-"
+
+
+def read_json(file: str) -> Any:
+    """Return what a JSON file says; "-" is standard input.
+
+    Raises:
+        WrongUse: if it cannot be read.
+    """
+    try:
+        return json.loads(sys.stdin.read() if file == "-" else Path(file).read_text(encoding="utf-8"))
+    except (OSError, ValueError) as wrong:
+        raise WrongUse(f"'{file}' cannot be read as JSON: {wrong}.") from None

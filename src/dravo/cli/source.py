@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from dravo.cli.frame import command, facts, list_options, moment, noun, show_json, show_list, table
+from dravo.cli.frame import command, facts, list_options, moment, noun, read_json, show_json, show_list, table
 from dravo.client import Dravo
 
 
@@ -27,6 +27,28 @@ def add_commands(nouns: Any) -> None:
     new.add_argument("key")
     new.add_argument("--label", required=True)
     new.add_argument("--expires", metavar="INSTANT", help="such as 2031-12-31T00:00:00Z")
+    new.add_argument("--for", dest="kinds", choices=("users", "groups", "both"), default="both", help="what it opens (default both)")
+    new.add_argument("--read-only", action="store_true", help="it may not write")
+    requests = command(
+        verbs, "requests", _requests, "what a source asked for, and what it led to",
+        ["dravo source requests staff --outcome refused", "dravo source requests staff zofia"],
+    )  # fmt: skip
+    requests.add_argument("key")
+    requests.add_argument("words", nargs="?", help="a part of the path, the outcome or the body")
+    requests.add_argument("--outcome", choices=("refused", "changed", "read"))
+    list_options(requests)
+    request = command(verbs, "request", _request, "one request whole, its body too")
+    request.add_argument("key")
+    request.add_argument("id")
+    schemas = command(verbs, "schemas", _schemas, "list the extension schemas of a source")
+    schemas.add_argument("key")
+    schema = command(verbs, "add-schema", _add_schema, "add an extension schema", ["dravo source add-schema staff garden.json --to groups"])
+    schema.add_argument("key")
+    schema.add_argument("file", help="the schema as JSON (RFC 7643, section 7); - for standard input")
+    schema.add_argument("--to", choices=("users", "groups"), default="users")
+    less = command(verbs, "remove-schema", _remove_schema, "remove an extension schema")
+    less.add_argument("key")
+    less.add_argument("urn")
     revoke = command(verbs, "revoke-token", _revoke, "revoke a push token")
     revoke.add_argument("key")
     revoke.add_argument("token_id")
@@ -89,6 +111,7 @@ def _tokens(given: argparse.Namespace, dravo: Dravo) -> None:
         "Id": lambda k: k["id"],
         "Label": lambda k: k["label"],
         "Begins with": lambda k: f"dravo_push_{k['prefix']}_",
+        "For": lambda k: f"{k['kinds']}, {k['access']}",
         "Made (UTC)": lambda k: moment(k["created_at"]),
         "Expires": lambda k: moment(k["expires_at"]),
         "Last used": lambda k: moment(k["last_used_at"]),
@@ -98,7 +121,8 @@ def _tokens(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _new_token(given: argparse.Namespace, dravo: Dravo) -> None:
-    made = dravo.sources.add_token(given.key, given.label, given.expires)
+    access = "read" if given.read_only else "write"
+    made = dravo.sources.add_token(given.key, given.label, given.expires, kinds=given.kinds, access=access)
     if given.json:
         show_json(made)
     else:
@@ -108,6 +132,67 @@ def _new_token(given: argparse.Namespace, dravo: Dravo) -> None:
 def _revoke(given: argparse.Namespace, dravo: Dravo) -> None:
     dravo.sources.revoke_token(given.key, given.token_id)
     print("Revoked.")
+
+
+def _requests(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {
+        "At (UTC)": lambda r: moment(r["at"], seconds=True),
+        "Request": lambda r: f"{r['method']} {r['path']}{'?' + r['query'] if r['query'] else ''}",
+        "Answer": lambda r: r["status"],
+        "What it did": lambda r: " ".join([r["outcome"], *_led_to(r)]),
+        "Id": lambda r: r["id"],
+    }
+    show_list(given, dravo.sources.requests(given.key, words=given.words, outcome=given.outcome), columns, "No such request is kept.")
+
+
+def _led_to(request: Any) -> list[str]:
+    lines = []
+    for person in request["people"]:
+        lines += [f"{person['name']} gained {role}." for role in person["gained"]]
+        lines += [f"{person['name']} lost {role}." for role in person["lost"]]
+    return [*lines, f"And {request['more']} more people."] if request["more"] else lines
+
+
+def _request(given: argparse.Namespace, dravo: Dravo) -> None:
+    found = dravo.sources.request(given.key, given.id)
+    if given.json:
+        show_json(found)
+        return
+    facts({
+        "At": found["at"], "Request": f"{found['method']} {found['path']}", "Query": found["query"], "Answer": found["status"],
+        "Took": f"{found['milliseconds']} ms", "What it did": found["outcome"],
+    })  # fmt: skip
+    for line in _led_to(found):
+        print(f"- {line}")
+    for manner in found["manners"]:
+        print(f"Its own way of saying it: {manner}")
+    if found["body"]:
+        print(f"\n{found['body']}")
+
+
+def _schemas(given: argparse.Namespace, dravo: Dravo) -> None:
+    found = dravo.sources.schemas(given.key)
+    if given.json:
+        show_json(found)
+    elif found:
+        names = {
+            "URN": lambda s: s["urn"],
+            "Of": lambda s: s["kind"],
+            "Attributes": lambda s: ", ".join(a["name"] for a in s["document"]["attributes"]),
+        }
+        table(names, found)
+    else:
+        print("It has the standard schemas only.")
+
+
+def _add_schema(given: argparse.Namespace, dravo: Dravo) -> None:
+    dravo.sources.add_schema(given.key, "User" if given.to == "users" else "Group", read_json(given.file))
+    print(f"Added. '{given.key}' may send it from now on.")
+
+
+def _remove_schema(given: argparse.Namespace, dravo: Dravo) -> None:
+    dravo.sources.remove_schema(given.key, given.urn)
+    print("Removed.")
 
 
 def _groups(given: argparse.Namespace, dravo: Dravo) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any, TypeVar, cast
 from urllib.parse import quote
 
@@ -103,6 +104,14 @@ class Dravo:
         """Return whether the chain of the audit log holds."""
         return cast(t.AuditVerdict, self.call("GET", "/audit/verdict"))
 
+    def settings(self) -> list[t.Setting]:
+        """Return what is set for the whole house."""
+        return cast(t.HouseSettings, self.call("GET", "/settings"))["items"]
+
+    def change_setting(self, name: str, value: int) -> list[t.Setting]:
+        """Give a setting another value."""
+        return cast(t.HouseSettings, self.call("PUT", f"/settings/{_part(name)}", body={"value": value}))["items"]
+
     def pages(self, path: str, query: dict[str, Any] | None = None) -> Pages[Any]:
         """Return a list that comes in pages."""
         return Pages(lambda after, count: self.call("GET", path, query={**(query or {}), "after": after, "count": count}))
@@ -149,17 +158,39 @@ class Sources(_Noun):
         """Return the exchange sheet of a source's push channel."""
         return cast(t.ExchangeSheet, self._call("GET", f"/sources/{_part(key)}/sheet"))
 
-    def tokens(self, key: str) -> Pages[t.Token]:
+    def tokens(self, key: str) -> Pages[t.PushToken]:
         """List a source's push tokens, without their texts."""
         return self._dravo.pages(f"/sources/{_part(key)}/tokens")
 
-    def add_token(self, key: str, label: str, expires_at: str | None = None) -> t.NewToken:
-        """Make a push token; its text is in the answer, the only time."""
-        return cast(t.NewToken, self._call("POST", f"/sources/{_part(key)}/tokens", body={"label": label, "expires_at": expires_at}))
+    def add_token(self, key: str, label: str, expires_at: str | None = None, *, kinds: str = "both", access: str = "write") -> t.NewToken:
+        """Make a push token for `kinds` "users", "groups" or "both"; its text is in the answer, the only time."""
+        body = {"label": label, "expires_at": expires_at, "kinds": kinds, "access": access}
+        return cast(t.NewToken, self._call("POST", f"/sources/{_part(key)}/tokens", body=body))
 
     def revoke_token(self, key: str, token_id: str) -> None:
         """Revoke a push token."""
         self._call("DELETE", f"/sources/{_part(key)}/tokens/{_part(token_id)}")
+
+    def schemas(self, key: str) -> Sequence[t.SourceSchema]:
+        """Return the extension schemas of a source."""
+        return cast(t.SourceSchemas, self._call("GET", f"/sources/{_part(key)}/schemas"))["items"]
+
+    def add_schema(self, key: str, kind: str, document: dict[str, Any]) -> Sequence[t.SourceSchema]:
+        """Add an extension schema (RFC 7643, section 7) to a source's people ("User") or groups ("Group")."""
+        body = {"kind": kind, "document": document}
+        return cast(t.SourceSchemas, self._call("POST", f"/sources/{_part(key)}/schemas", body=body))["items"]
+
+    def remove_schema(self, key: str, urn: str) -> None:
+        """Remove an extension schema from a source."""
+        self._call("DELETE", f"/sources/{_part(key)}/schemas/{_part(urn)}")
+
+    def requests(self, key: str, *, words: str | None = None, outcome: str | None = None, method: str | None = None) -> Pages[t.TraceLine]:
+        """List what a source asked for, newest first; `outcome` is "refused", "changed" or "read"."""
+        return self._dravo.pages(f"/sources/{_part(key)}/requests", {"q": words, "outcome": outcome, "method": method})
+
+    def request(self, key: str, request_id: str) -> t.Trace:
+        """Return one request with its body."""
+        return cast(t.Trace, self._call("GET", f"/sources/{_part(key)}/requests/{_part(request_id)}"))
 
 
 class People(_Noun):

@@ -270,6 +270,12 @@ class GroupRef(TypedDict):
     gone: bool
 
 
+class HouseSettings(TypedDict):
+    """Every setting of the house."""
+
+    items: list[Setting]
+
+
 class Named(TypedDict):
     """Something by key and label."""
 
@@ -312,6 +318,8 @@ class NewToken(TypedDict):
     expires_at: str | None
     last_used_at: str | None
     revoked_at: str | None
+    kinds: str
+    access: str
     token: str
 
 
@@ -435,7 +443,15 @@ class PageOfSources(TypedDict):
 class PageOfTokens(TypedDict):
     """A page of tokens."""
 
-    items: list[Token]
+    items: list[PushToken]
+    total: int
+    next: str | None
+
+
+class PageOfTraces(TypedDict):
+    """A page of traces."""
+
+    items: list[TraceLine]
     total: int
     next: str | None
 
@@ -543,6 +559,20 @@ class ProblemAnswer(TypedDict):
     error: Problem
 
 
+class PushToken(TypedDict):
+    """A token of a source: what it opens (users, groups, both), and whether it may write."""
+
+    id: str
+    label: str
+    prefix: str
+    created_at: str
+    expires_at: str | None
+    last_used_at: str | None
+    revoked_at: str | None
+    kinds: str
+    access: str
+
+
 class Reason(TypedDict):
     """Why: an assignment, by way of a group or direct."""
 
@@ -580,6 +610,17 @@ class Session(TypedDict):
     kind: str
     csrf: str
     permissions: list[str]
+
+
+class Setting(TypedDict):
+    """A setting of the house."""
+
+    name: str
+    label: str
+    value: int
+    default: int
+    least: int
+    most: int
 
 
 class Settings(TypedDict):
@@ -631,6 +672,21 @@ class Source(TypedDict):
     last_call_at: str | None
 
 
+class SourceSchema(TypedDict):
+    """An extension schema that was added to a source; `kind` is what it belongs to, User or Group."""
+
+    urn: str
+    kind: str
+    name: str
+    document: dict[str, Any]
+
+
+class SourceSchemas(TypedDict):
+    """The extension schemas of a source."""
+
+    items: list[SourceSchema]
+
+
 class Stage(TypedDict):
     """One stage of the band."""
 
@@ -639,16 +695,57 @@ class Stage(TypedDict):
     needs: int
 
 
-class Token(TypedDict):
-    """A token, without its text."""
+class Trace(TypedDict):
+    """One request with its body, secrets left out."""
 
     id: str
-    label: str
-    prefix: str
-    created_at: str
-    expires_at: str | None
-    last_used_at: str | None
-    revoked_at: str | None
+    at: str
+    method: str
+    path: str
+    query: str | None
+    status: int
+    milliseconds: int
+    outcome: str
+    manners: list[str]
+    subject: TraceSubject | None
+    people: list[TracePerson]
+    more: int
+    body: str | None
+
+
+class TraceLine(TypedDict):
+    """One request of a source: what came, what was answered, what it led to; `more` people beside those listed."""
+
+    id: str
+    at: str
+    method: str
+    path: str
+    query: str | None
+    status: int
+    milliseconds: int
+    outcome: str
+    manners: list[str]
+    subject: TraceSubject | None
+    people: list[TracePerson]
+    more: int
+
+
+class TracePerson(TypedDict):
+    """What a request led to for one person."""
+
+    id: str
+    name: str
+    gained: list[str]
+    lost: list[str]
+    accounts: list[list[str]]
+
+
+class TraceSubject(TypedDict):
+    """The person (by the user's id) or group that a request was about."""
+
+    kind: str
+    id: str
+    name: str
 
 
 class Way(TypedDict):

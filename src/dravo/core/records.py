@@ -43,6 +43,7 @@ class Searchable:
     external_id: str | None
     display_name: str
     email: str | None
+    emails: tuple[str, ...] = ()
 
 
 def fold(text: str) -> str:
@@ -53,7 +54,8 @@ def fold(text: str) -> str:
 def searchable(data: Mapping[str, Any]) -> Searchable:
     """Return what a SCIM User is found by."""
     user_name = str(data.get("userName", ""))
-    return Searchable(user_name, fold(user_name), data.get("externalId"), display_name(data), primary_email(data))
+    emails = tuple(dict.fromkeys(fold(str(each["value"])) for each in data.get("emails") or () if each.get("value")))
+    return Searchable(user_name, fold(user_name), data.get("externalId"), display_name(data), primary_email(data), emails)
 
 
 def display_name(data: Mapping[str, Any]) -> str:

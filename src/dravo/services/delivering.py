@@ -11,7 +11,7 @@ import time
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, and_, bindparam, case, exists, insert, or_, select, update
+from sqlalchemy import Connection, and_, bindparam, case, delete, exists, insert, or_, select, update
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.accounts import describe
@@ -275,6 +275,13 @@ def _note_attempt(
             delivery_id=delivery_id, version=version, started_at=started, ended_at=ended, outcome=outcome, message=message, exchanges=exchanges
         )
     )
+
+
+def sweep(house: House, now: Instant, days: int) -> None:
+    """Forget the attempts of deliveries that were closed more than so many days ago."""
+    closed = select(t.delivery.c.id).where(t.delivery.c.closed_at < later(now, -86_400 * days))
+    with house.database.writing() as connection:
+        connection.execute(delete(t.delivery_attempt).where(t.delivery_attempt.c.delivery_id.in_(closed)))
 
 
 # Looking at deliveries, and trying again

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from dravo.core.scim.schemas import Shapes
 from dravo.services.secrets import Keys
+from dravo.services.tracing import Traces
 from dravo.store.catalogue import CatalogueCache
 from dravo.store.database import Database
 
@@ -19,9 +21,13 @@ class House:
         self.database.migrate()
         self.keys = Keys(folder)
         self.catalogue = CatalogueCache()
+        self.traces = Traces(self.database)
         # Raised whenever a push token is made or revoked, so that what is remembered of tokens is forgotten.
         self.doors = 0
+        # Schemas of sources, by source and what was added to it.
+        self.shapes: dict[tuple[str, tuple[str, ...]], Shapes] = {}
 
     def close(self) -> None:
-        """Close the records."""
+        """Close the records, what waits to be written first."""
+        self.traces.close()
         self.database.close()

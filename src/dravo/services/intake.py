@@ -6,7 +6,7 @@ planned anew.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, TypeVar
 
@@ -22,7 +22,9 @@ from dravo.core.records import PersonRecord, searchable
 from dravo.core.scim.errors import ScimError, invalid_value
 from dravo.core.scim.filters import element_matches
 from dravo.core.scim.patches import MemberChange, Operation, apply_patch
-from dravo.core.scim.schemas import GROUP, USER
+from dravo.core.scim.resources import check_immutable, unique_values
+from dravo.core.scim.schemas import STANDARD, Shapes
+from dravo.core.scim.versions import ANY, Condition, entity_tag
 from dravo.store import clock, groups, own, records, snapshots
 from dravo.store import tables as t
 from dravo.store.applying import Rewrite, apply_outcomes
@@ -51,6 +53,42 @@ class Taken:
     created_at: Instant
     modified_at: Instant
     listed: Sequence[tuple[str, str]] = ()
+
+
+@dataclass(frozen=True)
+class Done:
+    """What was done to one person or group: for whoever keeps a trace of it.
+
+    `before` is None for what was created, `after` None for what is gone; `marked` says that its people are worked out later.
+    """
+
+    kind: str
+    id: str
+    before: Mapping[str, Any] | None
+    after: Mapping[str, Any] | None
+    outcomes: Sequence[Outcome] = ()
+    catalogue: Catalogue | None = None
+    added: int = 0
+    removed: int = 0
+    marked: bool = False
+
+
+@dataclass(frozen=True)
+class Manner:
+    """How something is taken in.
+
+    Attributes:
+        shapes: the schemas that hold for the source.
+        condition: which version it is for.
+        keep: writes the trace of what was done, in the same transaction; called again if that had to be done again.
+    """
+
+    shapes: Shapes = STANDARD
+    condition: Condition = ANY
+    keep: Callable[[Connection, Done], None] | None = None
+
+
+PLAIN = Manner()
 
 
 @dataclass(frozen=True)
@@ -86,17 +124,19 @@ class Intake:
 
     # People
 
-    def create_person(self, source_id: str, data: dict[str, Any]) -> Taken:
+    def create_person(self, source_id: str, data: dict[str, Any], manner: Manner = PLAIN) -> Taken:
         """Take in somebody new.
 
         Args:
             source_id: whose person it is.
             data: a SCIM User as `read_resource` makes it.
+            manner: how it is taken in.
 
         Raises:
             ScimError: 409 uniqueness, if the source has somebody of that userName.
         """
         now = clock.now()
+        unique = unique_values(data, manner.shapes.user)
         record_id, new_user = new_id(), new_id()
 
         def attempt() -> Taken:
@@ -108,33 +148,46 @@ class Intake:
                 check_revision(connection, catalogue.revision)
                 apply_outcomes(connection, [outcome], now, rewrite=Rewrite.NAMES, seen=catalogue.revision)
                 records.make(connection, record_id, source_id, self.channel, binding.user_id, data, now)
+                if unique:
+                    records.claim(connection, record_id, source_id, unique)
+                if manner.keep:
+                    manner.keep(connection, Done("person", binding.user_id, None, data, [outcome], catalogue))
             return Taken(record_id, data, 1, now, now)
 
-        return self._until_it_stands(attempt, lambda: self._check_user_name(source_id, data, None))
+        return self._until_it_stands(attempt, lambda: self._check_unique(source_id, data, None, manner.shapes))
 
-    def replace_person(self, source_id: str, record_id: str, data: dict[str, Any]) -> Taken:
+    def replace_person(self, source_id: str, record_id: str, data: dict[str, Any], manner: Manner = PLAIN) -> Taken:
         """Take in a person's whole new content (RFC 7644, 3.5.1).
 
         Raises:
             NotFound: if the source has no such person.
-            ScimError: 409 uniqueness.
+            ScimError: 409 uniqueness, 412 if the condition does not hold, 400 mutability.
         """
-        return self._change_person(source_id, record_id, lambda _: data)
 
-    def patch_person(self, source_id: str, record_id: str, operations: Sequence[Operation]) -> Taken:
+        def change(before: dict[str, Any]) -> dict[str, Any]:
+            check_immutable(before, data, manner.shapes.user)
+            return data
+
+        return self._change_person(source_id, record_id, change, manner)
+
+    def patch_person(self, source_id: str, record_id: str, operations: Sequence[Operation], manner: Manner = PLAIN) -> Taken:
         """Take in a change of a person (RFC 7644, 3.5.2); raises as `replace_person` and `apply_patch`."""
-        return self._change_person(source_id, record_id, lambda before: apply_patch(before, list(operations), USER).resource)
+        return self._change_person(source_id, record_id, lambda before: apply_patch(before, list(operations), manner.shapes.user).resource, manner)
 
-    def remove_person(self, source_id: str, record_id: str) -> None:
+    def remove_person(self, source_id: str, record_id: str, manner: Manner = PLAIN) -> None:
         """Take in that a person is gone: they leave every group, and keep their user as a tombstone.
 
         Raises:
             NotFound: if the source has no such person.
+            ScimError: 412 if the condition does not hold.
         """
-        self._change_person(source_id, record_id, lambda before: before, gone=True)
+        self._change_person(source_id, record_id, lambda before: before, manner, gone=True)
 
-    def _change_person(self, source_id: str, record_id: str, change: Callable[[dict[str, Any]], dict[str, Any]], *, gone: bool = False) -> Taken:
+    def _change_person(
+        self, source_id: str, record_id: str, change: Callable[[dict[str, Any]], dict[str, Any]], manner: Manner, *, gone: bool = False
+    ) -> Taken:
         data: dict[str, Any] = {}
+        shape = manner.shapes.user
 
         def attempt() -> Taken:
             nonlocal data
@@ -145,6 +198,8 @@ class Intake:
                     raise NotFound(f"This source has no person with the id '{record_id}'.")
                 row, person = found
                 listed = groups.groups_of_record(connection, record_id) if person.groups else ()
+                if manner.condition:
+                    manner.condition.check(entity_tag(row.version, listed))
                 data = change(row.data)
                 if data == row.data and not gone:
                     return Taken(record_id, data, row.version, row.created_at, row.modified_at, listed)
@@ -164,11 +219,15 @@ class Intake:
                     raise WorldMoved("The record has changed meanwhile.")
                 if gone:
                     groups.end_memberships_of_record(connection, record_id, now)
+                if shape.unique and (gone or unique_values(data, shape) != unique_values(row.data, shape)):
+                    records.claim(connection, record_id, source_id, [] if gone else unique_values(data, shape))
                 rewrite = Rewrite.NAMES if renamed else Rewrite.ATTRIBUTES
                 apply_outcomes(connection, [outcome], now, rewrite=rewrite, seen=catalogue.revision)
+                if manner.keep:
+                    manner.keep(connection, Done("person", row.user_id, row.data, None if gone else data, [outcome], catalogue))
             return Taken(record_id, data, row.version + 1, row.created_at, now, listed)
 
-        return self._until_it_stands(attempt, lambda: self._check_user_name(source_id, data, record_id))
+        return self._until_it_stands(attempt, lambda: self._check_unique(source_id, data, record_id, manner.shapes))
 
     def _groups_without(self, user_id: str, record_id: str) -> tuple[str, ...]:
         with self.database.reading() as connection:
@@ -176,11 +235,12 @@ class Intake:
             found = groups.groups_of_records(connection, others)
         return tuple(group_id for listed in found.values() for group_id, _ in listed)
 
-    def _check_user_name(self, source_id: str, data: dict[str, Any], own_id: str | None) -> None:
+    def _check_unique(self, source_id: str, data: dict[str, Any], own_id: str | None, shapes: Shapes) -> None:
         key = searchable(data).user_name_key
         with self.database.reading() as connection:
             condition = (t.record.c.user_name_key == key) & (t.record.c.id != (own_id or ""))
-            total, _ = own.listing(connection, t.record, source_id, self.channel, condition, 0, 0)
+            total = own.count(connection, t.record, source_id, self.channel, condition)
+            other = records.whose(connection, source_id, unique_values(data, shapes.user), own_id or "")
         if total:
             raise ScimError(
                 409,
@@ -188,10 +248,12 @@ class Intake:
                 "and change them instead.",
                 "uniqueness",
             )
+        if other:
+            raise ScimError(409, f"Somebody of this source already has '{other[1]}' as {other[0]}.", "uniqueness")
 
     # Groups
 
-    def create_group(self, source_id: str, data: dict[str, Any], members: Sequence[str]) -> Taken:
+    def create_group(self, source_id: str, data: dict[str, Any], members: Sequence[str], manner: Manner = PLAIN) -> Taken:
         """Take in a new group with its members.
 
         Raises:
@@ -209,15 +271,22 @@ class Intake:
                 groups.add_members(connection, group_id, plan.people_added, plan.groups_added, now)
                 if plan.nesting:
                     raise_revision(connection)
+                if manner.keep:
+                    manner.keep(connection, Done("group", group_id, None, data, added=len(members)))
             return Taken(group_id, data, 1, now, now)
 
         return self._until_it_stands(attempt)
 
-    def replace_group(self, source_id: str, group_id: str, data: dict[str, Any], members: Sequence[str]) -> Taken:
+    def replace_group(self, source_id: str, group_id: str, data: dict[str, Any], members: Sequence[str], manner: Manner = PLAIN) -> Taken:
         """Take in a group's whole new content and list (RFC 7644, 3.5.1); raises as `patch_group`."""
-        return self._change_group(source_id, group_id, lambda _: (data, [MemberChange("replace", tuple(members))]))
 
-    def patch_group(self, source_id: str, group_id: str, operations: Sequence[Operation]) -> Taken:
+        def change(before: dict[str, Any]) -> tuple[dict[str, Any], list[MemberChange]]:
+            check_immutable(before, data, manner.shapes.group)
+            return data, [MemberChange("replace", tuple(members))]
+
+        return self._change_group(source_id, group_id, change, manner)
+
+    def patch_group(self, source_id: str, group_id: str, operations: Sequence[Operation], manner: Manner = PLAIN) -> Taken:
         """Take in a change of a group (RFC 7644, 3.5.2); members who are not named are neither read nor written.
 
         Raises:
@@ -226,24 +295,25 @@ class Intake:
         """
 
         def change(before: dict[str, Any]) -> tuple[dict[str, Any], list[MemberChange]]:
-            patched = apply_patch(before, list(operations), GROUP)
+            patched = apply_patch(before, list(operations), manner.shapes.group)
             return patched.resource, patched.members
 
-        return self._change_group(source_id, group_id, change)
+        return self._change_group(source_id, group_id, change, manner)
 
-    def remove_group(self, source_id: str, group_id: str) -> None:
+    def remove_group(self, source_id: str, group_id: str, manner: Manner = PLAIN) -> None:
         """Take in that a group is gone, and with it every membership in it.
 
         Raises:
             NotFound: if the source has no such group.
         """
-        self._change_group(source_id, group_id, lambda before: (before, [MemberChange("replace", ())]), gone=True)
+        self._change_group(source_id, group_id, lambda before: (before, [MemberChange("replace", ())]), manner, gone=True)
 
     def _change_group(
         self,
         source_id: str,
         group_id: str,
         change: Callable[[dict[str, Any]], tuple[dict[str, Any], list[MemberChange]]],
+        manner: Manner,
         *,
         gone: bool = False,
     ) -> Taken:
@@ -253,6 +323,8 @@ class Intake:
                 row = groups.get(connection, source_id, self.channel, group_id)
                 if row is None:
                     raise NotFound(f"This source has no group with the id '{group_id}'.")
+                if manner.condition:
+                    manner.condition.check(entity_tag(row.version))
                 data, changes = change(row.data)
                 plan = self._member_plan(connection, source_id, group_id, changes)
                 if data == row.data and not plan and not gone:
@@ -271,6 +343,11 @@ class Intake:
                 apply_outcomes(connection, outcomes, now, rewrite=Rewrite.NOTHING, seen=catalogue.revision)
                 if plan.nesting or data["displayName"] != row.data["displayName"] or gone:
                     raise_revision(connection)
+                if manner.keep:
+                    added, removed = len(plan.people_added | plan.groups_added), len(plan.people_removed | plan.groups_removed)
+                    after = None if gone else data
+                    waits = concerned and not in_full
+                    manner.keep(connection, Done("group", group_id, row.data, after, outcomes, catalogue, added, removed, marked=waits))
             return Taken(group_id, data, row.version + 1, row.created_at, now)
 
         return self._until_it_stands(attempt)

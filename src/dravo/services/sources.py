@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import threading
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from sqlalchemy import Connection, and_, bindparam, delete, func, insert, or_, select, update
@@ -13,6 +13,9 @@ from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, StillInUse
 from dravo.core.instants import Instant
+from dravo.core.scim.errors import ScimError
+from dravo.core.scim.schemas import STANDARD, Shapes
+from dravo.services import shapes
 from dravo.services.auditing import record_change
 from dravo.services.house import House
 from dravo.services.permissions import Caller
@@ -36,6 +39,7 @@ SIGHTS = (
     (GROUP, "First group created"),
     (MEMBERSHIP, "First member added to a group"),
 )
+TOKEN_KINDS, TOKEN_ACCESS = ("users", "groups", "both"), ("read", "write")
 REFUSED, LOST, WRONG = "refused", "lost", "wrong"
 TROUBLES = (REFUSED, LOST, WRONG)
 
@@ -116,7 +120,7 @@ def remove(house: House, caller: Caller, key: str) -> None:
                 raise StillInUse(
                     f"'{row.label}' has brought people or groups.", "Revoke its tokens to keep it from calling; its people stay as they are."
                 )
-        for table in (t.source_token, t.source_sight):
+        for table in (t.source_token, t.source_sight, t.source_schema, t.trace):
             connection.execute(delete(table).where(table.c.source_id == row.id))
         connection.execute(delete(t.source).where(t.source.c.id == row.id))
         raise_revision(connection)
@@ -134,6 +138,12 @@ def by_key(connection: Connection, key: str) -> Any:
     if row is None:
         raise NotFound(f"There is no source with the key '{key}'.", "See the list of sources for the keys there are.")
     return row
+
+
+def id_of(house: House, key: str) -> str:
+    """Return a source's id; raises as `by_key`."""
+    with house.database.reading() as connection:
+        return str(by_key(connection, key).id)
 
 
 def _statement() -> Any:
@@ -189,8 +199,20 @@ def one(house: House, key: str) -> dict[str, Any]:
 # Tokens
 
 
-def add_token(house: House, caller: Caller, key: str, label: str, expires_at: Instant | None = None) -> dict[str, Any]:
-    """Add a token; the answer carries its text, the only time that it is shown."""
+def add_token(
+    house: House, caller: Caller, key: str, label: str, expires_at: Instant | None = None, kinds: str = "both", access: str = "write"
+) -> dict[str, Any]:
+    """Add a token; the answer carries its text, the only time that it is shown.
+
+    Args:
+        kinds: what it opens: "users", "groups" or "both".
+        access: "read", or "write", which reads as well.
+
+    Raises:
+        InvalidInput, NotFound.
+    """
+    if kinds not in TOKEN_KINDS or access not in TOKEN_ACCESS:
+        raise InvalidInput(f"A token cannot be for '{kinds}', '{access}'.", "It is for users, groups or both, and to read or to write.", "kinds")
     now = clock.now()
     if expires_at is not None and expires_at <= now:
         raise InvalidInput("The token would have expired already.", "Give a time to come, or none.", "expires_at")
@@ -205,6 +227,8 @@ def add_token(house: House, caller: Caller, key: str, label: str, expires_at: In
             "hash": token.hash,
             "created_at": now,
             "expires_at": expires_at,
+            "kinds": kinds,
+            "access": access,
         }
         connection.execute(insert(t.source_token).values(**row))
         record_change(connection, house.keys, caller, "added push token", "source", source.id, now, {"label": label, "prefix": token.prefix})
@@ -245,6 +269,8 @@ def _token_line(row: Any) -> dict[str, Any]:
         "id": row.id,
         "label": row.label,
         "prefix": row.prefix,
+        "kinds": row.kinds,
+        "access": row.access,
         "created_at": row.created_at,
         "expires_at": row.expires_at,
         "last_used_at": row.last_used_at,
@@ -257,17 +283,34 @@ def _token_line(row: Any) -> dict[str, Any]:
 
 @dataclass(frozen=True)
 class Visitor:
-    """Whom a token let in: a source."""
+    """Whom a token let in: a source, with the schemas that hold for it, and what the token opens."""
 
     source_id: str
     token_id: str
+    shapes: Shapes = STANDARD
+    kinds: str = "both"
+    access: str = "write"
+
+    def check(self, kind: str, *, writing: bool) -> None:
+        """Make sure that the token opens a kind of resource, "User" or "Group".
+
+        Raises:
+            ScimError: 403 if it does not.
+        """
+        if self.kinds != "both" and self.kinds != f"{kind.lower()}s":
+            raise ScimError(403, f"This token is for {self.kinds} only; take one of this source that is for {kind.lower()}s too.")
+        if writing and self.access != "write":
+            raise ScimError(403, "This token may only read; take one of this source that may write.")
 
 
 _BY_TOKEN = (
-    select(t.source.c.id, t.source_token.c.id.label("token_id"), t.source_token.c.expires_at, t.source_token.c.revoked_at)
+    select(
+        t.source.c.id, t.source_token.c.id.label("token_id"), t.source_token.c.expires_at, t.source_token.c.revoked_at,
+        t.source_token.c.kinds, t.source_token.c.access,
+    )
     .join(t.source, t.source.c.id == t.source_token.c.source_id)
     .where(t.source_token.c.hash == bindparam("hash"), t.source.c.key == bindparam("key"))
-)
+)  # fmt: skip
 
 
 class Door:
@@ -297,7 +340,9 @@ class Door:
         doors = self._house.doors
         with self._house.database.reading() as connection:
             row = connection.execute(_BY_TOKEN, {"hash": kept, "key": key}).first()
-        visitor = _judge(row)
+            visitor = _judge(row)
+            if isinstance(visitor, Visitor):
+                visitor = replace(visitor, shapes=shapes.of_source(self._house, connection, visitor.source_id))
         if row is not None and isinstance(visitor, Visitor):
             if len(self._known) > 1_000:
                 self._known.clear()
@@ -312,7 +357,7 @@ def _judge(row: Any) -> Visitor | str:
         return f"This token was revoked at {row.revoked_at}; take another."
     if row.expires_at and row.expires_at <= clock.now():
         return f"This token expired at {row.expires_at}; take another."
-    return Visitor(row.id, row.token_id)
+    return Visitor(row.id, row.token_id, kinds=row.kinds, access=row.access)
 
 
 class Sightings:

@@ -75,21 +75,31 @@ def write(connection: Connection, group_id: str, seen: int, data: Mapping[str, A
     return connection.execute(_WRITE, given).rowcount == 1
 
 
+def members_of(connection: Connection, group_ids: Sequence[str]) -> dict[str, list[Any]]:
+    """Return for each group (id, "User" or "Group", display name) of everyone whom it lists."""
+    m = t.membership
+    found: dict[str, list[Any]] = {group_id: [] for group_id in group_ids}
+    for start in range(0, len(group_ids), CHUNK):
+        some = group_ids[start : start + CHUNK]
+        people = (
+            select(m.c.group_id, m.c.record_id, literal("User"), t.user.c.display_name)
+            .join(t.record, t.record.c.id == m.c.record_id)
+            .join(t.user, t.user.c.id == t.record.c.user_id)
+            .where(m.c.group_id.in_(some), m.c.until_at.is_(None), m.c.record_id.is_not(None))
+        )
+        groups = (
+            select(m.c.group_id, m.c.inner_group_id, literal("Group"), t.group.c.display_name)
+            .join(t.group, t.group.c.id == m.c.inner_group_id)
+            .where(m.c.group_id.in_(some), m.c.until_at.is_(None), m.c.inner_group_id.is_not(None))
+        )
+        for group_id, *member in connection.execute(people.union_all(groups)):
+            found[group_id].append(member)
+    return found
+
+
 def members(connection: Connection, group_id: str) -> list[Any]:
     """Return (id, "User" or "Group", display name) of everyone whom a group lists."""
-    m = t.membership
-    people = (
-        select(m.c.record_id, literal("User"), t.user.c.display_name)
-        .join(t.record, t.record.c.id == m.c.record_id)
-        .join(t.user, t.user.c.id == t.record.c.user_id)
-        .where(m.c.group_id == group_id, m.c.until_at.is_(None), m.c.record_id.is_not(None))
-    )
-    groups = (
-        select(m.c.inner_group_id, literal("Group"), t.group.c.display_name)
-        .join(t.group, t.group.c.id == m.c.inner_group_id)
-        .where(m.c.group_id == group_id, m.c.until_at.is_(None), m.c.inner_group_id.is_not(None))
-    )
-    return list(connection.execute(people.union_all(groups)))
+    return members_of(connection, [group_id])[group_id]
 
 
 _LISTED_PEOPLE = select(t.membership.c.record_id).where(
@@ -162,14 +172,30 @@ _END_RECORD = (
 )
 
 
+_RAISE_LISTING = (
+    update(t.group)
+    .where(
+        t.group.c.id.in_(
+            select(t.membership.c.group_id).where(
+                t.membership.c.record_id == bindparam("record"), t.membership.c.until_at.is_(None), t.membership.c.record_id.is_not(None)
+            )
+        )
+    )
+    .values(version=t.group.c.version + 1, modified_at=bindparam("now"))
+)
+
+
 def end_memberships_of_record(connection: Connection, record_id: str, now: Instant) -> None:
-    """Take a record off every list."""
+    """Take a record off every list; the groups that listed it are at another version with that."""
+    connection.execute(_RAISE_LISTING, {"record": record_id, "now": now})
     connection.execute(_END_RECORD, {"record": record_id, "now": now})
 
 
 def end_group(connection: Connection, group_id: str, now: Instant) -> None:
     """End a group's own list and take it off the lists of others."""
     m = t.membership
+    around = select(m.c.group_id).where(m.c.inner_group_id == group_id, m.c.until_at.is_(None), m.c.inner_group_id.is_not(None))
+    connection.execute(update(t.group).where(t.group.c.id.in_(around)).values(version=t.group.c.version + 1, modified_at=now))
     connection.execute(update(m).where(m.c.group_id == group_id, m.c.until_at.is_(None)).values(until_at=now))
     connection.execute(update(m).where(m.c.inner_group_id == group_id, m.c.until_at.is_(None), m.c.inner_group_id.is_not(None)).values(until_at=now))
 

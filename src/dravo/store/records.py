@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-from sqlalchemy import Connection, bindparam, insert, select, update
+from sqlalchemy import Connection, bindparam, delete, insert, select, update
 
 from dravo.core.instants import Instant
 from dravo.core.records import searchable
@@ -30,8 +30,18 @@ _WRITE = update(t.record).where(*_PRESENT).values(**_CONTENT)
 _REPLACE = (
     update(t.record)
     .where(*_PRESENT)
-    .values(**_CONTENT, user_name_key=bindparam("name"), external_id=bindparam("external"), gone_at=bindparam("gone"))
-)
+    .values(
+        **_CONTENT, user_name_key=bindparam("name"), external_id=bindparam("external"), gone_at=bindparam("gone"),
+        email_key=bindparam("email"), more_emails=bindparam("emails"),
+    )
+)  # fmt: skip
+
+
+def _found_by(data: Mapping[str, Any]) -> tuple[str, str | None, str | None, str | None]:
+    """Return user name, external id, first e-mail and the others, as records are found by them."""
+    found = searchable(data)
+    first, *others = found.emails or (None,)
+    return found.user_name_key, found.external_id, first, "\n".join(["", *others, ""]) if others else None
 
 
 def get(connection: Connection, source_id: str, channel: str, record_id: str) -> Any:
@@ -41,7 +51,7 @@ def get(connection: Connection, source_id: str, channel: str, record_id: str) ->
 
 def make(connection: Connection, record_id: str, source_id: str, channel: str, user_id: str, data: Mapping[str, Any], now: Instant) -> None:
     """Write a new record."""
-    found = searchable(data)
+    name, external, email, emails = _found_by(data)
     connection.execute(
         _MAKE,
         {
@@ -49,8 +59,10 @@ def make(connection: Connection, record_id: str, source_id: str, channel: str, u
             "source_id": source_id,
             "channel": channel,
             "user_id": user_id,
-            "user_name_key": found.user_name_key,
-            "external_id": found.external_id,
+            "user_name_key": name,
+            "external_id": external,
+            "email_key": email,
+            "more_emails": emails,
             "data": data,
             "version": 1,
             "created_at": now,
@@ -63,9 +75,31 @@ def write(
     connection: Connection, record_id: str, seen: int, before: Mapping[str, Any], data: Mapping[str, Any], now: Instant, *, gone: bool = False
 ) -> bool:
     """Write what a source now says, in place of what it said before; False if the record is no longer at the version seen."""
-    found, known = searchable(data), searchable(before)
+    found = _found_by(data)
     given = {"record": record_id, "seen": seen, "content": data, "at": now}
-    if not gone and (found.user_name_key, found.external_id) == (known.user_name_key, known.external_id):
+    if not gone and found == _found_by(before):
         return connection.execute(_WRITE, given).rowcount == 1
-    given |= {"name": found.user_name_key, "external": found.external_id, "gone": now if gone else None}
+    given |= dict(zip(("name", "external", "email", "emails"), found, strict=True)) | {"gone": now if gone else None}
     return connection.execute(_REPLACE, given).rowcount == 1
+
+
+def claim(connection: Connection, record_id: str, source_id: str, values: list[tuple[str, str]]) -> None:
+    """Write down the values of a record that nobody else of its source may have, in place of those it had.
+
+    Raises:
+        IntegrityError: if somebody has one of them.
+    """
+    connection.execute(delete(t.record_unique).where(t.record_unique.c.record_id == record_id))
+    if values:
+        rows = [{"record_id": record_id, "source_id": source_id, "path": path, "value_key": value} for path, value in dict.fromkeys(values)]
+        connection.execute(insert(t.record_unique), rows)
+
+
+def whose(connection: Connection, source_id: str, values: list[tuple[str, str]], own_id: str) -> tuple[str, str] | None:
+    """Return the first of some unique values that another record of the source has, or None."""
+    u = t.record_unique.c
+    for path, value in values:
+        where = (u.source_id == source_id, u.path == path, u.value_key == value, u.record_id != own_id)
+        if connection.execute(select(u.record_id).where(*where)).first():
+            return path, value
+    return None

@@ -93,7 +93,46 @@ source_token = Table(
     _at("expires_at"),
     _at("last_used_at"),
     _at("revoked_at"),
+    # What it opens: people, groups or both; reading only, or writing too.
+    Column("kinds", String(8), nullable=False, server_default="both"),
+    Column("access", String(8), nullable=False, server_default="write"),
 )
+
+# Extension schemas that operators added, as the documents of RFC 7643, section 7; `kind` is "User" or "Group".
+source_schema = Table(
+    "source_schema",
+    metadata,
+    _id(),
+    _to("source"),
+    Column("urn", Text, nullable=False),
+    Column("kind", String(8), nullable=False),
+    Column("document", Json, nullable=False),
+    _at("created_at", nullable=False),
+    UniqueConstraint("source_id", "urn"),
+)
+
+# What each request of a source did. Kept for a while; see the settings for how long.
+trace = Table(
+    "trace",
+    metadata,
+    _id(),
+    _to("source"),
+    _at("at", nullable=False),
+    Column("method", String(8), nullable=False),
+    Column("path", Text, nullable=False),
+    Column("query", Text),
+    Column("status", Integer, nullable=False),
+    Column("milliseconds", Integer, nullable=False),
+    # In a sentence what was done, or why not.
+    Column("outcome", Text, nullable=False),
+    Column("manners", Json),
+    Column("effects", Json),
+    Column("body", Text),
+)
+Index("ix_trace_of_source", trace.c.source_id, trace.c.id)
+
+# What operators set for the whole house.
+setting = Table("setting", metadata, Column("name", String(40), primary_key=True), Column("value", Json, nullable=False))
 
 # What real traffic has shown to work, or not, on a source's exchange sheet.
 source_sight = Table(
@@ -141,15 +180,31 @@ record = Table(
     _to("user", index=True),
     Column("user_name_key", Text, nullable=False),
     Column("external_id", Text),
+    # The first e-mail address, folded, and all others one a line: most people have one.
+    Column("email_key", Text),
+    Column("more_emails", Text),
     Column("data", Json, nullable=False),
     Column("version", Integer, nullable=False),
     _at("created_at", nullable=False),
     _at("modified_at", nullable=False),
     _at("gone_at"),
 )
+_some("ix_record_email", record.c.source_id, record.c.email_key, where="gone_at IS NULL AND email_key IS NOT NULL")
+_some("ix_record_more_emails", record.c.source_id, record.c.more_emails, where="gone_at IS NULL AND more_emails IS NOT NULL")
 _one("uq_record_user_name", record.c.source_id, record.c.channel, record.c.user_name_key, where="gone_at IS NULL")
 _some("ix_record_external_id", record.c.source_id, record.c.external_id, where="gone_at IS NULL")
 _some("ix_record_listing", record.c.source_id, record.c.channel, record.c.id, where="gone_at IS NULL")
+
+# Values of extension attributes that nobody else of the source may have.
+record_unique = Table(
+    "record_unique",
+    metadata,
+    _to("record", index=True),
+    _to("source"),
+    Column("path", Text, nullable=False),
+    Column("value_key", Text, nullable=False),
+    UniqueConstraint("source_id", "path", "value_key"),
+)
 
 group = Table(
     "group",

@@ -17,6 +17,11 @@ def contains(column: Any, words: str) -> Any:
     return column.contains(fold(words), autoescape=True)
 
 
+def has(column: Any, words: str) -> Any:
+    """Return the condition that a column that is kept as it came holds some words, in any letter case of ASCII letters."""
+    return func.lower(column).contains(words.lower(), autoescape=True)
+
+
 def person_state(row: Any) -> str:
     """Return "active", "inactive" or "gone"."""
     return "gone" if row.gone_at else "active" if row.active else "inactive"

@@ -8,14 +8,16 @@ from concurrent.futures import Future, ThreadPoolExecutor
 import structlog
 
 from dravo.core.errors import DravoError
+from dravo.core.instants import later
 from dravo.protocols.scim.outgoing import Client
-from dravo.services import delivering, recalculating
+from dravo.services import delivering, recalculating, settings, tracing
 from dravo.services.delivering import Ready
 from dravo.services.house import House
 from dravo.store import clock
 
 THREADS = 16
 LOOK_SECONDS = 0.1
+SWEEP_SECONDS = 600
 
 log = structlog.get_logger("worker")
 
@@ -32,6 +34,7 @@ class Worker:
         self._busy: dict[str, int] = {}
         self._wake = threading.Event()
         self._stopped = threading.Event()
+        self._sweep_at = clock.now()
 
     def run(self) -> None:
         """Work until `stop` is called; what is under way then is finished."""
@@ -62,6 +65,11 @@ class Worker:
             How many deliveries were handed out.
         """
         now = clock.now()
+        if now >= self._sweep_at:
+            self._sweep_at = later(now, SWEEP_SECONDS)
+            kept = settings.get(self.house)
+            tracing.sweep(self.house.database, now, kept["trace_days"], kept["traces_per_source"])
+            delivering.sweep(self.house, now, kept["attempt_days"])
         recalculating.mark_those_whose_time_has_come(self.house, now)
         recalculating.work_through(self.house, recalculating.CHUNK)
         with self._lock:

@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from dravo.core.scim.errors import ScimError
 from dravo.core.scim.resources import read_members, read_resource, select_attributes
-from dravo.core.scim.schemas import ENTERPRISE_URN, GROUP, RESOURCE_TYPES, USER, USER_URN
+from dravo.core.scim.schemas import ENTERPRISE_URN, GROUP, STANDARD, USER, USER_URN
 
 FULL = {
     "schemas": [USER_URN],
@@ -83,7 +83,7 @@ _JSON = st.recursive(
 
 @given(_JSON)
 def test_reading_is_settled_after_the_first_time(payload: Any) -> None:
-    for resource_type in RESOURCE_TYPES:
+    for resource_type in STANDARD.types:
         try:
             once = read_resource(payload, resource_type)
         except ScimError:

@@ -12,8 +12,7 @@ from dravo.core.scim.schemas import (
     ENTERPRISE_URN,
     GROUP,
     GROUP_SCHEMA,
-    RESOURCE_TYPES,
-    SCHEMAS,
+    STANDARD,
     USER,
     USER_SCHEMA,
     USER_URN,
@@ -31,7 +30,7 @@ TYPES = {"string", "boolean", "decimal", "integer", "dateTime", "binary", "refer
 
 
 def every_attribute() -> list[Attribute]:
-    found = [attribute for schema in SCHEMAS for attribute in schema.attributes]
+    found = [attribute for schema in STANDARD.schemas for attribute in schema.attributes]
     return found + [sub for attribute in found for sub in attribute.sub]
 
 
@@ -102,7 +101,7 @@ def test_paths_say_what_they_are() -> None:
 
 
 def test_documents_are_in_the_form_of_the_standard() -> None:
-    for resource_type in RESOURCE_TYPES:
+    for resource_type in STANDARD.types:
         document = resource_type.document()
         assert document["endpoint"] == f"/{resource_type.name}s"
         assert document["schema"] == resource_type.schema.id
@@ -111,7 +110,10 @@ def test_documents_are_in_the_form_of_the_standard() -> None:
     assert (page["totalResults"], page["startIndex"], page["itemsPerPage"], len(page["Resources"])) == (7, 3, 1, 1)
     config = service_provider_config("http://x")
     assert config["authenticationSchemes"][0]["type"] == "oauthbearertoken"
-    assert config["bulk"] == {"supported": False, "maxOperations": 0, "maxPayloadSize": 0}
+    assert config["bulk"]["supported"] and config["pagination"]["cursor"]
+    assert list_response([], 0, None, "x") == {
+        "schemas": ["urn:ietf:params:scim:api:messages:2.0:ListResponse"], "totalResults": 0, "itemsPerPage": 0, "Resources": [], "nextCursor": "x",
+    }  # fmt: skip
 
 
 def test_an_error_is_a_message_with_its_status_as_text() -> None:

@@ -15,7 +15,7 @@ import orjson
 from dravo.core.scim.errors import invalid_path, invalid_syntax, invalid_value, mutability, no_target
 from dravo.core.scim.filters import element_matches
 from dravo.core.scim.paths import And, Compare, Filter, Location, Or, PatchPath, parse_path
-from dravo.core.scim.resources import check_resource, read_attributes, read_members, read_value
+from dravo.core.scim.resources import check_immutable, check_resource, read_attributes, read_members, read_value
 from dravo.core.scim.schemas import Attribute, ResourceType
 
 PATCH_SCHEMA = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
@@ -100,6 +100,7 @@ def apply_patch(resource: Mapping[str, Any], operations: list[Operation], resour
     for operation in operations:
         _apply(patched, operation, resource_type)
     check_resource(patched.resource, resource_type)
+    check_immutable(resource, patched.resource, resource_type)
     return patched
 
 
@@ -113,6 +114,8 @@ def _apply(patched: Patched, operation: Operation, resource_type: ResourceType) 
         _apply_to_extension(patched, operation, at, resource_type)
     elif "readOnly" in (at.attribute.mutability, at.sub.mutability if at.sub else ""):
         raise mutability(f"'{at}' is read-only here.")
+    elif operation.kind == "remove" and at.attribute.required and at.sub is None:
+        raise mutability(f"'{at}' is required, so it cannot be removed; replace it.")
     elif at.attribute.name == "members" and resource_type.name == "Group":
         patched.members.append(_member_change(operation))
     elif at.attribute.mutability != "writeOnly":

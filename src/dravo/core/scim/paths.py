@@ -109,12 +109,13 @@ _PARSER = Lark(
 
 
 @lru_cache(maxsize=4096)
-def parse_filter(text: str, resource_type: ResourceType) -> Filter:
+def parse_filter(text: str, resource_type: ResourceType, *, others: tuple[ResourceType, ...] = ()) -> Filter:
     """Return a filter as a tree.
 
     Args:
         text: the filter, as in RFC 7644, section 3.4.2.2.
         resource_type: whose attributes it may name.
+        others: further types in the same search; what only they have counts as an attribute without a value (section 3.4.2.1).
 
     Raises:
         ScimError: 400 invalidFilter, with the place of the mistake.
@@ -125,9 +126,9 @@ def parse_filter(text: str, resource_type: ResourceType) -> Filter:
     except UnexpectedInput as wrong:
         raise invalid_filter(_place(text, wrong, "filter")) from None
     try:
-        result: Filter = _Builder(resource_type, None).build(tree.children[0])
+        result: Filter = _Builder(resource_type, None, others).build(tree.children[0])
     except ScimError as wrong:
-        raise invalid_filter(wrong.detail) from None
+        raise (wrong if wrong.scim_type == "sensitive" else invalid_filter(wrong.detail)) from None
     return result
 
 
@@ -196,9 +197,10 @@ def _sub_attribute(attribute: Attribute, name: str) -> Attribute:
 class _Builder:
     """Makes a tree of our own from what the parser yields; inside brackets names are sub-attributes of `within`."""
 
-    def __init__(self, resource_type: ResourceType, within: Location | None) -> None:
+    def __init__(self, resource_type: ResourceType, within: Location | None, others: tuple[ResourceType, ...] = ()) -> None:
         self.resource_type = resource_type
         self.within = within
+        self.others = others
 
     def build(self, tree: Any) -> Filter:
         """Return the filter that a parsed tree stands for."""
@@ -215,14 +217,27 @@ class _Builder:
         if kind == "element":
             if self.within is not None or at.attribute is None or not at.attribute.sub or at.sub:
                 raise invalid_filter(f"'{children[0]}' has no elements to choose from.")
-            return Element(at, _Builder(self.resource_type, at).build(children[1]))
+            return Element(at, _Builder(self.resource_type, at, self.others).build(children[1]))
         return self._compare(at, str(children[1]).lower(), _literal(children[2]))
 
     def _locate(self, token: Token) -> Location:
         if self.within is None:
-            return locate(str(token), self.resource_type)
+            return self._locate_whole(str(token))
         assert self.within.attribute is not None
         return Location(self.within.urn, self.within.attribute, _sub_attribute(self.within.attribute, str(token)))
+
+    def _locate_whole(self, text: str) -> Location:
+        for number, kind in enumerate((self.resource_type, *self.others)):
+            try:
+                at = locate(text, kind)
+            except ScimError:
+                if number == len(self.others):
+                    raise
+                continue
+            if at.attribute is not None and "writeOnly" in (at.attribute.mutability, at.sub.mutability if at.sub else ""):
+                raise ScimError(403, f"'{at}' is a secret, and cannot be asked about.", "sensitive")
+            return at
+        raise AssertionError("unreachable")
 
     def _compare(self, at: Location, operator: str, value: Any) -> Compare:
         leaf = at.leaf

@@ -13,7 +13,8 @@ from collections.abc import Iterable, Mapping
 from datetime import datetime
 from typing import Any
 
-from dravo.core.scim.errors import ScimError, invalid_syntax, invalid_value
+from dravo.core.records import fold
+from dravo.core.scim.errors import ScimError, invalid_syntax, invalid_value, mutability
 from dravo.core.scim.paths import locate
 from dravo.core.scim.schemas import Attribute, ResourceType
 
@@ -66,9 +67,38 @@ def check_resource(resource: Mapping[str, Any], resource_type: ResourceType) -> 
     for attribute in resource_type.schema.attributes:
         if attribute.required and not str(resource.get(attribute.name) or "").strip():
             raise invalid_value(f"'{attribute.name}' is missing or empty; each {resource_type.name} needs one.")
+    for extension in resource_type.extensions:
+        if extension.id in resource:
+            for attribute in extension.attributes:
+                if attribute.required and resource[extension.id].get(attribute.name) in (None, ""):
+                    raise invalid_value(f"'{attribute.name}' of {extension.id} is missing; whoever has this extension needs one.")
     for name, value in resource.items():
         if isinstance(value, list) and sum(1 for each in value if isinstance(each, Mapping) and each.get("primary") is True) > 1:
             raise invalid_value(f"More than one of '{name}' is primary; mark one at most.")
+
+
+def check_immutable(before: Mapping[str, Any], after: Mapping[str, Any], resource_type: ResourceType) -> None:
+    """Check that what may be given only once keeps its value (RFC 7643, section 2.2; RFC 7644, section 3.5.1).
+
+    Raises:
+        ScimError: 400 mutability.
+    """
+    for urn, attribute in resource_type.immutable:
+        old = (before.get(urn) or {} if urn else before).get(attribute.name)
+        new = (after.get(urn) or {} if urn else after).get(attribute.name)
+        if old is not None and old != new:
+            raise mutability(f"'{attribute.name}' keeps the value that it was first given.")
+
+
+def unique_values(resource: Mapping[str, Any], resource_type: ResourceType) -> list[tuple[str, str]]:
+    """Return what nobody else of the source may have, as (attribute path, value folded as its attribute is compared)."""
+    found = []
+    for urn, attribute in resource_type.unique:
+        value = (resource.get(urn) or {}).get(attribute.name)
+        for each in value if isinstance(value, list) else [value]:
+            if each is not None:
+                found.append((f"{urn}:{attribute.name}", str(each) if attribute.case_exact else fold(str(each))))
+    return found
 
 
 def read_attributes(value: Any, attributes: Mapping[str, Attribute], where: str) -> dict[str, Any]:
@@ -80,7 +110,7 @@ def read_attributes(value: Any, attributes: Mapping[str, Attribute], where: str)
     kept = {}
     for key, inner in value.items():
         attribute = attributes.get(key.lower())
-        if attribute is None or attribute.mutability == "readOnly":
+        if attribute is None or attribute.mutability in ("readOnly", "writeOnly"):
             continue
         read = read_value(attribute, inner)
         if read is not None:
@@ -203,18 +233,42 @@ def parse_selection(text: str | None, resource_type: ResourceType) -> tuple[Choi
 
 
 def select_attributes(resource: dict[str, Any], resource_type: ResourceType, attributes: str | None, excluded: str | None) -> dict[str, Any]:
-    """Return a resource with only, or without, the attributes asked for; `id` and `schemas` always stay (RFC 7644, 3.9).
+    """Return a resource with only, or without, the attributes asked for (RFC 7644, section 3.9).
+
+    Each attribute's `returned` is kept to (RFC 7643, section 7): always, never, by default, or only when it is asked for.
 
     Raises:
         ScimError: 400 invalidValue if both lists are given.
     """
-    if not attributes and not excluded:
-        return resource
     if attributes and excluded:
         raise invalid_value("Give either attributes or excludedAttributes, not both.")
     if attributes:
-        return _only(resource, parse_selection(attributes, resource_type))
-    return _without(resource, parse_selection(excluded, resource_type))
+        chosen = parse_selection(attributes, resource_type)
+        shown = _only(resource, chosen)
+    elif excluded:
+        chosen = ()
+        shown = _without(resource, parse_selection(excluded, resource_type))
+    else:
+        chosen, shown = (), resource
+    if not resource_type.seldom_returned:
+        return shown
+    return _as_returned(shown, resource, resource_type, chosen)
+
+
+def _as_returned(shown: dict[str, Any], whole: dict[str, Any], resource_type: ResourceType, chosen: tuple[Choice, ...]) -> dict[str, Any]:
+    for urn, name, sub, when in resource_type.seldom_returned:
+        asked_for = any(choice in chosen for choice in ((urn, name, sub), (urn, name, None), (urn, None, None)))
+        if when == "always":
+            kept = _only(whole, ((urn, name, sub),))
+            if urn and urn in kept:
+                shown = {**shown, urn: {**kept[urn], **shown.get(urn, {})}}
+            elif not urn and name not in shown:
+                shown = {**kept, **shown}
+        elif when == "never" or not asked_for:
+            shown = _without(shown, ((urn, name, sub),))
+            if urn and not shown.get(urn):
+                shown.pop(urn, None)
+    return shown
 
 
 def _only(resource: dict[str, Any], chosen: Iterable[Choice]) -> dict[str, Any]:

@@ -105,6 +105,36 @@ class ResourceType:
         """Extension schemas by lower-case URN: URNs are case-insensitive (RFC 8141)."""
         return {schema.id.lower(): schema for schema in self.extensions}
 
+    @cached_property
+    def every_attribute(self) -> tuple[tuple[str | None, Attribute, Attribute | None], ...]:
+        """Each attribute and sub-attribute with its extension's URN (None: the core schema)."""
+        found: list[tuple[str | None, Attribute, Attribute | None]] = []
+        for schema in (self.schema, *self.extensions):
+            urn = None if schema is self.schema else schema.id
+            for attribute in schema.attributes:
+                found.append((urn, attribute, None))
+                found.extend((urn, attribute, sub) for sub in attribute.sub)
+        return tuple(found)
+
+    @cached_property
+    def seldom_returned(self) -> tuple[tuple[str | None, str, str | None, str], ...]:
+        """What is returned always, never, or on request only, as (URN, attribute, sub-attribute, when)."""
+        return tuple(
+            (urn, attribute.name, sub.name if sub else None, (sub or attribute).returned)
+            for urn, attribute, sub in self.every_attribute
+            if (sub or attribute).returned != "default" and (sub or attribute).mutability != "writeOnly"
+        )
+
+    @cached_property
+    def immutable(self) -> tuple[tuple[str | None, Attribute], ...]:
+        """Attributes that keep their first value; members of groups are a list of their own and not among them."""
+        return tuple((urn, attribute) for urn, attribute, sub in self.every_attribute if sub is None and attribute.mutability == "immutable")
+
+    @cached_property
+    def unique(self) -> tuple[tuple[str, Attribute], ...]:
+        """Attributes of extensions whose values nobody else of the source may have."""
+        return tuple((urn, attribute) for urn, attribute, sub in self.every_attribute if urn and sub is None and attribute.uniqueness != "none")
+
     def document(self) -> dict[str, Any]:
         """Return the type as the ResourceTypes endpoint shows it."""
         return {
@@ -274,7 +304,40 @@ GROUP_SCHEMA = Schema(
     ),
 )
 
+
+@dataclass(frozen=True, eq=False)
+class Shapes:
+    """What a source's people and groups may hold: the standard schemas, and extensions that an operator added for this source."""
+
+    user: ResourceType
+    group: ResourceType
+
+    @property
+    def types(self) -> tuple[ResourceType, ResourceType]:
+        """Both resource types."""
+        return self.user, self.group
+
+    @cached_property
+    def schemas(self) -> tuple[Schema, ...]:
+        """Every schema, each once."""
+        found = {schema.id: schema for kind in self.types for schema in (kind.schema, *kind.extensions)}
+        return tuple(found.values())
+
+    def named(self, name: str) -> ResourceType:
+        """Return the resource type of that name, "User" or "Group"."""
+        return self.user if name == "User" else self.group
+
+
 USER = ResourceType("User", "/Users", USER_SCHEMA, (ENTERPRISE_SCHEMA,), "People")
 GROUP = ResourceType("Group", "/Groups", GROUP_SCHEMA, (), "Groups")
-RESOURCE_TYPES = (USER, GROUP)
-SCHEMAS = (USER_SCHEMA, GROUP_SCHEMA, ENTERPRISE_SCHEMA)
+STANDARD = Shapes(USER, GROUP)
+
+
+def extended(users: tuple[Schema, ...], groups: tuple[Schema, ...]) -> Shapes:
+    """Return the standard shapes with further extensions for people and for groups."""
+    if not users and not groups:
+        return STANDARD
+    return Shapes(
+        ResourceType("User", "/Users", USER_SCHEMA, (ENTERPRISE_SCHEMA, *users), "People"),
+        ResourceType("Group", "/Groups", GROUP_SCHEMA, groups, "Groups"),
+    )

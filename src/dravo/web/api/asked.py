@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -143,6 +143,51 @@ class TokenBody(Given):
 
     label: Text
     expires_at: Text | None = None
+
+
+class PushTokenBody(TokenBody):
+    """A push token to be made."""
+
+    kinds: Literal["users", "groups", "both"] = "both"
+    access: Literal["read", "write"] = "write"
+
+
+class SchemaBody(Given):
+    """An extension schema, as the JSON document of RFC 7643, section 7."""
+
+    kind: Literal["User", "Group"]
+    document: dict[str, Any] = Field(description="The schema: id (its URN), name, description, attributes.")
+
+
+class SchemaPath(KeyPath):
+    """One schema of a source, by its URN."""
+
+    urn: str
+
+
+class TracesQuery(SearchQuery):
+    """Which requests of a source."""
+
+    outcome: Literal["refused", "changed", "read"] | None = None
+    method: str | None = Field(None, max_length=8)
+
+
+class TracePath(KeyPath):
+    """One request of a source."""
+
+    id: str
+
+
+class SettingPath(BaseModel):
+    """One setting by its name."""
+
+    name: str
+
+
+class SettingBody(Given):
+    """A setting's value."""
+
+    value: int
 
 
 class ApiTokenBody(TokenBody):

@@ -114,7 +114,14 @@ class Token(BaseModel):
     revoked_at: str | None
 
 
-class NewToken(Token):
+class PushToken(Token):
+    """A token of a source: what it opens (users, groups, both), and whether it may write."""
+
+    kinds: str
+    access: str
+
+
+class NewToken(PushToken):
     """A token at the one time that its text is shown."""
 
     token: str
@@ -527,7 +534,7 @@ class PageOfSources(Page[Source]):
     """A page of sources."""
 
 
-class PageOfTokens(Page[Token]):
+class PageOfTokens(Page[PushToken]):
     """A page of tokens."""
 
 

@@ -7,9 +7,10 @@ from typing import Any
 from flask import Response, current_app, g, jsonify, make_response, request
 
 from dravo.core.instants import parse_instant
-from dravo.services import explaining, operators
+from dravo.services import explaining, operators, settings
 from dravo.web.api import asked as q
 from dravo.web.api import models as m
+from dravo.web.api import source_models as sm
 from dravo.web.api.door import COOKIE, ask, caller, house, needs, room
 
 rooms = room("session")
@@ -50,6 +51,20 @@ def sign_out() -> Response:
 def overview() -> dict[str, Any]:
     """The band: for each stage how much there is, and how much needs a person."""
     return explaining.overview(house())
+
+
+@rooms.get("/settings", responses={200: sm.HouseSettings})
+@needs("own.read")
+def list_settings() -> dict[str, Any]:
+    """What is set for the whole house."""
+    return settings.listing(house())
+
+
+@rooms.put("/settings/<name>", responses={200: sm.HouseSettings})
+@needs("settings.change")
+def change_setting(path: q.SettingPath, body: q.SettingBody) -> dict[str, Any]:
+    """Give a setting another value."""
+    return settings.change(house(), caller(), path.name, body.value)
 
 
 @rooms.get("/tokens", responses={200: m.PageOfApiTokens})

@@ -7,9 +7,10 @@ from typing import Any
 from flask import Response, current_app
 
 from dravo.core.instants import parse_instant
-from dravo.services import sources
+from dravo.services import shapes, sources, tracing
 from dravo.web.api import asked as q
 from dravo.web.api import models as m
+from dravo.web.api import source_models as sm
 from dravo.web.api.door import ask, caller, house, needs, room
 
 rooms = room("sources")
@@ -67,10 +68,10 @@ def list_tokens(path: q.KeyPath, query: q.PageQuery) -> dict[str, Any]:
 
 @rooms.post("/sources/<key>/tokens", responses={201: m.NewToken})
 @needs("sources.change")
-def add_token(path: q.KeyPath, body: q.TokenBody) -> tuple[dict[str, Any], int]:
+def add_token(path: q.KeyPath, body: q.PushTokenBody) -> tuple[dict[str, Any], int]:
     """Make a push token; its text is in the answer, the only time."""
     expires = parse_instant(body.expires_at, "expires_at") if body.expires_at else None
-    return sources.add_token(house(), caller(), path.key, body.label, expires), 201
+    return sources.add_token(house(), caller(), path.key, body.label, expires, body.kinds, body.access), 201
 
 
 @rooms.delete("/sources/<key>/tokens/<token_id>", responses={204: None})
@@ -79,3 +80,41 @@ def revoke_token(path: q.TokenPath) -> Response:
     """Revoke a push token."""
     sources.revoke_token(house(), caller(), path.key, path.token_id)
     return Response(status=204)
+
+
+@rooms.get("/sources/<key>/schemas", responses={200: sm.SourceSchemas})
+@needs("sources.read")
+def list_schemas(path: q.KeyPath) -> dict[str, Any]:
+    """The extension schemas that were added to a source."""
+    return shapes.listing(house(), path.key)
+
+
+@rooms.post("/sources/<key>/schemas", responses={201: sm.SourceSchemas})
+@needs("sources.change")
+def add_schema(path: q.KeyPath, body: q.SchemaBody) -> tuple[dict[str, Any], int]:
+    """Add an extension schema to a source."""
+    return shapes.add(house(), caller(), path.key, body.kind, body.document), 201
+
+
+@rooms.delete("/sources/<key>/schemas/<urn>", responses={204: None})
+@needs("sources.change")
+def remove_schema(path: q.SchemaPath) -> Response:
+    """Remove an extension schema from a source."""
+    shapes.remove(house(), caller(), path.key, path.urn)
+    return Response(status=204)
+
+
+@rooms.get("/sources/<key>/requests", responses={200: sm.PageOfTraces})
+@needs("sources.read")
+def list_requests(path: q.KeyPath, query: q.TracesQuery) -> dict[str, Any]:
+    """The requests of a source, newest first: what came, what was answered, what it led to."""
+    house().traces.flush()
+    source_id = sources.id_of(house(), path.key)
+    return tracing.listing(house().database, source_id, ask(query), words=query.q, outcome=query.outcome, method=query.method)
+
+
+@rooms.get("/sources/<key>/requests/<id>", responses={200: sm.Trace})
+@needs("sources.read")
+def get_request(path: q.TracePath) -> dict[str, Any]:
+    """One request of a source, with its body."""
+    return tracing.one(house().database, sources.id_of(house(), path.key), path.id)

@@ -1,11 +1,11 @@
-"""Routes of the push channel at /scim/v2/{source}: reads the message, hands it to intake, shows the result.
+"""Routes of the push channel at /scim/v2/{source}: reads the message, has it carried out, shows the answer, keeps its trace.
 
 RFC 7644, section 3. Only this module knows both Flask and SCIM.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from typing import Any
 
 import orjson
@@ -14,23 +14,23 @@ from flask import Blueprint, Response, current_app, g, request
 from werkzeug.exceptions import HTTPException
 
 from dravo.core.errors import DravoError, NotFound
-from dravo.core.scim.errors import ScimError, invalid_syntax, invalid_value
+from dravo.core.scim.bulk import LARGEST_PAYLOAD
+from dravo.core.scim.errors import ScimError, invalid_syntax
 from dravo.core.scim.messages import list_response, service_provider_config
-from dravo.core.scim.patches import read_operations
-from dravo.core.scim.resources import read_members, read_resource, select_attributes
-from dravo.core.scim.schemas import GROUP, RESOURCE_TYPES, SCHEMAS, USER
+from dravo.core.scim.versions import Condition
 from dravo.services import sources
 from dravo.services.house import House
-from dravo.services.intake import Intake, Taken
 from dravo.services.operators import Limiter
-from dravo.services.own_records import OwnRecords, Query, group_resource, person_resource
-from dravo.services.sources import Sightings, Visitor
+from dravo.services.pushing import Answer, Asked, Pushing, read_query, read_search_request
+from dravo.services.sources import Visitor
+from dravo.services.tracing import Draft
 
 SCIM_JSON = "application/scim+json"
 LARGEST_BODY = 10 * 1024 * 1024
 PREFIX = "/scim/v2/<source>"
 METHODS = ["GET", "POST", "PUT", "PATCH", "DELETE"]
-ENDPOINTS = ("Users", "Groups", "Schemas", "ResourceTypes", "ServiceProviderConfig", "Me")
+ENDPOINTS = ("Users", "Groups", "Schemas", "ResourceTypes", "ServiceProviderConfig", "Bulk", "Me")
+BOTH = ("User", "Group")
 
 log = structlog.get_logger("push")
 
@@ -38,7 +38,8 @@ log = structlog.get_logger("push")
 def make_blueprint(house: House) -> Blueprint:
     """Return the push channel's routes for one house."""
     blueprint = Blueprint("push", __name__)
-    intake, own, sightings = Intake(house.database, house.catalogue), OwnRecords(house.database), Sightings(house)
+    pushing, traces = Pushing(house), house.traces
+    sightings = pushing.sightings
     door = sources.Door(house)
     limiter = Limiter(200, 60)
 
@@ -61,125 +62,101 @@ def make_blueprint(house: House) -> Blueprint:
         visitor = door.admit(key, token.strip() if scheme.lower() == "bearer" else None)
         if isinstance(visitor, Visitor):
             g.visitor = visitor
+            g.draft = draft(visitor.source_id)
             sightings.note(visitor.source_id, sources.CALL, token_id=visitor.token_id)
             return None
         # A token that is good always works, however many bad ones come from the same address.
         limiter.check(address)
         limiter.failed(address)
         sightings.note_refusal(key, f"{request.method} {request.path} from {address}: {visitor}")
+        source_id = pushing.source_id(key)
+        if source_id:
+            traces.add(draft(source_id), 401, f"Turned away: {visitor}")
         log.info("turned away", source=key, method=request.method, path=request.path, reason=visitor)
         answer = show(ScimError(401, visitor).body(), 401)
         answer.headers["WWW-Authenticate"] = f'Bearer realm="dravo push channel {key}"' if sources.KEY.fullmatch(key) else "Bearer"
         return answer
 
-    # People
-
-    @route("/Users", "POST")
-    def create_user(source: str) -> Response:
-        taken = intake.create_person(g.visitor.source_id, read_resource(body(), USER))
-        sightings.note(g.visitor.source_id, sources.USER)
-        return shown_person(taken, 201)
-
-    @route("/Users", "GET")
-    def list_users(source: str) -> Response:
-        return show(own.people(g.visitor.source_id, base(), query()))
-
-    @route("/Users/<identifier>", "GET")
-    def get_user(source: str, identifier: str) -> Response:
-        return show(own.person(g.visitor.source_id, identifier, base(), query()))
-
-    @route("/Users/<identifier>", "PUT")
-    def replace_user(source: str, identifier: str) -> Response:
-        return changed(intake.replace_person(g.visitor.source_id, identifier, read_resource(body(), USER)))
-
-    @route("/Users/<identifier>", "PATCH")
-    def patch_user(source: str, identifier: str) -> Response:
-        return changed(intake.patch_person(g.visitor.source_id, identifier, read_operations(body(), USER)))
-
-    @route("/Users/<identifier>", "DELETE")
-    def delete_user(source: str, identifier: str) -> Response:
-        intake.remove_person(g.visitor.source_id, identifier)
-        return Response(status=204)
-
-    def changed(taken: Taken) -> Response:
-        deactivated = taken.data.get("active") is False
-        sightings.note(g.visitor.source_id, sources.DEACTIVATION if deactivated else sources.CHANGE)
-        return shown_person(taken, 200)
-
-    def shown_person(taken: Taken, status: int) -> Response:
-        asked = query()
-        resource = person_resource(taken, base())
-        answer = show(select_attributes(resource, USER, asked.attributes, asked.excluded), status)
-        answer.headers["Location"] = resource["meta"]["location"]
+    @blueprint.after_request
+    def keep_trace(answer: Response) -> Response:
+        kept: Draft | None = g.get("draft")
+        if kept is not None and not kept.written:
+            traces.add(kept, answer.status_code, g.get("outcome") or _outcome(answer))
         return answer
 
-    # Groups
+    def asked() -> Asked:
+        condition = Condition(request.headers.get("If-Match"), request.headers.get("If-None-Match"))
+        return Asked(g.visitor, base(), read_query(request.args), condition, g.draft)
 
-    @route("/Groups", "POST")
-    def create_group(source: str) -> Response:
-        data, members = group_body()
-        taken = intake.create_group(g.visitor.source_id, data, members)
-        sightings.note(g.visitor.source_id, sources.GROUP)
-        if members:
-            sightings.note(g.visitor.source_id, sources.MEMBERSHIP)
-        answer = show(own.group(g.visitor.source_id, taken.id, base(), query()), 201)
-        answer.headers["Location"] = f"{base()}/Groups/{taken.id}"
-        return answer
+    # People and groups
 
-    @route("/Groups", "GET")
-    def list_groups(source: str) -> Response:
-        return show(own.groups(g.visitor.source_id, base(), query()))
+    def resources(kind: str) -> None:
+        endpoint, name = f"/{kind}s", kind.lower()
 
-    @route("/Groups/<identifier>", "GET")
-    def get_group(source: str, identifier: str) -> Response:
-        return show(own.group(g.visitor.source_id, identifier, base(), query()))
+        def create(source: str) -> Response:
+            return answered(pushing.write(asked(), "POST", kind, None, body()))
 
-    @route("/Groups/<identifier>", "PUT")
-    def replace_group(source: str, identifier: str) -> Response:
-        data, members = group_body()
-        intake.replace_group(g.visitor.source_id, identifier, data, members)
-        if members:
-            sightings.note(g.visitor.source_id, sources.MEMBERSHIP)
-        return show(own.group(g.visitor.source_id, identifier, base(), query()))
+        def listing(source: str) -> Response:
+            return answered(pushing.search(asked(), (kind,)))
 
-    @route("/Groups/<identifier>", "PATCH")
-    def patch_group(source: str, identifier: str) -> Response:
-        operations = read_operations(body(), GROUP)
-        taken = intake.patch_group(g.visitor.source_id, identifier, operations)
-        if any(each.kind == "add" for each in operations):
-            sightings.note(g.visitor.source_id, sources.MEMBERSHIP)
-        asked = query()
-        if asked.attributes:
-            # Asked for, so shown; else no body, for the members may be many (RFC 7644, section 3.5.2).
-            return show(select_attributes(group_resource(taken, base(), ()), GROUP, asked.attributes, None))
-        return Response(status=204)
+        def search(source: str) -> Response:
+            return answered(pushing.search(searching(), (kind,)))
 
-    @route("/Groups/<identifier>", "DELETE")
-    def delete_group(source: str, identifier: str) -> Response:
-        intake.remove_group(g.visitor.source_id, identifier)
-        return Response(status=204)
+        def one(source: str, identifier: str) -> Response:
+            if request.method in ("GET", "HEAD"):
+                return answered(pushing.read(asked(), kind, identifier))
+            payload = body() if request.method != "DELETE" else None
+            return answered(pushing.write(asked(), request.method, kind, identifier, payload))
 
-    def group_body() -> tuple[dict[str, Any], list[str]]:
-        payload = body()
-        data = read_resource(payload, GROUP)
-        data.pop("members", None)
-        given = next((value for key, value in payload.items() if key.lower() == "members"), None) if isinstance(payload, Mapping) else None
-        return data, read_members(given)
+        views = ((create, "POST", ""), (listing, "GET", ""), (search, "POST", "/.search"))
+        for view, method, path in views:
+            view.__name__ = f"{view.__name__}_{name}"
+            route(endpoint + path, method)(view)
+        for method in ("GET", "PUT", "PATCH", "DELETE"):
+            one.__name__ = f"{method.lower()}_{name}"
+            route(endpoint + "/<identifier>", method)(one)
+
+    for each_kind in BOTH:
+        resources(each_kind)
+
+    def searching() -> Asked:
+        payload = g.draft.payload = body()
+        return Asked(g.visitor, base(), read_search_request(payload), Condition(), g.draft)
+
+    @route("/.search", "POST")
+    def search_all(source: str) -> Response:
+        return answered(pushing.search(searching(), BOTH))
+
+    @route("", "GET")
+    def list_all(source: str) -> Response:
+        return answered(pushing.search(asked(), BOTH))
+
+    @route("/Bulk", "POST")
+    def bulk(source: str) -> Response:
+        if (request.content_length or 0) > LARGEST_PAYLOAD:
+            raise ScimError(413, f"The body is larger than {LARGEST_PAYLOAD} bytes, the maxPayloadSize; send it in parts.")
+        answer = pushing.bulk(asked(), body())
+        results = (answer.body or {})["Operations"]
+        failed = sum(1 for each in results if "response" in each)
+        g.outcome = f"{len(results)} operations, {failed} of them refused." if failed else f"{len(results)} operations."
+        return answered(answer)
 
     # What the service is (RFC 7644, section 4)
 
     @route("/ServiceProviderConfig", "GET")
     def config(source: str) -> Response:
+        forbid_filter()
         return show(service_provider_config(f"{base()}/ServiceProviderConfig"))
 
     @route("/Schemas", "GET")
     def schemas(source: str) -> Response:
         forbid_filter()
-        return show(list_response([placed(schema.document(), "Schema", f"/Schemas/{schema.id}") for schema in SCHEMAS], len(SCHEMAS), 1))
+        shown = [placed(each.document(), "Schema", f"/Schemas/{each.id}") for each in g.visitor.shapes.schemas]
+        return show(list_response(shown, len(shown), 1))
 
     @route("/Schemas/<identifier>", "GET")
     def schema(source: str, identifier: str) -> Response:
-        for each in SCHEMAS:
+        for each in g.visitor.shapes.schemas:
             if each.id.lower() == identifier.lower():
                 return show(placed(each.document(), "Schema", f"/Schemas/{each.id}"))
         raise ScimError(404, f"There is no schema '{identifier}' here.")
@@ -187,24 +164,26 @@ def make_blueprint(house: House) -> Blueprint:
     @route("/ResourceTypes", "GET")
     def resource_types(source: str) -> Response:
         forbid_filter()
-        shown = [placed(each.document(), "ResourceType", f"/ResourceTypes/{each.name}") for each in RESOURCE_TYPES]
+        shown = [placed(each.document(), "ResourceType", f"/ResourceTypes/{each.name}") for each in g.visitor.shapes.types]
         return show(list_response(shown, len(shown), 1))
 
     @route("/ResourceTypes/<identifier>", "GET")
     def resource_type(source: str, identifier: str) -> Response:
-        for each in RESOURCE_TYPES:
+        for each in g.visitor.shapes.types:
             if each.name.lower() == identifier.lower():
                 return show(placed(each.document(), "ResourceType", f"/ResourceTypes/{each.name}"))
         raise ScimError(404, f"There is no resource type '{identifier}' here.")
 
-    @route("/Me", "GET")
+    @blueprint.route(f"{PREFIX}/Me", methods=METHODS)
+    @blueprint.route(f"{PREFIX}/Me/", methods=METHODS)
     def me(source: str) -> Response:
         raise ScimError(501, "A source is not a person, so there is no /Me here.")
 
-    @blueprint.route(PREFIX, methods=METHODS)
+    @blueprint.route(PREFIX, methods=METHODS[1:])
+    @blueprint.route(f"{PREFIX}/", methods=METHODS[1:])
     @blueprint.route(f"{PREFIX}/<path:rest>", methods=METHODS)
     def elsewhere(source: str, rest: str = "") -> Response:
-        if rest.strip("/") in ENDPOINTS:
+        if rest.strip("/") in ("", *ENDPOINTS) or rest.split("/", maxsplit=1)[0] in ENDPOINTS[:4]:
             raise ScimError(405, f"{request.method} is not offered at '/{rest.strip('/')}'.")
         detail = (
             f"There is nothing at '/{rest}' here; people are at /Users, groups at /Groups. Is the base address given twice, or with a part too many?"
@@ -216,6 +195,7 @@ def make_blueprint(house: House) -> Blueprint:
 
     @blueprint.errorhandler(ScimError)
     def refused(wrong: ScimError) -> Response:
+        g.outcome = f"Refused{f' ({wrong.scim_type})' if wrong.scim_type else ''}: {wrong.detail}"
         if "visitor" in g and request.method != "GET" and wrong.status != 404:
             # Whoever runs the other side often sees no more than that it failed; the sheet says why.
             sightings.note(g.visitor.source_id, sources.WRONG, f"{request.method} {request.path} was refused ({wrong.status}): {wrong.detail}")
@@ -223,11 +203,13 @@ def make_blueprint(house: House) -> Blueprint:
 
     @blueprint.errorhandler(NotFound)
     def not_found(wrong: NotFound) -> Response:
+        g.outcome = f"Not there: {wrong.message}"
         return show(ScimError(404, wrong.message).body(), 404)
 
     @blueprint.errorhandler(DravoError)
     def not_now(wrong: DravoError) -> Response:
         status = wrong.status if wrong.status in (429, 503) else 409 if wrong.status == 409 else 400
+        g.outcome = f"Not done: {wrong}"
         answer = show(ScimError(status, str(wrong)).body(), status)
         if status in (429, 503):
             answer.headers["Retry-After"] = "2"
@@ -239,6 +221,21 @@ def make_blueprint(house: House) -> Blueprint:
         return show(ScimError(status, wrong.description or wrong.name).body(), status)
 
     return blueprint
+
+
+def draft(source_id: str) -> Draft:
+    """Return the beginning of this request's trace; its path is told from the channel's own address on."""
+    assert request.view_args is not None
+    path = request.path.removeprefix(f"/scim/v2/{request.view_args['source']}") or "/"
+    return Draft(source_id, request.method, path, request.query_string.decode("utf-8", "replace") or None)
+
+
+def _outcome(answer: Response) -> str:
+    if answer.status_code == 304:
+        return "Read; unchanged since the version that the reader has."
+    if (answer.status_code < 300 and request.method in ("GET", "HEAD")) or request.path.rstrip("/").endswith("/.search"):
+        return "Read."
+    return "Changed nothing: all of it was so already." if answer.status_code < 300 else f"Refused ({answer.status_code})."
 
 
 def body() -> Any:
@@ -253,33 +250,11 @@ def body() -> Any:
     if not content:
         raise invalid_syntax("The request has no body; send JSON.")
     try:
-        return orjson.loads(content)
+        payload = orjson.loads(content)
     except ValueError as wrong:
         raise invalid_syntax(f"The body is not JSON: {wrong}.") from None
-
-
-def query() -> Query:
-    """Return the request's query parameters (RFC 7644, sections 3.4.2 and 3.9)."""
-    arguments = request.args
-    if arguments.get("attributes") and arguments.get("excludedAttributes"):
-        raise invalid_value("Give either attributes or excludedAttributes, not both.")
-    return Query(
-        arguments.get("filter") or None,
-        _whole_number("startIndex", 1),
-        _whole_number("count", 100),
-        arguments.get("attributes") or None,
-        arguments.get("excludedAttributes") or None,
-    )
-
-
-def _whole_number(name: str, otherwise: int) -> int:
-    text = request.args.get(name)
-    if not text:
-        return otherwise
-    try:
-        return max(-(2**31), min(int(text), 2**31))
-    except ValueError:
-        raise invalid_value(f"'{name}' is '{text[:40]}'; it should be a whole number.") from None
+    g.draft.payload = payload
+    return payload
 
 
 def forbid_filter() -> None:
@@ -297,6 +272,13 @@ def base() -> str:
 def placed(document: dict[str, Any], kind: str, path: str) -> dict[str, Any]:
     """Return a document with its meta."""
     return {**document, "meta": {"resourceType": kind, "location": base() + path}}
+
+
+def answered(answer: Answer) -> Response:
+    """Return an answer over HTTP."""
+    response = show(answer.body, answer.status) if answer.body is not None else Response(status=answer.status)
+    response.headers.extend(answer.headers.items())
+    return response
 
 
 def show(message: dict[str, Any], status: int = 200) -> Response:

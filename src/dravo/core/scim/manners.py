@@ -1,0 +1,75 @@
+"""What providers in the field send that the standard does not quite say: it works, and is named in the trace."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+OP_CASE = "an op in other letter case (Add, Replace, Remove)"
+BOOLEAN_TEXT = "true or false as text"
+DOTTED_KEYS = "a patch without a path whose keys are paths"
+NO_PATH = "a patch without a path"
+REMOVE_BY_VALUE = "remove of members with a list instead of a filter in the path"
+REPLACE_MEMBERS = "replace of the whole list of members"
+BARE_MANAGER = "manager as a bare id"
+PRIMARY_TEXT = "a filter that compares a true or false with text"
+NO_SCHEMAS = "no schemas in the body"
+NO_PATCH_SCHEMA = "a patch without its schema"
+
+
+def manners(payload: Any) -> list[str]:
+    """Return how a body deviates from what the standard says, each once, in words.
+
+    Args:
+        payload: the parsed JSON of a POST, PUT or PATCH.
+    """
+    if not isinstance(payload, Mapping):
+        return []
+    parts = {str(key).lower(): value for key, value in payload.items()}
+    if isinstance(parts.get("operations"), list):
+        found = [NO_PATCH_SCHEMA] if not parts.get("schemas") else []
+        for operation in parts["operations"]:
+            if isinstance(operation, Mapping):
+                found.extend(_of_operation({str(key).lower(): value for key, value in operation.items()}))
+    else:
+        found = [*([] if parts.get("schemas") else [NO_SCHEMAS]), *_of_attributes(parts)]
+    return list(dict.fromkeys(found))
+
+
+def _of_operation(operation: Mapping[str, Any]) -> Iterator[str]:
+    kind, path, value = str(operation.get("op", "")), operation.get("path"), operation.get("value")
+    if kind != kind.lower():
+        yield OP_CASE
+    if isinstance(path, str) and path:
+        lowered = path.lower()
+        if lowered == "members" and kind.lower() == "remove" and value:
+            yield REMOVE_BY_VALUE
+        if lowered == "members" and kind.lower() == "replace":
+            yield REPLACE_MEMBERS
+        if 'primary eq "' in lowered:
+            yield PRIMARY_TEXT
+        if lowered.endswith("manager") and isinstance(value, str):
+            yield BARE_MANAGER
+        if _is_boolean_text(value):
+            yield BOOLEAN_TEXT
+    elif isinstance(value, Mapping):
+        yield NO_PATH
+        if any("." in key.rpartition(":")[2] or "[" in key or (":" in key and not isinstance(inner, Mapping)) for key, inner in value.items()):
+            yield DOTTED_KEYS
+    if isinstance(value, Mapping):
+        yield from _of_attributes(value)
+
+
+def _of_attributes(attributes: Mapping[str, Any]) -> Iterator[str]:
+    for key, value in attributes.items():
+        if key.lower().endswith("manager") and isinstance(value, str):
+            yield BARE_MANAGER
+        if key.lower() in ("active", "primary") and _is_boolean_text(value):
+            yield BOOLEAN_TEXT
+        for inner in value if isinstance(value, list) else [value]:
+            if isinstance(inner, Mapping):
+                yield from _of_attributes(inner)
+
+
+def _is_boolean_text(value: Any) -> bool:
+    return isinstance(value, str) and value.strip().lower() in ("true", "false")

@@ -1,0 +1,61 @@
+"""Versions of resources as entity tags, and the conditions that requests put on them (RFC 7644, section 3.14; RFC 9110, 13.1)."""
+
+from __future__ import annotations
+
+import re
+import zlib
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from dravo.core.scim.errors import ScimError
+
+_TAG = re.compile(r'\*|(?:W/)?"[\x21\x23-\x7e\x80-\xff]*"')
+
+
+def entity_tag(version: int, listed: Iterable[tuple[str, str]] = ()) -> str:
+    """Return the weak entity tag of a resource.
+
+    Args:
+        version: the record's own.
+        listed: (id, name) of the groups that list a person: they are part of what is shown, without being part of the record.
+    """
+    groups = sorted(listed)
+    return f'W/"{version}-{zlib.crc32(repr(groups).encode()):08x}"' if groups else f'W/"{version}"'
+
+
+@dataclass(frozen=True)
+class Condition:
+    """What a request says about the version that it is for; both None: nothing."""
+
+    if_match: str | None = None
+    if_none_match: str | None = None
+
+    def __bool__(self) -> bool:
+        return self.if_match is not None or self.if_none_match is not None
+
+    def check(self, tag: str) -> None:
+        """Make sure that a change may be made to a resource of this tag.
+
+        Raises:
+            ScimError: 412 if it may not.
+        """
+        if self.if_match is not None and not _names(self.if_match, tag):
+            raise ScimError(412, f"The resource has changed: it is at version {tag} now, not {self.if_match}. Read it again, then change it.")
+        if self.if_none_match is not None and _names(self.if_none_match, tag):
+            raise ScimError(412, f"The resource is at version {tag}, for which this change was not meant.")
+
+    def unchanged(self, tag: str) -> bool:
+        """Whether a reader has this version already (304)."""
+        return self.if_none_match is not None and _names(self.if_none_match, tag)
+
+
+ANY = Condition()
+
+
+def _names(header: str, tag: str) -> bool:
+    """Tell whether a list of entity tags names one; compared weakly, for all of ours are weak."""
+    found = [each.removeprefix("W/") for each in _TAG.findall(header)]
+    if not found:
+        # Some send the bare text that they found in meta.version.
+        found = [f'"{header.strip()}"']
+    return "*" in found or tag.removeprefix("W/") in found

@@ -1,0 +1,89 @@
+"""The schemas that hold for a source: the standard ones, and extensions that operators added."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import Connection, delete, insert, select
+from sqlalchemy.exc import IntegrityError
+
+from dravo.core.errors import AlreadyThere, NotFound
+from dravo.core.scim.extensions import read_schema
+from dravo.core.scim.schemas import Schema, Shapes, extended
+from dravo.services.auditing import record_change
+from dravo.services.house import House
+from dravo.services.permissions import Caller
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.store.identifiers import new_id
+
+
+def of_source(house: House, connection: Connection, source_id: str) -> Shapes:
+    """Return the shapes of a source; the same object as long as nothing about them changes, for filters are kept by it."""
+    columns = (t.source_schema.c.id, t.source_schema.c.kind, t.source_schema.c.document)
+    rows = connection.execute(select(*columns).where(t.source_schema.c.source_id == source_id).order_by(t.source_schema.c.id)).all()
+    key = (source_id, tuple(row.id for row in rows))
+    found = house.shapes.get(key)
+    if found is None:
+        schemas: dict[str, list[Schema]] = {"User": [], "Group": []}
+        for row in rows:
+            schemas[row.kind].append(read_schema(row.document))
+        found = house.shapes[key] = extended(tuple(schemas["User"]), tuple(schemas["Group"]))
+    return found
+
+
+def listing(house: House, key: str) -> dict[str, Any]:
+    """Return the extension schemas of a source."""
+    with house.database.reading() as connection:
+        source = _source(connection, key)
+        rows = connection.execute(select(t.source_schema).where(t.source_schema.c.source_id == source.id).order_by(t.source_schema.c.id)).all()
+    return {
+        "items": [
+            {"urn": row.urn, "kind": row.kind, "name": row.document.get("name") or row.urn.rpartition(":")[2], "document": row.document}
+            for row in rows
+        ]
+    }
+
+
+def add(house: House, caller: Caller, key: str, kind: str, document: dict[str, Any]) -> dict[str, Any]:
+    """Add an extension schema to a source's people ("User") or groups ("Group").
+
+    Raises:
+        InvalidInput: if the document does not describe a schema.
+        AlreadyThere: if the source has one of that URN.
+    """
+    schema = read_schema(document)
+    now = clock.now()
+    row = {"id": new_id(), "urn": schema.id, "kind": kind, "document": document, "created_at": now}
+    try:
+        with house.database.writing() as connection:
+            source = _source(connection, key)
+            connection.execute(insert(t.source_schema).values(source_id=source.id, **row))
+            details = {"source": key, "urn": schema.id, "kind": kind}
+            record_change(connection, house.keys, caller, "added schema", "source", source.id, now, details)
+    except IntegrityError:
+        raise AlreadyThere(f"'{key}' has a schema '{schema.id}' already.", "Remove that one first, or give this one another URN.", "schema") from None
+    house.doors += 1
+    return listing(house, key)
+
+
+def remove(house: House, caller: Caller, key: str, urn: str) -> None:
+    """Remove an extension schema; what people have of it is no longer shown, and goes with the next full change of each.
+
+    Raises:
+        NotFound.
+    """
+    with house.database.writing() as connection:
+        source = _source(connection, key)
+        where = (t.source_schema.c.source_id == source.id, t.source_schema.c.urn == urn)
+        if connection.execute(delete(t.source_schema).where(*where)).rowcount == 0:
+            raise NotFound(f"'{key}' has no schema '{urn}'.")
+        record_change(connection, house.keys, caller, "removed schema", "source", source.id, clock.now(), {"source": key, "urn": urn})
+    house.doors += 1
+
+
+def _source(connection: Connection, key: str) -> Any:
+    row = connection.execute(select(t.source).where(t.source.c.key == key)).first()
+    if row is None:
+        raise NotFound(f"There is no source with the key '{key}'.", "See the list of sources for the keys there are.")
+    return row

@@ -1,0 +1,86 @@
+"""What the management API gives of a source's schemas and requests, and of settings."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import BaseModel
+
+from dravo.web.api.models import Page
+
+
+class SourceSchema(BaseModel):
+    """An extension schema that was added to a source; `kind` is what it belongs to, User or Group."""
+
+    urn: str
+    kind: str
+    name: str
+    document: dict[str, Any]
+
+
+class SourceSchemas(BaseModel):
+    """The extension schemas of a source."""
+
+    items: list[SourceSchema]
+
+
+class TraceSubject(BaseModel):
+    """The person (by the user's id) or group that a request was about."""
+
+    kind: str
+    id: str
+    name: str
+
+
+class TracePerson(BaseModel):
+    """What a request led to for one person."""
+
+    id: str
+    name: str
+    gained: list[str]
+    lost: list[str]
+    accounts: list[list[str]]
+
+
+class TraceLine(BaseModel):
+    """One request of a source: what came, what was answered, what it led to; `more` people beside those listed."""
+
+    id: str
+    at: str
+    method: str
+    path: str
+    query: str | None
+    status: int
+    milliseconds: int
+    outcome: str
+    manners: list[str]
+    subject: TraceSubject | None
+    people: list[TracePerson]
+    more: int
+
+
+class Trace(TraceLine):
+    """One request with its body, secrets left out."""
+
+    body: str | None
+
+
+class PageOfTraces(Page[TraceLine]):
+    """A page of traces."""
+
+
+class Setting(BaseModel):
+    """A setting of the house."""
+
+    name: str
+    label: str
+    value: int
+    default: int
+    least: int
+    most: int
+
+
+class HouseSettings(BaseModel):
+    """Every setting of the house."""
+
+    items: list[Setting]
