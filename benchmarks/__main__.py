@@ -1,8 +1,13 @@
-"""Runs all benchmarks: python -m benchmarks."""
+"""Runs every benchmark, or those that are named: python -m benchmarks [pushing] [filtering]."""
 
 from __future__ import annotations
 
-from benchmarks import pushing
+import sys
+
+from benchmarks import filtering, pushing
+
+ALL = {"pushing": pushing.run, "filtering": filtering.run}
 
 if __name__ == "__main__":
-    pushing.run()
+    for name in sys.argv[1:] or ALL:
+        ALL[name]()

@@ -116,7 +116,9 @@ class OwnRecords:
             after = (str(key.sorted_by[1]), key.id)
         offset = query.start_index - 1 if query.cursor is None else 0
         order = own.Order(column, search.descending, after)
-        rows = own.listing(connection, table, search.source_id, PUSH, narrowing.condition, order, offset, query.count + 1) if query.count else []
+        rows: list[tuple[Any, Any]] = []
+        if query.count and total:
+            rows = own.listing(connection, table, search.source_id, PUSH, narrowing.condition, order, offset, query.count + 1, total)
         more, rows = len(rows) > query.count, rows[: query.count]
         following = search.write_cursor(Key((0, rows[-1][1]), 0, rows[-1][0].id)) if more and rows else None
         return _listed(self._shown(connection, kind, [row for row, _ in rows], base, query, shapes), total, query, following)
@@ -147,14 +149,18 @@ class OwnRecords:
             if (tree is None or narrowing.exact) and search.sort_at is None:
                 yield from (Key((0, ""), number, each) for each in own.ids(connection, table, search.source_id, PUSH, narrowing.condition))
                 continue
-            lists = search.needs_lists(number)
+            needs = search.needs(number)
+            framed = not needs.isdisjoint(("meta", "schemas", "members", "groups")) or any(name.startswith("urn:") for name in needs)
+            lists = not needs.isdisjoint(("members", "groups"))
             waiting: list[Any] = []
             for row in (*own.each(connection, table, search.source_id, PUSH, narrowing.condition), None):
                 if row is not None:
                     waiting.append(row)
                     if len(waiting) < own.CHUNK:
                         continue
-                for resource in self._rendered(connection, kind.name, waiting, base, shapes, lists=lists):
+                # What nobody asks about is not made: it would cost more than the asking.
+                plain = ({**row.data, "id": row.id} for row in waiting)
+                for resource in self._rendered(connection, kind.name, waiting, base, shapes, lists=lists) if framed else plain:
                     if tree is None or narrowing.exact or matches(tree, resource):
                         yield Key(sort_key(resource, search.sort_at) if search.sort_at else (0, ""), number, resource["id"])
                 waiting = []
@@ -208,13 +214,11 @@ class Search:
         table = TABLES[self.kinds[0].name]
         return own.SORTABLE[table].get(str(self.sort_at)) if self.sort_at else table.c.id
 
-    def needs_lists(self, number: int) -> bool:
-        """Whether judging or sorting needs the members of groups, or the groups of people."""
+    def needs(self, number: int) -> set[str]:
+        """Return the names of the attributes, and URNs of extensions, that judging and sorting one kind of resource need."""
         tree = self.trees[number]
-        return any(
-            at.attribute is not None and at.attribute.name in ("members", "groups")
-            for at in (*(_locations(tree) if tree else ()), *((self.sort_at,) if self.sort_at else ()))
-        )
+        found = (*(_locations(tree) if tree else ()), *((self.sort_at,) if self.sort_at else ()))
+        return {at.urn or (at.attribute.name if at.attribute else "") for at in found}
 
     @property
     def _mark(self) -> int:

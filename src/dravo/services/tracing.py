@@ -26,11 +26,13 @@ from dravo.store import tables as t
 from dravo.store.database import Database
 from dravo.store.identifiers import new_id
 from dravo.store.pages import Ask, page
+from dravo.store.quick import Quick
 
 LARGEST_BODY = 16_384
 MOST_WAITING = 5_000
 FLUSH_SECONDS = 1.0
 _MAKE = insert(t.trace)
+_MAKE_ONE = Quick(_MAKE)
 
 
 @dataclass
@@ -68,7 +70,7 @@ class Draft:
         led_to: dict[str, Any] = {"subject": {"kind": done.kind, "id": done.id, "name": _name(done)}}
         if done.outcomes:
             led_to |= effects(done.outcomes, done.catalogue) if done.catalogue else {}
-        connection.execute(_MAKE, self.row(201 if created else 204 if self.method == "DELETE" else 200, _sentence(done), led_to))
+        _MAKE_ONE.change(connection, self.row(201 if created else 204 if self.method == "DELETE" else 200, _sentence(done), led_to))
         self.written = True
 
 

@@ -17,6 +17,7 @@ from dravo.core.records import fold, searchable
 from dravo.store import tables as t
 from dravo.store.database import CATALOGUE
 from dravo.store.identifiers import new_id
+from dravo.store.quick import Quick
 
 
 class Rewrite(Enum):
@@ -58,8 +59,10 @@ def _rewriting(*columns: str) -> Any:
 
 _REWRITE = _rewriting(*_CONTENT)
 _RENAME = _rewriting(*_NAMES, *_CONTENT)
+_QUICKLY = {id(statement): Quick(statement) for statement in (_RAISE, _REWRITE, _RENAME)}
 _REMOVE_MARK = delete(t.mark).where(t.mark.c.user_id == bindparam("user"), t.mark.c.since == bindparam("seen"))
 _MAKE_USER = insert(t.user)
+_MAKE_ONE_USER = Quick(_MAKE_USER)
 _OPEN_ACCESS = insert(t.access)
 _WRITE_REASONS = update(t.access).where(t.access.c.id == bindparam("access")).values(reasons=bindparam("why", type_=t.access.c.reasons.type))
 _CLOSE_ACCESS = (
@@ -98,7 +101,9 @@ def apply_outcomes(connection: Connection, outcomes: Sequence[Outcome], now: Ins
         WorldMoved: if one of the users, or the catalogue, has changed since it was read.
     """
     made = [_user_row(outcome, now) for outcome in outcomes if outcome.person.revision is None]
-    if made:
+    if len(made) == 1:
+        _MAKE_ONE_USER.change(connection, made[0])
+    elif made:
         connection.execute(_MAKE_USER, made)
     known = [outcome for outcome in outcomes if outcome.person.revision is not None]
     if known:
@@ -147,7 +152,8 @@ def _update_users(connection: Connection, outcomes: Sequence[Outcome], now: Inst
             row["gone"] = now if outcome.user.gone else None
         rows.append(row)
     statement = {Rewrite.NOTHING: _RAISE, Rewrite.ATTRIBUTES: _REWRITE, Rewrite.NAMES: _RENAME}[rewrite]
-    if connection.execute(statement, rows).rowcount != len(rows):
+    done = _QUICKLY[id(statement)].change(connection, rows[0]) if len(rows) == 1 else connection.execute(statement, rows).rowcount
+    if done != len(rows):
         raise WorldMoved("A person has changed meanwhile.", "Try again.")
 
 

@@ -12,8 +12,9 @@ from dravo.core.errors import WorldMoved
 from dravo.core.planning import Application, Catalogue, GroupLabel, Role
 from dravo.store import tables as t
 from dravo.store.database import CATALOGUE, Database
+from dravo.store.quick import Quick
 
-_REVISION = select(t.revision.c.value).where(t.revision.c.name == CATALOGUE)
+_REVISION = Quick(select(t.revision.c.value).where(t.revision.c.name == CATALOGUE))
 
 
 def assignment_of(row: object) -> Assignment:
@@ -23,7 +24,7 @@ def assignment_of(row: object) -> Assignment:
 
 def revision(connection: Connection) -> int:
     """Return the present revision of what operators declared."""
-    return int(connection.execute(_REVISION).scalar_one())
+    return int(_REVISION.first(connection, {}).value)
 
 
 def check_revision(connection: Connection, expected: int) -> None:

@@ -44,6 +44,10 @@ class Database:
         with connection.begin():
             yield connection
 
+    def glancing(self) -> Connection:
+        """Return this thread's connection for reading, for a single `Quick` statement that needs no transaction."""
+        return self._reader()
+
     def _reader(self) -> Connection:
         """Return this thread's own connection for reading, kept open: taking one anew costs as much as a query."""
         held: Connection | None = getattr(self._own, "reader", None)

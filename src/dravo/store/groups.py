@@ -129,7 +129,8 @@ def which_are_listed(connection: Connection, group_id: str, ids: Sequence[str]) 
         for column in (m.c.record_id, m.c.inner_group_id):
             found.update(
                 connection.execute(
-                    select(column).where(m.c.group_id == group_id, m.c.until_at.is_(None), column.is_not(None), column.in_(some))
+                    # That the column is not null follows; said outright, it would be taken for the range to read.
+                    select(column).where(m.c.group_id == group_id, m.c.until_at.is_(None), column.in_(some))
                 ).scalars()
             )
     return found
@@ -160,9 +161,7 @@ def end_members(connection: Connection, group_id: str, ids: Sequence[str], now: 
     for start in range(0, len(ids), CHUNK):
         some = ids[start : start + CHUNK]
         for column in (m.c.record_id, m.c.inner_group_id):
-            connection.execute(
-                update(m).where(m.c.group_id == group_id, m.c.until_at.is_(None), column.is_not(None), column.in_(some)).values(until_at=now)
-            )
+            connection.execute(update(m).where(m.c.group_id == group_id, m.c.until_at.is_(None), column.in_(some)).values(until_at=now))
 
 
 _END_RECORD = (

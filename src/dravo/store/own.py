@@ -46,14 +46,22 @@ def count(connection: Connection, table: Table, source_id: str, channel: str, co
 
 
 def listing(
-    connection: Connection, table: Table, source_id: str, channel: str, condition: Any, order: Order, offset: int, most: int
+    connection: Connection, table: Table, source_id: str, channel: str, condition: Any, order: Order, offset: int, most: int, total: int
 ) -> list[tuple[Any, Any]]:
-    """Return one page of a source's rows that meet an SQL condition, each with the value that it is sorted by."""
+    """Return one page of a source's rows that meet an SQL condition, each with the value that it is sorted by.
+
+    Args:
+        total: how many rows meet it. A few are sorted here: a database that is asked for an order may go through everybody in that
+            order instead of taking the index that finds the few.
+    """
     keys = (order.column, table.c.id)
     statement = select(*COLUMNS[table], order.column.label("_sorted_by")).where(*_of_source(table, source_id, channel, condition))
     if order.after is not None:
         last = tuple_(*(literal(value) for value in order.after))
         statement = statement.where(tuple_(*keys) < last if order.descending else tuple_(*keys) > last)
+    if total <= CHUNK:
+        few = sorted(connection.execute(statement), key=lambda row: (row._sorted_by, row.id), reverse=order.descending)
+        return [(row, row._sorted_by) for row in few[offset : offset + most]]
     ordered = statement.order_by(*(key.desc() if order.descending else key.asc() for key in keys))
     return [(row, row._sorted_by) for row in connection.execute(ordered.offset(offset).limit(most))]
 

@@ -11,6 +11,7 @@ from dravo.core.instants import Instant
 from dravo.core.records import searchable
 from dravo.store import tables as t
 from dravo.store.own import COLUMNS
+from dravo.store.quick import Quick
 
 _ONE = select(*COLUMNS[t.record]).where(
     t.record.c.id == bindparam("id"),
@@ -18,7 +19,7 @@ _ONE = select(*COLUMNS[t.record]).where(
     t.record.c.channel == bindparam("channel"),
     t.record.c.gone_at.is_(None),
 )
-_MAKE = insert(t.record)
+_MAKE = Quick(insert(t.record))
 _PRESENT = (t.record.c.id == bindparam("record"), t.record.c.version == bindparam("seen"), t.record.c.gone_at.is_(None))
 _CONTENT = {
     "data": bindparam("content", type_=t.record.c.data.type),
@@ -26,8 +27,8 @@ _CONTENT = {
     "modified_at": bindparam("at"),
 }
 # Content alone touches no index.
-_WRITE = update(t.record).where(*_PRESENT).values(**_CONTENT)
-_REPLACE = (
+_WRITE = Quick(update(t.record).where(*_PRESENT).values(**_CONTENT))
+_REPLACE = Quick(
     update(t.record)
     .where(*_PRESENT)
     .values(
@@ -52,8 +53,8 @@ def get(connection: Connection, source_id: str, channel: str, record_id: str) ->
 def make(connection: Connection, record_id: str, source_id: str, channel: str, user_id: str, data: Mapping[str, Any], now: Instant) -> None:
     """Write a new record."""
     name, external, email, emails = _found_by(data)
-    connection.execute(
-        _MAKE,
+    _MAKE.change(
+        connection,
         {
             "id": record_id,
             "source_id": source_id,
@@ -78,9 +79,9 @@ def write(
     found = _found_by(data)
     given = {"record": record_id, "seen": seen, "content": data, "at": now}
     if not gone and found == _found_by(before):
-        return connection.execute(_WRITE, given).rowcount == 1
+        return _WRITE.change(connection, given) == 1
     given |= dict(zip(("name", "external", "email", "emails"), found, strict=True)) | {"gone": now if gone else None}
-    return connection.execute(_REPLACE, given).rowcount == 1
+    return _REPLACE.change(connection, given) == 1
 
 
 def claim(connection: Connection, record_id: str, source_id: str, values: list[tuple[str, str]]) -> None:

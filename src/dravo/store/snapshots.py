@@ -13,6 +13,7 @@ from dravo.core.planning import HeldAccess, HeldAccount, Person
 from dravo.core.records import PersonRecord
 from dravo.store import tables as t
 from dravo.store.catalogue import assignment_of
+from dravo.store.quick import Quick
 
 CHUNK = 500
 
@@ -37,7 +38,7 @@ _ACCOUNTS = select(t.account.c.user_id, t.account.c.id, t.account.c.application_
 
 
 _OTHER = t.record.alias("other")
-_RECORD_WITH_TIES = (
+_RECORD_WITH_TIES = Quick(
     select(
         t.record.c.id,
         t.record.c.user_id,
@@ -69,13 +70,26 @@ def of_record(connection: Connection, source_id: str, channel: str, record_id: s
 
     Whoever is in no group and has nothing costs one query.
     """
-    row = connection.execute(_RECORD_WITH_TIES, {"id": record_id, "source": source_id, "channel": channel}).first()
+    row = _RECORD_WITH_TIES.first(connection, {"id": record_id, "source": source_id, "channel": channel})
     if row is None:
         return None
     if row.tied:
         return row, people(connection, [row.user_id])[row.user_id]
+    return row, _alone(row, source_id, channel)
+
+
+def at_a_glance(connection: Connection, source_id: str, channel: str, record_id: str) -> tuple[Any, Person] | None:
+    """Return one record and its user by a single query, without a transaction around it.
+
+    None if that is not enough: there is no such record, or its user is in a group, has something, or has other records.
+    """
+    row = _RECORD_WITH_TIES.first(connection, {"id": record_id, "source": source_id, "channel": channel})
+    return (row, _alone(row, source_id, channel)) if row is not None and not row.tied else None
+
+
+def _alone(row: Any, source_id: str, channel: str) -> Person:
     record = PersonRecord(row.id, source_id, channel, row.data, row.user_id)
-    return row, Person(row.user_id, row.revision, (record,))
+    return Person(row.user_id, row.revision, (record,))
 
 
 def people(connection: Connection, user_ids: Iterable[str]) -> dict[str, Person]:

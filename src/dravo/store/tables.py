@@ -192,7 +192,7 @@ record = Table(
 _some("ix_record_email", record.c.source_id, record.c.email_key, where="gone_at IS NULL AND email_key IS NOT NULL")
 _some("ix_record_more_emails", record.c.source_id, record.c.more_emails, where="gone_at IS NULL AND more_emails IS NOT NULL")
 _one("uq_record_user_name", record.c.source_id, record.c.channel, record.c.user_name_key, where="gone_at IS NULL")
-_some("ix_record_external_id", record.c.source_id, record.c.external_id, where="gone_at IS NULL")
+_some("ix_record_external_id", record.c.source_id, record.c.channel, record.c.external_id, where="gone_at IS NULL")
 _some("ix_record_listing", record.c.source_id, record.c.channel, record.c.id, where="gone_at IS NULL")
 
 # Values of extension attributes that nobody else of the source may have.
@@ -221,8 +221,8 @@ group = Table(
     _at("modified_at", nullable=False),
     _at("gone_at"),
 )
-_some("ix_group_name", group.c.source_id, group.c.display_name_key, where="gone_at IS NULL")
-_some("ix_group_external_id", group.c.source_id, group.c.external_id, where="gone_at IS NULL")
+_some("ix_group_name", group.c.source_id, group.c.channel, group.c.display_name_key, where="gone_at IS NULL")
+_some("ix_group_external_id", group.c.source_id, group.c.channel, group.c.external_id, where="gone_at IS NULL")
 _some("ix_group_listing", group.c.display_name_key, group.c.id, where="gone_at IS NULL")
 
 # Who is listed in a group: a record of the same source, or another group of it. Ended rows are history.

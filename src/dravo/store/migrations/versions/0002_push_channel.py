@@ -74,6 +74,14 @@ def upgrade() -> None:
         batch_op.add_column(sa.Column('access', sa.String(length=8), server_default='write', nullable=False))
 
     # ### end Alembic commands ###
+    # With the channel: else the index of the listing, which has it, is taken for finding one person.
+    for table, name, column in (
+        ('record', 'ix_record_external_id', 'external_id'),
+        ('group', 'ix_group_external_id', 'external_id'),
+        ('group', 'ix_group_name', 'display_name_key'),
+    ):
+        op.drop_index(name, table)
+        op.create_index(name, table, ['source_id', 'channel', column], sqlite_where=sa.text('gone_at IS NULL'), postgresql_where=sa.text('gone_at IS NULL'))
     _find_by_email()
 
 

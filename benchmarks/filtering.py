@@ -1,0 +1,105 @@
+"""How filters on the push channel grow from 1,000 to 100,000 people, and what 500 members cost in an empty group and in a full one."""
+
+from __future__ import annotations
+
+import statistics
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from sqlalchemy import insert
+
+from dravo.core.records import fold
+from dravo.core.scim.patches import read_operations
+from dravo.core.scim.schemas import GROUP
+from dravo.demo import scenario
+from dravo.services import operators, sources
+from dravo.services.house import House
+from dravo.services.intake import Intake
+from dravo.services.own_records import OwnRecords, Query
+from dravo.store import clock, groups
+from dravo.store import tables as t
+from dravo.store.identifiers import new_id
+
+SIZES = (1_000, 10_000, 100_000)
+# What an index serves, and below it what the core evaluates on everybody.
+FILTERS = (
+    'userName eq "{name}"', 'userName sw "{name}"', 'userName co "{name}"', 'userName ew "{name}"', 'userName gt "zzzz"',
+    'externalId eq "{name}"', 'emails.value eq "{name}@fernhollow.example"', 'emails[type eq "work" and value eq "{name}@fernhollow.example"]',
+    'id eq "{id}"', 'groups.value eq "{group}"', 'meta.lastModified gt "2999-01-01T00:00:00Z"', "userName pr",
+    'title eq "{name}"', 'name.familyName co "zz"', "active eq false",
+)  # fmt: skip
+
+
+def fill(house: House, source_id: str, number: int) -> list[str]:
+    """Write so many people straight into the records, and return their ids."""
+    now, ids = clock.now(), []
+    with house.database.writing() as connection:
+        for start in range(0, number, 5_000):
+            users, records = [], []
+            for place, person in enumerate(scenario.crowd(min(5_000, number - start), seed=start)):
+                name = f"person{start + place:06d}"
+                data = {**person, "userName": name, "externalId": name, "emails": [{"value": f"{name}@fernhollow.example", "type": "work"}]}
+                user_id, record_id = new_id(), new_id()
+                ids.append(record_id)
+                users.append({
+                    "id": user_id, "user_name": name, "user_name_key": fold(name), "display_name": name, "display_name_key": fold(name),
+                    "attributes": data, "given_by": {}, "active": True, "revision": 1, "created_at": now, "modified_at": now,
+                })  # fmt: skip
+                records.append({
+                    "id": record_id, "source_id": source_id, "channel": "push", "user_id": user_id, "user_name_key": fold(name), "external_id": name,
+                    "email_key": f"{name}@fernhollow.example", "data": data, "version": 1, "created_at": now, "modified_at": now,
+                })  # fmt: skip
+            connection.execute(insert(t.user), users)
+            connection.execute(insert(t.record), records)
+    return ids
+
+
+def measured(work: Callable[[], object], times: int = 5) -> float:
+    """Return the median milliseconds of some work."""
+    taken = []
+    for _ in range(times):
+        began = time.perf_counter()
+        work()
+        taken.append((time.perf_counter() - began) * 1000)
+    return statistics.median(taken)
+
+
+def run() -> None:
+    """Print a line for each filter with its milliseconds at each size, and one for members."""
+    table: dict[str, list[float]] = {text: [] for text in FILTERS}
+    members: list[float] = []
+    for size in SIZES:
+        with tempfile.TemporaryDirectory() as folder:
+            house = House(Path(folder))
+            sources.add(house, operators.SYSTEM, "staff", "Staff")
+            source_id = sources.id_of(house, "staff")
+            ids = fill(house, source_id, size)
+            intake, own = Intake(house.database, house.catalogue), OwnRecords(house.database)
+            group = intake.create_group(source_id, {"displayName": "Group"}, ids[:20]).id
+            for text in FILTERS:
+                asked = Query(filter=text.format(name=f"person{size // 2:06d}", id=ids[size // 2], group=group), count=20)
+                table[text].append(measured(lambda own=own, asked=asked, source_id=source_id: own.people(source_id, "http://x", asked)))  # type: ignore[misc]
+            if size == SIZES[-1]:
+                members = [_members(house, intake, source_id, ids, present) for present in (0, 50_000)]
+            house.close()
+    print("Filters, milliseconds (median of 5) among " + ", ".join(f"{size:,}" for size in SIZES) + " people")
+    for text, times in table.items():
+        print(f"  {text:<75}" + "".join(f"{each:9.2f}" for each in times))
+    print(f"500 members: into an empty group {members[0]:.0f} ms, into one of 50,000 {members[1]:.0f} ms, ratio {members[1] / members[0]:.2f}")
+
+
+def _members(house: House, intake: Intake, source_id: str, ids: list[str], present: int) -> float:
+    """Return the milliseconds that 500 new members take in a group that has some already."""
+    group = intake.create_group(source_id, {"displayName": f"Group of {present}"}, []).id
+    with house.database.writing() as connection:
+        groups.add_members(connection, group, ids[:present], [], clock.now())
+    parts = iter(range(present, present + 2_500, 500))
+
+    def add() -> None:
+        start = next(parts)
+        value = [{"value": each} for each in ids[start : start + 500]]
+        intake.patch_group(source_id, group, read_operations({"Operations": [{"op": "add", "path": "members", "value": value}]}, GROUP))
+
+    return measured(add)
