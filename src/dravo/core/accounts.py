@@ -2,7 +2,9 @@
 
 What is due is plain JSON, kept with the account and compared as it is:
 
-- ``{"want": "present", "active": bool, "roles": [...], "user": {...}}``: there, with these attributes and roles;
+- ``{"want": "present", "active": bool, "roles": [...], "user": {...}}``: there, with these attributes and roles; where the
+  application's settings say so, also ``carry`` (how the roles go over), ``groups`` (in which delivered groups it is) and
+  ``problem`` (why it cannot be made);
 - ``{"want": "absent"}``: not there;
 - ``{"want": "as it is"}``: the application's settings say to leave it alone.
 """
@@ -13,6 +15,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from dravo.core.carrying import OBJECTS, PLAIN, RolesAs, Target, carried, mapped
+from dravo.core.expressions import Expression
 from dravo.core.merging import MergedUser
 from dravo.core.records import display_name
 
@@ -39,11 +43,19 @@ ENTERPRISE_PARTS = ("employeeNumber", "costCenter", "organization", "division", 
 
 @dataclass(frozen=True)
 class Settings:
-    """What Dravo does in an application about people who leave it: one of `LEAVING` for each of the three events."""
+    """What goes over to an application, and what happens there to people who leave.
+
+    Attributes:
+        on_losing_access, on_inactive, on_gone: one of `LEAVING` for each of the three events.
+        attributes: what expressions make, or leave out (None), beside the standard attributes.
+        roles_as: how roles go over.
+    """
 
     on_losing_access: str = DEACTIVATE
     on_inactive: str = DEACTIVATE
     on_gone: str = DEACTIVATE
+    attributes: tuple[tuple[Target, Expression | None], ...] = ()
+    roles_as: RolesAs = PLAIN
 
 
 @dataclass(frozen=True)
@@ -56,7 +68,12 @@ class RoleLabel:
 
 
 def due_account(
-    user_id: str, user: MergedUser, roles: Sequence[RoleLabel], settings: Settings, before: Mapping[str, Any] | None
+    user_id: str,
+    user: MergedUser,
+    roles: Sequence[RoleLabel],
+    settings: Settings,
+    before: Mapping[str, Any] | None,
+    groups: Sequence[str] = (),
 ) -> dict[str, Any] | None:
     """Return the account as it should be in one application, or None where there never was a reason for one.
 
@@ -66,9 +83,11 @@ def due_account(
         roles: the roles that they have in the application now; may be none.
         settings: the application's.
         before: what was due last, or None.
+        groups: which delivered groups they are in, as "group:ID" or "role:ID".
     """
     if roles:
-        return _present(user_id, user, roles, active=True)
+        due = _present(user_id, user, roles, settings, active=True)
+        return {**due, "groups": sorted(groups)} if groups else due
     if before is None:
         return None
     if user.gone:
@@ -81,10 +100,10 @@ def due_account(
         return {"want": ABSENT}
     if what == LEAVE_ALONE:
         return {"want": AS_IT_IS}
-    return _present(user_id, user, (), active=False)
+    return _present(user_id, user, (), settings, active=False)
 
 
-def _present(user_id: str, user: MergedUser, roles: Sequence[RoleLabel], *, active: bool) -> dict[str, Any]:
+def _present(user_id: str, user: MergedUser, roles: Sequence[RoleLabel], settings: Settings, *, active: bool) -> dict[str, Any]:
     ranked = sorted(roles, key=lambda role: (-role.rank, role.key))
     attributes: dict[str, Any] = {}
     for name in DELIVERED:
@@ -95,13 +114,20 @@ def _present(user_id: str, user: MergedUser, roles: Sequence[RoleLabel], *, acti
         if value:
             attributes[name] = value
     attributes.setdefault("displayName", display_name(user.attributes))
-    attributes["externalId"] = user_id
-    return {
+    if settings.attributes:
+        attributes = mapped(attributes, user.attributes, settings.attributes)
+    attributes.setdefault("externalId", user_id)
+    due = {
         "want": PRESENT,
         "active": active,
         "roles": [{"value": role.key, "display": role.label, "primary": number == 0} for number, role in enumerate(ranked)],
         "user": attributes,
     }
+    if settings.roles_as != PLAIN:
+        due["carry"] = settings.roles_as.document()
+    if not attributes.get("userName"):
+        due["problem"] = "The expression for userName gives nothing for this person, and an account needs one."
+    return due
 
 
 def describe(due: Mapping[str, Any]) -> str:
@@ -114,9 +140,17 @@ def describe(due: Mapping[str, Any]) -> str:
     return f"active, {roles}" if due["active"] and roles else "active" if due["active"] else "inactive, no role"
 
 
-def scim_body(due: Mapping[str, Any]) -> dict[str, Any]:
-    """Return a due account as the attributes of a SCIM User, `schemas` left out."""
-    return {**due["user"], "active": due["active"], "roles": due["roles"]}
+def scim_body(due: Mapping[str, Any], shape: str = OBJECTS) -> dict[str, Any]:
+    """Return a due account as the attributes of a SCIM User, `schemas` left out; what is None or empty is to be taken away.
+
+    Args:
+        due: as `due_account` makes it.
+        shape: in which form the application takes roles, where the settings leave that to it.
+    """
+    body = {**due["user"], "active": due["active"]}
+    for name, value in carried(due["roles"], RolesAs(**due.get("carry", {})), shape).items():
+        body[name] = {**body.get(name, {}), **value} if isinstance(value, Mapping) else value
+    return body
 
 
 def differences(agreed: Mapping[str, Any], due: Mapping[str, Any]) -> list[dict[str, Any]]:
@@ -128,20 +162,39 @@ def differences(agreed: Mapping[str, Any], due: Mapping[str, Any]) -> list[dict[
     """
     operations: list[dict[str, Any]] = []
     for name, value in due.items():
-        if agreed.get(name) == value:
+        before = agreed.get(name)
+        if before == value:
             continue
-        if value == []:
-            if agreed.get(name):
+        if value in (None, []):
+            if before:
                 operations.append({"op": "remove", "path": name})
-        elif name.startswith("urn:") and isinstance(value, Mapping):
-            operations.extend(_extension_differences(name, agreed.get(name) or {}, value))
+        elif isinstance(value, Mapping) and name.startswith("urn:"):
+            operations.extend(_part_differences(f"{name}:", before or {}, value))
+        elif isinstance(value, Mapping) and None in value.values():
+            operations.extend(_part_differences(f"{name}.", before or {}, value))
         else:
             operations.append({"op": "replace", "path": name, "value": value})
     operations.extend({"op": "remove", "path": name} for name in agreed if name not in due and agreed[name])
     return operations
 
 
-def _extension_differences(urn: str, agreed: Mapping[str, Any], due: Mapping[str, Any]) -> list[dict[str, Any]]:
-    """Return the operations for an extension part by part: not every application takes an extension whole as a path."""
-    changed = [{"op": "replace", "path": f"{urn}:{part}", "value": value} for part, value in due.items() if agreed.get(part) != value]
-    return changed + [{"op": "remove", "path": f"{urn}:{part}"} for part in agreed if part not in due]
+def without_empty(attributes: Mapping[str, Any]) -> dict[str, Any]:
+    """Return attributes without those that are None or empty, at both levels: what a new account is made of."""
+    kept = {}
+    for name, value in attributes.items():
+        inner = {part: each for part, each in value.items() if each not in (None, [])} if isinstance(value, Mapping) else value
+        if inner not in (None, [], {}):
+            kept[name] = inner
+    return kept
+
+
+def _part_differences(before_part: str, agreed: Mapping[str, Any], due: Mapping[str, Any]) -> list[dict[str, Any]]:
+    """Return the operations for a complex value part by part: not every application takes an extension whole as a path."""
+    operations = []
+    for part, value in due.items():
+        if value in (None, []):
+            if agreed.get(part):
+                operations.append({"op": "remove", "path": f"{before_part}{part}"})
+        elif agreed.get(part) != value:
+            operations.append({"op": "replace", "path": f"{before_part}{part}", "value": value})
+    return operations + [{"op": "remove", "path": f"{before_part}{part}"} for part in agreed if part not in due]

@@ -6,12 +6,13 @@ The same functions serve a change that is applied and one that is only shown.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from dravo.core import access as access_rules
 from dravo.core.access import Access, Assignment, Reason
 from dravo.core.accounts import RoleLabel, Settings, due_account
+from dravo.core.carrying import GROUPS
 from dravo.core.instants import Instant
 from dravo.core.merging import MergedUser, merge
 from dravo.core.records import PersonRecord
@@ -57,13 +58,15 @@ class Catalogue:
     parents: Mapping[str, tuple[str, ...]]
     precedence: Mapping[str, int]
     labels: Mapping[str, GroupLabel]
+    # For an application the groups that go over to it, and whether its roles go over as groups.
+    delivered: Mapping[str, frozenset[str]] = field(default_factory=dict)
 
     def concerns(self, group_id: str) -> bool:
         """Whether being in a group can give anything: it, or a group around it, is named by an assignment."""
-        if group_id in self.by_group:
-            return True
         around = access_rules.memberships((group_id,), self.parents)
-        return any(membership.group_id in self.by_group for membership in around)
+        return any(
+            membership.group_id in self.by_group or any(membership.group_id in groups for groups in self.delivered.values()) for membership in around
+        )
 
 
 @dataclass(frozen=True)
@@ -143,9 +146,10 @@ def work_out(person: Person, catalogue: Catalogue, now: Instant) -> Outcome:
         now: the instant of the change.
     """
     user = merge(person.records, catalogue.precedence)
+    groups = access_rules.memberships(person.groups, catalogue.parents)
     found = access_rules.work_out(
         user.active,
-        access_rules.memberships(person.groups, catalogue.parents),
+        groups,
         person.direct,
         catalogue.by_group,
         now,
@@ -154,7 +158,7 @@ def work_out(person: Person, catalogue: Catalogue, now: Instant) -> Outcome:
         person,
         user,
         tuple(_access_changes(person.access, found, catalogue.labels, now)),
-        tuple(_account_changes(person, user, found, catalogue)),
+        tuple(_account_changes(person, user, found, frozenset(each.group_id for each in groups), catalogue)),
         found.next_change,
     )
 
@@ -209,10 +213,10 @@ def _reason(reason: Reason, labels: Mapping[str, GroupLabel], now: Instant) -> d
     }
 
 
-def _account_changes(person: Person, user: MergedUser, found: Access, catalogue: Catalogue) -> Iterable[AccountChange]:
+def _account_changes(person: Person, user: MergedUser, found: Access, groups: frozenset[str], catalogue: Catalogue) -> Iterable[AccountChange]:
     if not found.roles and not person.accounts:
         return
-    roles: dict[str, list[RoleLabel]] = {}
+    roles: dict[str, list[Role]] = {}
     for application_id, role_id in found.roles:
         roles.setdefault(application_id, []).append(catalogue.roles[role_id])
     held = {account.application_id: account for account in person.accounts}
@@ -221,7 +225,11 @@ def _account_changes(person: Person, user: MergedUser, found: Access, catalogue:
         if application is None or application.tracked_only:
             continue
         before = held.get(application_id)
-        due = due_account(person.user_id, user, roles.get(application_id, ()), application.settings, before.due if before else None)
+        given = roles.get(application_id, ())
+        over = [f"group:{group_id}" for group_id in groups & catalogue.delivered.get(application_id, frozenset())]
+        if application.settings.roles_as.way == GROUPS:
+            over += [f"role:{role.id}" for role in given]
+        due = due_account(person.user_id, user, given, application.settings, before.due if before else None, over)
         if due is None or (before is not None and before.due == due):
             continue
         yield AccountChange(application_id, due, before.due_version + 1 if before else 1, before.id if before else None)

@@ -14,9 +14,9 @@ from sqlalchemy import Connection, Table
 
 from dravo.core.errors import NotFound
 from dravo.core.scim.errors import ScimError
-from dravo.core.scim.filters import matches
+from dravo.core.scim.filters import locations, matches
 from dravo.core.scim.messages import LARGEST_PAGE, list_response
-from dravo.core.scim.paths import And, Compare, Element, Filter, Location, Not, Or, Present, parse_filter
+from dravo.core.scim.paths import Filter, Location, parse_filter
 from dravo.core.scim.resources import parse_selection, select_attributes
 from dravo.core.scim.schemas import GROUP_URN, STANDARD, USER_URN, ResourceType, Shapes
 from dravo.core.scim.sorting import SortKey, is_descending, sort_key, sort_location
@@ -217,7 +217,7 @@ class Search:
     def needs(self, number: int) -> set[str]:
         """Return the names of the attributes, and URNs of extensions, that judging and sorting one kind of resource need."""
         tree = self.trees[number]
-        found = (*(_locations(tree) if tree else ()), *((self.sort_at,) if self.sort_at else ()))
+        found = (*(locations(tree) if tree else ()), *((self.sort_at,) if self.sort_at else ()))
         return {at.urn or (at.attribute.name if at.attribute else "") for at in found}
 
     @property
@@ -247,17 +247,6 @@ def _decoded(text: str) -> Any:
         return orjson.loads(base64.urlsafe_b64decode(text + "=" * (-len(text) % 4)))
     except (binascii.Error, ValueError):
         return None
-
-
-def _locations(tree: Filter) -> Iterable[Location]:
-    match tree:
-        case And(parts) | Or(parts):
-            for part in parts:
-                yield from _locations(part)
-        case Not(inner):
-            yield from _locations(inner)
-        case Element(at, _) | Present(at) | Compare(at, _, _):
-            yield at
 
 
 def _listed(resources: list[dict[str, Any]], total: int, query: Query, following: str | None) -> dict[str, Any]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime
 from typing import Any
 
@@ -117,3 +117,15 @@ def _comparable(leaf: Attribute, value: Any) -> Any:
     if isinstance(value, str) and not leaf.case_exact and leaf.type != "binary":
         return fold(value)
     return value
+
+
+def locations(tree: Filter) -> Iterator[Location]:
+    """Yield what a filter asks about."""
+    match tree:
+        case And(parts) | Or(parts):
+            for part in parts:
+                yield from locations(part)
+        case Not(inner):
+            yield from locations(inner)
+        case Element(at, _) | Present(at) | Compare(at, _, _):
+            yield at

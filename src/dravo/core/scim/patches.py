@@ -218,7 +218,7 @@ def _set_in_elements(holder: dict[str, Any], at: Location, element_filter: Filte
     if not chosen:
         if operation.kind == "replace":
             raise no_target(f"No element of '{attribute.name}' matches; use add to make one.")
-        made = _described_by(element_filter)
+        made = described_by(element_filter)
         elements = [*elements, made]
         chosen = [made]
     for element in chosen:
@@ -235,7 +235,7 @@ def _set_in_elements(holder: dict[str, Any], at: Location, element_filter: Filte
     holder[attribute.name] = [element for element in elements if element]
 
 
-def _described_by(tree: Filter) -> dict[str, Any]:
+def described_by(tree: Filter) -> dict[str, Any]:
     """Return the element that a filter such as `type eq "work"` describes, to be made where there is none."""
     match tree:
         case Compare(at, "eq", value) if at.sub is not None and value is not None:
@@ -243,7 +243,7 @@ def _described_by(tree: Filter) -> dict[str, Any]:
         case And(parts):
             described: dict[str, Any] = {}
             for part in parts:
-                described.update(_described_by(part))
+                described.update(described_by(part))
             return described
     raise no_target("No element matches, and what stands in brackets does not say what a new one would be.")
 

@@ -1,0 +1,161 @@
+"""What the steps of an expression do. Each takes a value (text, number, boolean, list) and returns one, or None for missing."""
+
+from __future__ import annotations
+
+import math
+import re
+import unicodedata
+from collections.abc import Callable, Mapping
+from typing import Any
+
+import re2
+
+Step = Callable[[Any], Any]
+LONGEST = 10_000
+# Letters that do not fall apart into a plain one and an accent.
+_PLAIN = str.maketrans({
+    "ß": "ss", "æ": "ae", "Æ": "AE", "œ": "oe", "Œ": "OE", "ø": "o", "Ø": "O", "ł": "l", "Ł": "L", "đ": "d", "Đ": "D", "þ": "th", "Þ": "Th",
+    "ð": "d", "Ð": "D", "ı": "i",
+})  # fmt: skip
+
+
+def text_of(value: Any) -> str:
+    """Return a value as text: true and false in lower case, whole numbers without a point."""
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, float) and value.is_integer():
+        return str(int(value))
+    return str(value)
+
+
+def on_text(change: Callable[[str], str | None]) -> Step:
+    """Return a step that works on a text, and on each of a list; what is left with nothing drops out of the list."""
+
+    def step(value: Any) -> Any:
+        if isinstance(value, list):
+            return [each for each in (step(inner) for inner in value) if each is not None] or None
+        changed = change(text_of(value))
+        return None if changed is None else changed[:LONGEST]
+
+    return step
+
+
+def plain(text: str) -> str:
+    """Return a text without accents."""
+    apart = unicodedata.normalize("NFKD", text.translate(_PLAIN))
+    return unicodedata.normalize("NFC", "".join(c for c in apart if not unicodedata.combining(c)))
+
+
+def before(mark: str) -> Step:
+    """Return what stands before the first mark; the whole text if there is none."""
+    return on_text(lambda text: text.partition(mark)[0])
+
+
+def before_last(mark: str) -> Step:
+    """Return what stands before the last mark; the whole text if there is none."""
+    return on_text(lambda text: text.rpartition(mark)[0] if mark in text else text)
+
+
+def after(mark: str) -> Step:
+    """Return what stands after the first mark; missing if there is none."""
+    return on_text(lambda text: text.partition(mark)[2] if mark in text else None)
+
+
+def after_last(mark: str) -> Step:
+    """Return what stands after the last mark; missing if there is none."""
+    return on_text(lambda text: text.rpartition(mark)[2] if mark in text else None)
+
+
+def part(pattern: Any) -> Step:
+    """Return what a pattern finds: its first group if it has one, else all that it matches; missing if it finds nothing."""
+
+    def find(text: str) -> str | None:
+        found = pattern.search(text)
+        if found is None:
+            return None
+        kept: str | None = found.group(1 if pattern.groups else 0)
+        return kept
+
+    return on_text(find)
+
+
+def replace_pattern(pattern: Any, replacement: str) -> Step:
+    r"""Return a text with each match replaced; \1 to \9 in the replacement stand for the pattern's groups, \0 for all of it.
+
+    Raises:
+        ValueError: if the pattern has no such group.
+    """
+    pieces = re.split(r"\\(\d)", replacement)
+    for digit in pieces[1::2]:
+        if int(digit) > pattern.groups:
+            raise ValueError(f"it has no group {digit}")
+
+    def made(match: Any) -> str:
+        return "".join(piece if place % 2 == 0 else match.group(int(piece)) or "" for place, piece in enumerate(pieces))
+
+    return on_text(lambda text: str(pattern.sub(made, text)))
+
+
+def look_up(table: Mapping[str, Any]) -> Step:
+    """Return what a table has for a text, compared without regard to letter case; missing if it has nothing."""
+    folded = {key.casefold(): value for key, value in table.items()}
+
+    def find(value: Any) -> Any:
+        if isinstance(value, list):
+            return [each for each in (find(inner) for inner in value) if each is not None] or None
+        return folded.get(text_of(value).casefold())
+
+    return find
+
+
+def join(between: str) -> Step:
+    """Return the values of a list as one text."""
+    return lambda value: between.join(text_of(each) for each in value)[:LONGEST] if isinstance(value, list) else text_of(value)
+
+
+def pick(place: int) -> Step:
+    """Return the first (0) or last (-1) of a list; a single value stays."""
+    return lambda value: value[place] if isinstance(value, list) else value
+
+
+def as_number(value: Any) -> Any:
+    """Return a number, whole where it is; missing if the text is none."""
+    if isinstance(value, list):
+        return [each for each in map(as_number, value) if each is not None] or None
+    if isinstance(value, int | float) and not isinstance(value, bool):
+        return value
+    text = text_of(value).strip()
+    try:
+        return int(text)
+    except ValueError:
+        pass
+    try:
+        number = float(text)
+    except ValueError:
+        return None
+    return number if math.isfinite(number) else None
+
+
+def as_boolean(value: Any) -> Any:
+    """Return true or false for such texts (true, yes, 1; false, no, 0, in any letter case); missing for others."""
+    if isinstance(value, list):
+        return [each for each in map(as_boolean, value) if each is not None] or None
+    return {"true": True, "yes": True, "1": True, "false": False, "no": False, "0": False}.get(text_of(value).strip().lower())
+
+
+def compiled(text: str) -> Any:
+    """Return a pattern, run in linear time whatever it says.
+
+    Raises:
+        ValueError: if it is none.
+    """
+    if len(text) > 500:
+        raise ValueError("a pattern has at most 500 characters")
+    options = re2.Options()
+    options.log_errors = False
+    options.max_mem = 1 << 20
+    try:
+        return re2.compile(text, options)
+    except re2.error as wrong:
+        message = wrong.args[0] if wrong.args else "unknown"
+        raise ValueError(message.decode() if isinstance(message, bytes) else str(message)) from None
