@@ -38,7 +38,7 @@ def garden(running: Running) -> dict[str, str]:
     ("arguments", "headings", "words"),
     [
         (["source", "list", "--most", "0"], ["Key", "Label", "Channel", "People", "Groups", "Last call (UTC)"], "outputs"),
-        (["source", "tokens", "outputs"], ["Id", "Label", "Begins with", "Made (UTC)", "Expires", "Last used", "Revoked"], "dravo_push_"),
+        (["source", "tokens", "outputs"], ["Id", "Label", "Begins with", "For", "Made (UTC)", "Expires", "Last used", "Revoked"], "dravo_push_"),
         (["person", "list", "outputs"], ["Name", "User name", "E-mail", "State", "Since (UTC)"], "Ada [bold] Fern"),
         (["group", "list", "outputs"], ["Name", "Source", "Members", "Assignments", "Id"], "Outputs group"),
         (["group", "members", "outputs group"], ["Name", "User name", "State"], "outputs.ada"),

@@ -8,16 +8,16 @@ from typing import Any
 import pytest
 
 from dravo.core.accounts import scim_body
+from dravo.protocols.scim.capabilities import Capabilities
 from dravo.protocols.scim.conversation import (
-    HeldBySettings,
+    AtHand,
+    Everybody,
     IsBound,
-    MustPause,
     Reached,
-    Refused,
-    TryLater,
     Wanted,
     bring,
 )  # fmt: skip
+from dravo.protocols.scim.judging import HeldBySettings, MustPause, Refused, TryLater
 from dravo.protocols.scim.outgoing import Request, Response
 
 ROLE = {"value": "viewer", "display": "Viewer", "primary": True}
@@ -44,6 +44,9 @@ def talk(wanted: Wanted, *answers: Any) -> tuple[Reached, list[str]]:
         except StopIteration as end:
             assert waiting == [], "not all was asked"
             return end.value, asked
+        if isinstance(question, AtHand):
+            sent = None
+            continue
         asked.append(told(question))
         sent = waiting.pop(0)
 
@@ -51,6 +54,8 @@ def talk(wanted: Wanted, *answers: Any) -> tuple[Reached, list[str]]:
 def told(question: Any) -> str:
     if isinstance(question, IsBound):
         return f"bound {question.remote_id}"
+    if isinstance(question, Everybody):
+        return "everybody"
     assert isinstance(question, Request)
     return f"{question.method} {question.path} {question.params.get('filter', '')}".strip()
 
@@ -127,7 +132,7 @@ def test_who_has_no_access_is_not_made_in_order_to_be_inactive() -> None:
 
 def test_where_there_is_no_patch_the_whole_is_put_and_what_is_not_ours_is_kept() -> None:
     current = {"id": "7", "userName": "ada", "nickName": "theirs", "phone": "1", "meta": {}, "groups": []}
-    conversation = bring(replace(WANTED, remote_id="7", agreed=OFF, can_patch=False))
+    conversation = bring(replace(WANTED, remote_id="7", agreed=OFF, capabilities=Capabilities(patch=False)))
     assert told(next(conversation)) == "GET /Users/7"
     put = conversation.send(answer(200, current))
     assert isinstance(put, Request)
@@ -183,7 +188,8 @@ def test_an_application_s_wish_to_be_left_alone_is_kept() -> None:
 
 def test_ids_and_names_cannot_break_out_of_path_or_filter() -> None:
     conversation = bring(replace(WANTED, due={**DUE, "user": {**DUE["user"], "userName": 'a" or userName pr'}}))
-    next(conversation)
+    assert isinstance(next(conversation), AtHand)
+    conversation.send(None)
     by_name = conversation.send(listed())
     assert isinstance(by_name, Request)
     assert by_name.params["filter"] == 'userName eq "a\\" or userName pr"'

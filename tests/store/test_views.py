@@ -6,7 +6,7 @@ from typing import Any
 
 import pytest
 
-from dravo.services import applications, assigning, delivering, explaining, sources
+from dravo.services import applications, assigning, deliveries, explaining, sources
 from dravo.services.assigning import Wish
 from dravo.services.own_records import OwnRecords, Query
 from dravo.store import tables as t
@@ -113,13 +113,13 @@ def test_accounts_and_deliveries_are_listed_by_what_is_asked(garden: Rooms) -> N
     assert len(listed(garden, views.accounts, None, None, None, None)) == 3
     assert [each["person"]["user_name"] for each in listed(garden, views.accounts, "records", None, "due", "cyd")] == ["cyd"]
     assert listed(garden, views.accounts, None, None, "agreed", None) == []
-    opened = delivering.listing(garden.house, MOST, "open")
+    opened = deliveries.listing(garden.house, MOST, "open")
     assert opened["total"] == 3
-    assert delivering.listing(garden.house, MOST, "waiting", "desk")["items"][0]["aim"] == "active, Viewer"
-    assert delivering.listing(garden.house, MOST, "failed")["total"] == 0
-    assert delivering.listing(garden.house, MOST, words="cyd")["items"][0]["aim"] == "active, Curator, Viewer"
+    assert deliveries.listing(garden.house, MOST, "waiting", "desk")["items"][0]["aim"] == "active, Viewer"
+    assert deliveries.listing(garden.house, MOST, "failed")["total"] == 0
+    assert deliveries.listing(garden.house, MOST, words="cyd")["items"][0]["aim"] == "active, Curator, Viewer"
     one = opened["items"][0]
-    assert delivering.one(garden.house, one["id"])["tries"] == []
+    assert deliveries.one(garden.house, one["id"])["tries"] == []
 
 
 def test_the_band_counts_what_there_is_and_what_needs_a_person(garden: Rooms) -> None:

@@ -112,6 +112,10 @@ class Dravo:
         """Give a setting another value."""
         return cast(t.HouseSettings, self.call("PUT", f"/settings/{_part(name)}", body={"value": value}))["items"]
 
+    def try_expression(self, expression: str, person: str | None = None, attribute: str | None = None) -> t.Tried:
+        """Return what an expression makes for a person, and what it does in words."""
+        return cast(t.Tried, self.call("POST", "/expressions/try", body={"expression": expression, "person": person, "attribute": attribute}))
+
     def pages(self, path: str, query: dict[str, Any] | None = None) -> Pages[Any]:
         """Return a list that comes in pages."""
         return Pages(lambda after, count: self.call("GET", path, query={**(query or {}), "after": after, "count": count}))
@@ -262,14 +266,37 @@ class Applications(_Noun):
         """Remove a role that was never given."""
         return cast(t.Application, self._call("DELETE", f"/applications/{_part(key)}/roles/{_part(role)}"))
 
-    def connect(self, key: str, base_url: str, token: str | None = None) -> t.Application:
-        """Say where the application's SCIM service is, and the token for it."""
-        body = {"base_url": base_url, "token": token}
+    def preview_settings(self, key: str, **values: Any) -> t.SettingsPreview:
+        """Return what `change` would do to accounts; nothing is changed."""
+        return cast(t.SettingsPreview, self._call("POST", f"/applications/{_part(key)}/settings/preview", body=values))
+
+    def groups(self, key: str) -> Pages[t.DeliveredGroup]:
+        """List the groups that go over to an application, each with its state."""
+        return self._dravo.pages(f"/applications/{_part(key)}/groups")
+
+    def group_again(self, key: str, group_id: str) -> None:
+        """Try a delivered group again now."""
+        self._call("POST", f"/applications/{_part(key)}/groups/{_part(group_id)}/again")
+
+    def connect(
+        self, key: str, base_url: str, token: str | None = None, *, auth: dict[str, Any] | None = None, expires_at: str | None = None
+    ) -> t.Application:
+        """Say where the application's SCIM service is, and the secret for it.
+
+        Args:
+            key: which application.
+            base_url: its SCIM service's address.
+            token: the bearer token, password or client secret; None keeps the present one.
+            auth: {"kind": "basic", "user": ...} or {"kind": "client credentials", "token_url", "client_id", "scope"}; None: a bearer token.
+            expires_at: when the secret ends, if that is known.
+        """
+        body = {"base_url": base_url, "token": token, "auth": auth, "expires_at": expires_at}
         return cast(t.Application, self._call("PUT", f"/applications/{_part(key)}/connection", body=body))
 
-    def check(self, key: str) -> t.Check:
-        """Try the connection step by step."""
-        return cast(t.Check, self._call("POST", f"/applications/{_part(key)}/connection/check"))
+    def check(self, key: str, *, with_test_person: bool = False) -> t.Check:
+        """Try the connection step by step; with a test person, if that is asked for, who is removed afterwards."""
+        query = {"with_test_person": with_test_person}
+        return cast(t.Check, self._call("POST", f"/applications/{_part(key)}/connection/check", query=query))
 
     def pause(self, key: str) -> t.Application:
         """Stop delivering to an application."""
@@ -347,6 +374,18 @@ class Deliveries(_Noun):
     def again(self, delivery_id: str) -> t.Delivery:
         """Try a delivery again now."""
         return cast(t.Delivery, self._call("POST", f"/deliveries/{_part(delivery_id)}/again"))
+
+    def kinds(self, application: str | None = None) -> Sequence[t.TroubleKind]:
+        """Return what open deliveries failed by, with how many of each kind."""
+        return cast(t.TroubleKinds, self._call("GET", "/deliveries/kinds", query={"application": application}))["items"]
+
+    def again_all(self, application: str, kind: str | None = None) -> int:
+        """Try all of an application again that failed or are held, of one kind if that is said; return how many."""
+        return cast(t.Number, self._call("POST", "/deliveries/again", body={"application": application, "kind": kind}))["number"]
+
+    def found(self, delivery_id: str, found: str, remote_id: str | None = None) -> t.Delivery:
+        """Say what was found ("there" with its id, or "not there") where it could not be known whether an account was made."""
+        return cast(t.Delivery, self._call("POST", f"/deliveries/{_part(delivery_id)}/found", body={"found": found, "remote_id": remote_id}))
 
 
 class Operators(_Noun):

@@ -125,6 +125,13 @@ class Attempt(TypedDict):
     exchanges: list[Exchange]
 
 
+class AttributeRow(TypedDict):
+    """An attribute of the account, and the expression that makes it; an empty one leaves it out."""
+
+    attribute: str
+    expression: str
+
+
 class AuditEntry(TypedDict):
     """Which operator changed what, when."""
 
@@ -151,12 +158,27 @@ class AuditVerdict(TypedDict):
 
 
 class Capabilities(TypedDict):
-    """What an application says that it can do."""
+    """What an application says that it can do; `notes` say in sentences what it cannot, and what is done instead."""
 
     patch: bool
     filter: bool
     bulk: bool
+    sort: bool
+    etag: bool
+    cursor: bool
     max_results: int | None
+    groups: bool
+    attributes: list[str] | None
+    roles: str
+    notes: list[str]
+
+
+class ChangedAttribute(TypedDict):
+    """An attribute of an account before and after."""
+
+    attribute: str
+    before: Any
+    after: Any
 
 
 class Check(TypedDict):
@@ -181,11 +203,33 @@ class ConnectionState(TypedDict):
 
     base_url: str | None
     has_secret: bool
+    auth: SignInWay
+    secret_expires_at: str | None
     checked_at: str | None
     capabilities: Capabilities | None
     paused_at: str | None
     failures: int
     retry_at: str | None
+
+
+class DeliveredGroup(TypedDict):
+    """A group as it goes over: of a source ("group") or a role's people ("role"); `going`: it is to go there."""
+
+    id: str
+    kind: str
+    of: str
+    name: str
+    going: bool
+    state: str
+    members: int
+    members_there: int
+    remote_id: str | None
+    origin: str | None
+    agreed_at: str | None
+    next_attempt_at: str | None
+    message: str | None
+    mend: str | None
+    exchanges: list[Exchange]
 
 
 class Delivery(TypedDict):
@@ -205,6 +249,7 @@ class Delivery(TypedDict):
     message: str | None
     mend: str | None
     waits_for: str | None
+    kind: str | None
     tries: list[Attempt]
 
 
@@ -225,6 +270,7 @@ class DeliveryLine(TypedDict):
     message: str | None
     mend: str | None
     waits_for: str | None
+    kind: str | None
 
 
 class Exchange(TypedDict):
@@ -261,6 +307,13 @@ class Group(TypedDict):
     modified_at: str
 
 
+class GroupOver(TypedDict):
+    """A group that goes over, perhaps under another name."""
+
+    group: str
+    name: str | None
+
+
 class GroupRef(TypedDict):
     """A group, in short."""
 
@@ -268,6 +321,13 @@ class GroupRef(TypedDict):
     name: str
     external_id: str | None
     gone: bool
+
+
+class GroupsOver(TypedDict):
+    """Which groups go over."""
+
+    which: str
+    groups: list[GroupOver]
 
 
 class HouseSettings(TypedDict):
@@ -321,6 +381,12 @@ class NewToken(TypedDict):
     kinds: str
     access: str
     token: str
+
+
+class Number(TypedDict):
+    """How many."""
+
+    number: int
 
 
 class OpenDelivery(TypedDict):
@@ -396,6 +462,14 @@ class PageOfAuditEntries(TypedDict):
     """A page of the audit log."""
 
     items: list[AuditEntry]
+    total: int
+    next: str | None
+
+
+class PageOfDeliveredGroups(TypedDict):
+    """A page of delivered groups."""
+
+    items: list[DeliveredGroup]
     total: int
     next: str | None
 
@@ -603,6 +677,16 @@ class RoleRef(TypedDict):
     rank: int
 
 
+class RolesAs(TypedDict):
+    """How roles go over."""
+
+    way: str
+    attribute: str | None
+    which: str
+    shape: str
+    value: str
+
+
 class Session(TypedDict):
     """Who is signed in, and what they may do."""
 
@@ -624,16 +708,41 @@ class Setting(TypedDict):
 
 
 class Settings(TypedDict):
-    """What Dravo may do in an application."""
+    """What Dravo may do in an application, and what goes over."""
 
     switched_on: bool
     create_accounts: bool
     update_accounts: bool
     adopt_by_user_name: bool
+    adopt_groups: bool
     on_losing_access: str
     on_inactive: str
     on_gone: str
     at_a_time: int
+    per_second: int
+    attributes: list[AttributeRow]
+    roles_as: RolesAs
+    groups_over: GroupsOver
+    reconcile_at: str
+    reconcile_next_at: str | None
+
+
+class SettingsPreview(TypedDict):
+    """What a change of settings would do: so many accounts of so many; the first of them by name. `whole`: all were looked at."""
+
+    accounts: int
+    changed: int
+    whole: bool
+    people: list[SettingsPreviewPerson]
+
+
+class SettingsPreviewPerson(TypedDict):
+    """What a change of settings would do to one account."""
+
+    person: PersonRef
+    before: str
+    after: str
+    changes: list[ChangedAttribute]
 
 
 class SheetTick(TypedDict):
@@ -658,6 +767,16 @@ class SheetValue(TypedDict):
     name: str
     value: str
     note: str
+
+
+class SignInWay(TypedDict):
+    """How Dravo signs in to an application; the secret itself is not shown."""
+
+    kind: str
+    user: str | None
+    token_url: str | None
+    client_id: str | None
+    scope: str | None
 
 
 class Source(TypedDict):
@@ -746,6 +865,32 @@ class TraceSubject(TypedDict):
     kind: str
     id: str
     name: str
+
+
+class Tried(TypedDict):
+    """An expression tried on a person: its result (null: missing), what it does in words, and the attributes that it reads."""
+
+    result: Any
+    words: str
+    uses: list[str]
+    person: PersonRef | None
+
+
+class TroubleKind(TypedDict):
+    """Open deliveries of one application that failed by one kind of trouble: how many, and one in its own words."""
+
+    application: Named
+    kind: str
+    state: str
+    number: int
+    message: str
+    mend: str
+
+
+class TroubleKinds(TypedDict):
+    """What open deliveries failed by."""
+
+    items: list[TroubleKind]
 
 
 class Way(TypedDict):

@@ -3,14 +3,18 @@
     python -m dravo.demo.application --name "Plant Records" --port 8431 --token SECRET --state FILE
 
 Its page at / shows what it knows; its SCIM service is at /scim/v2. POST /faults takes a JSON object:
-`down` (answer 503), `html` (answer with a web page), `refuse` (answer 400 to writes), `slow` (milliseconds), `lose` (cut so many
-replies to writes after the work is done), `no_patch` (501), `limit` (requests a second, else 429 with Retry-After), `token`
-(another token from now on). GET /faults shows them; GET /log the last requests.
+`down` (answer 503), `html` (answer with a web page), `refuse` (answer 400 to writes; a text is what it says), `slow` (milliseconds),
+`lose` (cut so many replies to writes after the work is done), `lose_every` and `fail_every` (cut, or answer 503, every so many),
+`limit` (requests a second, else 429 with Retry-After), `token` (another token from now on), `doubles` (the same user name may be
+there twice); and what it cannot do: `no_patch` (501), `no_filter` (400), `no_list` (403), `no_groups`, `no_active`, `no_schemas`,
+`role_texts` (roles are texts), `page` (most in a page). GET /faults shows them; GET /log the last requests. Its token may also be had
+from /oauth/token with any client id and its token as the secret; then what it gives is good for `lasts` seconds.
 """
 
 from __future__ import annotations
 
 import argparse
+import base64
 import copy
 import html
 import json
@@ -22,19 +26,32 @@ import uuid
 from collections import deque
 from pathlib import Path
 from typing import Any
+from urllib.parse import unquote_plus
 
 from dravo.demo.wire import Answer, Call, end_with_parent, make_server, page
 
 USER = "urn:ietf:params:scim:schemas:core:2.0:User"
 LIST = "urn:ietf:params:scim:api:messages:2.0:ListResponse"
 ERROR = "urn:ietf:params:scim:api:messages:2.0:Error"
-FILTER = re.compile(r'^\s*(userName|externalId|id)\s+eq\s+("(?:\\.|[^"\\])*")\s*$', re.IGNORECASE)
+GROUP = "urn:ietf:params:scim:schemas:core:2.0:Group"
+ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
+KNOWN = (
+    "userName", "name", "displayName", "nickName", "title", "userType", "preferredLanguage", "locale", "timezone", "active", "emails",
+    "phoneNumbers", "entitlements", "roles",
+)  # fmt: skip
+MEMBER = re.compile(r'members\[value eq ("(?:\\.|[^"\\])*")\]')
+FILTER = re.compile(r'^\s*(userName|externalId|displayName|id)\s+eq\s+("(?:\\.|[^"\\])*")\s*$', re.IGNORECASE)
 
 
 def refusal(status: int, detail: str, kind: str | None = None) -> Answer:
     """Return a SCIM error."""
     body = {"schemas": [ERROR], "status": str(status), "detail": detail}
     return Answer(status, {**body, "scimType": kind} if kind else body)
+
+
+def role_of(role: Any) -> str:
+    """Return a role's name, whether it is an object or a text."""
+    return str(role.get("value", "")) if isinstance(role, dict) else str(role)
 
 
 class Application:
@@ -47,12 +64,16 @@ class Application:
         self.kept.execute("PRAGMA journal_mode=WAL")
         self.kept.execute("PRAGMA synchronous=OFF")
         self.kept.execute("CREATE TABLE IF NOT EXISTS account (id TEXT PRIMARY KEY, body TEXT)")
+        self.kept.execute("CREATE TABLE IF NOT EXISTS team (id TEXT PRIMARY KEY, body TEXT)")
         self.accounts: dict[str, dict[str, Any]] = {
             row[0]: json.loads(row[1]) for row in self.kept.execute("SELECT id, body FROM account ORDER BY rowid")
         }
         self.by_name = {account["userName"].casefold(): account["id"] for account in self.accounts.values()}
         self.by_external: dict[str, str] = {each["externalId"]: each["id"] for each in self.accounts.values() if each.get("externalId")}
+        self.groups: dict[str, dict[str, Any]] = {row[0]: json.loads(row[1]) for row in self.kept.execute("SELECT id, body FROM team ORDER BY rowid")}
         self.faults: dict[str, Any] = {}
+        self.counted = {"all": 0, "writes": 0}
+        self.access_tokens: dict[str, float] = {}
         self.log: deque[dict[str, Any]] = deque(maxlen=2000)
         self.recent: deque[float] = deque()
         self.at_once = self.most_at_once = 0
@@ -83,15 +104,36 @@ class Application:
             return Answer(200, self.faults, "application/json")
         if call.path == "/log":
             return Answer(200, {"requests": list(self.log), "most_at_once": self.most_at_once}, "application/json")
+        if call.path == "/oauth/token":
+            return self.give_token(call)
         if call.path != "/":
             return Answer(404, "<!doctype html><title>Not found</title><p>No such page.", "text/html")
         rows = "".join(
             f"<tr><td>{html.escape(a.get('displayName', ''))}<td>{html.escape(a['userName'])}<td>{'active' if a.get('active', True) else 'inactive'}"
-            f"<td>{html.escape(', '.join(role.get('value', '') for role in a.get('roles', [])))}<td>{html.escape(a.get('externalId') or '')}"
+            f"<td>{html.escape(', '.join(role_of(role) for role in a.get('roles', [])))}<td>{html.escape(a.get('externalId') or '')}"
             for a in sorted(self.accounts.values(), key=lambda a: a["userName"])
         )
         head = "<tr><th>Name<th>User name<th>State<th>Roles<th>External id"
-        return page(self.name, [f"<p>{len(self.accounts)} accounts. A stand-in for an application.</p><table>{head}{rows}</table>"])
+        teams = "".join(f"<tr><td>{html.escape(g['displayName'])}<td>{len(g.get('members', []))}" for g in self.groups.values())
+        shown = [f"<p>{len(self.accounts)} accounts. A stand-in for an application.</p><table>{head}{rows}</table>"]
+        return page(self.name, [*shown, f"<h2>Groups</h2><table><tr><th>Name<th>Members{teams}</table>"] if teams else shown)
+
+    def give_token(self, call: Call) -> Answer:
+        """Give a token for client credentials (RFC 6749, section 4.4)."""
+        scheme, _, signed = call.headers.get("Authorization", "").partition(" ")
+        secret = unquote_plus(base64.b64decode(signed).decode().partition(":")[2]) if scheme == "Basic" else ""
+        if secret != self.token:
+            return Answer(401, {"error": "invalid_client", "error_description": "The client's secret is not right."}, "application/json")
+        given, lasts = uuid.uuid4().hex, self.faults.get("lasts", 60)
+        self.access_tokens[given] = time.monotonic() + lasts
+        return Answer(200, {"access_token": given, "token_type": "Bearer", "expires_in": lasts}, "application/json")
+
+    def knows(self, header: str) -> bool:
+        """Whether a request is signed in: by the token, by a user's password, or by a token that was given."""
+        scheme, _, value = header.partition(" ")
+        if scheme == "Basic":
+            return base64.b64decode(value).decode() == f"dravo:{self.token}"
+        return scheme == "Bearer" and (value == self.token or self.access_tokens.get(value, 0) > time.monotonic())
 
     def scim(self, call: Call) -> Answer:
         """Answer a SCIM request, faults first."""
@@ -104,15 +146,22 @@ class Application:
             return Answer(200, "<!doctype html><html><title>Welcome</title><p>Please sign in.</html>", "text/html")
         if faults.get("limit") and not self.within_limit(faults["limit"]):
             return Answer(429, {"schemas": [ERROR], "status": "429", "detail": "Too many requests."}, headers={"Retry-After": "1"})
-        if call.headers.get("Authorization") != f"Bearer {self.token}":
+        if not self.knows(call.headers.get("Authorization", "")):
             return refusal(401, "The token is not valid.")
         writing = call.method in ("POST", "PUT", "PATCH", "DELETE")
-        if writing and faults.get("refuse"):
-            return refusal(400, "Seats are used up; ask for more seats.", "invalidValue")
         with self.lock:
+            self.counted["all"] += 1
+            self.counted["writes"] += writing
+            if faults.get("fail_every") and self.counted["all"] % faults["fail_every"] == 0:
+                return refusal(503, "Try again in a moment.")
+            if writing and faults.get("refuse"):
+                said = faults["refuse"] if isinstance(faults["refuse"], str) else "Seats are used up; ask for more seats."
+                return refusal(400, said, "invalidValue")
             answer = self.route(call)
             if writing and answer.status < 400 and faults.get("lose", 0) > 0:
                 faults["lose"] -= 1
+                answer.cut = True
+            if writing and answer.status < 400 and faults.get("lose_every") and self.counted["writes"] % faults["lose_every"] == 0:
                 answer.cut = True
         return answer
 
@@ -132,9 +181,13 @@ class Application:
         path = call.path.removeprefix("/scim/v2").strip("/")
         if path == "ServiceProviderConfig":
             return Answer(200, self.config())
-        if path == "Users":
-            return self.create(call.body) if call.method == "POST" else self.find(call.query)
+        if path in ("ResourceTypes", "Schemas"):
+            return refusal(404, "Not here.") if self.faults.get("no_schemas") else Answer(200, self.described(path))
         kind, _, identifier = path.partition("/")
+        if kind == "Groups" and not self.faults.get("no_groups"):
+            return self.group(call, identifier)
+        if path == "Users":
+            return self.create(call.body) if call.method == "POST" else self.find(call.query, self.accounts)
         if kind != "Users" or identifier not in self.accounts:
             return refusal(404, f"Nothing at {call.path}.")
         if call.method == "GET":
@@ -144,6 +197,8 @@ class Application:
             self.by_name.pop(gone["userName"].casefold(), None)
             self.by_external.pop(gone.get("externalId") or "", None)
             self.kept.execute("DELETE FROM account WHERE id = ?", (identifier,))
+            for group in self.groups.values():
+                group["members"] = [each for each in group.get("members", []) if each["value"] != identifier]
             return Answer(204)
         if call.method == "PUT":
             return self.replace(identifier, call.body)
@@ -157,32 +212,114 @@ class Application:
             "schemas": ["urn:ietf:params:scim:schemas:core:2.0:ServiceProviderConfig"],
             "patch": {"supported": not self.faults.get("no_patch")},
             "bulk": {"supported": False, "maxOperations": 0, "maxPayloadSize": 0},
-            "filter": {"supported": True, "maxResults": 100},
+            "filter": {"supported": not self.faults.get("no_filter"), "maxResults": self.faults.get("page", 100)},
             "changePassword": {"supported": False},
             "sort": {"supported": False},
             "etag": {"supported": False},
             "authenticationSchemes": [{"type": "oauthbearertoken", "name": "Bearer token", "description": "A token."}],
         }
 
-    def find(self, query: dict[str, str]) -> Answer:
-        """Return a page of accounts, or those that one comparison finds."""
-        found = list(self.accounts.values())
+    def described(self, path: str) -> dict[str, Any]:
+        """Return the application's resource types, or its schemas."""
+        groups = not self.faults.get("no_groups")
+        if path == "ResourceTypes":
+            user = {
+                "id": "User",
+                "name": "User",
+                "endpoint": "/Users",
+                "schema": USER,
+                "schemaExtensions": [{"schema": ENTERPRISE, "required": False}],
+            }
+            listed = [user, *([{"id": "Group", "name": "Group", "endpoint": "/Groups", "schema": GROUP}] if groups else [])]
+        else:
+            known = [{"name": name, "type": "complex" if name in ("name", "emails", "roles", "entitlements") else "string"} for name in KNOWN]
+            if self.faults.get("no_active"):
+                known = [each for each in known if each["name"] != "active"]
+            if self.faults.get("role_texts"):
+                known = [{**each, "type": "string"} if each["name"] == "roles" else each for each in known]
+            listed = [{"id": USER, "name": "User", "attributes": known}, {"id": ENTERPRISE, "name": "EnterpriseUser", "attributes": []}]
+        return {"schemas": [LIST], "totalResults": len(listed), "Resources": listed}
+
+    def find(self, query: dict[str, str], among: dict[str, dict[str, Any]]) -> Answer:
+        """Return a page of accounts or groups, or those that one comparison finds."""
+        found = list(among.values())
         if query.get("filter"):
-            compared = FILTER.match(query["filter"])
+            compared = None if self.faults.get("no_filter") else FILTER.match(query["filter"])
             if compared is None:
                 return refusal(400, "This filter is not supported.", "invalidFilter")
-            name, value = compared.group(1).lower(), json.loads(compared.group(2))
-            identifier = {"username": self.by_name.get(value.casefold()), "externalid": self.by_external.get(value), "id": value}[name]
-            found = [self.accounts[identifier]] if identifier in self.accounts else []
-        start, count = max(int(query.get("startIndex", 1)), 1), min(int(query.get("count", 100)), 100)
+            spelt = {each.lower(): each for each in ("userName", "externalId", "displayName", "id")}
+            name, value = spelt[compared.group(1).lower()], json.loads(compared.group(2))
+            if among is self.accounts and name in ("userName", "externalId") and not self.faults.get("doubles"):
+                identifier = self.by_name.get(value.casefold()) if name == "userName" else self.by_external.get(value)
+                found = [among[identifier]] if identifier in among else []
+            else:
+                found = [each for each in found if str(each.get(name, "")).casefold() == value.casefold()]
+        elif self.faults.get("no_list"):
+            return refusal(403, "The list is not to be read.")
+        start, count = max(int(query.get("startIndex", 1)), 1), min(int(query.get("count", 100)), self.faults.get("page", 100))
         some = found[start - 1 : start - 1 + count]
         return Answer(200, {"schemas": [LIST], "totalResults": len(found), "startIndex": start, "itemsPerPage": len(some), "Resources": some})
+
+    def group(self, call: Call, identifier: str) -> Answer:
+        """Answer what is about groups."""
+        if not identifier:
+            if call.method == "GET":
+                return self.find(call.query, self.groups)
+            if not isinstance(call.body, dict) or not call.body.get("displayName"):
+                return refusal(400, "displayName is required.", "invalidValue")
+            if call.body["displayName"].casefold() in {each["displayName"].casefold() for each in self.groups.values()}:
+                return refusal(409, f"There is a group '{call.body['displayName']}'.", "uniqueness")
+            return self.keep_group({**call.body, "id": uuid.uuid4().hex[:12]}, 201)
+        group = copy.deepcopy(self.groups.get(identifier))
+        if group is None:
+            return refusal(404, f"Nothing at {call.path}.")
+        if call.method == "GET":
+            return Answer(200, group)
+        if call.method == "DELETE":
+            del self.groups[identifier]
+            self.kept.execute("DELETE FROM team WHERE id = ?", (identifier,))
+            return Answer(204)
+        if call.method == "PUT":
+            return self.keep_group({**call.body, "id": identifier})
+        if self.faults.get("no_patch"):
+            return refusal(501, "PATCH is not supported.")
+        for operation in (call.body or {}).get("Operations", []):
+            wrong = self.operate_on_group(group, operation)
+            if wrong:
+                return refusal(400, wrong, "invalidPath")
+        return self.keep_group(group)
+
+    @staticmethod
+    def operate_on_group(group: dict[str, Any], operation: dict[str, Any]) -> str | None:
+        """Carry out one operation on a group; return what is wrong with it, if anything is."""
+        kind, path, value = operation.get("op", "").lower(), operation.get("path", ""), operation.get("value")
+        members = {each["value"]: each for each in group.get("members", [])}
+        named = MEMBER.fullmatch(path)
+        if named and kind == "remove":
+            members.pop(json.loads(named.group(1)), None)
+        elif path == "members" and kind == "add":
+            members |= {each["value"]: {"value": each["value"]} for each in value or []}
+        elif path == "displayName" and kind == "replace":
+            group["displayName"] = value
+        else:
+            return f"'{kind}' of '{path}' is not supported."
+        group["members"] = list(members.values())
+        return None
+
+    def keep_group(self, group: dict[str, Any], status: int = 200) -> Answer:
+        """Write a group down, if everybody in it is there."""
+        for member in group.get("members", []):
+            if member["value"] not in self.accounts:
+                return refusal(400, f"There is no user '{member['value']}'.", "invalidValue")
+        self.groups[group["id"]] = group
+        self.kept.execute("INSERT OR REPLACE INTO team VALUES (?, ?)", (group["id"], json.dumps(group)))
+        return Answer(status, group)
 
     def create(self, body: Any) -> Answer:
         """Make an account."""
         if not isinstance(body, dict) or not body.get("userName"):
             return refusal(400, "userName is required.", "invalidValue")
-        if body["userName"].casefold() in self.by_name:
+        if body["userName"].casefold() in self.by_name and not self.faults.get("doubles"):
             return refusal(409, f"userName '{body['userName']}' is taken.", "uniqueness")
         account = {**body, "id": uuid.uuid4().hex[:12]}
         self.keep(account)
@@ -230,8 +367,11 @@ class Application:
         urn, separator, name = path.rpartition(":")
         if separator and urn != USER:
             holder = account.setdefault(urn, {})
-        if not re.fullmatch(r"[A-Za-z$][\w$-]*", name):
+        whole, _, part = name.partition(".")
+        if not re.fullmatch(r"[A-Za-z$][\w$-]*", whole) or (part and not re.fullmatch(r"[A-Za-z]\w*", part)):
             return f"The path '{path}' is not supported."
+        if part:
+            holder, name = holder.setdefault(whole, {}), part
         if kind == "remove":
             holder.pop(name, None)
         elif kind in ("add", "replace"):

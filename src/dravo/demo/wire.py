@@ -50,6 +50,7 @@ def make_server(host: str, port: int, handle: Callable[[Call], Answer]) -> Threa
             except ValueError:
                 body = None
             query = {name: values[0] for name, values in parse_qs(parts.query, keep_blank_values=True).items()}
+            # A form, such as a request for a token, is left to whoever wants it.
             reply = handle(Call(self.command, unquote(parts.path), query, self.headers, body))
             if reply.cut:
                 self.close_connection = True

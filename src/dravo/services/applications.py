@@ -8,26 +8,24 @@ from urllib.parse import urlsplit
 from sqlalchemy import Connection, delete, func, insert, literal, select, update
 from sqlalchemy.exc import IntegrityError
 
-from dravo.core.accounts import LEAVING
 from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, StillInUse
+from dravo.core.instants import Instant
+from dravo.protocols.scim.capabilities import read_capabilities
 from dravo.protocols.scim.checking import check_connection
-from dravo.protocols.scim.outgoing import Connection as Outgoing
-from dravo.protocols.scim.outgoing import mend_address
+from dravo.protocols.scim.outgoing import check_url, mend_address
+from dravo.services import delivering, delivery_settings, group_delivering
 from dravo.services.auditing import record_change
 from dravo.services.house import House
 from dravo.services.permissions import Caller
 from dravo.services.recalculating import CHUNK, work_through
 from dravo.services.sources import check_key, check_label
+from dravo.services.talking import Talker, There
 from dravo.store import clock, groups
 from dravo.store import tables as t
 from dravo.store.applying import FAILED, HELD, WAITING
 from dravo.store.catalogue import raise_revision
 from dravo.store.identifiers import new_id
 from dravo.store.pages import Ask, page
-
-SETTINGS = (
-    "switched_on", "create_accounts", "update_accounts", "adopt_by_user_name", "on_losing_access", "on_inactive", "on_gone", "at_a_time",
-)  # fmt: skip
 
 
 def add(house: House, caller: Caller, key: str, label: str, owner: str | None, *, tracked_only: bool) -> dict[str, Any]:
@@ -138,12 +136,14 @@ def one(house: House, key: str) -> dict[str, Any]:
         return {
             **_line(row),
             "roles": _roles(connection, row.id),
-            "settings": {name: getattr(row, name) for name in SETTINGS},
+            "settings": delivery_settings.shown(row),
             "connection": {
                 "base_url": row.base_url,
                 "has_secret": bool(row.secret),
+                "auth": row.auth or {"kind": "bearer"},
+                "secret_expires_at": row.secret_expires_at,
                 "checked_at": row.checked_at,
-                "capabilities": row.capabilities,
+                "capabilities": read_capabilities(row.capabilities).document() if row.capabilities else None,
                 "paused_at": row.paused_at,
                 "failures": row.failures,
                 "retry_at": row.retry_at,
@@ -164,16 +164,14 @@ def change(house: House, caller: Caller, key: str, label: str | None, owner: str
     Raises:
         InvalidInput, NotFound.
     """
-    values = _checked(settings)
-    if label is not None:
-        values["label"] = check_label(label)
-    if owner is not None:
-        values["owner"] = owner.strip() or None
     now = clock.now()
     with house.database.writing() as connection:
         row = by_key(connection, key)
-        if values.get("switched_on") and row.tracked_only:
-            raise InvalidInput(f"'{row.label}' is only tracked.", "Its accounts are kept by hand; there is nothing to switch on.", "switched_on")
+        values = delivery_settings.checked(connection, row, settings)
+        if label is not None:
+            values["label"] = check_label(label)
+        if owner is not None:
+            values["owner"] = owner.strip() or None
         before = {name: getattr(row, name) for name in values}
         changed = {name: value for name, value in values.items() if before[name] != value}
         if changed:
@@ -181,22 +179,14 @@ def change(house: House, caller: Caller, key: str, label: str | None, owner: str
             raise_revision(connection)
             mark_everyone_with_an_account(connection, row.id)
             _wake(connection, row.id)
+            group_delivering.wake_all(connection, row.id, now)
+            told = {name: value for name, value in changed.items() if name != "reconcile_next_at"}
             record_change(
                 connection, house.keys, caller, "changed application", "application", row.id, now,
-                {"key": key, "before": {name: before[name] for name in changed}, "after": changed},
+                {"key": key, "before": {name: before[name] for name in told}, "after": told},
             )  # fmt: skip
     work_through(house, CHUNK)
     return one(house, key)
-
-
-def _checked(settings: dict[str, Any]) -> dict[str, Any]:
-    values = {name: value for name, value in settings.items() if value is not None}
-    for name, value in values.items():
-        if name.startswith("on_") and value not in LEAVING:
-            raise InvalidInput(f"'{value}' is not a setting for '{name}'.", f"It is one of: {', '.join(LEAVING)}.", name)
-        if name == "at_a_time" and not 1 <= value <= 32:
-            raise InvalidInput("Between 1 and 32 requests go at a time.", "Give a number in between.", name)
-    return values
 
 
 def mark_everyone_with_an_account(connection: Connection, application_id: str) -> None:
@@ -214,9 +204,15 @@ def _wake(connection: Connection, application_id: str) -> None:
     """What failed or was held under other settings is tried again."""
     connection.execute(
         update(t.delivery)
-        .where(t.delivery.c.application_id == application_id, t.delivery.c.state.in_((FAILED, HELD)), t.delivery.c.closed_at.is_(None))
+        .where(
+            t.delivery.c.application_id == application_id,
+            t.delivery.c.state.in_((FAILED, HELD)),
+            t.delivery.c.closed_at.is_(None),
+            func.coalesce(t.delivery.c.kind, "") != delivering.UNKNOWN,
+        )
         .values(state=WAITING, next_attempt_at=clock.now(), message=None, mend=None)
     )
+    group_delivering.wake_failed(connection, application_id, clock.now())
 
 
 def remove(house: House, caller: Caller, key: str, confirmed: str | None) -> None:
@@ -238,7 +234,9 @@ def remove(house: House, caller: Caller, key: str, confirmed: str | None) -> Non
             raise StillInUse(f"'{row.label}' still has deliveries to be done.", "Wait for them, or mend what holds them up.")
         of_application = select(t.delivery.c.id).where(t.delivery.c.application_id == row.id)
         connection.execute(delete(t.delivery_attempt).where(t.delivery_attempt.c.delivery_id.in_(of_application)))
-        for table in (t.delivery, t.account, t.access, t.assignment, t.role):
+        over = select(t.delivered_group.c.id).where(t.delivered_group.c.application_id == row.id)
+        connection.execute(delete(t.delivered_member).where(t.delivered_member.c.delivered_group_id.in_(over)))
+        for table in (t.delivered_group, t.drift, t.run, t.delivery, t.account, t.access, t.assignment, t.role):
             connection.execute(delete(table).where(table.c.application_id == row.id))
         connection.execute(delete(t.application).where(t.application.c.id == row.id))
         raise_revision(connection)
@@ -328,18 +326,25 @@ def role_by_key(connection: Connection, application: Any, role_key: str) -> Any:
 # Connection
 
 
-def connect(house: House, caller: Caller, key: str, base_url: str, token: str | None) -> dict[str, Any]:
-    """Say where an application's SCIM service is, and the token for it. Another host clears the token.
+def connect(
+    house: House, caller: Caller, key: str, base_url: str, token: str | None, auth: dict[str, Any] | None = None, expires_at: Instant | None = None
+) -> dict[str, Any]:
+    """Say where an application's SCIM service is, and how to sign in there. Another host, or another way of signing in, clears the secret.
+
+    Args:
+        token: the bearer token, the password (basic) or the client's secret; None keeps the one that is there.
+        auth: None for a bearer token; {"kind": "basic", "user"}, or {"kind": "client credentials", "token_url", "client_id", "scope"}.
+        expires_at: when the secret ends, if that is known.
 
     Raises:
         InvalidInput: for an address that cannot be used, or a missing token.
     """
-    mended = mend_address(base_url)
+    mended, way = mend_address(base_url), _way(auth)
     with house.database.writing() as connection:
         row = by_key(connection, key)
         if row.tracked_only:
             raise InvalidInput(f"'{row.label}' is only tracked.", "Its accounts are kept by hand, so it has no connection.")
-        moved = row.base_url is None or _origin(row.base_url) != _origin(mended)
+        moved = row.base_url is None or _origin(row.base_url) != _origin(mended) or _secret_goes_to(row.auth) != _secret_goes_to(way)
         if token:
             secret = house.keys.encrypt(token.strip())
         elif moved or not row.secret:
@@ -352,16 +357,41 @@ def connect(house: House, caller: Caller, key: str, base_url: str, token: str | 
             update(t.application)
             .where(t.application.c.id == row.id)
             .values(
-                base_url=mended, secret=secret, capabilities=None, checked_at=None, failures=0, retry_at=None,
+                base_url=mended, secret=secret, auth=way, capabilities=None, checked_at=None, failures=0, retry_at=None,
                 paused_at=None, trouble=None, trouble_mend=None, revision=t.application.c.revision + 1,
+                secret_expires_at=expires_at if token or expires_at else row.secret_expires_at,
             )
         )  # fmt: skip
         _wake(connection, row.id)
         record_change(
             connection, house.keys, caller, "connected application", "application", row.id, clock.now(),
-            {"key": key, "before": row.base_url, "after": mended, "token": "changed" if token else "kept"},
+            {"key": key, "before": row.base_url, "after": mended, "signed in by": (way or {}).get("kind", "bearer"),
+             "token": "changed" if token else "kept"},
         )  # fmt: skip
     return one(house, key)
+
+
+def _way(auth: dict[str, Any] | None) -> dict[str, Any] | None:
+    """Return how to sign in, checked; None for a bearer token."""
+    given = {name: value for name, value in (auth or {}).items() if value}
+    kind = given.get("kind", "bearer")
+    if kind == "bearer":
+        return None
+    if kind == "basic":
+        if not given.get("user") or ":" in given["user"]:
+            raise InvalidInput("The user name for signing in is missing, or has a colon.", "Give the name that belongs to the password.", "user")
+        return {"kind": kind, "user": given["user"]}
+    if kind != "client credentials":
+        raise InvalidInput(f"'{kind}' is not a way of signing in.", "It is bearer, basic or client credentials.", "kind")
+    if not given.get("client_id"):
+        raise InvalidInput("The client id is missing.", "The application's authorization server gives it with the secret.", "client_id")
+    found = {"kind": kind, "token_url": check_url(given.get("token_url", ""), "token_url"), "client_id": given["client_id"].strip()}
+    return {**found, "scope": given["scope"].strip()} if given.get("scope") else found
+
+
+def _secret_goes_to(auth: dict[str, Any] | None) -> tuple[str, ...]:
+    given = auth or {}
+    return given.get("kind", "bearer"), *(_origin(given["token_url"]) if "token_url" in given else ())
 
 
 def _origin(address: str) -> tuple[str, str]:
@@ -369,13 +399,11 @@ def _origin(address: str) -> tuple[str, str]:
     return parts.scheme, parts.netloc
 
 
-def outgoing(house: House, row: Any) -> Outgoing:
-    """Return the connection to an application, secret included."""
-    return Outgoing(row.base_url, house.keys.decrypt(row.secret))
-
-
-def check(house: House, caller: Caller, key: str) -> dict[str, Any]:
+def check(house: House, caller: Caller, key: str, *, writing: bool = False) -> dict[str, Any]:
     """Try the connection step by step, and keep what the application says that it can do.
+
+    Args:
+        writing: whether to try with a test person, who is removed afterwards.
 
     Returns:
         {"ok", "steps": [{"name", "outcome", "message", "mend"}], "capabilities"}.
@@ -384,14 +412,22 @@ def check(house: House, caller: Caller, key: str) -> dict[str, Any]:
         row = by_key(connection, key)
     if not row.base_url or not row.secret:
         raise InvalidInput(f"'{row.label}' is not connected yet.", "Give its address and token first.")
-    result = check_connection(outgoing(house, row))
+    there = There(row.id, row.base_url, row.secret, row.auth)
+    talker = Talker(house)
+    try:
+        result = check_connection(talker.client, row.base_url, lambda: talker.connection(there), writing=writing)
+    finally:
+        talker.close()
     now = clock.now()
     with house.database.writing() as connection:
-        values: dict[str, Any] = {"checked_at": now, "capabilities": result["capabilities"]}
+        values: dict[str, Any] = {"checked_at": now}
+        if result["capabilities"]:
+            values["capabilities"] = result["capabilities"]
         if result["ok"]:
             values |= {"failures": 0, "retry_at": None, "paused_at": None, "trouble": None, "trouble_mend": None, "answered_at": now}
         connection.execute(update(t.application).where(t.application.c.id == row.id, t.application.c.revision == row.revision).values(**values))
-        record_change(connection, house.keys, caller, "checked connection", "application", row.id, now, {"key": key, "ok": result["ok"]})
+        details = {"key": key, "ok": result["ok"], "with a test person": writing}
+        record_change(connection, house.keys, caller, "checked connection", "application", row.id, now, details)
     return result
 
 

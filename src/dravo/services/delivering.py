@@ -11,24 +11,20 @@ import time
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, and_, bindparam, case, delete, exists, insert, or_, select, update
+from sqlalchemy import Connection, bindparam, case, delete, exists, insert, or_, select, update
 from sqlalchemy.exc import IntegrityError
 
-from dravo.core.accounts import describe
-from dravo.core.errors import DravoError, NotFound
+from dravo.core.errors import DravoError
 from dravo.core.instants import Instant, later
-from dravo.protocols.scim.conversation import HeldBySettings, IsBound, MustPause, Reached, Refused, Trouble, TryLater, Wanted, bring
-from dravo.protocols.scim.outgoing import Client, Request, Unreachable
-from dravo.protocols.scim.outgoing import Connection as Outgoing
-from dravo.services.auditing import record_change
+from dravo.protocols.scim.conversation import AtHand, IsBound, Reached, Wanted, bring
+from dravo.protocols.scim.judging import HeldBySettings, MustPause, Refused, Trouble, TryLater, Unknown
 from dravo.services.house import House
-from dravo.services.permissions import Caller
-from dravo.store import clock, views
+from dravo.services.talking import LIST_SECONDS, Talk, Talker, There
+from dravo.store import clock, groups_over
 from dravo.store import tables as t
 from dravo.store.applying import DONE, FAILED, HELD, WAITING
-from dravo.store.identifiers import new_id
-from dravo.store.pages import Ask, page
 
+UNKNOWN = "unknown"
 FIRST_PAUSE, LONGEST_PAUSE = 1.0, 300.0
 # After so many failures in a row an application counts as not answering: it is probed by one request at a time.
 NOT_ANSWERING = 3
@@ -92,7 +88,8 @@ _WORK = (
         t.account.c.remote_id, t.account.c.origin,
         t.application.c.id.label("application_id"), t.application.c.base_url, t.application.c.secret,
         t.application.c.create_accounts, t.application.c.update_accounts, t.application.c.adopt_by_user_name,
-        t.application.c.capabilities, t.application.c.failures, t.application.c.answered_at, t.application.c.switched_on,
+        t.application.c.capabilities, t.application.c.auth, t.application.c.per_second, t.account.c.doubt_at,
+        t.application.c.failures, t.application.c.answered_at, t.application.c.switched_on,
         t.application.c.paused_at, t.delivery.c.attempts,
     )
     .join(t.account, t.account.c.id == t.delivery.c.account_id)
@@ -105,7 +102,7 @@ _WORK = (
 )  # fmt: skip
 
 
-def attempt(house: House, client: Client, delivery_id: str) -> str | None:
+def attempt(house: House, talker: Talker, delivery_id: str) -> str | None:
     """Try one delivery, and write down how it went.
 
     Returns:
@@ -116,25 +113,26 @@ def attempt(house: House, client: Client, delivery_id: str) -> str | None:
     if work is None or not work.switched_on or work.paused_at or not work.secret:
         return None
     started = clock.now()
-    exchanges: list[dict[str, Any]] = []
+    there = There(work.application_id, work.base_url, work.secret, work.auth, work.capabilities, work.per_second)
+    talk = Talk(there)
     try:
-        reached = _converse(house, client, work, exchanges)
+        reached = _converse(house, talker, talk, work)
     except Trouble as trouble:
-        return _settle_trouble(house, work, delivery_id, trouble, started, exchanges)
+        return _settle_trouble(house, work, delivery_id, trouble, started, talk)
     except DravoError as wrong:
-        return _settle_trouble(house, work, delivery_id, MustPause(wrong.message, wrong.mend), started, exchanges)
+        return _settle_trouble(house, work, delivery_id, MustPause(wrong.message, wrong.mend), started, talk)
     try:
-        _settle(house, work, delivery_id, reached, started, exchanges)
+        _settle(house, work, delivery_id, reached, started, talk.exchanges)
     except IntegrityError:
         double = Refused("The account that was found there belongs to another person here.", "See the application's accounts for whose it is.")
-        return _settle_trouble(house, work, delivery_id, double, started, exchanges)
+        return _settle_trouble(house, work, delivery_id, double, started, talk)
     return DONE
 
 
-def _converse(house: House, client: Client, work: Any, exchanges: list[dict[str, Any]]) -> Reached:
-    """Drive the conversation: send its requests, answer its questions, keep what was exchanged (no bodies, no secrets)."""
-    outgoing = Outgoing(work.base_url, house.keys.decrypt(work.secret))
-    capabilities = work.capabilities or {}
+def _converse(house: House, talker: Talker, talk: Talk, work: Any) -> Reached:
+    """Drive the conversation that brings an account to what is due."""
+    began = time.monotonic()
+    capabilities = talker.capabilities(talk)
     wanted = Wanted(
         work.user_id,
         work.due,
@@ -143,34 +141,22 @@ def _converse(house: House, client: Client, work: Any, exchanges: list[dict[str,
         work.create_accounts,
         work.update_accounts,
         work.adopt_by_user_name,
-        capabilities.get("patch", True),
+        capabilities,
+        work.doubt_at is not None,
     )
-    conversation = bring(wanted)
-    answer: Any = None
-    while True:
-        try:
-            question = conversation.send(answer)
-        except StopIteration as end:
-            reached: Reached = end.value
-            return reached
+
+    def answer(question: Any) -> Any:
         if isinstance(question, IsBound):
-            answer = _is_bound(house, work.application_id, work.account_id, question.remote_id)
-        else:
-            answer = _exchange(client, outgoing, question, exchanges)
+            return _is_bound(house, work.application_id, work.account_id, question.remote_id)
+        if isinstance(question, AtHand):
+            waiting = talker.worth_a_list(work.application_id)
+            return talker.listed(talk, "/Users", capabilities, began - LIST_SECONDS, most=max(1_000, 10 * waiting)) if waiting else None
+        try:
+            return talker.listed(talk, "/Users", capabilities, began if wanted.doubt else began - LIST_SECONDS)
+        except Refused:
+            return None
 
-
-def _exchange(client: Client, outgoing: Outgoing, request: Request, exchanges: list[dict[str, Any]]) -> Any:
-    line: dict[str, Any] = {"method": request.method, "path": request.path, "query": dict(request.params) or None}
-    began = time.monotonic()
-    try:
-        response = client.send(outgoing, request)
-    except Unreachable as wrong:
-        exchanges.append({**line, "status": None, "milliseconds": round((time.monotonic() - began) * 1000), "said": str(wrong)})
-        doubt = " Whether it was carried out is not known; the next attempt looks first." if wrong.sent and request.method != "GET" else ""
-        raise TryLater(f"The application does not answer: {wrong}.{doubt}", "It is tried again by itself.") from None
-    said = None if response.ok else response.excerpt[:400]
-    exchanges.append({**line, "status": response.status, "milliseconds": round(response.seconds * 1000), "said": said})
-    return response
+    return talker.converse(talk, bring(wanted), answer)
 
 
 def _is_bound(house: House, application_id: str, account_id: str, remote_id: str) -> bool:
@@ -192,11 +178,14 @@ def _settle(house: House, work: Any, delivery_id: str, reached: Reached, started
                 agreed_version=case((t.account.c.agreed_version > work.due_version, t.account.c.agreed_version), else_=work.due_version),
                 agreed_at=now,
                 remote_id=reached.remote_id,
+                doubt_at=None,
                 origin=reached.origin or (work.origin if reached.remote_id else None),
             )
         )
+        if work.due.get("groups") or (work.agreed or {}).get("groups"):
+            groups_over.follow(connection, work.application_id, work.account_id, work.due.get("groups", ()), reached.remote_id, now)
         still_due = connection.execute(select(t.account.c.due_version).where(t.account.c.id == work.account_id)).scalar_one()
-        values: dict[str, Any] = {"attempts": work.attempts + 1, "message": None, "mend": None}
+        values: dict[str, Any] = {"attempts": work.attempts + 1, "message": None, "mend": None, "kind": None}
         if still_due == work.due_version:
             values |= {"state": DONE, "closed_at": now, "next_attempt_at": None, "version": work.due_version}
         else:
@@ -221,9 +210,9 @@ def _note_answer(connection: Connection, work: Any, now: Instant) -> None:
         connection.execute(update(t.delivery).where(*where).values(next_attempt_at=now))
 
 
-def _settle_trouble(house: House, work: Any, delivery_id: str, trouble: Trouble, started: Instant, exchanges: list[dict[str, Any]]) -> str:
-    now = clock.now()
-    values: dict[str, Any] = {"attempts": work.attempts + 1, "message": trouble.message, "mend": trouble.mend}
+def _settle_trouble(house: House, work: Any, delivery_id: str, trouble: Trouble, started: Instant, talk: Talk) -> str:
+    now, exchanges = clock.now(), talk.exchanges
+    values: dict[str, Any] = {"attempts": work.attempts + 1, "message": trouble.message, "mend": trouble.mend, "kind": kind_of(trouble)}
     of_application: dict[str, Any] = {}
     if isinstance(trouble, MustPause):
         outcome, values = "paused", {**values, "next_attempt_at": now}
@@ -238,7 +227,7 @@ def _settle_trouble(house: House, work: Any, delivery_id: str, trouble: Trouble,
         elif of_application and work.failures + 1 >= NOT_ANSWERING:
             of_application["retry_at"] = later(now, pause(work.failures + 1 - NOT_ANSWERING, LONGEST_PROBE_PAUSE))
     else:
-        outcome = HELD if isinstance(trouble, HeldBySettings) else FAILED
+        outcome = HELD if isinstance(trouble, HeldBySettings | Unknown) else FAILED
         values |= {"state": outcome, "next_attempt_at": None}
     with house.database.writing() as connection:
         d = t.delivery.c
@@ -247,12 +236,27 @@ def _settle_trouble(house: House, work: Any, delivery_id: str, trouble: Trouble,
             # A refusal is of the version that was sent; what has become due meanwhile is still to be tried.
             where.append(d.version == work.due_version)
         connection.execute(update(t.delivery).where(*where).values(**values))
+        if talk.in_doubt and work.remote_id is None:
+            connection.execute(update(t.account).where(t.account.c.id == work.account_id).values(doubt_at=now))
         if of_application:
             connection.execute(update(t.application).where(t.application.c.id == work.application_id).values(**of_application))
         elif work.failures:
             _note_answer(connection, work, now)
         _note_attempt(connection, delivery_id, work.due_version, started, now, outcome, trouble.message, exchanges)
     return outcome
+
+
+def kind_of(trouble: Trouble) -> str:
+    """Return what kind of trouble it is, by which all of one kind are taken up again together."""
+    if isinstance(trouble, Unknown):
+        return UNKNOWN
+    if isinstance(trouble, HeldBySettings):
+        return "settings"
+    if isinstance(trouble, MustPause):
+        return "paused"
+    if isinstance(trouble, TryLater):
+        return "not now"
+    return f"refused {trouble.status}" if trouble.status else "refused"
 
 
 def _answers_otherwise(exchanges: list[dict[str, Any]]) -> bool:
@@ -282,140 +286,3 @@ def sweep(house: House, now: Instant, days: int) -> None:
     closed = select(t.delivery.c.id).where(t.delivery.c.closed_at < later(now, -86_400 * days))
     with house.database.writing() as connection:
         connection.execute(delete(t.delivery_attempt).where(t.delivery_attempt.c.delivery_id.in_(closed)))
-
-
-# Looking at deliveries, and trying again
-
-
-def _statement() -> Any:
-    d, a, u, p = t.delivery.c, t.account.c, t.user.c, t.application.c
-    return (
-        select(
-            d.id, d.state, d.version, d.attempts, d.created_at, d.next_attempt_at, d.closed_at, d.message, d.mend, d.account_id, d.aim,
-            u.id.label("user_id"), u.display_name, u.user_name,
-            p.key.label("application_key"), p.label.label("application_label"),
-            p.paused_at, p.switched_on, p.trouble, p.trouble_mend, p.failures,
-        )
-        .join(t.account, a.id == d.account_id)
-        .join(t.user, u.id == d.user_id)
-        .join(t.application, p.id == d.application_id)
-    )  # fmt: skip
-
-
-def _line(row: Any) -> dict[str, Any]:
-    waits_for = None
-    if row.state == WAITING:
-        if row.paused_at:
-            waits_for = "the application is paused"
-        elif not row.switched_on:
-            waits_for = "the application is switched off"
-        elif row.failures >= NOT_ANSWERING:
-            waits_for = "the application does not answer"
-    return {
-        "id": row.id,
-        "person": {"id": row.user_id, "display_name": row.display_name, "user_name": row.user_name},
-        "application": {"key": row.application_key, "label": row.application_label},
-        "account": row.account_id,
-        "state": row.state,
-        "aim": row.aim,
-        "version": row.version,
-        "attempts": row.attempts,
-        "created_at": row.created_at,
-        "next_attempt_at": row.next_attempt_at,
-        "closed_at": row.closed_at,
-        "message": row.message or (row.trouble if waits_for else None),
-        "mend": row.mend or (row.trouble_mend if waits_for else None),
-        "waits_for": waits_for,
-    }
-
-
-def listing(
-    house: House, ask: Ask, state: str | None = None, application: str | None = None, person_id: str | None = None, words: str | None = None
-) -> dict[str, Any]:
-    """Return a page of deliveries, newest first; `state` may be "open" for all that are not closed."""
-    d = t.delivery.c
-    statement = _statement()
-    if state == "open":
-        statement = statement.where(d.closed_at.is_(None))
-    elif state:
-        statement = statement.where(d.state == state)
-    if application:
-        statement = statement.where(t.application.c.key == application)
-    if person_id:
-        statement = statement.where(d.user_id == person_id)
-    if words:
-        u = t.user.c
-        statement = statement.where(or_(views.contains(u.display_name_key, words), views.contains(u.user_name_key, words)))
-    with house.database.reading() as connection:
-        return page(connection, statement, [d.id], ask, _line, newest_first=True)
-
-
-def one(house: House, delivery_id: str) -> dict[str, Any]:
-    """Return one delivery with its last hundred attempts.
-
-    Raises:
-        NotFound.
-    """
-    with house.database.reading() as connection:
-        row = connection.execute(_statement().where(t.delivery.c.id == delivery_id)).first()
-        if row is None:
-            raise NotFound(f"There is no delivery with the id '{delivery_id}'.")
-        n = t.delivery_attempt.c
-        attempts = connection.execute(select(t.delivery_attempt).where(n.delivery_id == delivery_id).order_by(n.id.desc()).limit(100)).all()
-    return {
-        **_line(row),
-        "tries": [
-            {
-                "version": each.version,
-                "started_at": each.started_at,
-                "ended_at": each.ended_at,
-                "outcome": each.outcome,
-                "message": each.message,
-                "exchanges": each.exchanges,
-            }
-            for each in attempts
-        ],
-    }
-
-
-def again(house: House, caller: Caller, delivery_id: str) -> dict[str, Any]:
-    """Try a delivery again at once; one that is done is opened anew, to look at the account there and mend it.
-
-    Raises:
-        NotFound.
-    """
-    now = clock.now()
-    with house.database.writing() as connection:
-        row = connection.execute(select(t.delivery).where(t.delivery.c.id == delivery_id)).first()
-        if row is None:
-            raise NotFound(f"There is no delivery with the id '{delivery_id}'.")
-        target = delivery_id
-        if row.closed_at is not None:
-            target = _open_anew(connection, row.account_id, now)
-        connection.execute(update(t.delivery).where(t.delivery.c.id == target).values(state=WAITING, next_attempt_at=now, message=None, mend=None))
-        record_change(connection, house.keys, caller, "delivered again", "delivery", target, now, {"application": row.application_id})
-    return one(house, target)
-
-
-def _open_anew(connection: Connection, account_id: str, now: Instant) -> str:
-    """Have an account looked at again although it counts as agreed: forget what was agreed, so that all of it is compared."""
-    from_there = select(t.account).where(t.account.c.id == account_id)
-    account = connection.execute(from_there).one()
-    d = t.delivery.c
-    present = connection.execute(select(d.id).where(and_(d.account_id == account_id, d.closed_at.is_(None)))).scalar()
-    if present:
-        return str(present)
-    connection.execute(
-        update(t.account)
-        .where(t.account.c.id == account_id)
-        .values(agreed=None, agreed_version=0, due_version=account.due_version + 1, due_since=now)
-    )
-    connection.execute(update(t.user).where(t.user.c.id == account.user_id).values(revision=t.user.c.revision + 1))
-    delivery_id = new_id()
-    connection.execute(
-        insert(t.delivery).values(
-            id=delivery_id, account_id=account_id, application_id=account.application_id, user_id=account.user_id, state=WAITING,
-            version=account.due_version + 1, aim=describe(account.due), attempts=0, created_at=now, next_attempt_at=now,
-        )
-    )  # fmt: skip
-    return delivery_id

@@ -25,7 +25,7 @@ from dravo.core.scim.patches import MemberChange, Operation, apply_patch
 from dravo.core.scim.resources import check_immutable, unique_values
 from dravo.core.scim.schemas import STANDARD, Shapes
 from dravo.core.scim.versions import ANY, Condition, entity_tag
-from dravo.store import clock, groups, own, records, snapshots
+from dravo.store import clock, groups, groups_over, own, records, snapshots
 from dravo.store import tables as t
 from dravo.store.applying import Rewrite, apply_outcomes
 from dravo.store.catalogue import CatalogueCache, check_revision, raise_revision
@@ -350,6 +350,7 @@ class Intake:
                 apply_outcomes(connection, outcomes, now, rewrite=Rewrite.NOTHING, seen=catalogue.revision)
                 if plan.nesting or data["displayName"] != row.data["displayName"] or gone:
                     raise_revision(connection)
+                    groups_over.wake(connection, t.delivered_group.c.key == f"group:{group_id}", now)
                 if manner.keep:
                     added, removed = len(plan.people_added | plan.groups_added), len(plan.people_removed | plan.groups_removed)
                     after = None if gone else data

@@ -3,17 +3,22 @@
 from __future__ import annotations
 
 import threading
+from collections.abc import Iterable, Mapping
+from typing import Any
 
 from sqlalchemy import Connection, select, update
 
 from dravo.core.access import Assignment
 from dravo.core.accounts import Settings
+from dravo.core.carrying import RolesAs, read_target
 from dravo.core.errors import WorldMoved
+from dravo.core.expressions import compile_expression
 from dravo.core.planning import Application, Catalogue, GroupLabel, Role
 from dravo.store import tables as t
 from dravo.store.database import CATALOGUE, Database
 from dravo.store.quick import Quick
 
+NO_GROUPS, GIVING_ROLES, CHOSEN = "none", "those that give roles", "chosen"
 _REVISION = Quick(select(t.revision.c.value).where(t.revision.c.name == CATALOGUE))
 
 
@@ -70,10 +75,8 @@ class CatalogueCache:
 
 def load(connection: Connection, current: int) -> Catalogue:
     """Read everything declared."""
-    applications = {
-        row.id: Application(row.id, row.key, row.label, Settings(row.on_losing_access, row.on_inactive, row.on_gone), row.tracked_only)
-        for row in connection.execute(select(t.application))
-    }
+    rows = list(connection.execute(select(t.application)))
+    applications = {row.id: Application(row.id, row.key, row.label, settings_of(row), row.tracked_only) for row in rows}
     roles = {row.id: Role(row.key, row.label, row.rank, row.id, row.application_id) for row in connection.execute(select(t.role))}
     by_group: dict[str, tuple[Assignment, ...]] = {}
     named = select(t.assignment).where(t.assignment.c.removed_at.is_(None), t.assignment.c.group_id.is_not(None))
@@ -86,8 +89,28 @@ def load(connection: Connection, current: int) -> Catalogue:
     for inner, outer in connection.execute(nested):
         parents[inner] = (*parents.get(inner, ()), outer)
     precedence = {row.id: row.precedence for row in connection.execute(select(t.source.c.id, t.source.c.precedence))}
+    delivered = {row.id: delivered_groups(row, by_group) for row in rows if row.groups_over}
     labels = _labels(connection, {*by_group, *parents, *(outer for outers in parents.values() for outer in outers)})
-    return Catalogue(current, applications, roles, by_group, parents, precedence, labels)
+    return Catalogue(current, applications, roles, by_group, parents, precedence, labels, delivered)
+
+
+def settings_of(row: Any) -> Settings:
+    """Return an application's settings as core knows them; `row` has the columns of the application's table."""
+    attributes = tuple(
+        (read_target(each["attribute"]), compile_expression(each["expression"]) if each["expression"].strip() else None)
+        for each in row.attributes or ()
+    )
+    return Settings(row.on_losing_access, row.on_inactive, row.on_gone, attributes, RolesAs(**(row.roles_as or {})))
+
+
+def delivered_groups(row: Any, by_group: Mapping[str, Iterable[Assignment]]) -> frozenset[str]:
+    """Return the ids of the groups that go over to an application."""
+    chosen = row.groups_over or {}
+    if chosen.get("which") == GIVING_ROLES:
+        return frozenset(group_id for group_id, given in by_group.items() if any(each.application_id == row.id for each in given))
+    if chosen.get("which") == CHOSEN:
+        return frozenset(each["group"] for each in chosen.get("groups", ()))
+    return frozenset()
 
 
 def _labels(connection: Connection, group_ids: set[str]) -> dict[str, GroupLabel]:

@@ -264,6 +264,19 @@ application = Table(
     Column("secret", Text),
     Column("capabilities", Json),
     _at("checked_at"),
+    # How we sign in there: {"kind": "bearer" (if null), "basic" or "client credentials", ...}; the secret itself stands apart.
+    Column("auth", Json),
+    _at("secret_expires_at"),
+    # What goes over: attributes by expressions, how roles go, which groups.
+    Column("attributes", Json),
+    Column("roles_as", Json),
+    Column("groups_over", Json),
+    Column("adopt_groups", Boolean(create_constraint=False), nullable=False, server_default="0"),
+    # Requests a second at the most; null: as many as it takes.
+    Column("per_second", Integer),
+    # When it is compared with what should be there: a cron expression, and the next such instant.
+    Column("reconcile_at", Text),
+    _at("reconcile_next_at"),
     # How it answers: failures in a row and when to try again; paused until somebody does something.
     Column("failures", Integer, nullable=False),
     _at("retry_at"),
@@ -333,6 +346,8 @@ account = Table(
     _at("agreed_at"),
     Column("remote_id", Text),
     Column("origin", String(16)),
+    # Since when it is not known whether an account was made there: its reply was lost.
+    _at("doubt_at"),
     UniqueConstraint("user_id", "application_id"),
 )
 Index("ix_account_of_application", account.c.application_id, account.c.id)
@@ -355,6 +370,8 @@ delivery = Table(
     _at("closed_at"),
     Column("message", Text),
     Column("mend", Text),
+    # What kind of trouble it is, so that all of one kind can be taken up again together.
+    Column("kind", String(40)),
 )
 _one("uq_delivery_open", delivery.c.account_id, where="closed_at IS NULL")
 _some("ix_delivery_waiting", delivery.c.application_id, delivery.c.next_attempt_at, where="state = 'waiting'")
@@ -374,6 +391,83 @@ delivery_attempt = Table(
     Column("message", Text),
     Column("exchanges", Json, nullable=False),
 )
+
+# A group as it goes over to an application: a group of a source ("group:ID"), or a role whose people are kept as a group ("role:ID").
+delivered_group = Table(
+    "delivered_group",
+    metadata,
+    _id(),
+    _to("application"),
+    Column("key", String(48), nullable=False),
+    Column("state", String(16), nullable=False),
+    Column("agreed_name", Text),
+    _at("agreed_at"),
+    Column("remote_id", Text),
+    Column("origin", String(16)),
+    Column("attempts", Integer, nullable=False),
+    _at("next_attempt_at"),
+    Column("message", Text),
+    Column("mend", Text),
+    # What was exchanged in the last attempt.
+    Column("exchanges", Json),
+    _at("created_at", nullable=False),
+    UniqueConstraint("application_id", "key"),
+)
+_some("ix_delivered_group_waiting", delivered_group.c.application_id, delivered_group.c.next_attempt_at, where="state = 'waiting'")
+
+# Who is to be in such a group, and as which account there they were agreed to be; only accounts that are there.
+delivered_member = Table(
+    "delivered_member",
+    metadata,
+    Column("delivered_group_id", String(36), ForeignKey("delivered_group.id"), primary_key=True),
+    Column("account_id", String(36), ForeignKey("account.id"), primary_key=True),
+    Column("due", Boolean(create_constraint=False), nullable=False),
+    Column("agreed_remote_id", Text),
+)
+Index("ix_delivered_member_account", delivered_member.c.account_id)
+
+# One reading of another system: a reconciliation, with counts.
+run = Table(
+    "run",
+    metadata,
+    _id(),
+    Column("kind", String(20), nullable=False),
+    _to("application", nullable=True),
+    Column("state", String(16), nullable=False),
+    Column("asked_by", Text, nullable=False),
+    _at("asked_at", nullable=False),
+    _at("started_at"),
+    _at("ended_at"),
+    Column("progress", Integer, nullable=False),
+    Column("counts", Json),
+    Column("message", Text),
+    Column("mend", Text),
+    Column("stop_asked", Boolean(create_constraint=False), nullable=False),
+)
+_some("ix_run_open", run.c.state, where="ended_at IS NULL")
+Index("ix_run_of_application", run.c.application_id, run.c.id)
+
+# A difference between an application as it is and as it should be.
+drift = Table(
+    "drift",
+    metadata,
+    _id(),
+    _to("application"),
+    Column("kind", String(20), nullable=False),
+    # What it is about, once for each: an account of ours, or what was found there.
+    Column("about", Text, nullable=False),
+    _to("account", nullable=True),
+    Column("remote_id", Text),
+    Column("name", Text, nullable=False),
+    Column("there", Json),
+    Column("differences", Json),
+    Column("state", String(16), nullable=False),
+    _at("first_seen_at", nullable=False),
+    _at("last_seen_at", nullable=False),
+    Column("run_id", String(36), nullable=False),
+    UniqueConstraint("application_id", "kind", "about"),
+)
+Index("ix_drift_of_application", drift.c.application_id, drift.c.state, drift.c.id)
 
 # People whose access has to be worked out anew because something that touches many has changed; nobody in here is delivered.
 mark = Table("mark", metadata, Column("user_id", String(36), ForeignKey("user.id"), primary_key=True), _at("since", nullable=False))

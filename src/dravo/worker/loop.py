@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 import threading
+from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
 
 import structlog
 
 from dravo.core.errors import DravoError
-from dravo.core.instants import later
-from dravo.protocols.scim.outgoing import Client
-from dravo.services import delivering, recalculating, settings, tracing
-from dravo.services.delivering import Ready
+from dravo.core.instants import Instant, later
+from dravo.services import delivering, group_delivering, recalculating, settings, tracing
 from dravo.services.house import House
-from dravo.store import clock
+from dravo.services.talking import Talker
+from dravo.store import clock, groups_over
 
 THREADS = 16
 LOOK_SECONDS = 0.1
@@ -27,7 +27,7 @@ class Worker:
 
     def __init__(self, house: House) -> None:
         self.house = house
-        self.client = Client()
+        self.talker = Talker(house)
         self._pool = ThreadPoolExecutor(THREADS, thread_name_prefix="delivery")
         self._lock = threading.Lock()
         self._in_hand: set[str] = set()
@@ -50,7 +50,7 @@ class Worker:
                 self._wake.wait(LOOK_SECONDS)
             self._wake.clear()
         self._pool.shutdown(wait=True)
-        self.client.close()
+        self.talker.close()
         log.info("worker stopped")
 
     def stop(self) -> None:
@@ -79,19 +79,33 @@ class Worker:
             return 0
         chosen = delivering.ready(self.house, now, busy, in_hand, free)
         for each in chosen:
-            with self._lock:
-                self._in_hand.add(each.account_id)
-                self._busy[each.application_id] = self._busy.get(each.application_id, 0) + 1
-            self._pool.submit(delivering.attempt, self.house, self.client, each.id).add_done_callback(
-                lambda done, ready=each: self._finished(ready, done)  # type: ignore[misc]
-            )
-        return len(chosen)
+            self._hand_out(each.application_id, each.account_id, delivering.attempt, each.id)
+        return len(chosen) + self._hand_out_groups(now, free - len(chosen))
 
-    def _finished(self, ready: Ready, done: Future[str | None]) -> None:
+    def _hand_out_groups(self, now: Instant, free: int) -> int:
+        """Hand out groups: one at a time for each application, when none of its people is under way."""
+        handed = 0
+        if free > 0:
+            with self.house.database.reading() as connection:
+                waiting = groups_over.ready(connection, now)
+            for group_id, application_id in waiting:
+                if handed < free and not self._busy.get(application_id):
+                    self._hand_out(application_id, group_id, group_delivering.attempt, group_id)
+                    handed += 1
+        return handed
+
+    def _hand_out(self, application_id: str, what: str, attempt: Callable[[House, Talker, str], str | None], identifier: str) -> None:
         with self._lock:
-            self._in_hand.discard(ready.account_id)
-            self._busy[ready.application_id] -= 1
+            self._in_hand.add(what)
+            self._busy[application_id] = self._busy.get(application_id, 0) + 1
+        future = self._pool.submit(attempt, self.house, self.talker, identifier)
+        future.add_done_callback(lambda done: self._finished(application_id, what, done))
+
+    def _finished(self, application_id: str, what: str, done: Future[str | None]) -> None:
+        with self._lock:
+            self._in_hand.discard(what)
+            self._busy[application_id] -= 1
         wrong = done.exception()
         if wrong is not None:
-            log.error("a delivery broke off", delivery=ready.id, exc_info=wrong)
+            log.error("a delivery broke off", delivery=what, exc_info=wrong)
         self._wake.set()

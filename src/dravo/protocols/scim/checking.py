@@ -2,86 +2,189 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import secrets
+from collections.abc import Callable, Generator
 from typing import Any
 
-from dravo.protocols.scim.conversation import looks_like_a_page, not_scim, said
+from dravo.core.scim.patches import PATCH_SCHEMA
+from dravo.core.scim.schemas import USER_URN
+from dravo.protocols.scim.capabilities import Capabilities, discover
+from dravo.protocols.scim.conversation import segment
+from dravo.protocols.scim.judging import Trouble, looks_like_a_page, not_scim, said
 from dravo.protocols.scim.outgoing import Client, Connection, NotAllowed, Request, Response, Unreachable
 
-OK, WRONG, SKIPPED = "ok", "wrong", "not tried"
+OK, WRONG, SKIPPED, NOT_YET = "ok", "wrong", "not tried", "not yet"
+READING = ("Address", "Service", "Token", "Reading")
+WRITING = ("Creating", "Changing", "Deactivating", "Removing")
 # Where services are usually found when only the host was given.
 USUAL_ENDINGS = ("/scim/v2", "/scim", "/v2")
 
 
-def check_connection(connection: Connection) -> dict[str, Any]:
+class _Stop(Exception):
+    """The steps after this one need it to work."""
+
+
+class Check:
+    """One check of one connection."""
+
+    def __init__(self, client: Client, base_url: str, sign_in: Callable[[], Connection | None]) -> None:
+        self._client, self._base_url, self._sign_in = client, base_url, sign_in
+        self._connection = Connection(base_url, "")
+        self._steps: list[dict[str, str]] = []
+        self._capabilities: Capabilities | None = None
+
+    def run(self, *, writing: bool) -> dict[str, Any]:
+        """Try the connection.
+
+        Args:
+            writing: whether to make a test person there, change it, make it inactive and remove it.
+
+        Returns:
+            {"ok": bool, "steps": [{"name", "outcome" ("ok", "wrong", "not yet", "not tried"), "message", "mend"}],
+            "capabilities": as kept, or None}.
+        """
+        try:
+            config = self._address_and_service()
+            self._token_and_reading(config)
+            if writing:
+                self._test_person()
+        except _Stop:
+            pass
+        for name in (*READING, *(WRITING if writing else ())):
+            if name not in {each["name"] for each in self._steps}:
+                self._step(name, SKIPPED, "An earlier step has to work first.")
+        fine = all(each["outcome"] == OK for each in self._steps)
+        return {"ok": fine, "steps": self._steps, "capabilities": self._capabilities.document() if self._capabilities else None}
+
+    def _step(self, name: str, outcome: str, message: str, mend: str = "") -> None:
+        self._steps.append({"name": name, "outcome": outcome, "message": message, "mend": mend})
+
+    def _fail(self, name: str, message: str, mend: str = "", outcome: str = WRONG) -> _Stop:
+        self._step(name, outcome, message, mend)
+        return _Stop()
+
+    def _send(self, name: str, request: Request) -> Response:
+        try:
+            return self._client.send(self._connection, request)
+        except NotAllowed as wrong:
+            raise self._fail(name, wrong.message, wrong.mend) from None
+        except Unreachable as wrong:
+            mend = "Check the host and port, and that the application is running." if name == "Address" else "Try again; if it stays, ask its makers."
+            raise self._fail(name, f"{self._base_url}: {wrong}.", mend) from None
+
+    def _address_and_service(self) -> Response:
+        signed, refused = None, None
+        try:
+            signed = self._sign_in()
+        except Trouble as trouble:
+            refused = trouble
+        if signed is not None:
+            self._connection = signed
+        config = self._send("Address", Request("GET", "/ServiceProviderConfig"))
+        self._step("Address", OK, f"{self._base_url} answers.")
+        if 300 <= config.status < 400:
+            raise self._fail("Service", f"It leads elsewhere ({config.status} to {config.location}).", "Give the address that it leads to.")
+        if config.status not in (401, 403) and (not config.ok or config.body is None):
+            message, mend = not_scim(config) if config.status < 500 or looks_like_a_page(config) else (said(config), "Try again later.")
+            offer = _offer(self._client, self._connection)
+            raise self._fail("Service", message, f"A SCIM service answers at {offer}: use that." if offer else mend)
+        self._step("Service", OK, "It is a SCIM service." if config.ok else "It asks for a token before it says anything.")
+        if refused is not None:
+            raise self._fail("Token", refused.message, refused.mend)
+        if signed is None:
+            raise self._fail("Token", "No token has been given yet.", "The application makes one; paste it here when you have it.", NOT_YET)
+        return config
+
+    def _token_and_reading(self, config: Response) -> None:
+        listing = self._send("Token", Request("GET", "/Users", {"startIndex": "1", "count": "1"}))
+        if listing.status in (401, 403):
+            message = f"The token is turned away ({listing.status}): {said(listing)}"
+            raise self._fail("Token", message, "Take a token that may read and change users, and paste it whole.")
+        self._step("Token", OK, "The token is accepted.")
+        if not listing.ok or listing.body is None or "totalResults" not in listing.body:
+            message, mend = not_scim(listing) if listing.body is None else (said(listing), "Ask whoever runs the application what it misses.")
+            raise self._fail("Reading", f"The list of users cannot be read: {message}", mend)
+        try:
+            self._capabilities = self._drive(discover(config.body if config.ok else None))
+        except Trouble as trouble:
+            raise self._fail("Reading", trouble.message, trouble.mend) from None
+        self._step("Reading", OK, f"It has {listing.body['totalResults']} accounts.")
+
+    def _drive(self, conversation: Generator[Request, Response, Capabilities]) -> Capabilities:
+        answer: Any = None
+        while True:
+            try:
+                request = conversation.send(answer)
+            except StopIteration as end:
+                found: Capabilities = end.value
+                return found
+            try:
+                answer = self._client.send(self._connection, request)
+            except Unreachable as wrong:
+                answer = Response(504, None, str(wrong), "")
+
+    def _test_person(self) -> None:
+        """Make somebody who is nobody, change them, make them inactive, and remove them, whatever went wrong before."""
+        assert self._capabilities is not None
+        mark = secrets.token_hex(4)
+        name = f"dravo-check-{mark}"
+        person: dict[str, Any] = {
+            "schemas": [USER_URN], "userName": name, "externalId": name, "displayName": f"Connection check {mark}",
+            "active": True,            "name": {"givenName": "Connection", "familyName": f"Check {mark}"},
+            "emails": [{"value": f"{name}@check.invalid", "type": "work", "primary": True}],
+        }  # fmt: skip
+        body = {key: value for key, value in person.items() if self._capabilities.takes(key)}
+        made = self._send("Creating", Request("POST", "/Users", body=body))
+        identifier = (made.body or {}).get("id")
+        if not made.ok or not identifier:
+            message = f"A test person '{name}' cannot be made ({made.status}): {said(made)}"
+            raise self._fail(
+                "Creating", message, "Take a token that may make users; or see what the application misses, and give it by an expression."
+            )
+        self._step("Creating", OK, f"A test person '{name}' was made.")
+        path = f"/Users/{segment(str(identifier))}"
+        try:
+            self._change(
+                "Changing", path, body, "title" if self._capabilities.takes("title") else "displayName", "Checked", "Its attributes can be changed."
+            )
+            if self._capabilities.active:
+                self._change("Deactivating", path, body, "active", False, "It can be made inactive.")
+            else:
+                self._step("Deactivating", NOT_YET, "Accounts cannot be inactive there.", "Choose to delete or to leave alone in the settings.")
+        finally:
+            gone = self._client.send(self._connection, Request("DELETE", path))
+            if gone.ok or gone.status == 404:
+                self._step("Removing", OK, "The test person was removed.")
+            else:
+                mend = f"Remove '{name}' there by hand. Accounts can then only be made inactive, not deleted."
+                self._step("Removing", WRONG, f"The test person cannot be removed ({gone.status}): {said(gone)}", mend)
+
+    def _change(self, step: str, path: str, body: dict[str, Any], attribute: str, value: Any, fine: str) -> None:
+        assert self._capabilities is not None
+        body[attribute] = value
+        if self._capabilities.patch:
+            operation = {"op": "replace", "path": attribute, "value": value}
+            answer = self._send(step, Request("PATCH", path, body={"schemas": [PATCH_SCHEMA], "Operations": [operation]}))
+        else:
+            answer = self._send(step, Request("PUT", path, body=body))
+        if not answer.ok:
+            raise self._fail(step, f"The test person cannot be changed ({answer.status}): {said(answer)}", "Take a token that may change users.")
+        self._step(step, OK, fine)
+
+
+def check_connection(client: Client, base_url: str, sign_in: Callable[[], Connection | None], *, writing: bool = False) -> dict[str, Any]:
     """Try a connection.
 
+    Args:
+        client: what sends.
+        base_url: the SCIM service's address.
+        sign_in: returns the connection with its token; None if none was given yet; raises Trouble if there is none to be had.
+        writing: whether to try with a test person, who is removed afterwards.
+
     Returns:
-        {"ok": bool, "steps": [{"name", "outcome" ("ok", "wrong", "not tried"), "message", "mend"}],
-        "capabilities": {"patch", "filter", "bulk", "max_results"} or None}.
+        As `Check.run`.
     """
-    client = Client()
-    try:
-        return _check(client, connection)
-    finally:
-        client.close()
-
-
-def _check(client: Client, connection: Connection) -> dict[str, Any]:
-    steps: list[dict[str, str]] = []
-
-    def step(name: str, outcome: str, message: str, mend: str = "") -> None:
-        steps.append({"name": name, "outcome": outcome, "message": message, "mend": mend})
-
-    def result(capabilities: dict[str, Any] | None) -> dict[str, Any]:
-        for name in ("Address", "Service", "Token", "Reading"):
-            if name not in {each["name"] for each in steps}:
-                step(name, SKIPPED, "An earlier step has to work first.")
-        return {"ok": all(each["outcome"] == OK for each in steps), "steps": steps, "capabilities": capabilities}
-
-    try:
-        config = client.send(connection, Request("GET", "/ServiceProviderConfig"))
-    except NotAllowed as wrong:
-        step("Address", WRONG, wrong.message, wrong.mend)
-        return result(None)
-    except Unreachable as wrong:
-        step("Address", WRONG, f"{connection.base_url}: {wrong}.", "Check the host and port, and that the application is running.")
-        return result(None)
-    step("Address", OK, f"{connection.base_url} answers.")
-    if 300 <= config.status < 400:
-        step("Service", WRONG, f"It leads elsewhere ({config.status} to {config.location}).", "Give the address that it leads to.")
-        return result(None)
-    if config.status not in (401, 403) and (not config.ok or config.body is None):
-        message, mend = not_scim(config) if config.status < 500 or looks_like_a_page(config) else (said(config), "Try again later.")
-        offer = _offer(client, connection)
-        step("Service", WRONG, message, f"A SCIM service answers at {offer}: use that." if offer else mend)
-        return result(None)
-    capabilities = _capabilities(config.body) if config.ok and config.body else None
-    step("Service", OK, "It is a SCIM service." if capabilities else "It asks for a token before it says anything.")
-    return _check_token(client, connection, step, result, capabilities)
-
-
-def _check_token(client: Client, connection: Connection, step: Any, result: Any, capabilities: dict[str, Any] | None) -> dict[str, Any]:
-    try:
-        listing = client.send(connection, Request("GET", "/Users", {"startIndex": "1", "count": "1"}))
-    except Unreachable as wrong:
-        step("Token", WRONG, f"The list of users: {wrong}.", "Try again; if it stays, ask whoever runs the application.")
-        return dict(result(capabilities))
-    if listing.status in (401, 403):
-        step(
-            "Token",
-            WRONG,
-            f"The token is turned away ({listing.status}): {said(listing)}",
-            "Take a token that may read and change users, and paste it whole.",
-        )
-        return dict(result(capabilities))
-    step("Token", OK, "The token is accepted.")
-    if not listing.ok or listing.body is None or "totalResults" not in listing.body:
-        message, mend = not_scim(listing) if listing.body is None else (said(listing), "Ask whoever runs the application what it misses.")
-        step("Reading", WRONG, f"The list of users cannot be read: {message}", mend)
-        return dict(result(capabilities))
-    step("Reading", OK, f"It has {listing.body['totalResults']} accounts.")
-    return dict(result(capabilities))
+    return Check(client, base_url, sign_in).run(writing=writing)
 
 
 def _offer(client: Client, connection: Connection) -> str | None:
@@ -101,18 +204,3 @@ def _offer(client: Client, connection: Connection) -> str | None:
 
 def _is_scim(response: Response) -> bool:
     return response.ok and response.body is not None and "schemas" in response.body
-
-
-def _capabilities(config: Mapping[str, Any]) -> dict[str, Any]:
-    def supported(name: str) -> bool:
-        part = config.get(name)
-        return isinstance(part, Mapping) and part.get("supported") is True
-
-    filtering = config.get("filter")
-    most = filtering.get("maxResults") if isinstance(filtering, Mapping) else None
-    return {
-        "patch": supported("patch"),
-        "filter": supported("filter"),
-        "bulk": supported("bulk"),
-        "max_results": most if isinstance(most, int) else None,
-    }

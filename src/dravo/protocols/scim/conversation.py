@@ -12,42 +12,16 @@ from typing import Any
 
 import orjson
 
-from dravo.core.accounts import ABSENT, PRESENT, differences, scim_body
+from dravo.core.accounts import ABSENT, PRESENT, differences, scim_body, without_empty
 from dravo.core.records import fold
 from dravo.core.scim.patches import PATCH_SCHEMA
 from dravo.core.scim.schemas import USER_URN
+from dravo.protocols.scim.capabilities import Capabilities
+from dravo.protocols.scim.judging import HeldBySettings, Refused, TryLater, Unknown, judged
 from dravo.protocols.scim.outgoing import Request, Response
 
 MADE, ADOPTED = "made", "adopted"
-
-
-class Trouble(Exception):
-    """Why an account could not be brought to what is due, in a sentence, with the mend."""
-
-    def __init__(self, message: str, mend: str = "") -> None:
-        super().__init__(message)
-        self.message = message
-        self.mend = mend
-
-
-class TryLater(Trouble):
-    """Temporary trouble; `after` is how many seconds the application asked to be left alone, if it did."""
-
-    def __init__(self, message: str, mend: str = "", after: float | None = None) -> None:
-        super().__init__(message, mend)
-        self.after = after
-
-
-class MustPause(Trouble):
-    """Trouble that concerns every account of the application: its token or its address."""
-
-
-class Refused(Trouble):
-    """The application will not have it, and asking again would not help."""
-
-
-class HeldBySettings(Trouble):
-    """The application's settings here do not permit it."""
+CAN_ALL = Capabilities()
 
 
 @dataclass(frozen=True)
@@ -60,7 +34,8 @@ class Wanted:
         agreed: the account as it was agreed last, or None.
         remote_id: the account's id there, or None while it is not known.
         may_create, may_update, adopt_by_user_name: the application's settings.
-        can_patch: whether the application says that it takes PATCH.
+        capabilities: what the application says that it can do.
+        doubt: whether an account may have been made before without our learning of it.
     """
 
     user_id: str
@@ -70,7 +45,18 @@ class Wanted:
     may_create: bool = True
     may_update: bool = True
     adopt_by_user_name: bool = False
-    can_patch: bool = True
+    capabilities: Capabilities = CAN_ALL
+    doubt: bool = False
+
+    @property
+    def external_id(self) -> str:
+        """What the account carries as its external id: ours, or what an expression makes."""
+        user = self.due.get("user") or {}
+        return str(user.get("externalId") or self.user_id)
+
+    def body(self, due: Mapping[str, Any]) -> dict[str, Any]:
+        """Return a due account as the application takes it: what it does not have is left out."""
+        return {name: value for name, value in scim_body(due, self.capabilities.roles).items() if self.capabilities.takes(name)}
 
 
 @dataclass(frozen=True)
@@ -81,6 +67,16 @@ class IsBound:
 
 
 @dataclass(frozen=True)
+class AtHand:
+    """Asks whoever drives: is there a list of the accounts there, read a moment ago? Sent a list of resources, or None."""
+
+
+@dataclass(frozen=True)
+class Everybody:
+    """Asks whoever drives to read the list of all accounts there, now or lately. Sent a list of resources, or None if it cannot be read."""
+
+
+@dataclass(frozen=True)
 class Reached:
     """What was reached: the account's id there (None if there is none), and how we came by it."""
 
@@ -88,7 +84,8 @@ class Reached:
     origin: str | None = None
 
 
-Question = Request | IsBound
+Question = Request | IsBound | AtHand | Everybody
+Resource = Mapping[str, Any]
 Conversation = Generator[Question, Any, Reached]
 
 
@@ -106,10 +103,12 @@ def bring(wanted: Wanted) -> Conversation:
     """
     if wanted.due["want"] == ABSENT:
         return (yield from _remove(wanted))
+    if wanted.due["active"] and wanted.due.get("problem"):
+        raise Refused(wanted.due["problem"], "Change the expression, or the person's attributes at their source.")
     if wanted.remote_id is not None:
         agreed = wanted.agreed
         if agreed is not None and agreed["want"] == PRESENT:
-            reached = yield from _update(wanted, wanted.remote_id, scim_body(agreed), None)
+            reached = yield from _update(wanted, wanted.remote_id, wanted.body(agreed), None)
         else:
             current = yield from _get(wanted.remote_id)
             reached = (yield from _update(wanted, wanted.remote_id, _as_found(current, wanted), None)) if current is not None else None
@@ -122,7 +121,7 @@ def bring(wanted: Wanted) -> Conversation:
 
 def _find_or_create(wanted: Wanted) -> Conversation:
     for last in (False, True):
-        found = yield from _look(wanted)
+        found = yield from _look(wanted, lately=not last and not wanted.doubt)
         if found is not None:
             resource, origin = found
             reached = yield from _update(wanted, str(resource["id"]), _as_found(resource, wanted), origin)
@@ -148,18 +147,32 @@ def _find_or_create(wanted: Wanted) -> Conversation:
     )
 
 
-def _look(wanted: Wanted) -> Generator[Question, Any, tuple[Mapping[str, Any], str] | None]:
-    """Return the account there that is ours or may be adopted, and which of the two; None if there is none."""
-    own = [each for each in (yield from _search("externalId", wanted.user_id)) if each.get("externalId") == wanted.user_id]
+def _look(wanted: Wanted, *, lately: bool) -> Generator[Question, Any, tuple[Resource, str] | None]:
+    """Return the account there that is ours or may be adopted, and which of the two; None if there is none.
+
+    Args:
+        wanted: what is to be reached.
+        lately: whether a list that was read a moment ago will do.
+    """
+    at_hand: list[Resource] | None = (yield AtHand()) if lately else None
+    own = yield from _search(wanted, "externalId", wanted.external_id, at_hand)
+    if own is None:
+        # It can neither be searched nor listed.
+        if wanted.doubt:
+            raise Unknown(
+                "An account may have been made: the application's answer was lost, and it cannot be searched.",
+                "Look for the person there, and say here what you found.",
+            )
+        return None
     if len(own) > 1:
         ids = ", ".join(str(each.get("id")) for each in own)
         raise Refused(f"{len(own)} accounts there carry this person's external id: {ids}.", "Remove all but one of them there.")
     if own:
-        return own[0], MADE
+        return (yield from _whole(own[0], at_hand)), MADE
     if not wanted.due["active"]:
         return None
     name = str(wanted.due["user"]["userName"])
-    same = [each for each in (yield from _search("userName", name)) if fold(str(each.get("userName", ""))) == fold(name)]
+    same = yield from _search(wanted, "userName", name, at_hand)
     if not same:
         return None
     found = same[0]
@@ -176,33 +189,49 @@ def _look(wanted: Wanted) -> Generator[Question, Any, tuple[Mapping[str, Any], s
         )
     if (yield IsBound(str(found.get("id")))):
         raise Refused(f"The account '{name}' there belongs to another person here.", "See the application's accounts for whose it is.")
-    return found, ADOPTED
+    return (yield from _whole(found, at_hand)), ADOPTED
 
 
-def _search(attribute: str, value: str) -> Generator[Question, Any, list[Mapping[str, Any]]]:
-    # A JSON string is what a filter's text is (RFC 7644, section 3.4.2.2): no value can end the string early.
-    response: Response = yield Request("GET", "/Users", {"filter": f"{attribute} eq {orjson.dumps(value).decode()}"})
-    if response.status in (400, 404, 501) and response.body is not None and response.status != 404:
-        raise Refused(
-            f"The application cannot look for accounts by {attribute}: {said(response)}",
-            "Without looking, an account could be made twice, so nothing was made.",
-        )
-    body = _judged(response, "looking for the account")
-    resources = body.get("Resources") or []
-    return [each for each in resources if isinstance(each, Mapping) and each.get("id")]
+def _whole(found: Resource, at_hand: list[Resource] | None) -> Generator[Question, Any, Resource]:
+    """Return an account as it stands now: one out of a list that was read before may have changed."""
+    if at_hand is None:
+        return found
+    current = yield from _get(str(found["id"]))
+    return current if current is not None else found
+
+
+def _search(wanted: Wanted, attribute: str, value: str, at_hand: list[Resource] | None) -> Generator[Question, Any, list[Resource] | None]:
+    """Return the accounts there whose attribute has a value; None if that cannot be found out."""
+    found = at_hand
+    if found is None and wanted.capabilities.filter:
+        # A JSON string is what a filter's text is (RFC 7644, section 3.4.2.2): no value can end the string early.
+        response: Response = yield Request("GET", "/Users", {"filter": f"{attribute} eq {orjson.dumps(value).decode()}"})
+        if not (response.status in (400, 403, 405, 501) and response.body is not None):
+            body = judged(response, "looking for the account")
+            found = [each for each in body.get("Resources") or [] if isinstance(each, Mapping) and each.get("id")]
+        elif response.status == 403:
+            judged(response, "looking for the account")
+    if found is None:
+        found = yield Everybody()
+    if found is None:
+        return None
+    # Some overlook a filter and answer with everybody, so what comes is looked at.
+    if attribute == "userName":
+        return [each for each in found if fold(str(each.get("userName", ""))) == fold(value)]
+    return [each for each in found if each.get(attribute) == value]
 
 
 def _get(remote_id: str) -> Generator[Question, Any, Mapping[str, Any] | None]:
-    response: Response = yield Request("GET", f"/Users/{_segment(remote_id)}")
-    return None if response.status == 404 else _judged(response, "reading the account")
+    response: Response = yield Request("GET", f"/Users/{segment(remote_id)}")
+    return None if response.status == 404 else judged(response, "reading the account")
 
 
 def _create(wanted: Wanted) -> Generator[Question, Any, Reached | None]:
-    attributes = {name: value for name, value in scim_body(wanted.due).items() if value != []}
+    attributes = without_empty(wanted.body(wanted.due))
     response: Response = yield Request("POST", "/Users", body={"schemas": _schemas(attributes), **attributes})
     if response.status == 409:
         return None
-    body = _judged(response, "creating the account")
+    body = judged(response, "creating the account")
     remote_id = body.get("id")
     if not remote_id:
         # Made, but it does not say as what: the next look finds it by our external id.
@@ -212,7 +241,11 @@ def _create(wanted: Wanted) -> Generator[Question, Any, Reached | None]:
 
 def _update(wanted: Wanted, remote_id: str, before: Mapping[str, Any], origin: str | None) -> Generator[Question, Any, Reached | None]:
     """Bring an account that is there to what is due; None if it turns out not to be there."""
-    after = scim_body(wanted.due)
+    if not wanted.due["active"] and not wanted.capabilities.active:
+        raise HeldBySettings(
+            "The application's accounts cannot be inactive.", "Choose to delete such accounts, or to leave them alone, in its settings."
+        )
+    after = wanted.body(wanted.due)
     if not wanted.may_update:
         if wanted.due["active"]:
             if differences(before, after):
@@ -222,12 +255,12 @@ def _update(wanted: Wanted, remote_id: str, before: Mapping[str, Any], origin: s
                 )
             return Reached(remote_id, origin)
         # Leaving has settings of its own, so it goes ahead; nothing else of the account is touched.
-        after = {**before, "active": False, "roles": []}
+        after = {**before, **({"active": False, "roles": []} if "roles" in after else {"active": False})}
     operations = differences(before, after)
     if not operations:
         return Reached(remote_id, origin)
-    path = f"/Users/{_segment(remote_id)}"
-    if wanted.can_patch:
+    path = f"/Users/{segment(remote_id)}"
+    if wanted.capabilities.patch:
         response: Response = yield Request("PATCH", path, body={"schemas": [PATCH_SCHEMA], "Operations": operations})
         if response.status not in (405, 501):
             return _updated(response, remote_id, origin)
@@ -235,10 +268,12 @@ def _update(wanted: Wanted, remote_id: str, before: Mapping[str, Any], origin: s
     if current is None:
         return None
     kept = {name: value for name, value in current.items() if name not in ("meta", "groups", "schemas")}
-    whole = {**kept, **{name: value for name, value in after.items() if value != []}}
-    for name, value in after.items():
-        if value == []:
-            whole.pop(name, None)
+    # A complex value keeps the parts of it that we say nothing of; what we say is empty goes.
+    merged = {
+        name: {**kept[name], **value} if isinstance(value, Mapping) and isinstance(kept.get(name), Mapping) else value
+        for name, value in after.items()
+    }
+    whole = without_empty({**kept, **merged})
     response = yield Request("PUT", path, body={"schemas": _schemas(whole), **whole})
     return _updated(response, remote_id, origin)
 
@@ -246,25 +281,25 @@ def _update(wanted: Wanted, remote_id: str, before: Mapping[str, Any], origin: s
 def _updated(response: Response, remote_id: str, origin: str | None) -> Reached | None:
     if response.status == 404:
         return None
-    _judged(response, "changing the account", empty=True)
+    judged(response, "changing the account", empty=True)
     return Reached(remote_id, origin)
 
 
 def _as_found(resource: Mapping[str, Any], wanted: Wanted) -> dict[str, Any]:
     """Return of an account there only the attributes that we deliver now: what else it has is not ours to take away."""
-    return {name: resource[name] for name in scim_body(wanted.due) if name in resource}
+    return {name: resource[name] for name in wanted.body(wanted.due) if name in resource}
 
 
 def _remove(wanted: Wanted) -> Conversation:
     remote_id = wanted.remote_id
     if remote_id is None:
-        own = [each for each in (yield from _search("externalId", wanted.user_id)) if each.get("externalId") == wanted.user_id]
+        own = yield from _search(wanted, "externalId", wanted.external_id, None)
         if not own:
             return Reached(None)
         remote_id = str(own[0]["id"])
-    response: Response = yield Request("DELETE", f"/Users/{_segment(remote_id)}")
+    response: Response = yield Request("DELETE", f"/Users/{segment(remote_id)}")
     if response.status != 404:
-        _judged(response, "deleting the account", empty=True)
+        judged(response, "deleting the account", empty=True)
     return Reached(None)
 
 
@@ -272,64 +307,6 @@ def _schemas(attributes: Mapping[str, Any]) -> list[str]:
     return [USER_URN, *(name for name in attributes if name.startswith("urn:"))]
 
 
-def _segment(remote_id: str) -> str:
+def segment(remote_id: str) -> str:
     """Return an id as one segment of a path, whatever the application put into it."""
     return "".join(c if c.isascii() and (c.isalnum() or c in "-_.~@:") else "".join(f"%{byte:02X}" for byte in c.encode()) for c in remote_id)
-
-
-def _judged(response: Response, doing: str, *, empty: bool = False) -> Mapping[str, Any]:
-    """Return the body of a success; `empty` says that a success may have none.
-
-    Raises:
-        TryLater, MustPause, Refused: by the answer.
-    """
-    status = response.status
-    if response.ok:
-        if response.body is not None:
-            return response.body
-        if empty and not looks_like_a_page(response):
-            return {}
-        raise MustPause(*not_scim(response))
-    if status in (401, 403):
-        raise MustPause(
-            f"The application turned the token away while {doing} ({status}): {said(response)}",
-            "Give the connection a token that is valid and may change users.",
-        )
-    if 300 <= status < 400:
-        raise MustPause(
-            f"The application's address leads elsewhere ({status} to {response.location}).",
-            "Give the address that it leads to, if it is the application's.",
-        )
-    if status == 404 or (response.body is None and looks_like_a_page(response) and status < 500):
-        raise MustPause(*not_scim(response))
-    if status == 429 or status >= 500 or status in (408, 425):
-        raise TryLater(f"The application could not do it now, while {doing} ({status}): {said(response)}", "", response.retry_after)
-    raise Refused(f"The application refused {doing} ({status}): {said(response)}", "Mend what it names, here or there, then try again.")
-
-
-def looks_like_a_page(response: Response) -> bool:
-    """Whether an answer is a web page instead of a message for programs."""
-    return "html" in response.content_type.lower() or response.excerpt.lstrip()[:1] == "<"
-
-
-def not_scim(response: Response) -> tuple[str, str]:
-    """Return message and mend for an answer that no SCIM service gives."""
-    if looks_like_a_page(response):
-        what = f"a web page (HTML, {response.status})"
-    elif response.status == 404:
-        what = "that there is nothing (404)"
-    else:
-        what = f"something that is not JSON ({response.status})"
-    return (
-        f"The application's address answered with {what} instead of SCIM.",
-        "Check the base address: it is often the one that ends in /scim/v2 or /scim, not that of the pages for people.",
-    )
-
-
-def said(response: Response) -> str:
-    """Return in one sentence what the application said."""
-    body = response.body or {}
-    for name in ("detail", "message", "error_description", "error"):
-        if isinstance(body.get(name), str) and body[name].strip():
-            return str(body[name]).strip()[:300]
-    return response.excerpt.strip()[:200] or "it gave no reason."

@@ -7,13 +7,14 @@ this machine; redirects are not followed, so that no token follows one.
 
 from __future__ import annotations
 
+import base64
 import ipaddress
 import socket
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
-from urllib.parse import urlsplit, urlunsplit
+from urllib.parse import quote_plus, urlsplit, urlunsplit
 
 import httpx
 import orjson
@@ -44,10 +45,18 @@ class Unreachable(Exception):
 
 @dataclass(frozen=True)
 class Connection:
-    """Where an application's SCIM service is, and the token for it."""
+    """Where an application's SCIM service is, and the token for it; with a `user`, the token is that user's password."""
 
     base_url: str
     token: str = field(repr=False)
+    user: str = ""
+
+    @property
+    def authorization(self) -> str:
+        """The Authorization header (RFC 6750, section 2.1; RFC 7617)."""
+        if self.user:
+            return "Basic " + base64.b64encode(f"{self.user}:{self.token}".encode()).decode()
+        return f"Bearer {self.token}"
 
 
 @dataclass(frozen=True)
@@ -107,6 +116,19 @@ def mend_address(text: str) -> str:
     return urlunsplit((parts.scheme.lower(), f"{host}:{port}" if port else host, path, "", ""))
 
 
+def check_url(text: str, field: str) -> str:
+    """Return an address that is called as it is, such as an authorization server's.
+
+    Raises:
+        InvalidInput: if it is no HTTP address, or carries a name or password.
+    """
+    address = text.strip()
+    parts = urlsplit(address)
+    if parts.scheme not in ("http", "https") or not parts.hostname or parts.username or parts.password or parts.fragment:
+        raise InvalidInput(f"'{address}' is not an address that can be called.", "Write it whole, such as https://HOST/oauth/token.", field)
+    return address
+
+
 class GuardedTransport(httpx.BaseTransport):
     """Resolves, checks, and sends to the address that was checked."""
 
@@ -164,15 +186,24 @@ class Client:
             NotAllowed: if the address is one that is never called.
         """
         started = time.monotonic()
-        headers = {"Authorization": f"Bearer {connection.token}", "Accept": f"{SCIM_JSON}, application/json"}
+        headers = {**({"Authorization": connection.authorization} if connection.token else {}), "Accept": f"{SCIM_JSON}, application/json"}
         content = None
         if request.body is not None:
             headers["Content-Type"] = SCIM_JSON
             content = orjson.dumps(request.body)
+        url = connection.base_url + request.path
+        return self._send(started, request.method, url, params=dict(request.params) or None, headers=headers, content=content)
+
+    def ask_for_token(self, url: str, client_id: str, secret: str, scope: str | None) -> Response:
+        """Ask an authorization server for a token by client credentials (RFC 6749, section 4.4); raises as `send`."""
+        form = {"grant_type": "client_credentials", **({"scope": scope} if scope else {})}
+        # Names and secrets are form-encoded before they stand in the header (RFC 6749, section 2.3.1).
+        signed = Connection("", quote_plus(secret), quote_plus(client_id)).authorization
+        return self._send(time.monotonic(), "POST", url, data=form, headers={"Authorization": signed, "Accept": "application/json"})
+
+    def _send(self, started: float, method: str, url: str, **parts: Any) -> Response:
         try:
-            with self._http.stream(
-                request.method, connection.base_url + request.path, params=dict(request.params) or None, headers=headers, content=content
-            ) as answer:
+            with self._http.stream(method, url, **parts) as answer:
                 text = _read(answer, started)
                 return _response(answer, text, time.monotonic() - started)
         except (httpx.ConnectError, httpx.ConnectTimeout, httpx.PoolTimeout) as wrong:

@@ -7,8 +7,9 @@ from typing import Any
 from flask import Response
 
 from dravo.core.instants import Instant, parse_instant
-from dravo.services import applications, assigning
+from dravo.services import applications, assigning, delivery_settings, group_delivering, trying
 from dravo.services.assigning import Wish
+from dravo.web.api import application_models as am
 from dravo.web.api import asked as q
 from dravo.web.api import models as m
 from dravo.web.api.door import ask, caller, house, needs, room
@@ -23,21 +24,21 @@ def list_applications(query: q.PageQuery) -> dict[str, Any]:
     return applications.listing(house(), ask(query))
 
 
-@rooms.post("/applications", responses={201: m.Application})
+@rooms.post("/applications", responses={201: am.Application})
 @needs("applications.change")
 def add_application(body: q.ApplicationBody) -> tuple[dict[str, Any], int]:
     """Add an application."""
     return applications.add(house(), caller(), body.key, body.label, body.owner, tracked_only=body.tracked_only), 201
 
 
-@rooms.get("/applications/<key>", responses={200: m.Application})
+@rooms.get("/applications/<key>", responses={200: am.Application})
 @needs("applications.read")
 def get_application(path: q.KeyPath) -> dict[str, Any]:
     """One application: roles, settings, connection."""
     return applications.one(house(), path.key)
 
 
-@rooms.patch("/applications/<key>", responses={200: m.Application})
+@rooms.patch("/applications/<key>", responses={200: am.Application})
 @needs("applications.change")
 def change_application(path: q.KeyPath, body: q.ApplicationChange) -> dict[str, Any]:
     """Change an application's label, owner or settings."""
@@ -53,49 +54,79 @@ def remove_application(path: q.KeyPath, query: q.RemovalQuery) -> Response:
     return Response(status=204)
 
 
-@rooms.post("/applications/<key>/roles", responses={201: m.Application})
+@rooms.post("/applications/<key>/roles", responses={201: am.Application})
 @needs("applications.change")
 def add_role(path: q.KeyPath, body: q.RoleBody) -> tuple[dict[str, Any], int]:
     """Add a role."""
     return applications.add_role(house(), caller(), path.key, body.key, body.label, body.rank), 201
 
 
-@rooms.patch("/applications/<key>/roles/<role>", responses={200: m.Application})
+@rooms.patch("/applications/<key>/roles/<role>", responses={200: am.Application})
 @needs("applications.change")
 def change_role(path: q.RolePath, body: q.RoleChange) -> dict[str, Any]:
     """Give a role another label or rank."""
     return applications.change_role(house(), caller(), path.key, path.role, body.label, body.rank)
 
 
-@rooms.delete("/applications/<key>/roles/<role>", responses={200: m.Application})
+@rooms.delete("/applications/<key>/roles/<role>", responses={200: am.Application})
 @needs("applications.change")
 def remove_role(path: q.RolePath) -> dict[str, Any]:
     """Remove a role that was never given."""
     return applications.remove_role(house(), caller(), path.key, path.role)
 
 
-@rooms.put("/applications/<key>/connection", responses={200: m.Application})
+@rooms.put("/applications/<key>/connection", responses={200: am.Application})
 @needs("applications.change")
 def connect(path: q.KeyPath, body: q.ConnectionBody) -> dict[str, Any]:
     """Say where the application's SCIM service is, and the token for it."""
-    return applications.connect(house(), caller(), path.key, body.base_url, body.token)
+    auth = body.auth.model_dump() if body.auth else None
+    return applications.connect(house(), caller(), path.key, body.base_url, body.token, auth, moment(body.expires_at, "expires_at"))
 
 
-@rooms.post("/applications/<key>/connection/check", responses={200: m.Check})
+@rooms.post("/applications/<key>/connection/check", responses={200: am.Check})
 @needs("applications.change")
-def check(path: q.KeyPath) -> dict[str, Any]:
-    """Try the connection step by step."""
-    return applications.check(house(), caller(), path.key)
+def check(path: q.KeyPath, query: q.CheckQuery) -> dict[str, Any]:
+    """Try the connection step by step; with a test person, if that is asked for, who is removed afterwards."""
+    return applications.check(house(), caller(), path.key, writing=query.with_test_person)
 
 
-@rooms.post("/applications/<key>/pause", responses={200: m.Application})
+@rooms.post("/applications/<key>/settings/preview", responses={200: am.SettingsPreview})
+@needs("access.read")
+def preview_settings(path: q.KeyPath, body: q.SettingsBody) -> dict[str, Any]:
+    """What a change of settings would do to accounts; nothing is changed."""
+    return delivery_settings.preview(house(), path.key, body.model_dump())
+
+
+@rooms.get("/applications/<key>/groups", responses={200: am.PageOfDeliveredGroups})
+@needs("applications.read")
+def list_delivered_groups(path: q.KeyPath, query: q.PageQuery) -> dict[str, Any]:
+    """The groups that go over to an application, each with its state."""
+    return group_delivering.listing(house(), path.key, ask(query))
+
+
+@rooms.post("/applications/<key>/groups/<id>/again", responses={204: None})
+@needs("deliveries.change")
+def group_again(path: q.OfApplicationPath) -> Response:
+    """Try a delivered group again now."""
+    group_delivering.again(house(), caller(), path.key, path.id)
+    return Response(status=204)
+
+
+@rooms.post("/expressions/try", responses={200: am.Tried})
+@needs("people.read")
+def try_expression(body: q.ExpressionBody) -> dict[str, Any]:
+    """Work an expression out for a person; an error says at which character it lies."""
+    return trying.try_expression(house(), body.expression, body.person, body.attribute)
+
+
+@rooms.post("/applications/<key>/pause", responses={200: am.Application})
 @needs("deliveries.change")
 def pause(path: q.KeyPath) -> dict[str, Any]:
     """Stop delivering to an application; what is due waits."""
     return applications.pause(house(), caller(), path.key, paused=True)
 
 
-@rooms.post("/applications/<key>/resume", responses={200: m.Application})
+@rooms.post("/applications/<key>/resume", responses={200: am.Application})
 @needs("deliveries.change")
 def resume(path: q.KeyPath) -> dict[str, Any]:
     """Go on delivering to an application."""

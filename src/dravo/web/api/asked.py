@@ -205,19 +205,111 @@ class ApplicationBody(Given):
     tracked_only: bool = Field(False, description="Provisioned by hand: access is tracked, nothing is delivered.")
 
 
-class ApplicationChange(Given):
-    """What to change of an application; what is left out stays."""
+class AttributeRow(Given):
+    """An attribute of accounts, and the expression that makes it; an empty one leaves it out."""
 
-    label: Text | None = None
-    owner: Text | None = None
+    attribute: Text
+    expression: Text
+
+
+class RolesAs(Given):
+    """How roles go over."""
+
+    way: Literal["roles", "entitlements", "groups", "attribute", "nothing"] = "roles"
+    attribute: Text | None = None
+    which: Literal["all", "highest"] = "all"
+    shape: Literal["as it says", "objects", "texts"] = "as it says"
+    value: Literal["key", "label"] = "key"
+
+
+class GroupOver(Given):
+    """A group that goes over, perhaps under another name."""
+
+    group: Text
+    name: Text | None = None
+
+
+class GroupsOver(Given):
+    """Which groups go over."""
+
+    which: Literal["none", "those that give roles", "chosen"]
+    groups: list[GroupOver] = Field(default_factory=list, max_length=1_000)
+
+
+class SettingsBody(Given):
+    """Settings of an application; what is left out stays."""
+
     switched_on: bool | None = None
     create_accounts: bool | None = None
     update_accounts: bool | None = None
     adopt_by_user_name: bool | None = None
+    adopt_groups: bool | None = None
     on_losing_access: Leaving | None = None
     on_inactive: Leaving | None = None
     on_gone: Leaving | None = None
     at_a_time: int | None = None
+    per_second: int | None = Field(None, description="Requests a second at the most; 0 for no limit.")
+    attributes: list[AttributeRow] | None = Field(None, max_length=200)
+    roles_as: RolesAs | None = None
+    groups_over: GroupsOver | None = None
+    reconcile_at: Text | None = Field(None, description="A cron expression; empty for never.")
+
+
+class ApplicationChange(SettingsBody):
+    """What to change of an application; what is left out stays."""
+
+    label: Text | None = None
+    owner: Text | None = None
+
+
+class CheckQuery(BaseModel):
+    """Whether to try with a test person."""
+
+    with_test_person: bool = False
+
+
+class OfApplicationPath(KeyPath):
+    """Something of an application, by its id."""
+
+    id: str
+
+
+class ExpressionBody(Given):
+    """An expression to be tried on a person (by id, user name or e-mail), perhaps for an attribute of accounts."""
+
+    expression: Annotated[str, Field(max_length=4_000)]
+    person: Text | None = None
+    attribute: Text | None = None
+
+
+class KindsQuery(BaseModel):
+    """Of which application; without one, of all."""
+
+    application: str | None = None
+
+
+class AgainBody(Given):
+    """Which deliveries to try again: of an application, and of one kind of trouble if that is said."""
+
+    application: Text
+    kind: Text | None = None
+
+
+class FoundBody(Given):
+    """What was found where it could not be known whether an account was made."""
+
+    found: Literal["there", "not there"]
+    remote_id: Text | None = None
+
+
+class SignInWay(Given):
+    """How Dravo signs in to an application."""
+
+    kind: Literal["bearer", "basic", "client credentials"] = "bearer"
+    user: Text | None = None
+    token_url: Text | None = None
+    client_id: Text | None = None
+    scope: Text | None = None
 
 
 class RemovalQuery(BaseModel):
@@ -245,7 +337,9 @@ class ConnectionBody(Given):
     """Where an application's SCIM service is; without a token the present one is kept, if the host stays."""
 
     base_url: Text
-    token: Annotated[str, Field(max_length=10_000)] | None = None
+    token: Annotated[str, Field(max_length=10_000)] | None = Field(None, description="The token, the password or the client's secret.")
+    auth: SignInWay | None = None
+    expires_at: Text | None = None
 
 
 class AssignmentBody(Given):

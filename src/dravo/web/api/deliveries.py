@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from dravo.services import auditing, delivering
+from dravo.services import auditing, deliveries
+from dravo.web.api import application_models as am
 from dravo.web.api import asked as q
 from dravo.web.api import models as m
 from dravo.web.api.door import ask, caller, house, needs, room
@@ -16,21 +17,42 @@ rooms = room("deliveries")
 @needs("deliveries.read")
 def list_deliveries(query: q.DeliveriesQuery) -> dict[str, Any]:
     """Deliveries, newest first."""
-    return delivering.listing(house(), ask(query), query.state, query.application, query.person, query.q)
+    return deliveries.listing(house(), ask(query), query.state, query.application, query.person, query.q)
 
 
 @rooms.get("/deliveries/<id>", responses={200: m.Delivery})
 @needs("deliveries.read")
 def get_delivery(path: q.IdPath) -> dict[str, Any]:
     """One delivery with its attempts."""
-    return delivering.one(house(), path.id)
+    return deliveries.one(house(), path.id)
 
 
 @rooms.post("/deliveries/<id>/again", responses={200: m.Delivery})
 @needs("deliveries.change")
 def again(path: q.IdPath) -> dict[str, Any]:
     """Try a delivery again now."""
-    return delivering.again(house(), caller(), path.id)
+    return deliveries.again(house(), caller(), path.id)
+
+
+@rooms.get("/deliveries/kinds", responses={200: am.TroubleKinds})
+@needs("deliveries.read")
+def kinds(query: q.KindsQuery) -> dict[str, Any]:
+    """What open deliveries failed by, with how many of each kind."""
+    return deliveries.kinds(house(), query.application)
+
+
+@rooms.post("/deliveries/again", responses={200: am.Number})
+@needs("deliveries.change")
+def again_all(body: q.AgainBody) -> dict[str, Any]:
+    """Try all of an application again that failed or are held; of one kind of trouble, if that is said."""
+    return deliveries.again_all(house(), caller(), body.application, body.kind)
+
+
+@rooms.post("/deliveries/<id>/found", responses={200: m.Delivery})
+@needs("deliveries.change")
+def found(path: q.IdPath, body: q.FoundBody) -> dict[str, Any]:
+    """Say what was found where it could not be known whether an account was made."""
+    return deliveries.settle_unknown(house(), caller(), path.id, body.found, body.remote_id)
 
 
 @rooms.get("/audit", responses={200: m.PageOfAuditEntries})

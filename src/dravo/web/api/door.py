@@ -123,7 +123,9 @@ def _by_session() -> Caller:
 
 def tell(wrong: DravoError) -> Response:
     """Return an error as the API tells it."""
-    body = {"error": {"code": wrong.code, "message": wrong.message, "mend": wrong.mend, "field": wrong.field}}
+    error = {"code": wrong.code, "message": wrong.message, "mend": wrong.mend, "field": wrong.field}
+    position = getattr(wrong, "position", None)
+    body = {"error": error if position is None else {**error, "position": position}}
     response = Response(orjson.dumps(body), wrong.status, content_type="application/json")
     if wrong.status == 401:
         response.headers["WWW-Authenticate"] = "Bearer"

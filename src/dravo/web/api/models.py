@@ -346,65 +346,6 @@ class Role(RoleRef):
     people: int
 
 
-class Settings(BaseModel):
-    """What Dravo may do in an application."""
-
-    switched_on: bool
-    create_accounts: bool
-    update_accounts: bool
-    adopt_by_user_name: bool
-    on_losing_access: str
-    on_inactive: str
-    on_gone: str
-    at_a_time: int
-
-
-class Capabilities(BaseModel):
-    """What an application says that it can do."""
-
-    patch: bool
-    filter: bool
-    bulk: bool
-    max_results: int | None
-
-
-class ConnectionState(BaseModel):
-    """The connection to an application."""
-
-    base_url: str | None
-    has_secret: bool
-    checked_at: str | None
-    capabilities: Capabilities | None
-    paused_at: str | None
-    failures: int
-    retry_at: str | None
-
-
-class Application(ApplicationLine):
-    """An application, whole."""
-
-    roles: list[Role]
-    settings: Settings
-    connection: ConnectionState
-
-
-class CheckStep(BaseModel):
-    """One step of a connection check."""
-
-    name: str
-    outcome: str
-    message: str
-    mend: str
-
-
-class Check(BaseModel):
-    """A connection check."""
-
-    ok: bool
-    steps: list[CheckStep]
-    capabilities: Capabilities | None
-
-
 class Assignment(BaseModel):
     """An assignment, and how many people it reaches now."""
 
@@ -481,6 +422,7 @@ class DeliveryLine(BaseModel):
     message: str | None
     mend: str | None
     waits_for: str | None
+    kind: str | None
 
 
 class Delivery(DeliveryLine):

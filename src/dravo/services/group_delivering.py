@@ -1,0 +1,233 @@
+"""Groups towards applications: which are to be brought to what is due now, one attempt, what follows; and looking at them."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+from sqlalchemy import exists, func, select, update
+
+from dravo.core.carrying import GROUPS
+from dravo.core.errors import DravoError, NotFound
+from dravo.core.instants import Instant, later
+from dravo.protocols.scim.conversation import Everybody
+from dravo.protocols.scim.group_conversation import NeedsWhole, ReachedGroup, WantedGroup, bring_group
+from dravo.protocols.scim.judging import MustPause, Refused, Trouble, TryLater
+from dravo.services.auditing import record_change
+from dravo.services.delivering import LONGEST_PAUSE, NOT_ANSWERING, pause
+from dravo.services.house import House
+from dravo.services.permissions import Caller
+from dravo.services.talking import LIST_SECONDS, Talk, Talker, There
+from dravo.store import clock, groups_over
+from dravo.store import tables as t
+from dravo.store.applying import DONE, FAILED, HELD, WAITING
+from dravo.store.catalogue import CHOSEN
+from dravo.store.pages import Ask, page
+
+
+def attempt(house: House, talker: Talker, group_id: str) -> str | None:
+    """Try to bring one delivered group to what is due, and write down how it went.
+
+    Returns:
+        The outcome ("done", "waiting", "failed", "paused"), or None if there was nothing left to do.
+    """
+    g, p = t.delivered_group.c, t.application.c
+    columns = (
+        g.id, g.key, g.agreed_name, g.remote_id, g.origin, g.attempts, g.application_id, p.base_url, p.secret, p.auth, p.capabilities, p.per_second,
+        p.switched_on, p.paused_at, p.failures, p.adopt_groups, p.roles_as, p.groups_over,
+    )  # fmt: skip
+    with house.database.reading() as connection:
+        statement = select(*columns).join(t.application, p.id == g.application_id).where(g.id == group_id, g.state == WAITING)
+        work = connection.execute(statement).first()
+        if work is None or not work.switched_on or work.paused_at or not work.secret:
+            return None
+        name = due_name(house, connection, work)
+        added, removed = groups_over.differing(connection, group_id)
+    there = There(work.application_id, work.base_url, work.secret, work.auth, work.capabilities, work.per_second)
+    talk = Talk(there)
+    try:
+        reached, put, taken = _bring(house, talker, talk, work, name, added, removed)
+    except Trouble as trouble:
+        return _settle_trouble(house, work, trouble, talk)
+    except DravoError as wrong:
+        return _settle_trouble(house, work, MustPause(wrong.message, wrong.mend), talk)
+    return _settle(house, work, name, reached, put, taken, talk)
+
+
+def due_name(house: House, connection: Any, row: Any) -> str | None:
+    """Return the name that a delivered group is to have there, None if it is to go.
+
+    Args:
+        row: the delivered group's key with its application's columns.
+    """
+    kind, _, identifier = row.key.partition(":")
+    if kind == "role":
+        label = connection.execute(select(t.role.c.label).where(t.role.c.id == identifier)).scalar()
+        return str(label) if label is not None and (row.roles_as or {}).get("way") == GROUPS else None
+    if identifier not in house.catalogue.get(connection).delivered.get(row.application_id, frozenset()):
+        return None
+    chosen = row.groups_over or {}
+    if chosen.get("which") == CHOSEN:
+        given = next((each.get("name") for each in chosen.get("groups", ()) if each["group"] == identifier), None)
+        if given:
+            return str(given)
+    found = connection.execute(select(t.group.c.display_name).where(t.group.c.id == identifier, t.group.c.gone_at.is_(None))).scalar()
+    return str(found) if found is not None else None
+
+
+Pairs = list[tuple[str, str]]
+
+
+def _bring(house: House, talker: Talker, talk: Talk, work: Any, name: str | None, added: Pairs, removed: Pairs) -> tuple[ReachedGroup, Pairs, Pairs]:
+    capabilities = talker.capabilities(talk)
+    if not capabilities.groups and name is not None:
+        raise Refused("The application has no groups.", "Carry roles in another way, and let no groups go over, in its settings.")
+    wanted = WantedGroup(
+        work.id, name, False, add=frozenset(remote for _, remote in added), remove=frozenset(remote for _, remote in removed),
+        agreed_name=work.agreed_name, remote_id=work.remote_id, origin=work.origin, adopt=work.adopt_groups, capabilities=capabilities,
+    )  # fmt: skip
+
+    def answer(_: Everybody) -> Any:
+        return talker.listed(talk, "/Groups", capabilities, -LIST_SECONDS if work.attempts == 0 else float("inf"))
+
+    if wanted.remote_id is not None and (capabilities.patch or not (added or removed or name != work.agreed_name)):
+        try:
+            return talker.converse(talk, bring_group(wanted), answer), added, removed
+        except NeedsWhole:
+            pass
+    with house.database.reading() as connection:
+        everyone = groups_over.everyone(connection, work.id)
+        ours = groups_over.ours(connection, work.application_id)
+    whole = replace(wanted, whole=True, members=frozenset(remote for _, remote in everyone), ours=ours)
+    return talker.converse(talk, bring_group(whole), answer), everyone, removed
+
+
+def _settle(house: House, work: Any, name: str | None, reached: ReachedGroup, put: Pairs, taken: Pairs, talk: Talk) -> str:
+    now = clock.now()
+    g = t.delivered_group.c
+    with house.database.writing() as connection:
+        if name is None:
+            connection.execute(
+                t.delivered_member.delete().where(t.delivered_member.c.delivered_group_id == work.id, t.delivered_member.c.due.is_(False))
+            )
+        else:
+            groups_over.agree(connection, work.id, put, taken)
+        still = any(groups_over.differing(connection, work.id)) and name is not None
+        values = {
+            "state": WAITING if still else DONE, "agreed_name": name, "agreed_at": now, "remote_id": reached.remote_id, "origin": reached.origin,
+            "attempts": work.attempts + 1, "next_attempt_at": now if still else None, "message": None, "mend": None, "exchanges": talk.exchanges,
+        }  # fmt: skip
+        connection.execute(update(t.delivered_group).where(g.id == work.id).values(**values))
+        if talk.exchanges and work.failures:
+            fine = {"failures": 0, "retry_at": None, "answered_at": now, "trouble": None, "trouble_mend": None}
+            connection.execute(
+                update(t.application).where(t.application.c.id == work.application_id, t.application.c.paused_at.is_(None)).values(**fine)
+            )
+    return DONE
+
+
+def _settle_trouble(house: House, work: Any, trouble: Trouble, talk: Talk) -> str:
+    now = clock.now()
+    values: dict[str, Any] = {"attempts": work.attempts + 1, "message": trouble.message, "mend": trouble.mend, "exchanges": talk.exchanges}
+    of_application: dict[str, Any] = {}
+    if isinstance(trouble, MustPause):
+        outcome, values["next_attempt_at"] = "paused", now
+        of_application = {"paused_at": now, "trouble": trouble.message, "trouble_mend": trouble.mend}
+    elif isinstance(trouble, TryLater):
+        outcome = WAITING
+        values["next_attempt_at"] = later(now, max(trouble.after or 0.0, pause(work.attempts, LONGEST_PAUSE)))
+        if trouble.after is not None:
+            of_application["retry_at"] = later(now, trouble.after)
+        elif work.failures + 1 >= NOT_ANSWERING:
+            of_application["retry_at"] = later(now, pause(work.failures + 1 - NOT_ANSWERING, 60.0))
+    else:
+        outcome = FAILED
+        values |= {"state": FAILED, "next_attempt_at": None}
+    with house.database.writing() as connection:
+        connection.execute(update(t.delivered_group).where(t.delivered_group.c.id == work.id).values(**values))
+        if of_application:
+            connection.execute(update(t.application).where(t.application.c.id == work.application_id).values(**of_application))
+    return outcome
+
+
+def wake_failed(connection: Any, application_id: str, now: Instant) -> None:
+    """Have what failed or was held be tried again: the application's settings or connection are others now."""
+    g = t.delivered_group.c
+    groups_over.wake(connection, (g.application_id == application_id) & g.state.in_((FAILED, HELD)), now)
+
+
+def wake_all(connection: Any, application_id: str, now: Instant) -> None:
+    """Have every group of an application be looked at: what goes over, or under which name, has changed."""
+    groups_over.wake(connection, t.delivered_group.c.application_id == application_id, now)
+
+
+# Looking at them
+
+
+def listing(house: House, application: str, ask: Ask) -> dict[str, Any]:
+    """Return a page of the groups that go over to an application, with their state.
+
+    Raises:
+        NotFound: if there is no such application.
+    """
+    g, p, m = t.delivered_group.c, t.application.c, t.delivered_member.c
+    due = select(func.count()).select_from(t.delivered_member).where(m.delivered_group_id == g.id, m.due.is_(True)).scalar_subquery()
+    agreed = (
+        select(func.count()).select_from(t.delivered_member).where(m.delivered_group_id == g.id, m.agreed_remote_id.is_not(None)).scalar_subquery()
+    )
+    with house.database.reading() as connection:
+        if not connection.execute(select(exists().where(p.key == application))).scalar():
+            raise NotFound(f"There is no application with the key '{application}'.", "See the list of applications for the keys there are.")
+        statement = (
+            select(t.application, g.id.label("group_row"), g.key.label("group_key"), g.state, g.agreed_name, g.agreed_at, g.remote_id, g.origin,
+                   g.attempts, g.next_attempt_at, g.message, g.mend, g.exchanges, due.label("due_members"), agreed.label("agreed_members"))
+            .join(t.application, p.id == g.application_id)
+            .where(p.key == application)
+        )  # fmt: skip
+        return page(connection, statement, [g.id], ask, lambda row: _line(house, connection, row))
+
+
+def _line(house: House, connection: Any, row: Any) -> dict[str, Any]:
+    kind, _, identifier = row.group_key.partition(":")
+    name = due_name(house, connection, _Keyed(row))
+    return {
+        "id": row.group_row,
+        "kind": kind,
+        "of": identifier,
+        "name": name or row.agreed_name or "",
+        "going": name is None,
+        "state": row.state,
+        "members": row.due_members,
+        "members_there": row.agreed_members,
+        "remote_id": row.remote_id,
+        "origin": row.origin,
+        "agreed_at": row.agreed_at,
+        "next_attempt_at": row.next_attempt_at,
+        "message": row.message,
+        "mend": row.mend,
+        "exchanges": row.exchanges or [],
+    }
+
+
+class _Keyed:
+    """A row of the listing as `due_name` reads it: there the group's key is not the application's."""
+
+    def __init__(self, row: Any) -> None:
+        self.key, self.application_id, self.roles_as, self.groups_over = row.group_key, row.id, row.roles_as, row.groups_over
+
+
+def again(house: House, caller: Caller, application: str, group_id: str) -> None:
+    """Have one group be tried again now.
+
+    Raises:
+        NotFound.
+    """
+    now = clock.now()
+    g, p = t.delivered_group.c, t.application.c
+    with house.database.writing() as connection:
+        statement = select(g.id, g.application_id).join(t.application, p.id == g.application_id).where(g.id == group_id, p.key == application)
+        row = connection.execute(statement).first()
+        if row is None:
+            raise NotFound(f"No group with the id '{group_id}' goes over to '{application}'.")
+        groups_over.wake(connection, g.id == group_id, now)
+        record_change(connection, house.keys, caller, "delivered again", "delivered group", group_id, now, {"application": application})

@@ -1,0 +1,275 @@
+"""Talks with applications: drives conversations over the guarded client, keeps to each application's pace, signs in there.
+
+One for a process; used by many threads.
+"""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Callable, Generator, Mapping
+from dataclasses import dataclass, field
+from typing import Any, TypeVar
+
+from sqlalchemy import func, select, update
+
+from dravo.protocols.scim.capabilities import Capabilities, discover, read_capabilities
+from dravo.protocols.scim.judging import MustPause, TryLater
+from dravo.protocols.scim.listing import MOST, TooMany, everything
+from dravo.protocols.scim.outgoing import Client, Connection, Request, Response, Unreachable
+from dravo.services.house import House
+from dravo.store import tables as t
+from dravo.store.applying import WAITING
+
+# A list that was read so many seconds ago still serves for looking whether somebody is there.
+LIST_SECONDS = 30.0
+LONGEST_WAIT = 15.0
+# From so many accounts to be made on, their application's list is read once instead of searching for each; counted anew so often.
+MANY, COUNT_SECONDS = 20, 5.0
+T = TypeVar("T")
+
+
+@dataclass(frozen=True)
+class There:
+    """An application as talking needs it."""
+
+    id: str
+    base_url: str
+    secret: str
+    auth: Mapping[str, Any] | None = None
+    capabilities: Mapping[str, Any] | None = None
+    per_second: int | None = None
+
+
+@dataclass
+class Talk:
+    """One talk: with whom, and what was exchanged (no bodies, no secrets)."""
+
+    there: There
+    exchanges: list[dict[str, Any]] = field(default_factory=list)
+
+    @property
+    def in_doubt(self) -> bool:
+        """Whether the last request may have made something without our learning of it."""
+        if not self.exchanges:
+            return False
+        last = self.exchanges[-1]
+        return last["method"] == "POST" and (last["status"] is None or last["status"] >= 500)
+
+
+class Pace:
+    """When the next request may go to an application."""
+
+    def __init__(self) -> None:
+        self._next: dict[str, float] = {}
+        self._lock = threading.Lock()
+
+    def take(self, application_id: str, per_second: int | None) -> float:
+        """Take the next place, and return how many seconds there are until then."""
+        present = time.monotonic()
+        with self._lock:
+            place = max(self._next.get(application_id, 0.0), present)
+            if place - present > LONGEST_WAIT:
+                return place - present
+            self._next[application_id] = place + 1 / per_second if per_second else place
+        return place - present
+
+    def hold(self, application_id: str, seconds: float) -> None:
+        """Let no request go for so many seconds."""
+        until = time.monotonic() + seconds
+        with self._lock:
+            self._next[application_id] = max(self._next.get(application_id, 0.0), until)
+
+
+class Lists:
+    """Whole lists of applications' accounts or groups, read once for all who look."""
+
+    def __init__(self) -> None:
+        self._kept: dict[tuple[str, str], tuple[float, list[Mapping[str, Any]] | None]] = {}
+        self._locks: dict[tuple[str, str], threading.Lock] = {}
+        self._lock = threading.Lock()
+
+    def get(
+        self, application_id: str, path: str, since: float, read: Callable[[], list[Mapping[str, Any]] | None] | None
+    ) -> list[Mapping[str, Any]] | None:
+        """Return a list whose reading began after an instant of the monotonic clock; read it if need be.
+
+        Args:
+            since: how old it may be.
+            read: reads it, None if that cannot be done; without it only what is there is returned.
+        """
+        key = (application_id, path)
+        with self._lock:
+            turn = self._locks.setdefault(key, threading.Lock())
+        with turn:
+            began, kept = self._kept.get(key, (0.0, None))
+            if began >= since:
+                return kept
+            if read is None:
+                return None
+            began = time.monotonic()
+            found = read()
+            self._kept[key] = (began, found)
+            return found
+
+    def forget(self, application_id: str) -> None:
+        """Forget what was read of an application."""
+        with self._lock:
+            for key in [key for key in self._kept if key[0] == application_id]:
+                del self._kept[key]
+
+
+class Talker:
+    """Talks with all applications of one house."""
+
+    def __init__(self, house: House) -> None:
+        self.house = house
+        self.client = Client()
+        self.pace = Pace()
+        self.lists = Lists()
+        self._tokens: dict[str, tuple[float, str, str]] = {}
+        self._learnt: dict[tuple[str, str], Capabilities] = {}
+        self._waiting: dict[str, tuple[float, int]] = {}
+        self._lock = threading.Lock()
+
+    def close(self) -> None:
+        """Close the connections that are kept open."""
+        self.client.close()
+
+    def converse(self, talk: Talk, conversation: Generator[Any, Any, T], answer: Callable[[Any], Any]) -> T:
+        """Drive a conversation to its end: send its requests, have its other questions answered.
+
+        Raises:
+            TryLater: if no reply comes; and whatever the conversation raises.
+        """
+        sent: Any = None
+        while True:
+            try:
+                question = conversation.send(sent)
+            except StopIteration as end:
+                result: T = end.value
+                return result
+            sent = self.exchange(talk, question) if isinstance(question, Request) else answer(question)
+
+    def exchange(self, talk: Talk, request: Request) -> Response:
+        """Send one request and note it.
+
+        Raises:
+            TryLater: if no reply comes, or the application asked to be left alone for longer than is worth waiting.
+        """
+        there = talk.there
+        wait = self.pace.take(there.id, there.per_second)
+        if wait > LONGEST_WAIT:
+            raise TryLater("The application asked to be left alone for a while.", "It is tried again by itself.", wait)
+        if wait > 0:
+            time.sleep(wait)
+        response = self._send(talk, request)
+        if response.status == 401 and (there.auth or {}).get("kind") == "client credentials":
+            # A token may be taken back before its time: one anew, then it is what it is.
+            with self._lock:
+                self._tokens.pop(there.id, None)
+            response = self._send(talk, request)
+        if response.status == 429:
+            self.pace.hold(there.id, min(response.retry_after or 1.0, 60.0))
+        return response
+
+    def _send(self, talk: Talk, request: Request) -> Response:
+        line: dict[str, Any] = {"method": request.method, "path": request.path, "query": dict(request.params) or None}
+        connection = self.connection(talk.there)
+        began = time.monotonic()
+        try:
+            response = self.client.send(connection, request)
+        except Unreachable as wrong:
+            talk.exchanges.append({**line, "status": None, "milliseconds": round((time.monotonic() - began) * 1000), "said": str(wrong)})
+            doubt = " Whether it was carried out is not known; the next attempt looks first." if wrong.sent and request.method != "GET" else ""
+            raise TryLater(f"The application does not answer: {wrong}.{doubt}", "It is tried again by itself.") from None
+        said = None if response.ok else response.excerpt[:400]
+        talk.exchanges.append({**line, "status": response.status, "milliseconds": round(response.seconds * 1000), "said": said})
+        return response
+
+    def connection(self, there: There) -> Connection:
+        """Return the connection to an application, signed in as its settings say.
+
+        Raises:
+            MustPause: if the authorization server gives no token.
+            TryLater: if it does not answer.
+        """
+        secret, auth = self.house.keys.decrypt(there.secret), there.auth or {}
+        if auth.get("kind") == "basic":
+            return Connection(there.base_url, secret, auth["user"])
+        if auth.get("kind") == "client credentials":
+            return Connection(there.base_url, self._access_token(there, auth, secret))
+        return Connection(there.base_url, secret)
+
+    def _access_token(self, there: There, auth: Mapping[str, Any], secret: str) -> str:
+        with self._lock:
+            until, of, token = self._tokens.get(there.id, (0.0, "", ""))
+        if until > time.monotonic() and of == there.secret:
+            return token
+        try:
+            answer = self.client.ask_for_token(auth["token_url"], auth["client_id"], secret, auth.get("scope"))
+        except Unreachable as wrong:
+            raise TryLater(f"The authorization server does not answer: {wrong}.", "It is tried again by itself.") from None
+        body = answer.body or {}
+        if answer.status >= 500 or answer.status == 429:
+            raise TryLater(f"The authorization server could not do it now ({answer.status}).", "", answer.retry_after)
+        if not answer.ok or not isinstance(body.get("access_token"), str):
+            said = body.get("error_description") or body.get("error") or answer.excerpt[:200] or "no reason"
+            raise MustPause(
+                f"The authorization server gave no token ({answer.status}): {said}", "Check the token address, the client id and its secret."
+            )
+        lasts = body.get("expires_in")
+        seconds = float(lasts) if isinstance(lasts, int | float) and lasts > 0 else 300.0
+        with self._lock:
+            self._tokens[there.id] = (time.monotonic() + max(seconds - 30, 1.0), there.secret, body["access_token"])
+        return str(body["access_token"])
+
+    def capabilities(self, talk: Talk) -> Capabilities:
+        """Return what an application can do; read from it the first time, and kept."""
+        there = talk.there
+        if there.capabilities and "attributes" in there.capabilities:
+            return read_capabilities(there.capabilities)
+        key = (there.id, there.base_url)
+        with self._lock:
+            if key in self._learnt:
+                return self._learnt[key]
+        found = self.converse(talk, discover(), _nothing_else)
+        with self._lock:
+            self._learnt[key] = found
+        with self.house.database.writing() as connection:
+            where = (t.application.c.id == there.id, t.application.c.base_url == there.base_url)
+            connection.execute(update(t.application).where(*where).values(capabilities=found.document()))
+        return found
+
+    def worth_a_list(self, application_id: str) -> int:
+        """Return how many accounts wait to be made in an application, if they are so many that one list serves better than a search for each."""
+        present = time.monotonic()
+        with self._lock:
+            looked, number = self._waiting.get(application_id, (-COUNT_SECONDS, 0))
+            if present - looked < COUNT_SECONDS:
+                return number if number >= MANY else 0
+            self._waiting[application_id] = (present, number)
+        a, d = t.account.c, t.delivery.c
+        waiting = (d.application_id == application_id, d.state == WAITING, d.closed_at.is_(None), a.remote_id.is_(None))
+        with self.house.database.reading() as connection:
+            number = connection.execute(
+                select(func.count()).select_from(t.delivery.join(t.account, a.id == d.account_id)).where(*waiting)
+            ).scalar_one()
+        with self._lock:
+            self._waiting[application_id] = (present, number)
+        return number if number >= MANY else 0
+
+    def listed(self, talk: Talk, path: str, capabilities: Capabilities, since: float, *, most: int | None = None) -> list[Mapping[str, Any]] | None:
+        """Return an application's accounts or groups, from a list that was begun to be read after an instant; None if it has more than `most`."""
+
+        def read() -> list[Mapping[str, Any]] | None:
+            try:
+                return self.converse(talk, everything(path, capabilities, most=MOST if most is None else most), _nothing_else)
+            except TooMany:
+                return None
+
+        return self.lists.get(talk.there.id, path, since, read)
+
+
+def _nothing_else(question: Any) -> Any:
+    raise AssertionError(f"unexpected question {question!r}")

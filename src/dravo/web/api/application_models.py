@@ -1,0 +1,207 @@
+"""What the management API gives of an application as a whole: its settings, its connection, what goes over to it."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import BaseModel
+
+from dravo.web.api.models import ApplicationLine, Exchange, Named, Page, PersonRef, Role
+
+
+class AttributeRow(BaseModel):
+    """An attribute of the account, and the expression that makes it; an empty one leaves it out."""
+
+    attribute: str
+    expression: str
+
+
+class RolesAs(BaseModel):
+    """How roles go over."""
+
+    way: str
+    attribute: str | None
+    which: str
+    shape: str
+    value: str
+
+
+class GroupOver(BaseModel):
+    """A group that goes over, perhaps under another name."""
+
+    group: str
+    name: str | None = None
+
+
+class GroupsOver(BaseModel):
+    """Which groups go over."""
+
+    which: str
+    groups: list[GroupOver]
+
+
+class Settings(BaseModel):
+    """What Dravo may do in an application, and what goes over."""
+
+    switched_on: bool
+    create_accounts: bool
+    update_accounts: bool
+    adopt_by_user_name: bool
+    adopt_groups: bool
+    on_losing_access: str
+    on_inactive: str
+    on_gone: str
+    at_a_time: int
+    per_second: int
+    attributes: list[AttributeRow]
+    roles_as: RolesAs
+    groups_over: GroupsOver
+    reconcile_at: str
+    reconcile_next_at: str | None
+
+
+class Capabilities(BaseModel):
+    """What an application says that it can do; `notes` say in sentences what it cannot, and what is done instead."""
+
+    patch: bool
+    filter: bool
+    bulk: bool
+    sort: bool
+    etag: bool
+    cursor: bool
+    max_results: int | None
+    groups: bool
+    attributes: list[str] | None
+    roles: str
+    notes: list[str]
+
+
+class SignInWay(BaseModel):
+    """How Dravo signs in to an application; the secret itself is not shown."""
+
+    kind: str
+    user: str | None = None
+    token_url: str | None = None
+    client_id: str | None = None
+    scope: str | None = None
+
+
+class ConnectionState(BaseModel):
+    """The connection to an application."""
+
+    base_url: str | None
+    has_secret: bool
+    auth: SignInWay
+    secret_expires_at: str | None
+    checked_at: str | None
+    capabilities: Capabilities | None
+    paused_at: str | None
+    failures: int
+    retry_at: str | None
+
+
+class Application(ApplicationLine):
+    """An application, whole."""
+
+    roles: list[Role]
+    settings: Settings
+    connection: ConnectionState
+
+
+class CheckStep(BaseModel):
+    """One step of a connection check."""
+
+    name: str
+    outcome: str
+    message: str
+    mend: str
+
+
+class Check(BaseModel):
+    """A connection check."""
+
+    ok: bool
+    steps: list[CheckStep]
+    capabilities: Capabilities | None
+
+
+class ChangedAttribute(BaseModel):
+    """An attribute of an account before and after."""
+
+    attribute: str
+    before: Any
+    after: Any
+
+
+class SettingsPreviewPerson(BaseModel):
+    """What a change of settings would do to one account."""
+
+    person: PersonRef
+    before: str
+    after: str
+    changes: list[ChangedAttribute]
+
+
+class SettingsPreview(BaseModel):
+    """What a change of settings would do: so many accounts of so many; the first of them by name. `whole`: all were looked at."""
+
+    accounts: int
+    changed: int
+    whole: bool
+    people: list[SettingsPreviewPerson]
+
+
+class DeliveredGroup(BaseModel):
+    """A group as it goes over: of a source ("group") or a role's people ("role"); `going`: it is to go there."""
+
+    id: str
+    kind: str
+    of: str
+    name: str
+    going: bool
+    state: str
+    members: int
+    members_there: int
+    remote_id: str | None
+    origin: str | None
+    agreed_at: str | None
+    next_attempt_at: str | None
+    message: str | None
+    mend: str | None
+    exchanges: list[Exchange]
+
+
+class PageOfDeliveredGroups(Page[DeliveredGroup]):
+    """A page of delivered groups."""
+
+
+class TroubleKind(BaseModel):
+    """Open deliveries of one application that failed by one kind of trouble: how many, and one in its own words."""
+
+    application: Named
+    kind: str
+    state: str
+    number: int
+    message: str
+    mend: str
+
+
+class TroubleKinds(BaseModel):
+    """What open deliveries failed by."""
+
+    items: list[TroubleKind]
+
+
+class Number(BaseModel):
+    """How many."""
+
+    number: int
+
+
+class Tried(BaseModel):
+    """An expression tried on a person: its result (null: missing), what it does in words, and the attributes that it reads."""
+
+    result: Any
+    words: str
+    uses: list[str]
+    person: PersonRef | None
