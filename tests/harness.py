@@ -75,6 +75,14 @@ class StandIn:
     def requests(self) -> list[dict[str, Any]]:
         return list(httpx.get(f"http://127.0.0.1:{self.port}/log", trust_env=False).json()["requests"])
 
+    def groups(self) -> list[dict[str, Any]]:
+        answer = httpx.get(f"{self.base_url}/Groups", params={"count": 1000}, headers=self.headers, trust_env=False).json()
+        assert answer["totalResults"] == len(answer["Resources"])
+        return list(answer["Resources"])
+
+    def counted(self) -> dict[str, int]:
+        return dict(httpx.get(f"http://127.0.0.1:{self.port}/log", trust_env=False).json()["counted"])
+
     def create(self, **account: Any) -> str:
         made = httpx.post(f"{self.base_url}/Users", json=account, headers=self.headers, trust_env=False)
         return str(made.json()["id"])

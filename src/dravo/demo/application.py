@@ -103,7 +103,7 @@ class Application:
                 self.token = self.faults.pop("token", self.token)
             return Answer(200, self.faults, "application/json")
         if call.path == "/log":
-            return Answer(200, {"requests": list(self.log), "most_at_once": self.most_at_once}, "application/json")
+            return Answer(200, {"requests": list(self.log), "most_at_once": self.most_at_once, "counted": self.counted}, "application/json")
         if call.path == "/oauth/token":
             return self.give_token(call)
         if call.path != "/":

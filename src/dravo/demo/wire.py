@@ -34,6 +34,13 @@ class Answer:
     cut: bool = False
 
 
+class Server(ThreadingHTTPServer):
+    """A thread for each connection, and room for many that come at once."""
+
+    daemon_threads = True
+    request_queue_size = 256
+
+
 def make_server(host: str, port: int, handle: Callable[[Call], Answer]) -> ThreadingHTTPServer:
     """Return a server on loopback that hands every request to one function."""
 
@@ -78,9 +85,7 @@ def make_server(host: str, port: int, handle: Callable[[Call], Answer]) -> Threa
             except (ConnectionError, ValueError, OSError):
                 self.close_connection = True
 
-    server = ThreadingHTTPServer((host, port), Handler)
-    server.daemon_threads = True
-    return server
+    return Server((host, port), Handler)
 
 
 def end_with_parent() -> None:

@@ -48,7 +48,8 @@ def open_engine(url: str, begin: str, pool_size: int) -> Engine:
         url,
         poolclass=QueuePool,
         pool_size=pool_size,
-        max_overflow=8,
+        # Each thread that reads keeps a connection of its own, so there are as many as threads; none may have to wait for another's.
+        max_overflow=-1,
         pool_reset_on_return=None,
         connect_args={"timeout": BUSY_SECONDS, "isolation_level": None, "cached_statements": 512, "check_same_thread": False},
         query_cache_size=2000,
