@@ -54,13 +54,7 @@ class StandIn:
 
     def accounts(self) -> dict[str, dict[str, Any]]:
         """Return every account there, by user name; fails if one user name is there twice."""
-        found: list[dict[str, Any]] = []
-        while True:
-            query = {"startIndex": str(len(found) + 1), "count": "100"}
-            page = httpx.get(f"{self.base_url}/Users", params=query, headers=self.headers, trust_env=False).json()
-            found += page["Resources"]
-            if len(found) >= page["totalResults"]:
-                break
+        found = self.state()["accounts"]
         by_name = {each["userName"]: each for each in found}
         assert len(by_name) == len(found), "the application has somebody twice"
         return by_name
@@ -76,9 +70,11 @@ class StandIn:
         return list(httpx.get(f"http://127.0.0.1:{self.port}/log", trust_env=False).json()["requests"])
 
     def groups(self) -> list[dict[str, Any]]:
-        answer = httpx.get(f"{self.base_url}/Groups", params={"count": 1000}, headers=self.headers, trust_env=False).json()
-        assert answer["totalResults"] == len(answer["Resources"])
-        return list(answer["Resources"])
+        return list(self.state()["groups"])
+
+    def state(self) -> dict[str, Any]:
+        """Return all that it knows, beside its faults."""
+        return dict(httpx.get(f"http://127.0.0.1:{self.port}/state", trust_env=False).json())
 
     def counted(self) -> dict[str, int]:
         return dict(httpx.get(f"http://127.0.0.1:{self.port}/log", trust_env=False).json()["counted"])

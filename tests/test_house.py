@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import re
 from pathlib import Path
 
 SOURCE = Path(__file__).parent.parent / "src" / "dravo"
@@ -72,3 +73,16 @@ def test_every_module_says_what_it_is_for() -> None:
     for file in SOURCE.rglob("*.py"):
         if "versions" not in file.parts:
             assert ast.get_docstring(ast.parse(file.read_text())), f"{file} says nothing"
+
+
+def test_the_conformance_table_names_tests_that_are_there() -> None:
+    text = (SOURCE.parent.parent / "docs/reference/scim.md").read_text()
+    named = re.findall(r"`([\w/]+\.py)::(\w+)`", text)
+    assert len(named) > 40
+    for file, name in named:
+        path = SOURCE.parent.parent / (file if "/" in file else f"tests/conformance/{file}")
+        assert f"def {name}(" in path.read_text(), name
+    written = [
+        name for path in (SOURCE.parent.parent / "tests/conformance").glob("test_*.py") for name in re.findall(r"def (test_\w+)\(", path.read_text())
+    ]
+    assert set(written) <= {name for _, name in named}, "a conformance test stands in no row"

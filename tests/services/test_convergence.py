@@ -163,12 +163,12 @@ class Convergence(RuleBasedStateMachine):
             try:
                 delivering.attempt(self.rooms.house, self.talker, row.id)
             except Died:
-                continue
+                delivering.begin_anew(self.rooms.house)
         for row in self.waiting_groups():
             try:
                 group_delivering.attempt(self.rooms.house, self.talker, row.id)
             except Died:
-                continue
+                delivering.begin_anew(self.rooms.house)
         self.wire.faults = []
 
     def waiting_groups(self) -> list[Any]:

@@ -13,7 +13,7 @@ export const router = createRouter({
       meta: { stage: 'sources', title: 'Sources' },
     },
     {
-      path: '/sources/:id',
+      path: '/sources/:id/:tab?',
       component: () => import('../pages/SourcePage.vue'),
       props: true,
       meta: { stage: 'sources', title: 'Source' },

@@ -33,6 +33,8 @@ const states: Record<string, keyof typeof kinds> = {
   failed: 'failed',
   held: 'look',
   wrong: 'failed',
+  'not yet': 'waiting',
+  expired: 'away',
   paused: 'paused',
   'not answering': 'failed',
   'not connected': 'look',

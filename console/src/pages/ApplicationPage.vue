@@ -4,7 +4,9 @@ import { computed } from 'vue'
 import { answered, api } from '../api/client'
 import AccessTable from '../components/AccessTable.vue'
 import AccountTable from '../components/AccountTable.vue'
+import DeliveredGroups from '../components/DeliveredGroups.vue'
 import DeliveryTable from '../components/DeliveryTable.vue'
+import TroubleKinds from '../components/TroubleKinds.vue'
 import MappingTable from '../components/MappingTable.vue'
 import ApplicationSettings from '../components/ApplicationSettings.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -23,6 +25,7 @@ const tabs = [
   ['mapping', 'Who gets which role'],
   ['people', 'People'],
   ['accounts', 'Accounts'],
+  ['groups', 'Groups there'],
   ['deliveries', 'Deliveries'],
   ['settings', 'Roles and connection'],
 ]
@@ -77,7 +80,11 @@ const missing = computed(() => {
         <MappingTable v-if="shown === 'mapping'" :application="data" />
         <AccessTable v-else-if="shown === 'people'" :about="{ application: id }" within />
         <AccountTable v-else-if="shown === 'accounts'" :application="id" />
-        <DeliveryTable v-else-if="shown === 'deliveries'" :about="{ application: id }" within />
+        <DeliveredGroups v-else-if="shown === 'groups'" :application="id" />
+        <template v-else-if="shown === 'deliveries'">
+          <TroubleKinds :application="id" />
+          <DeliveryTable :about="{ application: id }" within />
+        </template>
         <ApplicationSettings v-else :application="data" />
       </div>
     </template>

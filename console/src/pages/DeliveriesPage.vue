@@ -2,6 +2,7 @@
 import { mdiMagnify } from '@mdi/js'
 import { computed } from 'vue'
 import DeliveryTable from '../components/DeliveryTable.vue'
+import TroubleKinds from '../components/TroubleKinds.vue'
 import { useApplicationChoices } from '../app/choices'
 import { useAddressFilter, useWords } from '../app/search'
 
@@ -36,6 +37,7 @@ const about = computed(() => ({
         />
         <v-select v-model="application" :items="choices" label="Application" clearable class="narrow" />
       </div>
+      <TroubleKinds :application="application" />
       <DeliveryTable :about="about" />
     </div>
   </div>

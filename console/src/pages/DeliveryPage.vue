@@ -19,6 +19,18 @@ const delivery = useQuery({
 const data = computed(() => delivery.data.value)
 const wrong = ref<unknown>(null)
 
+const remote = ref('')
+async function tell(found: 'there' | 'not there'): Promise<void> {
+  wrong.value = null
+  try {
+    const body = { found, remote_id: found === 'there' ? remote.value : null }
+    await answered(api.POST('/api/v1/deliveries/{id}/found', { params: { path }, body }))
+    await queries.invalidateQueries()
+  } catch (problem) {
+    wrong.value = problem
+  }
+}
+
 async function again(): Promise<void> {
   try {
     const opened = await answered(api.POST('/api/v1/deliveries/{id}/again', { params: { path } }))
@@ -43,7 +55,7 @@ async function again(): Promise<void> {
             <router-link :to="`/applications/${data.application.key}`">the application</router-link>
           </p>
         </div>
-        <v-btn color="primary" @click="again">Again now</v-btn>
+        <v-btn v-if="data.kind !== 'unknown'" color="primary" @click="again">Again now</v-btn>
       </div>
       <section v-if="data.message || data.waits_for" class="panel" aria-labelledby="said">
         <h2 id="said">{{ data.waits_for ? `Waits, because ${data.waits_for}` : 'What the application said' }}</h2>
@@ -52,6 +64,14 @@ async function again(): Promise<void> {
         <p v-if="data.next_attempt_at && data.state === 'waiting'" class="quiet">
           Tried again by itself at <TimeOf :at="data.next_attempt_at" />
         </p>
+      </section>
+      <section v-if="data.kind === 'unknown' && data.state === 'held'" class="panel" aria-labelledby="found">
+        <h2 id="found">What did you find there?</h2>
+        <form class="row" aria-label="What was found there" @submit.prevent="tell('there')">
+          <v-text-field v-model="remote" label="The account's id there" class="narrow" />
+          <v-btn type="submit" color="primary">It is there</v-btn>
+          <v-btn variant="outlined" @click="tell('not there')">It is not there: make it</v-btn>
+        </form>
       </section>
       <section class="panel" aria-labelledby="attempts">
         <h2 id="attempts">Attempts</h2>

@@ -10,7 +10,7 @@ from typing import Any
 from dravo.cli.frame import FAILED, WrongUse, command, facts, list_options, moment, noun, show_json, show_list, table
 from dravo.client import Dravo
 
-_SWITCHES = ("switched-on", "create-accounts", "update-accounts", "adopt-by-user-name")
+_SWITCHES = ("switched-on", "create-accounts", "update-accounts", "adopt-by-user-name", "adopt-groups")
 _EVENTS = ("on-losing-access", "on-inactive", "on-gone")
 _LEAVING = ("deactivate", "delete", "leave alone")
 
@@ -43,6 +43,31 @@ def add_commands(nouns: Any) -> None:
     connecting.add_argument("--keep-token", action="store_true", help="keep the token that there is; the host must stay")
     check = command(verbs, "check", _check, "try the connection step by step")
     check.add_argument("key")
+    check.add_argument("--with-test-person", action="store_true", help="make somebody there, change them, and remove them again")
+    connecting.add_argument("--user", metavar="NAME", help="sign in by this user name; what is asked for is the password")
+    connecting.add_argument("--client-id", metavar="ID", help="sign in by OAuth 2.0 client credentials; what is asked for is the client's secret")
+    connecting.add_argument("--token-url", metavar="URL", help="with --client-id: where tokens are given")
+    connecting.add_argument("--scope", help="with --client-id: the scope to ask for")
+    connecting.add_argument("--ends", metavar="INSTANT", help="when the secret ends, such as 2031-12-31T00:00:00Z")
+    over = command(verbs, "groups", _groups, "list the groups that go over, each with its state")
+    over.add_argument("key")
+    list_options(over)
+    trying = command(
+        verbs, "try", _try, "work an expression out for a person",
+        ["dravo application try 'userName then before \"@\" then lower' --person zofia"],
+    )  # fmt: skip
+    trying.add_argument("expression")
+    trying.add_argument("--person", metavar="NAME", help="id, user name or e-mail")
+    _add_setting(verbs)
+    for name, run, text in (("pause", _pause, "stop delivering; what is due waits"), ("resume", _resume, "go on delivering")):
+        command(verbs, name, run, text).add_argument("key")
+    remove = command(verbs, "remove", _remove, "remove an application that nobody has access to")
+    remove.add_argument("key")
+    remove.add_argument("--confirm", required=True, metavar="LABEL", help="its label, to confirm")
+
+
+def _add_setting(verbs: Any) -> None:
+    """Add the command that changes settings."""
     change = command(
         verbs, "set", _set, "change what Dravo may do in an application", ["dravo application set plant-records --switched-on yes --on-gone delete"]
     )
@@ -54,11 +79,15 @@ def add_commands(nouns: Any) -> None:
     for name in _EVENTS:
         change.add_argument(f"--{name}", choices=_LEAVING)
     change.add_argument("--at-a-time", type=int, metavar="N", help="requests under way at a time")
-    for name, run, text in (("pause", _pause, "stop delivering; what is due waits"), ("resume", _resume, "go on delivering")):
-        command(verbs, name, run, text).add_argument("key")
-    remove = command(verbs, "remove", _remove, "remove an application that nobody has access to")
-    remove.add_argument("key")
-    remove.add_argument("--confirm", required=True, metavar="LABEL", help="its label, to confirm")
+    change.add_argument("--per-second", type=int, metavar="N", help="requests a second at the most; 0: as many as it takes")
+    change.add_argument("--roles-as", metavar="WAY", help="roles, entitlements, groups, nothing, or an attribute's name")
+    change.add_argument("--groups", metavar="WHICH", help="which groups go over: none, 'those that give roles', or ids with commas between")
+    change.add_argument(
+        "--attribute", action="append", metavar="NAME=EXPRESSION", help="make an attribute by an expression; may be given several times; "
+        "NAME= leaves it out; those that are not named are taken out",
+    )  # fmt: skip
+    change.add_argument("--no-expressions", action="store_true", help="take all expressions out")
+    change.add_argument("--look", action="store_true", help="show what it would change, and change nothing")
 
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -89,6 +118,7 @@ def _print(given: argparse.Namespace, application: Any) -> None:
             "Token": "kept, encrypted" if connection["has_secret"] else "none",
             "Checked": moment(connection["checked_at"]),
             **{name.replace("_", " ").capitalize(): _word(value) for name, value in application["settings"].items()},
+            "Cannot": " ".join((connection["capabilities"] or {}).get("notes", [])),
             "Trouble": application["trouble"],
             "Mend": application["mend"],
         }
@@ -101,7 +131,13 @@ def _print(given: argparse.Namespace, application: Any) -> None:
 
 
 def _word(value: Any) -> Any:
-    return {True: "yes", False: "no"}[value] if isinstance(value, bool) else value
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, list):
+        return "; ".join(f"{each['attribute']} = {each['expression'] or '(left out)'}" for each in value)
+    if isinstance(value, dict):
+        return ", ".join(str(inner) for inner in value.values() if isinstance(inner, str)) or None
+    return value
 
 
 def _show(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -127,18 +163,21 @@ def _connect(given: argparse.Namespace, dravo: Dravo) -> None:
         token = (getpass.getpass("Token of the application: ") if sys.stdin.isatty() else sys.stdin.readline()).strip()
         if not token:
             raise WrongUse("No token came on standard input; pipe it in, or use --keep-token.")
-    _print(given, dravo.applications.connect(given.key, given.address, token))
+    auth: dict[str, Any] | None = {"kind": "basic", "user": given.user} if given.user else None
+    if given.client_id:
+        auth = {"kind": "client credentials", "token_url": given.token_url, "client_id": given.client_id, "scope": given.scope}
+    _print(given, dravo.applications.connect(given.key, given.address, token, auth=auth, expires_at=given.ends))
 
 
 def _check(given: argparse.Namespace, dravo: Dravo) -> int:
-    result = dravo.applications.check(given.key)
+    result = dravo.applications.check(given.key, with_test_person=given.with_test_person)
     if given.json:
         show_json(result)
     else:
         for step in result["steps"]:
-            print(f"{step['outcome']:<10} {step['name']:<9} {step['message']}")
+            print(f"{step['outcome']:<10} {step['name']:<12} {step['message']}")
             if step["mend"]:
-                print(f"{'':<20} {step['mend']}")
+                print(f"{'':<23} {step['mend']}")
     return 0 if result["ok"] else FAILED
 
 
@@ -149,9 +188,70 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
         values[name.replace("-", "_")] = None if chosen is None else chosen == "yes"
     for name in _EVENTS:
         values[name.replace("-", "_")] = getattr(given, name.replace("-", "_"))
+    values |= _what_goes_over(given)
     if all(value is None for value in values.values()):
         raise WrongUse("Nothing to change; see 'dravo application set --help' for what there is.")
-    _print(given, dravo.applications.change(given.key, **values))
+    if given.look:
+        _show_preview(given, dravo.applications.preview_settings(given.key, **{k: v for k, v in values.items() if k not in ("label", "owner")}))
+    else:
+        _print(given, dravo.applications.change(given.key, **values))
+
+
+def _what_goes_over(given: argparse.Namespace) -> dict[str, Any]:
+    values: dict[str, Any] = {"per_second": given.per_second}
+    if given.roles_as:
+        plain = given.roles_as in ("roles", "entitlements", "groups", "nothing")
+        values["roles_as"] = {"way": given.roles_as} if plain else {"way": "attribute", "attribute": given.roles_as}
+    if given.groups:
+        named = given.groups in ("none", "those that give roles")
+        chosen = {"which": "chosen", "groups": [{"group": each.strip()} for each in given.groups.split(",")]}
+        values["groups_over"] = {"which": given.groups} if named else chosen
+    if given.no_expressions:
+        values["attributes"] = []
+    if given.attribute:
+        pairs = [each.partition("=") for each in given.attribute]
+        if not all(sign for _, sign, _ in pairs):
+            raise WrongUse("--attribute takes NAME=EXPRESSION, such as --attribute 'title=userType then upper'.")
+        values["attributes"] = [{"attribute": name.strip(), "expression": expression} for name, _, expression in pairs]
+    return values
+
+
+def _show_preview(given: argparse.Namespace, preview: Any) -> None:
+    if given.json:
+        show_json(preview)
+        return
+    print(f"{preview['changed']} of {preview['accounts']} accounts would change. Nothing is done.\n")
+    if preview["people"]:
+        columns = {
+            "Person": lambda p: p["person"]["display_name"],
+            "Now": lambda p: p["before"],
+            "Then": lambda p: p["after"],
+            "What differs": lambda p: "; ".join(f"{c['attribute']}: {c['before']} -> {c['after']}" for c in p["changes"]),
+        }
+        table(columns, preview["people"])
+
+
+def _groups(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {
+        "Group there": lambda g: g["name"],
+        "Made of": lambda g: g["kind"],
+        "Due": lambda g: g["members"],
+        "There": lambda g: g["members_there"],
+        "State": lambda g: g["state"],
+        "Agreed (UTC)": lambda g: moment(g["agreed_at"]),
+        "What was said": lambda g: g["message"],
+    }
+    show_list(given, dravo.applications.groups(given.key), columns, "No group goes over: dravo application set KEY --groups 'those that give roles'")
+
+
+def _try(given: argparse.Namespace, dravo: Dravo) -> None:
+    tried = dravo.try_expression(given.expression, given.person)
+    if given.json:
+        show_json(tried)
+        return
+    if tried["person"]:
+        print(f"{tried['person']['display_name']} gets: {'nothing, it is missing' if tried['result'] is None else tried['result']}")
+    print(f"In words: {tried['words']}")
 
 
 def _pause(given: argparse.Namespace, dravo: Dravo) -> None:

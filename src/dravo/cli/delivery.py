@@ -22,6 +22,18 @@ def add_commands(nouns: Any) -> None:
     for name, run, text in (("show", _show, "show one delivery with its attempts"), ("again", _again, "try a delivery again now")):
         command(verbs, name, run, text).add_argument("id")
 
+    kinds = command(verbs, "kinds", _kinds, "what open deliveries failed by, with how many of each kind")
+    kinds.add_argument("--application", metavar="KEY")
+    every = command(
+        verbs, "again-all", _again_all, "try all of an application again that failed or are held",
+        ["dravo delivery again-all ticket-desk --kind 'refused 400'"],
+    )  # fmt: skip
+    every.add_argument("application", metavar="KEY")
+    every.add_argument("--kind", help="only those of this kind, as 'dravo delivery kinds' names it")
+    found = command(verbs, "found", _found, "say what was found where it could not be known whether an account was made")
+    found.add_argument("id")
+    found.add_argument("--there", metavar="REMOTE_ID", help="it is there, with this id; without it: it is not there, make it")
+
     audits = noun(nouns, "audit", "the log of what operators changed")
     listing = command(audits, "list", _audit, "list changes, newest first")
     list_options(listing)
@@ -41,6 +53,32 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     }
     found = dravo.deliveries.list(state=given.state, application=given.application, words=given.words)
     show_list(given, found, columns, "No delivery fits.")
+
+
+def _kinds(given: argparse.Namespace, dravo: Dravo) -> None:
+    found = dravo.deliveries.kinds(given.application)
+    if given.json:
+        show_json(found)
+        return
+    if not found:
+        print("Nothing has failed, and nothing is held.")
+        return
+    columns = {
+        "Application": lambda k: k["application"]["label"],
+        "Kind": lambda k: k["kind"],
+        "State": lambda k: k["state"],
+        "Number": lambda k: k["number"],
+        "One of them said": lambda k: f"{k['message']} {k['mend']}".strip(),
+    }
+    table(columns, found)
+
+
+def _again_all(given: argparse.Namespace, dravo: Dravo) -> None:
+    print(f"{dravo.deliveries.again_all(given.application, given.kind)} deliveries are tried again.")
+
+
+def _found(given: argparse.Namespace, dravo: Dravo) -> None:
+    _print(given, dravo.deliveries.found(given.id, "there" if given.there else "not there", given.there))
 
 
 def _print(given: argparse.Namespace, delivery: Any) -> None:

@@ -44,3 +44,8 @@ def as_datetime(moment: Instant) -> datetime:
 def later(moment: Instant, seconds: float) -> Instant:
     """Return the Instant that is so many seconds after another (before it, if negative)."""
     return instant(as_datetime(moment) + timedelta(seconds=seconds))
+
+
+def seconds_between(earlier: Instant, after: Instant) -> float:
+    """Return how many seconds lie between two instants; never less than none."""
+    return max((as_datetime(after) - as_datetime(earlier)).total_seconds(), 0.0)

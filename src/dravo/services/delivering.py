@@ -15,7 +15,7 @@ from sqlalchemy import Connection, bindparam, case, delete, exists, insert, or_,
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import DravoError
-from dravo.core.instants import Instant, later
+from dravo.core.instants import Instant, later, seconds_between
 from dravo.protocols.scim.conversation import AtHand, IsBound, Reached, Wanted, bring
 from dravo.protocols.scim.judging import HeldBySettings, MustPause, Refused, Trouble, TryLater, Unknown
 from dravo.services.house import House
@@ -29,6 +29,8 @@ FIRST_PAUSE, LONGEST_PAUSE = 1.0, 300.0
 # After so many failures in a row an application counts as not answering: it is probed by one request at a time.
 NOT_ANSWERING = 3
 LONGEST_PROBE_PAUSE = 60.0
+# That it answers is written down so often; for so long after that a failure says nothing about the application as a whole.
+NOTED_SECONDS, ANSWERED_SECONDS = 2.0, 6.0
 
 
 @dataclass(frozen=True)
@@ -145,14 +147,17 @@ def _converse(house: House, talker: Talker, talk: Talk, work: Any) -> Reached:
         work.doubt_at is not None,
     )
 
+    # A list serves if it was begun to be read after it came into doubt whether the account was made.
+    oldest = LIST_SECONDS if work.doubt_at is None else min(LIST_SECONDS, seconds_between(work.doubt_at, clock.now()))
+
     def answer(question: Any) -> Any:
         if isinstance(question, IsBound):
             return _is_bound(house, work.application_id, work.account_id, question.remote_id)
         if isinstance(question, AtHand):
             waiting = talker.worth_a_list(work.application_id)
-            return talker.listed(talk, "/Users", capabilities, began - LIST_SECONDS, most=max(1_000, 10 * waiting)) if waiting else None
+            return talker.listed(talk, "/Users", capabilities, began - oldest, most=max(1_000, 10 * waiting)) if waiting else None
         try:
-            return talker.listed(talk, "/Users", capabilities, began if wanted.doubt else began - LIST_SECONDS)
+            return talker.listed(talk, "/Users", capabilities, began - oldest)
         except Refused:
             return None
 
@@ -193,21 +198,22 @@ def _settle(house: House, work: Any, delivery_id: str, reached: Reached, started
         where = (t.delivery.c.id == delivery_id, t.delivery.c.closed_at.is_(None))
         connection.execute(update(t.delivery).where(*where).values(**values))
         _note_attempt(connection, delivery_id, work.due_version, started, now, DONE, None, exchanges)
-        if exchanges and (work.failures or not work.answered_at or work.answered_at < later(now, -10)):
+        if exchanges:
             _note_answer(connection, work, now)
 
 
 def _note_answer(connection: Connection, work: Any, now: Instant) -> None:
-    connection.execute(
-        update(t.application)
-        .where(t.application.c.id == work.application_id, t.application.c.paused_at.is_(None))
-        .values(failures=0, retry_at=None, answered_at=now, trouble=None, trouble_mend=None)
-    )
+    """Note that an application answers: one failure among many answers does not count towards its not answering."""
+    p = t.application.c
+    stale = or_(p.failures > 0, p.answered_at.is_(None), p.answered_at < later(now, -NOTED_SECONDS))
+    where = (p.id == work.application_id, p.paused_at.is_(None), stale)
+    values = {"failures": 0, "retry_at": None, "answered_at": now, "trouble": None, "trouble_mend": None}
+    connection.execute(update(t.application).where(*where).values(**values))
     if work.failures >= NOT_ANSWERING:
         # It is back: those that only waited for it need not wait longer.
         d = t.delivery.c
-        where = (d.application_id == work.application_id, d.state == WAITING, d.next_attempt_at > now)
-        connection.execute(update(t.delivery).where(*where).values(next_attempt_at=now))
+        waiting = (d.application_id == work.application_id, d.state == WAITING, d.next_attempt_at > now)
+        connection.execute(update(t.delivery).where(*waiting).values(next_attempt_at=now))
 
 
 def _settle_trouble(house: House, work: Any, delivery_id: str, trouble: Trouble, started: Instant, talk: Talk) -> str:
@@ -221,7 +227,7 @@ def _settle_trouble(house: House, work: Any, delivery_id: str, trouble: Trouble,
         outcome = WAITING
         values["next_attempt_at"] = later(now, max(trouble.after or 0.0, pause(work.attempts, LONGEST_PAUSE)))
         if not _answers_otherwise(exchanges):
-            of_application = {"failures": t.application.c.failures + 1, "trouble": trouble.message, "trouble_mend": trouble.mend}
+            of_application = {"failures": _one_more(now), "trouble": trouble.message, "trouble_mend": trouble.mend}
         if trouble.after is not None:
             of_application["retry_at"] = later(now, trouble.after)
         elif of_application and work.failures + 1 >= NOT_ANSWERING:
@@ -236,14 +242,22 @@ def _settle_trouble(house: House, work: Any, delivery_id: str, trouble: Trouble,
             # A refusal is of the version that was sent; what has become due meanwhile is still to be tried.
             where.append(d.version == work.due_version)
         connection.execute(update(t.delivery).where(*where).values(**values))
-        if talk.in_doubt and work.remote_id is None:
-            connection.execute(update(t.account).where(t.account.c.id == work.account_id).values(doubt_at=now))
+        if talk.in_doubt:
+            # What was agreed before is no longer known to be what stands there: the next attempt reads it.
+            unsure = {"doubt_at": now} if work.remote_id is None else {"agreed": None}
+            connection.execute(update(t.account).where(t.account.c.id == work.account_id).values(**unsure))
         if of_application:
             connection.execute(update(t.application).where(t.application.c.id == work.application_id).values(**of_application))
         elif work.failures:
             _note_answer(connection, work, now)
         _note_attempt(connection, delivery_id, work.due_version, started, now, outcome, trouble.message, exchanges)
     return outcome
+
+
+def _one_more(now: Instant) -> Any:
+    """Return the number of failures in a row with this one; while others are answered it is this delivery's trouble, not the application's."""
+    p = t.application.c
+    return case((p.answered_at > later(now, -ANSWERED_SECONDS), p.failures), else_=p.failures + 1)
 
 
 def kind_of(trouble: Trouble) -> str:
@@ -279,6 +293,20 @@ def _note_attempt(
             delivery_id=delivery_id, version=version, started_at=started, ended_at=ended, outcome=outcome, message=message, exchanges=exchanges
         )
     )
+
+
+def begin_anew(house: House) -> None:
+    """Forget what was agreed of accounts and groups that were being worked on when the worker ended: a request may have been under way.
+
+    Each is read before it is changed, so that an answer that nobody heard does not leave it other than it should be.
+    """
+    now = clock.now()
+    a, d, g = t.account.c, t.delivery.c, t.delivered_group.c
+    with house.database.writing() as connection:
+        being_worked_on = select(d.account_id).where(d.closed_at.is_(None), d.state == WAITING)
+        connection.execute(update(t.account).where(a.id.in_(being_worked_on), a.remote_id.is_not(None)).values(agreed=None))
+        connection.execute(update(t.account).where(a.id.in_(being_worked_on), a.remote_id.is_(None)).values(doubt_at=now))
+        connection.execute(update(t.delivered_group).where(g.state == WAITING).values(agreed_at=None))
 
 
 def sweep(house: House, now: Instant, days: int) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from dataclasses import replace
 from typing import Any
 
@@ -33,7 +34,8 @@ def attempt(house: House, talker: Talker, group_id: str) -> str | None:
     """
     g, p = t.delivered_group.c, t.application.c
     columns = (
-        g.id, g.key, g.agreed_name, g.remote_id, g.origin, g.attempts, g.application_id, p.base_url, p.secret, p.auth, p.capabilities, p.per_second,
+        g.id, g.key, g.agreed_name, g.agreed_at, g.remote_id, g.origin, g.attempts, g.application_id,
+        p.base_url, p.secret, p.auth, p.capabilities, p.per_second,
         p.switched_on, p.paused_at, p.failures, p.adopt_groups, p.roles_as, p.groups_over,
     )  # fmt: skip
     with house.database.reading() as connection:
@@ -87,10 +89,12 @@ def _bring(house: House, talker: Talker, talk: Talk, work: Any, name: str | None
         agreed_name=work.agreed_name, remote_id=work.remote_id, origin=work.origin, adopt=work.adopt_groups, capabilities=capabilities,
     )  # fmt: skip
 
-    def answer(_: Everybody) -> Any:
-        return talker.listed(talk, "/Groups", capabilities, -LIST_SECONDS if work.attempts == 0 else float("inf"))
+    began = time.monotonic()
 
-    if wanted.remote_id is not None and (capabilities.patch or not (added or removed or name != work.agreed_name)):
+    def answer(_: Everybody) -> Any:
+        return talker.listed(talk, "/Groups", capabilities, began - LIST_SECONDS if work.attempts == 0 else began)
+
+    if wanted.remote_id is not None and work.agreed_at is not None and (capabilities.patch or not (added or removed or name != work.agreed_name)):
         try:
             return talker.converse(talk, bring_group(wanted), answer), added, removed
         except NeedsWhole:
@@ -98,7 +102,7 @@ def _bring(house: House, talker: Talker, talk: Talk, work: Any, name: str | None
     with house.database.reading() as connection:
         everyone = groups_over.everyone(connection, work.id)
         ours = groups_over.ours(connection, work.application_id)
-    whole = replace(wanted, whole=True, members=frozenset(remote for _, remote in everyone), ours=ours)
+    whole = replace(wanted, whole=True, look=work.agreed_at is None, members=frozenset(remote for _, remote in everyone), ours=ours)
     return talker.converse(talk, bring_group(whole), answer), everyone, removed
 
 
@@ -130,6 +134,9 @@ def _settle_trouble(house: House, work: Any, trouble: Trouble, talk: Talk) -> st
     now = clock.now()
     values: dict[str, Any] = {"attempts": work.attempts + 1, "message": trouble.message, "mend": trouble.mend, "exchanges": talk.exchanges}
     of_application: dict[str, Any] = {}
+    if talk.in_doubt:
+        # What was agreed before is no longer known to be what stands there: the next attempt reads it.
+        values["agreed_at"] = None
     if isinstance(trouble, MustPause):
         outcome, values["next_attempt_at"] = "paused", now
         of_application = {"paused_at": now, "trouble": trouble.message, "trouble_mend": trouble.mend}

@@ -50,11 +50,11 @@ class Talk:
 
     @property
     def in_doubt(self) -> bool:
-        """Whether the last request may have made something without our learning of it."""
+        """Whether the last request may have changed something without our learning of it."""
         if not self.exchanges:
             return False
         last = self.exchanges[-1]
-        return last["method"] == "POST" and (last["status"] is None or last["status"] >= 500)
+        return last["method"] != "GET" and (last["status"] is None or last["status"] >= 500)
 
 
 class Pace:

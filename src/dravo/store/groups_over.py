@@ -121,11 +121,12 @@ def agree(connection: Connection, group_id: str, added: Iterable[tuple[str, str]
 
 
 def ready(connection: Connection, now: Instant) -> list[Any]:
-    """Return (id, application id) of groups to be delivered now: their application takes deliveries, and none for a person is due before them."""
+    """Return (id, application id, requests at a time) of groups to be delivered now: their application takes deliveries,
+    and none for a person is due before them."""
     g, p, d = t.delivered_group.c, t.application.c, t.delivery.c
     first = exists().where(d.application_id == p.id, d.state == WAITING, d.closed_at.is_(None), d.next_attempt_at <= now)
     statement = (
-        select(g.id, g.application_id)
+        select(g.id, g.application_id, p.at_a_time)
         .join(t.application, p.id == g.application_id)
         .where(
             g.state == WAITING,
@@ -138,6 +139,6 @@ def ready(connection: Connection, now: Instant) -> list[Any]:
             ~first,
         )
         .order_by(g.next_attempt_at)
-        .limit(64)
+        .limit(256)
     )
     return list(connection.execute(statement))

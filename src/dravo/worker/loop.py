@@ -31,7 +31,9 @@ class Worker:
         self._pool = ThreadPoolExecutor(THREADS, thread_name_prefix="delivery")
         self._lock = threading.Lock()
         self._in_hand: set[str] = set()
+        # Under way for each application: all, and of them groups.
         self._busy: dict[str, int] = {}
+        self._groups: dict[str, int] = {}
         self._wake = threading.Event()
         self._stopped = threading.Event()
         self._sweep_at = clock.now()
@@ -39,6 +41,7 @@ class Worker:
     def run(self) -> None:
         """Work until `stop` is called; what is under way then is finished."""
         log.info("worker started")
+        delivering.begin_anew(self.house)
         while not self._stopped.is_set():
             try:
                 handed = self.look()
@@ -83,13 +86,15 @@ class Worker:
         return len(chosen) + self._hand_out_groups(now, free - len(chosen))
 
     def _hand_out_groups(self, now: Instant, free: int) -> int:
-        """Hand out groups: one at a time for each application, when none of its people is under way."""
+        """Hand out groups, within each application's pace, when none of its people is under way."""
         handed = 0
         if free > 0:
             with self.house.database.reading() as connection:
                 waiting = groups_over.ready(connection, now)
-            for group_id, application_id in waiting:
-                if handed < free and not self._busy.get(application_id):
+            for group_id, application_id, at_a_time in waiting:
+                with self._lock:
+                    busy, groups, known = self._busy.get(application_id, 0), self._groups.get(application_id, 0), group_id in self._in_hand
+                if handed < free and busy == groups < at_a_time and not known:
                     self._hand_out(application_id, group_id, group_delivering.attempt, group_id)
                     handed += 1
         return handed
@@ -98,13 +103,17 @@ class Worker:
         with self._lock:
             self._in_hand.add(what)
             self._busy[application_id] = self._busy.get(application_id, 0) + 1
+            if what == identifier:
+                self._groups[application_id] = self._groups.get(application_id, 0) + 1
         future = self._pool.submit(attempt, self.house, self.talker, identifier)
-        future.add_done_callback(lambda done: self._finished(application_id, what, done))
+        future.add_done_callback(lambda done: self._finished(application_id, what, done, is_group=what == identifier))
 
-    def _finished(self, application_id: str, what: str, done: Future[str | None]) -> None:
+    def _finished(self, application_id: str, what: str, done: Future[str | None], *, is_group: bool) -> None:
         with self._lock:
             self._in_hand.discard(what)
             self._busy[application_id] -= 1
+            if is_group:
+                self._groups[application_id] -= 1
         wrong = done.exception()
         if wrong is not None:
             log.error("a delivery broke off", delivery=what, exc_info=wrong)

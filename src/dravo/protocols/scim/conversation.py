@@ -68,7 +68,7 @@ class IsBound:
 
 @dataclass(frozen=True)
 class AtHand:
-    """Asks whoever drives: is there a list of the accounts there, read a moment ago? Sent a list of resources, or None."""
+    """Asks whoever drives: is there a list of the accounts there, read a moment ago, and after any doubt arose? Sent resources, or None."""
 
 
 @dataclass(frozen=True)
@@ -121,7 +121,7 @@ def bring(wanted: Wanted) -> Conversation:
 
 def _find_or_create(wanted: Wanted) -> Conversation:
     for last in (False, True):
-        found = yield from _look(wanted, lately=not last and not wanted.doubt)
+        found = yield from _look(wanted, lately=not last)
         if found is not None:
             resource, origin = found
             reached = yield from _update(wanted, str(resource["id"]), _as_found(resource, wanted), origin)

@@ -27,6 +27,7 @@ class WantedGroup:
         external_id: ours, by which the group there is known as ours.
         name: its name there; None if it is to go.
         whole: whether `members` and `ours` are given; without them only a change in part is possible.
+        look: whether to read the group before changing it, for what was agreed last may not be what stands there.
         members: ids there of all who are due.
         add, remove: how that differs from what was agreed last.
         ours: ids there of everybody whom we deliver: others in the group are left alone.
@@ -40,6 +41,7 @@ class WantedGroup:
     external_id: str
     name: str | None
     whole: bool = True
+    look: bool = False
     members: frozenset[str] = frozenset()
     add: frozenset[str] = frozenset()
     remove: frozenset[str] = frozenset()
@@ -78,7 +80,11 @@ def bring_group(wanted: WantedGroup) -> Conversation:
     if wanted.name is None:
         return (yield from _remove(wanted))
     if wanted.remote_id is not None:
-        if (yield from _change(wanted, wanted.remote_id)):
+        if wanted.look:
+            current = yield from _get(wanted.remote_id)
+            if current is not None and (yield from _change(_against(wanted, current), wanted.remote_id)):
+                return ReachedGroup(wanted.remote_id, wanted.origin)
+        elif (yield from _change(wanted, wanted.remote_id)):
             return ReachedGroup(wanted.remote_id, wanted.origin)
         if not wanted.whole:
             raise NeedsWhole
@@ -107,6 +113,13 @@ def bring_group(wanted: WantedGroup) -> Conversation:
             yield from _change(replace(wanted, agreed_name=wanted.name, add=frozenset(rest), remove=frozenset()), made)
         return ReachedGroup(made, MADE)
     raise Refused(f"The application says that a group '{wanted.name}' exists (409), and shows none.", "Look for the group there.")
+
+
+def _against(wanted: WantedGroup, resource: Mapping[str, Any]) -> WantedGroup:
+    """Return what is to be done to a group as it stands there; members who are not ours are left alone."""
+    present = frozenset(_members(resource))
+    name = str(resource.get("displayName", ""))
+    return replace(wanted, agreed_name=name, add=wanted.members - present, remove=(present & wanted.ours) - wanted.members)
 
 
 def _new(wanted: WantedGroup) -> dict[str, Any]:

@@ -10,6 +10,7 @@ from dravo.protocols.scim.judging import Refused, TryLater, judged
 from dravo.protocols.scim.outgoing import Request, Response
 
 MOST = 500_000
+PAGE_TRIES = 4
 
 
 class TooMany(Exception):
@@ -40,7 +41,7 @@ def everything(
     while True:
         where = {"cursor": cursor} if capabilities.cursor else {"startIndex": str(start)}
         query = {**where, "count": str(capabilities.page), **({"attributes": attributes} if attributes else {})}
-        body = judged((yield Request("GET", path, query)), "reading its list")
+        body = judged((yield from _page(Request("GET", path, query))), "reading its list")
         resources = body.get("Resources") or []
         if not isinstance(resources, list):
             raise Refused("The application's list is not a list.", "Ask whoever runs the application.")
@@ -64,3 +65,12 @@ def everything(
         # Somebody left while it was read, or it gives less than it says: not whole, so nothing is concluded from it.
         raise TryLater(f"The application's list has {total}, and {len(found)} came.", "It is read again by itself.")
     return list(found.values())
+
+
+def _page(request: Request) -> Generator[Request, Response, Response]:
+    """Ask for a page, again if that fails in passing: to begin a long list anew for one page would cost both sides more."""
+    for _ in range(PAGE_TRIES - 1):
+        response = yield request
+        if response.status not in (500, 502, 503, 504) or response.retry_after is not None:
+            return response
+    return (yield request)

@@ -1,0 +1,90 @@
+<script setup lang="ts">
+// An expression: what it does in words, its result for a person of choice while it is typed, and errors at the place where they are.
+import { computed, ref, watch } from 'vue'
+import { answered, api, ApiProblem, type Schemas } from '../api/client'
+
+const props = defineProps<{ label: string; attribute?: string; person?: string | null }>()
+const text = defineModel<string>({ required: true })
+const tried = ref<Schemas['Tried'] | null>(null)
+const wrong = ref<ApiProblem | null>(null)
+let timer: ReturnType<typeof setTimeout> | undefined
+let asked = 0
+
+watch(
+  () => [text.value, props.attribute, props.person],
+  () => {
+    clearTimeout(timer)
+    timer = setTimeout(() => void work(), 200)
+  },
+  { immediate: true },
+)
+async function work(): Promise<void> {
+  const mine = ++asked
+  if (!text.value.trim()) {
+    tried.value = wrong.value = null
+    return
+  }
+  try {
+    const body = { expression: text.value, attribute: props.attribute || null, person: props.person || null }
+    const found = await answered(api.POST('/api/v1/expressions/try', { body }))
+    if (mine !== asked) return
+    tried.value = found
+    wrong.value = null
+  } catch (problem) {
+    if (mine === asked && problem instanceof ApiProblem) wrong.value = problem
+  }
+}
+const position = computed(() => (wrong.value?.problem as { position?: number } | undefined)?.position)
+const result = computed(() => {
+  const value = tried.value?.result
+  if (value === null || value === undefined) return null
+  return Array.isArray(value) ? value.map(String).join(' · ') : String(value)
+})
+</script>
+
+<template>
+  <div>
+    <v-text-field v-model="text" :label="label" class="mono" spellcheck="false" autocomplete="off" />
+    <div class="told" role="status">
+      <template v-if="wrong">
+        <code v-if="position !== undefined" class="place"
+          >{{ text.slice(0, position) }}<mark>{{ text.slice(position, position + 1) || '▁' }}</mark
+          >{{ text.slice(position + 1) }}</code
+        >
+        <div class="failed">{{ wrong.problem.message }} {{ wrong.problem.mend }}</div>
+      </template>
+      <template v-else-if="!text.trim()"><span class="quiet">Left out: the attribute does not go over.</span></template>
+      <template v-else-if="tried">
+        <div v-if="tried.person">
+          <span class="quiet">{{ tried.person.display_name }} gets</span>
+          <code v-if="result !== null" class="mono result">{{ result }}</code>
+          <b v-else class="missing"> nothing: it is missing</b>
+        </div>
+        <div class="quiet">{{ tried.words }}</div>
+      </template>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.told {
+  min-height: 22px;
+  padding: 3px 4px 0;
+  font-size: 14px;
+}
+.result {
+  font-weight: 700;
+  padding-left: 6px;
+}
+.place mark {
+  background: rgba(var(--v-theme-failed), 0.25);
+  color: inherit;
+  border-bottom: 2px solid rgb(var(--v-theme-failed));
+}
+.failed {
+  color: rgb(var(--v-theme-failed));
+}
+.missing {
+  color: rgb(var(--v-theme-look));
+}
+</style>

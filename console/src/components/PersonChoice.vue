@@ -1,0 +1,36 @@
+<script setup lang="ts">
+// A person to choose, found by typing a part of the name.
+import { useQuery } from '@tanstack/vue-query'
+import { computed, ref } from 'vue'
+import { answered, api } from '../api/client'
+
+defineProps<{ label: string }>()
+const chosen = defineModel<string | null>({ required: true })
+const typed = ref('')
+const found = useQuery({
+  queryKey: computed(() => ['people', 'choice', typed.value]),
+  queryFn: () => answered(api.GET('/api/v1/people', { params: { query: { q: typed.value || undefined, count: 20 } } })),
+  staleTime: 5000,
+})
+const items = computed(() =>
+  (found.data.value?.items ?? []).map((each) => ({
+    title: each.display_name,
+    value: each.id,
+    props: { subtitle: each.user_name },
+  })),
+)
+</script>
+
+<template>
+  <v-autocomplete
+    v-model="chosen"
+    :items="items"
+    :label="label"
+    no-filter
+    clearable
+    no-data-text="Nobody of that name"
+    @update:search="
+      (text: string) => (typed = text && items.some((each) => each.title === text) ? typed : (text ?? ''))
+    "
+  />
+</template>
