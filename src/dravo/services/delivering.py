@@ -187,7 +187,8 @@ def _settle(house: House, work: Any, delivery_id: str, reached: Reached, started
                 origin=reached.origin or (work.origin if reached.remote_id else None),
             )
         )
-        if work.due.get("groups") or (work.agreed or {}).get("groups"):
+        # Where what was agreed is not known, it may have been in groups.
+        if work.agreed is None or work.due.get("groups") or work.agreed.get("groups"):
             groups_over.follow(connection, work.application_id, work.account_id, work.due.get("groups", ()), reached.remote_id, now)
         still_due = connection.execute(select(t.account.c.due_version).where(t.account.c.id == work.account_id)).scalar_one()
         values: dict[str, Any] = {"attempts": work.attempts + 1, "message": None, "mend": None, "kind": None}

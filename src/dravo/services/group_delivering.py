@@ -45,14 +45,15 @@ def attempt(house: House, talker: Talker, group_id: str) -> str | None:
             return None
         name = due_name(house, connection, work)
         added, removed = groups_over.differing(connection, group_id)
+    seen = (name, sorted(added), sorted(removed))
     there = There(work.application_id, work.base_url, work.secret, work.auth, work.capabilities, work.per_second)
     talk = Talk(there)
     try:
         reached, put, taken = _bring(house, talker, talk, work, name, added, removed)
     except Trouble as trouble:
-        return _settle_trouble(house, work, trouble, talk)
+        return _settle_trouble(house, work, trouble, talk, seen)
     except DravoError as wrong:
-        return _settle_trouble(house, work, MustPause(wrong.message, wrong.mend), talk)
+        return _settle_trouble(house, work, MustPause(wrong.message, wrong.mend), talk, seen)
     return _settle(house, work, name, reached, put, taken, talk)
 
 
@@ -130,7 +131,12 @@ def _settle(house: House, work: Any, name: str | None, reached: ReachedGroup, pu
     return DONE
 
 
-def _settle_trouble(house: House, work: Any, trouble: Trouble, talk: Talk) -> str:
+def _as_it_was(house: House, connection: Any, work: Any, seen: tuple[Any, ...]) -> bool:
+    """Whether what is due of a group is still what it was when the attempt began."""
+    return seen == (due_name(house, connection, work), *map(sorted, groups_over.differing(connection, work.id)))
+
+
+def _settle_trouble(house: House, work: Any, trouble: Trouble, talk: Talk, seen: tuple[Any, ...]) -> str:
     now = clock.now()
     values: dict[str, Any] = {"attempts": work.attempts + 1, "message": trouble.message, "mend": trouble.mend, "exchanges": talk.exchanges}
     of_application: dict[str, Any] = {}
@@ -151,6 +157,9 @@ def _settle_trouble(house: House, work: Any, trouble: Trouble, talk: Talk) -> st
         outcome = FAILED
         values |= {"state": FAILED, "next_attempt_at": None}
     with house.database.writing() as connection:
+        if outcome == FAILED and not _as_it_was(house, connection, work, seen):
+            # A refusal is of what was sent; what has become due meanwhile is still to be tried.
+            values |= {"state": WAITING, "next_attempt_at": later(now, pause(work.attempts, LONGEST_PAUSE))}
         connection.execute(update(t.delivered_group).where(t.delivered_group.c.id == work.id).values(**values))
         if of_application:
             connection.execute(update(t.application).where(t.application.c.id == work.application_id).values(**of_application))
