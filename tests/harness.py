@@ -77,7 +77,7 @@ class StandIn:
         return dict(httpx.get(f"http://127.0.0.1:{self.port}/state", trust_env=False).json())
 
     def counted(self) -> dict[str, int]:
-        return dict(httpx.get(f"http://127.0.0.1:{self.port}/log", trust_env=False).json()["counted"])
+        return dict(httpx.get(f"http://127.0.0.1:{self.port}/counts", trust_env=False).json())
 
     def create(self, **account: Any) -> str:
         made = httpx.post(f"{self.base_url}/Users", json=account, headers=self.headers, trust_env=False)

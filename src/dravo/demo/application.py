@@ -8,7 +8,7 @@ Its page at / shows what it knows; its SCIM service is at /scim/v2. POST /faults
 `limit` (requests a second, else 429 with Retry-After), `token` (another token from now on), `doubles` (the same user name may be
 there twice); and what it cannot do: `no_patch` (501), `no_filter` (400), `no_list` (403), `no_groups`, `no_active`, `no_schemas`,
 `role_texts` (roles are texts), `page` (most in a page). GET /faults shows them; GET /log the last
-requests, GET /state all that it knows. Its token may also be had
+requests, GET /counts how many, GET /state all that it knows. Its token may also be had
 from /oauth/token with any client id and its token as the secret; then what it gives is good for `lasts` seconds.
 """
 
@@ -106,8 +106,10 @@ class Application:
         if call.path == "/state":
             with self.lock:
                 return Answer(200, {"accounts": list(self.accounts.values()), "groups": list(self.groups.values())}, "application/json")
+        if call.path == "/counts":
+            return Answer(200, self.counted, "application/json")
         if call.path == "/log":
-            return Answer(200, {"requests": list(self.log), "most_at_once": self.most_at_once, "counted": self.counted}, "application/json")
+            return Answer(200, {"requests": list(self.log), "most_at_once": self.most_at_once}, "application/json")
         if call.path == "/oauth/token":
             return self.give_token(call)
         if call.path != "/":

@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import random
 import time
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from typing import Any
 
 from sqlalchemy import Connection, bindparam, case, delete, exists, insert, or_, select, update
@@ -23,6 +24,7 @@ from dravo.services.talking import LIST_SECONDS, Talk, Talker, There
 from dravo.store import clock, groups_over
 from dravo.store import tables as t
 from dravo.store.applying import DONE, FAILED, HELD, WAITING
+from dravo.store.quick import Quick
 
 UNKNOWN = "unknown"
 FIRST_PAUSE, LONGEST_PAUSE = 1.0, 300.0
@@ -40,12 +42,15 @@ class Ready:
     id: str
     account_id: str
     application_id: str
+    # How many of its application may be under way at a time, as it does now.
+    pace: int = 1
 
 
-def ready(house: House, now: Instant, busy: dict[str, int], in_hand: set[str], most: int) -> list[Ready]:
+def ready(house: House, now: Instant, busy: dict[str, int], in_hand: set[str], most: int, ahead: int = 0) -> list[Ready]:
     """Return deliveries to be tried now, within each application's pace.
 
     Args:
+        ahead: how many more than that for each application that answers, to be tried as soon as others are through.
         busy: for an application id how many attempts are under way.
         in_hand: accounts that are being worked on; one account is never in two hands.
         most: how many to return at the most.
@@ -65,7 +70,8 @@ def ready(house: House, now: Instant, busy: dict[str, int], in_hand: set[str], m
         ).all()
         for application in applications:
             pace = 1 if application.failures >= NOT_ANSWERING else application.at_a_time
-            free = min(pace - busy.get(application.id, 0), most - len(chosen))
+            more = ahead if pace > 1 else 0
+            free = min(pace - busy.get(application.id, 0) + more, most - len(chosen))
             if free <= 0:
                 continue
             rows = connection.execute(
@@ -79,12 +85,12 @@ def ready(house: House, now: Instant, busy: dict[str, int], in_hand: set[str], m
                 .order_by(d.next_attempt_at)
                 .limit(free + len(in_hand))
             )
-            fitting = [Ready(row.id, row.account_id, application.id) for row in rows if row.account_id not in in_hand]
+            fitting = [Ready(row.id, row.account_id, application.id, pace) for row in rows if row.account_id not in in_hand]
             chosen.extend(fitting[:free])
     return chosen
 
 
-_WORK = (
+_WORK = Quick(
     select(
         t.account.c.id.label("account_id"), t.account.c.user_id, t.account.c.due, t.account.c.due_version, t.account.c.agreed,
         t.account.c.remote_id, t.account.c.origin,
@@ -104,31 +110,107 @@ _WORK = (
 )  # fmt: skip
 
 
+_AGREE = Quick(
+    update(t.account)
+    .where(t.account.c.id == bindparam("account"))
+    .values(
+        agreed=bindparam("due", type_=t.account.c.agreed.type),
+        # What was left alone meanwhile counts as agreed in a later version already.
+        agreed_version=case((t.account.c.agreed_version > bindparam("version"), t.account.c.agreed_version), else_=bindparam("version")),
+        agreed_at=bindparam("at"),
+        remote_id=bindparam("remote"),
+        doubt_at=None,
+        origin=bindparam("came"),
+    )
+)
+_DUE_VERSION = Quick(select(t.account.c.due_version).where(t.account.c.id == bindparam("account")))
+_CLOSE = Quick(
+    update(t.delivery)
+    .where(t.delivery.c.id == bindparam("delivery"), t.delivery.c.closed_at.is_(None))
+    .values(
+        attempts=bindparam("attempted"), message=None, mend=None, kind=None, state=bindparam("to"), closed_at=bindparam("ended"),
+        next_attempt_at=bindparam("next"), version=bindparam("sent"),
+    )
+)  # fmt: skip
+_MAKE_ATTEMPT = Quick(insert(t.delivery_attempt))
+_NOTE_ANSWER = Quick(
+    update(t.application)
+    .where(
+        t.application.c.id == bindparam("application"),
+        t.application.c.paused_at.is_(None),
+        or_(t.application.c.failures > 0, t.application.c.answered_at.is_(None), t.application.c.answered_at < bindparam("stale")),
+    )
+    .values(failures=0, retry_at=None, answered_at=bindparam("at"), trouble=None, trouble_mend=None)
+)
+
+
+@dataclass(frozen=True)
+class Settlement:
+    """How an attempt went, to be written down: alone, or with others in one transaction."""
+
+    house: House
+    delivery_id: str
+    work: Any
+    went: Reached | Trouble
+    started: Instant
+    talk: Talk
+
+    def apply(self, connection: Connection) -> str:
+        """Write it down and return the outcome: "done", "waiting", "failed", "held" or "paused".
+
+        Raises:
+            IntegrityError: if the account that was found there belongs to another person here; then nothing is written.
+        """
+        if isinstance(self.went, Trouble):
+            return _settle_trouble(connection, self.work, self.delivery_id, self.went, self.started, self.talk)
+        _settle(connection, self.work, self.delivery_id, self.went, self.started, self.talk.exchanges)
+        return DONE
+
+    def write(self) -> str:
+        """Write it down in a transaction of its own."""
+        try:
+            with self.house.database.writing() as connection:
+                return self.apply(connection)
+        except IntegrityError:
+            double = Refused("The account that was found there belongs to another person here.", "See the application's accounts for whose it is.")
+            with self.house.database.writing() as connection:
+                return replace(self, went=double).apply(connection)
+
+
+def write_together(settlements: Sequence[Settlement]) -> list[str]:
+    """Write down how several attempts went, in one transaction if that can be; return their outcomes."""
+    try:
+        with settlements[0].house.database.writing() as connection:
+            return [each.apply(connection) for each in settlements]
+    except IntegrityError:
+        return [each.write() for each in settlements]
+
+
 def attempt(house: House, talker: Talker, delivery_id: str) -> str | None:
     """Try one delivery, and write down how it went.
 
     Returns:
         The outcome ("done", "waiting", "failed", "held", "paused"), or None if there was nothing left to do.
     """
-    with house.database.reading() as connection:
-        work = connection.execute(_WORK, {"delivery": delivery_id}).first()
+    settlement = carry_out(house, talker, delivery_id)
+    return settlement.write() if settlement is not None else None
+
+
+def carry_out(house: House, talker: Talker, delivery_id: str) -> Settlement | None:
+    """Try one delivery; what is returned has to be written down. None if there was nothing left to do."""
+    work = _WORK.first(house.database.glancing(), {"delivery": delivery_id})
     if work is None or not work.switched_on or work.paused_at or not work.secret:
         return None
     started = clock.now()
-    there = There(work.application_id, work.base_url, work.secret, work.auth, work.capabilities, work.per_second)
-    talk = Talk(there)
+    talk = Talk(There(work.application_id, work.base_url, work.secret, work.auth, work.capabilities, work.per_second))
+    went: Reached | Trouble
     try:
-        reached = _converse(house, talker, talk, work)
+        went = _converse(house, talker, talk, work)
     except Trouble as trouble:
-        return _settle_trouble(house, work, delivery_id, trouble, started, talk)
+        went = trouble
     except DravoError as wrong:
-        return _settle_trouble(house, work, delivery_id, MustPause(wrong.message, wrong.mend), started, talk)
-    try:
-        _settle(house, work, delivery_id, reached, started, talk.exchanges)
-    except IntegrityError:
-        double = Refused("The account that was found there belongs to another person here.", "See the application's accounts for whose it is.")
-        return _settle_trouble(house, work, delivery_id, double, started, talk)
-    return DONE
+        went = MustPause(wrong.message, wrong.mend)
+    return Settlement(house, delivery_id, work, went, started, talk)
 
 
 def _converse(house: House, talker: Talker, talk: Talk, work: Any) -> Reached:
@@ -171,45 +253,35 @@ def _is_bound(house: House, application_id: str, account_id: str, remote_id: str
         return connection.execute(select(a.id).where(*where)).first() is not None
 
 
-def _settle(house: House, work: Any, delivery_id: str, reached: Reached, started: Instant, exchanges: list[dict[str, Any]]) -> None:
+def _settle(connection: Connection, work: Any, delivery_id: str, reached: Reached, started: Instant, exchanges: list[dict[str, Any]]) -> None:
     now = clock.now()
-    with house.database.writing() as connection:
-        connection.execute(
-            update(t.account)
-            .where(t.account.c.id == work.account_id)
-            .values(
-                agreed=work.due,
-                # What was left alone meanwhile counts as agreed in a later version already.
-                agreed_version=case((t.account.c.agreed_version > work.due_version, t.account.c.agreed_version), else_=work.due_version),
-                agreed_at=now,
-                remote_id=reached.remote_id,
-                doubt_at=None,
-                origin=reached.origin or (work.origin if reached.remote_id else None),
-            )
-        )
-        # Where what was agreed is not known, it may have been in groups.
-        if work.agreed is None or work.due.get("groups") or work.agreed.get("groups"):
-            groups_over.follow(connection, work.application_id, work.account_id, work.due.get("groups", ()), reached.remote_id, now)
-        still_due = connection.execute(select(t.account.c.due_version).where(t.account.c.id == work.account_id)).scalar_one()
-        values: dict[str, Any] = {"attempts": work.attempts + 1, "message": None, "mend": None, "kind": None}
-        if still_due == work.due_version:
-            values |= {"state": DONE, "closed_at": now, "next_attempt_at": None, "version": work.due_version}
-        else:
-            values |= {"state": WAITING, "next_attempt_at": now}
-        where = (t.delivery.c.id == delivery_id, t.delivery.c.closed_at.is_(None))
-        connection.execute(update(t.delivery).where(*where).values(**values))
-        _note_attempt(connection, delivery_id, work.due_version, started, now, DONE, None, exchanges)
-        if exchanges:
-            _note_answer(connection, work, now)
+    _AGREE.change(
+        connection,
+        {
+            "account": work.account_id, "due": work.due, "version": work.due_version, "at": now, "remote": reached.remote_id,
+            "came": reached.origin or (work.origin if reached.remote_id else None),
+        },
+    )  # fmt: skip
+    # Where what was agreed is not known, it may have been in groups.
+    if work.agreed is None or work.due.get("groups") or work.agreed.get("groups"):
+        groups_over.follow(connection, work.application_id, work.account_id, work.due.get("groups", ()), reached.remote_id, now)
+    still_due = _DUE_VERSION.first(connection, {"account": work.account_id}).due_version
+    done = still_due == work.due_version
+    _CLOSE.change(
+        connection,
+        {
+            "delivery": delivery_id, "attempted": work.attempts + 1, "to": DONE if done else WAITING, "ended": now if done else None,
+            "next": None if done else now, "sent": work.due_version if done else still_due,
+        },
+    )  # fmt: skip
+    _note_attempt(connection, delivery_id, work.due_version, started, now, DONE, None, exchanges)
+    if exchanges:
+        _note_answer(connection, work, now)
 
 
 def _note_answer(connection: Connection, work: Any, now: Instant) -> None:
     """Note that an application answers: one failure among many answers does not count towards its not answering."""
-    p = t.application.c
-    stale = or_(p.failures > 0, p.answered_at.is_(None), p.answered_at < later(now, -NOTED_SECONDS))
-    where = (p.id == work.application_id, p.paused_at.is_(None), stale)
-    values = {"failures": 0, "retry_at": None, "answered_at": now, "trouble": None, "trouble_mend": None}
-    connection.execute(update(t.application).where(*where).values(**values))
+    _NOTE_ANSWER.change(connection, {"application": work.application_id, "stale": later(now, -NOTED_SECONDS), "at": now})
     if work.failures >= NOT_ANSWERING:
         # It is back: those that only waited for it need not wait longer.
         d = t.delivery.c
@@ -217,7 +289,7 @@ def _note_answer(connection: Connection, work: Any, now: Instant) -> None:
         connection.execute(update(t.delivery).where(*waiting).values(next_attempt_at=now))
 
 
-def _settle_trouble(house: House, work: Any, delivery_id: str, trouble: Trouble, started: Instant, talk: Talk) -> str:
+def _settle_trouble(connection: Connection, work: Any, delivery_id: str, trouble: Trouble, started: Instant, talk: Talk) -> str:
     now, exchanges = clock.now(), talk.exchanges
     values: dict[str, Any] = {"attempts": work.attempts + 1, "message": trouble.message, "mend": trouble.mend, "kind": kind_of(trouble)}
     of_application: dict[str, Any] = {}
@@ -236,22 +308,21 @@ def _settle_trouble(house: House, work: Any, delivery_id: str, trouble: Trouble,
     else:
         outcome = HELD if isinstance(trouble, HeldBySettings | Unknown) else FAILED
         values |= {"state": outcome, "next_attempt_at": None}
-    with house.database.writing() as connection:
-        d = t.delivery.c
-        where = [d.id == delivery_id, d.closed_at.is_(None)]
-        if outcome in (FAILED, HELD):
-            # A refusal is of the version that was sent; what has become due meanwhile is still to be tried.
-            where.append(d.version == work.due_version)
-        connection.execute(update(t.delivery).where(*where).values(**values))
-        if talk.in_doubt:
-            # What was agreed before is no longer known to be what stands there: the next attempt reads it.
-            unsure = {"doubt_at": now} if work.remote_id is None else {"agreed": None}
-            connection.execute(update(t.account).where(t.account.c.id == work.account_id).values(**unsure))
-        if of_application:
-            connection.execute(update(t.application).where(t.application.c.id == work.application_id).values(**of_application))
-        elif work.failures:
-            _note_answer(connection, work, now)
-        _note_attempt(connection, delivery_id, work.due_version, started, now, outcome, trouble.message, exchanges)
+    d = t.delivery.c
+    where = [d.id == delivery_id, d.closed_at.is_(None)]
+    if outcome in (FAILED, HELD):
+        # A refusal is of the version that was sent; what has become due meanwhile is still to be tried.
+        where.append(d.version == work.due_version)
+    connection.execute(update(t.delivery).where(*where).values(**values))
+    if talk.in_doubt:
+        # What was agreed before is no longer known to be what stands there: the next attempt reads it.
+        unsure = {"doubt_at": now} if work.remote_id is None else {"agreed": None}
+        connection.execute(update(t.account).where(t.account.c.id == work.account_id).values(**unsure))
+    if of_application:
+        connection.execute(update(t.application).where(t.application.c.id == work.application_id).values(**of_application))
+    elif work.failures:
+        _note_answer(connection, work, now)
+    _note_attempt(connection, delivery_id, work.due_version, started, now, outcome, trouble.message, exchanges)
     return outcome
 
 
@@ -289,11 +360,11 @@ def _note_attempt(
     connection: Connection, delivery_id: str, version: int, started: Instant, ended: Instant, outcome: str,
     message: str | None, exchanges: list[dict[str, Any]],
 ) -> None:  # fmt: skip
-    connection.execute(
-        insert(t.delivery_attempt).values(
-            delivery_id=delivery_id, version=version, started_at=started, ended_at=ended, outcome=outcome, message=message, exchanges=exchanges
-        )
-    )
+    given = {
+        "delivery_id": delivery_id, "version": version, "started_at": started, "ended_at": ended, "outcome": outcome, "message": message,
+        "exchanges": exchanges,
+    }  # fmt: skip
+    _MAKE_ATTEMPT.change(connection, given)
 
 
 def begin_anew(house: House) -> None:

@@ -130,6 +130,7 @@ class Talker:
         self._tokens: dict[str, tuple[float, str, str]] = {}
         self._learnt: dict[tuple[str, str], Capabilities] = {}
         self._waiting: dict[str, tuple[float, int]] = {}
+        self._clear: dict[str, tuple[str, str]] = {}
         self._lock = threading.Lock()
 
     def close(self) -> None:
@@ -194,12 +195,22 @@ class Talker:
             MustPause: if the authorization server gives no token.
             TryLater: if it does not answer.
         """
-        secret, auth = self.house.keys.decrypt(there.secret), there.auth or {}
+        secret, auth = self._secret(there), there.auth or {}
         if auth.get("kind") == "basic":
             return Connection(there.base_url, secret, auth["user"])
         if auth.get("kind") == "client credentials":
             return Connection(there.base_url, self._access_token(there, auth, secret))
         return Connection(there.base_url, secret)
+
+    def _secret(self, there: There) -> str:
+        """Return an application's secret in clear; the one decrypted last is kept for as long as it stays the same."""
+        with self._lock:
+            kept = self._clear.get(there.id)
+        if kept is None or kept[0] != there.secret:
+            kept = (there.secret, self.house.keys.decrypt(there.secret))
+            with self._lock:
+                self._clear[there.id] = kept
+        return kept[1]
 
     def _access_token(self, there: There, auth: Mapping[str, Any], secret: str) -> str:
         with self._lock:

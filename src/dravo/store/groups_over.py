@@ -11,8 +11,9 @@ from dravo.core.instants import Instant
 from dravo.store import tables as t
 from dravo.store.applying import WAITING
 from dravo.store.identifiers import new_id
+from dravo.store.quick import Quick
 
-_PRESENT = (
+_PRESENT = Quick(
     select(t.delivered_group.c.key, t.delivered_member.c.delivered_group_id, t.delivered_member.c.due, t.delivered_member.c.agreed_remote_id)
     .join(t.delivered_group, t.delivered_group.c.id == t.delivered_member.c.delivered_group_id)
     .where(t.delivered_member.c.account_id == bindparam("account"))
@@ -27,7 +28,7 @@ def follow(connection: Connection, application_id: str, account_id: str, keys: I
         remote_id: the account's id there; None if it is gone, and with it its memberships.
     """
     wanted = set(keys) if remote_id is not None else set()
-    present = {row.key: row for row in connection.execute(_PRESENT, {"account": account_id})}
+    present = {row.key: row for row in _PRESENT.every(connection, {"account": account_id})}
     if remote_id is None:
         connection.execute(delete(t.delivered_member).where(t.delivered_member.c.account_id == account_id))
         return

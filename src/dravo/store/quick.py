@@ -28,8 +28,13 @@ class Quick:
     def first(self, connection: Connection, given: Mapping[str, Any]) -> Any:
         """Return the first row, or None."""
         row = self._run(connection, given).fetchone()
-        if row is None:
-            return None
+        return None if row is None else self._made_of(row)
+
+    def every(self, connection: Connection, given: Mapping[str, Any]) -> list[Any]:
+        """Return all rows."""
+        return [self._made_of(row) for row in self._run(connection, given).fetchall()]
+
+    def _made_of(self, row: Any) -> Any:
         if self._shown:
             row = list(row)
             for place, change in self._shown:

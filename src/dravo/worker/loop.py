@@ -3,19 +3,26 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable
+from collections import deque
 from concurrent.futures import Future, ThreadPoolExecutor
+from queue import SimpleQueue
 
 import structlog
 
 from dravo.core.errors import DravoError
 from dravo.core.instants import Instant, later
 from dravo.services import delivering, group_delivering, recalculating, settings, tracing
+from dravo.services.delivering import Ready, Settlement
 from dravo.services.house import House
 from dravo.services.talking import Talker
 from dravo.store import clock, groups_over
+from dravo.store.applying import DONE
 
 THREADS = 16
+# How many are taken in one look for an application, beyond those that go at once.
+AHEAD = 200
+# How many attempts are written down in one transaction at the most.
+AT_ONCE = 64
 LOOK_SECONDS = 0.1
 SWEEP_SECONDS = 600
 
@@ -34,6 +41,10 @@ class Worker:
         # Under way for each application: all, and of them groups.
         self._busy: dict[str, int] = {}
         self._groups: dict[str, int] = {}
+        # What is tried as soon as others of the application are through, and how many of it go at a time.
+        self._queued: dict[str, deque[Ready]] = {}
+        self._pace: dict[str, int] = {}
+        self._settlements: SimpleQueue[tuple[Ready, Settlement] | None] = SimpleQueue()
         self._wake = threading.Event()
         self._stopped = threading.Event()
         self._sweep_at = clock.now()
@@ -41,6 +52,8 @@ class Worker:
     def run(self) -> None:
         """Work until `stop` is called; what is under way then is finished."""
         log.info("worker started")
+        settler = threading.Thread(target=self._settle, name="settler")
+        settler.start()
         delivering.begin_anew(self.house)
         while not self._stopped.is_set():
             try:
@@ -53,6 +66,8 @@ class Worker:
                 self._wake.wait(LOOK_SECONDS)
             self._wake.clear()
         self._pool.shutdown(wait=True)
+        self._settlements.put(None)
+        settler.join()
         self.talker.close()
         log.info("worker stopped")
 
@@ -76,14 +91,57 @@ class Worker:
         recalculating.mark_those_whose_time_has_come(self.house, now)
         recalculating.work_through(self.house, recalculating.CHUNK)
         with self._lock:
-            busy, in_hand = dict(self._busy), set(self._in_hand)
-        free = THREADS - len(in_hand)
-        if free <= 0:
-            return 0
-        chosen = delivering.ready(self.house, now, busy, in_hand, free)
-        for each in chosen:
-            self._hand_out(each.application_id, each.account_id, delivering.attempt, each.id)
+            busy = {key: number + len(self._queued.get(key, ())) for key, number in self._busy.items()}
+            in_hand = self._in_hand | {each.account_id for queue in self._queued.values() for each in queue}
+            free = THREADS - len(self._in_hand)
+        chosen = delivering.ready(self.house, now, busy, in_hand, THREADS + AHEAD, AHEAD)
+        with self._lock:
+            for each in chosen:
+                self._queued.setdefault(each.application_id, deque()).append(each)
+                self._pace[each.application_id] = each.pace
+        for application_id in {each.application_id for each in chosen}:
+            self._go_on(application_id)
         return len(chosen) + self._hand_out_groups(now, free - len(chosen))
+
+    def _go_on(self, application_id: str) -> None:
+        """Hand out what is queued for an application, within its pace."""
+        while True:
+            with self._lock:
+                queue = self._queued.get(application_id)
+                busy = self._busy.get(application_id, 0)
+                if not queue or busy >= self._pace.get(application_id, 1) or len(self._in_hand) >= THREADS or self._stopped.is_set():
+                    return
+                each = queue.popleft()
+                self._take(application_id, each.account_id, is_group=False)
+            future = self._pool.submit(delivering.carry_out, self.house, self.talker, each.id)
+            future.add_done_callback(lambda done, each=each: self._carried_out(each, done))  # type: ignore[misc]
+
+    def _carried_out(self, each: Ready, done: Future[Settlement | None]) -> None:
+        wrong = done.exception()
+        if wrong is None and (settlement := done.result()) is not None:
+            self._settlements.put((each, settlement))
+        else:
+            self._finished(each.application_id, each.account_id, None, wrong, is_group=False)
+
+    def _settle(self) -> None:
+        """Write down how attempts went, all that have come meanwhile in one transaction."""
+        while (first := self._settlements.get()) is not None:
+            together = [first]
+            while len(together) < AT_ONCE and not self._settlements.empty():
+                following = self._settlements.get()
+                if following is None:
+                    self._settlements.put(None)
+                    break
+                together.append(following)
+            outcomes: list[str | None] = [None] * len(together)
+            wrong: BaseException | None = None
+            try:
+                outcomes = list(delivering.write_together([settlement for _, settlement in together]))
+            except DravoError as failed:
+                # The records cannot be written now; nothing is lost, for the next attempt looks at what is there.
+                wrong = failed
+            for (each, _), outcome in zip(together, outcomes, strict=True):
+                self._finished(each.application_id, each.account_id, outcome, wrong, is_group=False)
 
     def _hand_out_groups(self, now: Instant, free: int) -> int:
         """Hand out groups, within each application's pace, when none of its people is under way."""
@@ -94,27 +152,38 @@ class Worker:
             for group_id, application_id, at_a_time in waiting:
                 with self._lock:
                     busy, groups, known = self._busy.get(application_id, 0), self._groups.get(application_id, 0), group_id in self._in_hand
-                if handed < free and busy == groups < at_a_time and not known:
-                    self._hand_out(application_id, group_id, group_delivering.attempt, group_id)
+                    fits = handed < free and busy == groups < at_a_time and not known and not self._queued.get(application_id)
+                    if fits:
+                        self._take(application_id, group_id, is_group=True)
+                if fits:
+                    future = self._pool.submit(group_delivering.attempt, self.house, self.talker, group_id)
+                    future.add_done_callback(
+                        lambda done, group=group_id, of=application_id: self._finished(  # type: ignore[misc]
+                            of, group, None if done.exception() else done.result(), done.exception(), is_group=True
+                        )
+                    )
                     handed += 1
         return handed
 
-    def _hand_out(self, application_id: str, what: str, attempt: Callable[[House, Talker, str], str | None], identifier: str) -> None:
-        with self._lock:
-            self._in_hand.add(what)
-            self._busy[application_id] = self._busy.get(application_id, 0) + 1
-            if what == identifier:
-                self._groups[application_id] = self._groups.get(application_id, 0) + 1
-        future = self._pool.submit(attempt, self.house, self.talker, identifier)
-        future.add_done_callback(lambda done: self._finished(application_id, what, done, is_group=what == identifier))
+    def _take(self, application_id: str, what: str, *, is_group: bool) -> None:
+        """Count something as under way; the lock is held."""
+        self._in_hand.add(what)
+        self._busy[application_id] = self._busy.get(application_id, 0) + 1
+        if is_group:
+            self._groups[application_id] = self._groups.get(application_id, 0) + 1
 
-    def _finished(self, application_id: str, what: str, done: Future[str | None], *, is_group: bool) -> None:
+    def _finished(self, application_id: str, what: str, outcome: str | None, wrong: BaseException | None, *, is_group: bool) -> None:
         with self._lock:
             self._in_hand.discard(what)
             self._busy[application_id] -= 1
             if is_group:
                 self._groups[application_id] -= 1
-        wrong = done.exception()
+            if wrong is not None or outcome not in (DONE, None):
+                # It may have to be left alone now: what was queued is looked at again with that known.
+                self._queued.pop(application_id, None)
+            few = len(self._queued.get(application_id, ())) < self._pace.get(application_id, 1)
         if wrong is not None:
             log.error("a delivery broke off", delivery=what, exc_info=wrong)
-        self._wake.set()
+        self._go_on(application_id)
+        if few:
+            self._wake.set()

@@ -160,10 +160,14 @@ def resolve(host: str, port: int) -> ipaddress.IPv4Address | ipaddress.IPv6Addre
         Unreachable: if the name has no address.
     """
     try:
-        found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
-    except OSError:
-        raise Unreachable(f"the name '{host}' has no address", sent=False) from None
-    addresses = [ipaddress.ip_address(str(each[4][0]).partition("%")[0]) for each in found]
+        # What is an address already has nothing to be resolved.
+        addresses = [ipaddress.ip_address(host)]
+    except ValueError:
+        try:
+            found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
+        except OSError:
+            raise Unreachable(f"the name '{host}' has no address", sent=False) from None
+        addresses = [ipaddress.ip_address(str(each[4][0]).partition("%")[0]) for each in found]
     for address in addresses:
         plain = getattr(address, "ipv4_mapped", None) or address
         if plain.is_link_local or plain.is_multicast or plain.is_unspecified or plain.is_reserved:

@@ -1,0 +1,84 @@
+"""B5: accounts delivered to a SCIM stand-in, against a bare loop that posts the same bodies at the same concurrency."""
+
+from __future__ import annotations
+
+import os
+import sys
+import tempfile
+import time
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import httpx
+import psutil
+
+from dravo.core.accounts import scim_body, without_empty
+from dravo.core.scim.schemas import USER_URN
+from dravo.demo import scenario
+from dravo.services import applications, assigning, recalculating
+from dravo.services.assigning import Wish
+from dravo.store import tables as t
+from tests.harness import StandIn, set_up, stand_in
+from tests.rooms import Rooms
+
+NUMBER = int(os.environ.get("DRAVO_BENCH_ACCOUNTS", "10000"))
+AT_A_TIME = 8
+
+
+def prepare(folder: Path) -> list[dict[str, object]]:
+    """Have so many accounts due in an application that is not connected yet; return the bodies that will be posted."""
+    rooms = Rooms(folder)
+    source = rooms.source()
+    rooms.application("records", "viewer", switched_on=True, at_a_time=AT_A_TIME)
+    people = [rooms.person(source, f"p{number:06d}", **_person(each)) for number, each in enumerate(scenario.crowd(NUMBER, seed=5))]
+    group = rooms.group(source, "Everybody", *people)
+    assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", group=group))
+    recalculating.work_through(rooms.house)
+    bodies = [without_empty(scim_body(row.due)) for row in rooms.rows(t.account)]
+    assert len(bodies) == NUMBER
+    rooms.house.close()
+    return [{"schemas": [USER_URN, *(name for name in body if name.startswith("urn:"))], **body} for body in bodies]
+
+
+def _person(person: dict[str, object]) -> dict[str, object]:
+    return {name: value for name, value in person.items() if name not in ("userName", "schemas", "name")}
+
+
+def bare(app: StandIn, bodies: list[dict[str, object]]) -> float:
+    """Return accounts a second of a loop that only posts."""
+    with httpx.Client(headers=app.headers, trust_env=False, timeout=30) as client, ThreadPoolExecutor(AT_A_TIME) as pool:
+        began = time.perf_counter()
+        for answer in pool.map(lambda body: client.post(f"{app.base_url}/Users", json=body), bodies):
+            assert answer.status_code == 201
+        return len(bodies) / (time.perf_counter() - began)
+
+
+def run() -> None:
+    """Measure the loop, then the service, and print both with their ratio and the worker's largest memory."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        running = set_up(folder / "service")
+        bodies = prepare(folder / "service")
+        with stand_in(folder) as app:
+            bare_rate = bare(app, bodies)
+        with stand_in(folder) as app:
+            rooms = Rooms(folder / "service")
+            applications.connect(rooms.house, rooms.caller, "records", app.base_url, app.token)
+            rooms.house.close()
+            running.start()
+            began, most = time.perf_counter(), 0.0
+            worker = psutil.Process(running.pid("worker"))
+            first = app.counted()["writes"]
+            while app.counted()["writes"] < NUMBER:
+                time.sleep(0.2)
+                most = max(most, worker.memory_info().rss / 1024 / 1024)
+            rate = (NUMBER - first) / (time.perf_counter() - began)
+            running.settled("records", 60)
+            asked = app.counted()["all"]
+            running.stop()
+    print(f"B5  {NUMBER:,} accounts   bare {bare_rate:6.0f}/s  service {rate:6.0f}/s  ratio {rate / bare_rate:.2f}  (goal: at least 0.7)")
+    print(f"B5  requests for them: {asked:,}; B8  largest memory of the worker: {most:.0f} MB (goal: under 400)")
+
+
+if __name__ == "__main__":
+    sys.exit(run())
