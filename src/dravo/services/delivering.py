@@ -242,6 +242,11 @@ def _converse(house: House, talker: Talker, talk: Talk, work: Any) -> Reached:
             return talker.listed(talk, "/Users", capabilities, began - oldest)
         except Refused:
             return None
+        except MustPause as trouble:
+            # A list that is not to be read says nothing of making and changing accounts.
+            if trouble.status == 403:
+                return None
+            raise
 
     return talker.converse(talk, bring(wanted), answer)
 

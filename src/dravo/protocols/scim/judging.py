@@ -57,10 +57,12 @@ def judged(response: Response, doing: str, *, empty: bool = False) -> Mapping[st
             return {}
         raise MustPause(*not_scim(response))
     if status in (401, 403):
-        raise MustPause(
+        turned_away = MustPause(
             f"The application turned the token away while {doing} ({status}): {said(response)}",
             "Give the connection a token that is valid and may change users.",
         )
+        turned_away.status = status
+        raise turned_away
     if 300 <= status < 400:
         raise MustPause(
             f"The application's address leads elsewhere ({status} to {response.location}).",
