@@ -43,7 +43,7 @@ def garden(running: Running) -> dict[str, str]:
         (["group", "list", "outputs"], ["Name", "Source", "Members", "Assignments", "Id"], "Outputs group"),
         (["group", "members", "outputs group"], ["Name", "User name", "State"], "outputs.ada"),
         (["application", "list", "--most", "0"],
-         ["Key", "Label", "State", "People", "Accounts", "Waiting", "Failed", "Answered (UTC)"], "not connected"),
+         ["Key", "Label", "State", "People", "Accounts", "Waiting", "Failed", "Drifted", "Answered (UTC)"], "not connected"),
         (["application", "show", "outputs-records"], ["Key", "Label", "Rank", "People"], "curator"),
         (["assignment", "list", "--application", "outputs-records"],
          ["Application", "For", "Of source", "Role", "Reaches", "From (UTC)", "Until", "By", "Id"], "Outputs group"),

@@ -122,8 +122,14 @@ const pause = (action: 'pause' | 'resume') =>
         <v-text-field
           v-model="settings.per_second"
           type="number"
-          label="Requests a second (0: as many as it takes)"
+          label="Requests a second (0: no limit)"
           class="narrow"
+        />
+        <v-text-field
+          v-model="settings.reconcile_at"
+          label="Compare at (cron; empty: never)"
+          placeholder="0 3 * * *"
+          class="narrow mono"
         />
       </div>
 

@@ -7,6 +7,7 @@ import AccountTable from '../components/AccountTable.vue'
 import DeliveredGroups from '../components/DeliveredGroups.vue'
 import DeliveryTable from '../components/DeliveryTable.vue'
 import TroubleKinds from '../components/TroubleKinds.vue'
+import DriftPanel from '../components/DriftPanel.vue'
 import MappingTable from '../components/MappingTable.vue'
 import ApplicationSettings from '../components/ApplicationSettings.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -27,6 +28,7 @@ const tabs = [
   ['accounts', 'Accounts'],
   ['groups', 'Groups there'],
   ['deliveries', 'Deliveries'],
+  ['drift', 'Drift'],
   ['settings', 'Roles and connection'],
 ]
 /** What is still missing until accounts reach the application; half-finished is a state. */
@@ -54,6 +56,12 @@ const missing = computed(() => {
             <template v-if="data.owner"> · owner {{ data.owner }}</template> ·
             {{ data.people.toLocaleString('en') }} people · {{ data.accounts.toLocaleString('en') }} accounts
             <template v-if="data.waiting"> · {{ data.waiting.toLocaleString('en') }} deliveries waiting</template>
+            <template v-if="data.drifting">
+              ·
+              <router-link :to="`/applications/${id}/drift`"
+                >{{ data.drifting.toLocaleString('en') }} drifted</router-link
+              ></template
+            >
             <template v-if="data.answered_at"> · last answer <TimeOf :at="data.answered_at" /></template>
           </p>
         </div>
@@ -81,6 +89,7 @@ const missing = computed(() => {
         <AccessTable v-else-if="shown === 'people'" :about="{ application: id }" within />
         <AccountTable v-else-if="shown === 'accounts'" :application="id" />
         <DeliveredGroups v-else-if="shown === 'groups'" :application="id" />
+        <DriftPanel v-else-if="shown === 'drift'" :application="data" />
         <template v-else-if="shown === 'deliveries'">
           <TroubleKinds :application="id" />
           <DeliveryTable :about="{ application: id }" within />

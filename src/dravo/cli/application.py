@@ -7,7 +7,7 @@ import getpass
 import sys
 from typing import Any
 
-from dravo.cli.frame import FAILED, WrongUse, command, facts, list_options, moment, noun, show_json, show_list, table
+from dravo.cli.frame import FAILED, WrongUse, command, facts, list_options, moment, noun, said, show_json, show_list, table
 from dravo.client import Dravo
 
 _SWITCHES = ("switched-on", "create-accounts", "update-accounts", "adopt-by-user-name", "adopt-groups")
@@ -99,6 +99,7 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
         "Accounts": lambda p: p["accounts"],
         "Waiting": lambda p: p["waiting"],
         "Failed": lambda p: p["failed"],
+        "Drifted": lambda p: p["drifting"],
         "Answered (UTC)": lambda p: moment(p["answered_at"]),
     }
     show_list(given, dravo.applications.list(), columns, "There is no application yet: dravo application add KEY --label LABEL")
@@ -226,7 +227,7 @@ def _show_preview(given: argparse.Namespace, preview: Any) -> None:
             "Person": lambda p: p["person"]["display_name"],
             "Now": lambda p: p["before"],
             "Then": lambda p: p["after"],
-            "What differs": lambda p: "; ".join(f"{c['attribute']}: {c['before']} -> {c['after']}" for c in p["changes"]),
+            "What differs": lambda p: "; ".join(f"{c['attribute']}: {said(c['before'])} -> {said(c['after'])}" for c in p["changes"]),
         }
         table(columns, preview["people"])
 

@@ -124,6 +124,17 @@ def table(columns: dict[str, Callable[[Any], object]], items: Iterable[Any]) -> 
     screen().print(shown)
 
 
+def said(value: Any) -> str:
+    """Return an attribute's value as people say it: of elements their value, of parts their values."""
+    if value is None or value == []:
+        return "nothing"
+    if isinstance(value, list):
+        return ", ".join(said(each) for each in value)
+    if isinstance(value, dict):
+        return str(value["value"]) if "value" in value else " ".join(said(each) for each in value.values())
+    return {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
+
+
 def _cell(value: object) -> str:
     text = "-" if value is None or value == "" else str(value)
     return text.replace("[", "\\[")

@@ -278,6 +278,39 @@ class Applications(_Noun):
         """Try a delivered group again now."""
         self._call("POST", f"/applications/{_part(key)}/groups/{_part(group_id)}/again")
 
+    def reconcile(self, key: str) -> t.Run:
+        """Have an application be compared with what should be there; see `run` for how far it is."""
+        return cast(t.Run, self._call("POST", f"/applications/{_part(key)}/runs"))
+
+    def runs(self, key: str) -> Pages[t.Run]:
+        """List an application's reconciliations, newest first."""
+        return self._dravo.pages(f"/applications/{_part(key)}/runs")
+
+    def run(self, run_id: str) -> t.Run:
+        """Return one reconciliation."""
+        return cast(t.Run, self._call("GET", f"/runs/{_part(run_id)}"))
+
+    def stop_run(self, run_id: str) -> t.Run:
+        """Stop a reconciliation at its next page."""
+        return cast(t.Run, self._call("POST", f"/runs/{_part(run_id)}/stop"))
+
+    def drift(self, key: str, *, kind: str | None = None, state: str | None = None) -> Pages[t.DriftLine]:
+        """List in what an application differs from what should be there, as of its last whole reconciliation."""
+        return self._dravo.pages(f"/applications/{_part(key)}/drift", {"kind": kind, "state": state})
+
+    def mend_drift(self, key: str, ids: Sequence[str]) -> int:
+        """Have accounts that drifted be brought to what is due; return how many."""
+        return cast(t.Number, self._call("POST", f"/applications/{_part(key)}/drift/mend", body={"ids": list(ids)}))["number"]
+
+    def ignore_drift(self, key: str, ids: Sequence[str], *, ignored: bool = True) -> int:
+        """Leave differences as they are and out of the list, or take that back; return how many."""
+        body = {"ids": list(ids), "ignored": ignored}
+        return cast(t.Number, self._call("POST", f"/applications/{_part(key)}/drift/ignore", body=body))["number"]
+
+    def link_drift(self, key: str, drift_id: str, person: str) -> None:
+        """Say whose account there an unexpected one is."""
+        self._call("POST", f"/applications/{_part(key)}/drift/{_part(drift_id)}/link", body={"person": person})
+
     def connect(
         self, key: str, base_url: str, token: str | None = None, *, auth: dict[str, Any] | None = None, expires_at: str | None = None
     ) -> t.Application:

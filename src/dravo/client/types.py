@@ -82,6 +82,7 @@ class Application(TypedDict):
     accounts: int
     waiting: int
     failed: int
+    drifting: int
     answered_at: str | None
     trouble: str | None
     mend: str | None
@@ -104,6 +105,7 @@ class ApplicationLine(TypedDict):
     accounts: int
     waiting: int
     failed: int
+    drifting: int
     answered_at: str | None
     trouble: str | None
     mend: str | None
@@ -271,6 +273,22 @@ class DeliveryLine(TypedDict):
     mend: str | None
     waits_for: str | None
     kind: str | None
+
+
+class DriftLine(TypedDict):
+    """A difference: missing, unexpected, different, role or state; of whom, and in what (before: there; after: as it should be)."""
+
+    id: str
+    kind: str
+    state: str
+    name: str
+    person: str | None
+    account: str | None
+    remote_id: str | None
+    there: dict[str, Any]
+    changes: list[ChangedAttribute]
+    first_seen_at: str
+    last_seen_at: str
 
 
 class Exchange(TypedDict):
@@ -482,6 +500,14 @@ class PageOfDeliveries(TypedDict):
     next: str | None
 
 
+class PageOfDrift(TypedDict):
+    """A page of differences."""
+
+    items: list[DriftLine]
+    total: int
+    next: str | None
+
+
 class PageOfGroups(TypedDict):
     """A page of groups."""
 
@@ -502,6 +528,14 @@ class PageOfPeople(TypedDict):
     """A page of people."""
 
     items: list[PersonLine]
+    total: int
+    next: str | None
+
+
+class PageOfRuns(TypedDict):
+    """A page of runs."""
+
+    items: list[Run]
     total: int
     next: str | None
 
@@ -685,6 +719,22 @@ class RolesAs(TypedDict):
     which: str
     shape: str
     value: str
+
+
+class Run(TypedDict):
+    """One reconciliation: how far it is, and how many differences of each kind it found."""
+
+    id: str
+    state: str
+    asked_by: str
+    asked_at: str
+    started_at: str | None
+    ended_at: str | None
+    progress: int
+    read: int
+    counts: dict[str, int]
+    message: str | None
+    mend: str | None
 
 
 class Session(TypedDict):

@@ -131,6 +131,7 @@ class Demo:
             self._add_application(dravo, application)
         self._live_a_little(people)
         self._settle(dravo)
+        self._drift(dravo)
         self.kept["loaded"] = True
         self._keep()
 
@@ -189,6 +190,22 @@ class Demo:
     def _settle(self, dravo: Dravo) -> None:
         with self.screen.status("Delivering accounts to the applications"):
             wait_until(lambda: dravo.deliveries.list(state="waiting").total() == 0, "the deliveries", 60)
+
+    def _drift(self, dravo: Dravo) -> None:
+        """Somebody changes things in an application by other hands; comparing finds it."""
+        for key, changes in scenario.BY_OTHER_HANDS.items():
+            address, headers = f"{self.addresses[key]}/scim/v2/Users", {"Authorization": f"Bearer {self.kept['stand_ins'][key]['token']}"}
+            accounts = {each["userName"]: each for each in httpx.get(f"{self.addresses[key]}/state", trust_env=False).json()["accounts"]}
+            for name, change in changes.items():
+                account = accounts[name]
+                if change is None:
+                    httpx.delete(f"{address}/{account['id']}", headers=headers, trust_env=False)
+                else:
+                    httpx.put(f"{address}/{account['id']}", json={**account, **change}, headers=headers, trust_env=False)
+            for account in scenario.MADE_THERE.get(key, ()):
+                httpx.post(address, json=account, headers=headers, trust_env=False)
+            run = dravo.applications.reconcile(key)["id"]
+            wait_until(lambda run=run: dravo.applications.run(run)["ended_at"] is not None, "the comparison", 30)  # type: ignore[misc]
 
     def _reconnect(self, dravo: Dravo) -> None:
         """A stand-in that had to take another port is connected anew."""

@@ -69,7 +69,20 @@ APPLICATIONS: list[dict[str, Any]] = [
             ("Plant Curators", "curator"),
         ],
         "stand_in": True,
-        "settings": {"on_gone": "delete"},
+        "settings": {"on_gone": "delete", "reconcile_at": "0 3 * * *"},
+    },
+    {
+        "key": "glasshouse-controls",
+        "label": "Glasshouse Controls",
+        "owner": "Leocadia Vantongeren",
+        "roles": [("reader", "Reader", 10), ("operator", "Operator", 20), ("engineer", "Engineer", 30)],
+        "groups": [("Horticulture", "reader"), ("Estates", "operator")],
+        "stand_in": True,
+        "settings": {
+            "roles_as": {"way": "groups"},
+            "per_second": 50,
+            "attributes": [{"attribute": "displayName", "expression": '"{name.familyName then upper}, {name.givenName}" else displayName'}],
+        },
     },
     {
         "key": "ticket-desk",
@@ -98,6 +111,18 @@ APPLICATIONS: list[dict[str, Any]] = [
     },
 ]
 TRY = {"source": SOURCE_KEY, "group": "Herbarium", "application": "plant-records", "role": "recorder"}
+
+# What somebody does in an application by other hands, found by comparing: by user name, None for an account that is removed.
+BY_OTHER_HANDS: dict[str, dict[str, dict[str, Any] | None]] = {
+    "plant-records": {
+        "amara.okonjo": {"roles": [{"value": "curator", "display": "Curator", "primary": True}]},
+        "zofia.wisniarska": {"title": "Volunteer"},
+        "tobias.wrenfield": None,
+    },
+}
+MADE_THERE: dict[str, list[dict[str, Any]]] = {
+    "plant-records": [{"userName": "label-printer", "displayName": "Label printer", "active": True, "roles": [{"value": "viewer"}]}],
+}
 
 LEAVER, INACTIVE = "finley.ashdown", "tom.hartley"
 RENAMED = ("clover.pennington", "clover.pennington-reyes")

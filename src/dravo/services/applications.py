@@ -84,7 +84,16 @@ def _statement() -> Any:
         where = (d.application_id == p.id, d.closed_at.is_(None), d.state == state)
         return select(func.count()).select_from(t.delivery).where(*where).scalar_subquery().label(state)
 
-    return select(t.application, people.label("people"), accounts.label("accounts"), deliveries(WAITING), deliveries(FAILED), deliveries(HELD))
+    drifting = select(func.count()).select_from(t.drift).where(t.drift.c.application_id == p.id, t.drift.c.state == "open").scalar_subquery()
+    return select(
+        t.application,
+        drifting.label("drifting"),
+        people.label("people"),
+        accounts.label("accounts"),
+        deliveries(WAITING),
+        deliveries(FAILED),
+        deliveries(HELD),
+    )
 
 
 def _line(row: Any) -> dict[str, Any]:
@@ -99,6 +108,7 @@ def _line(row: Any) -> dict[str, Any]:
         "accounts": row.accounts,
         "waiting": row.waiting,
         "failed": row.failed + row.held,
+        "drifting": row.drifting,
         "answered_at": row.answered_at,
         "trouble": row.trouble,
         "mend": row.trouble_mend,

@@ -138,6 +138,8 @@ def open_anew(connection: Connection, account_id: str, now: Instant) -> str:
     d = t.delivery.c
     present = connection.execute(select(d.id).where(and_(d.account_id == account_id, d.closed_at.is_(None)))).scalar()
     if present:
+        woken = {"state": WAITING, "next_attempt_at": now, "message": None, "mend": None, "kind": None}
+        connection.execute(update(t.delivery).where(d.id == present).values(**woken))
         return str(present)
     connection.execute(
         update(t.account)

@@ -11,7 +11,7 @@ import structlog
 
 from dravo.core.errors import DravoError
 from dravo.core.instants import Instant, later
-from dravo.services import delivering, group_delivering, recalculating, settings, tracing
+from dravo.services import delivering, group_delivering, recalculating, reconciling, settings, tracing
 from dravo.services.delivering import Ready, Settlement
 from dravo.services.house import House
 from dravo.services.talking import Talker
@@ -36,6 +36,8 @@ class Worker:
         self.house = house
         self.talker = Talker(house)
         self._pool = ThreadPoolExecutor(THREADS, thread_name_prefix="delivery")
+        self._runs = ThreadPoolExecutor(1, thread_name_prefix="run")
+        self._run: Future[None] | None = None
         self._lock = threading.Lock()
         self._in_hand: set[str] = set()
         # Under way for each application: all, and of them groups.
@@ -55,6 +57,7 @@ class Worker:
         settler = threading.Thread(target=self._settle, name="settler")
         settler.start()
         delivering.begin_anew(self.house)
+        reconciling.end_broken_off(self.house)
         while not self._stopped.is_set():
             try:
                 handed = self.look()
@@ -65,6 +68,7 @@ class Worker:
             if not handed:
                 self._wake.wait(LOOK_SECONDS)
             self._wake.clear()
+        self._runs.shutdown(wait=False)
         self._pool.shutdown(wait=True)
         self._settlements.put(None)
         settler.join()
@@ -88,6 +92,8 @@ class Worker:
             kept = settings.get(self.house)
             tracing.sweep(self.house.database, now, kept["trace_days"], kept["traces_per_source"])
             delivering.sweep(self.house, now, kept["attempt_days"])
+        reconciling.ask_by_schedule(self.house, now)
+        self._begin_run()
         recalculating.mark_those_whose_time_has_come(self.house, now)
         recalculating.work_through(self.house, recalculating.CHUNK)
         with self._lock:
@@ -102,6 +108,15 @@ class Worker:
         for application_id in {each.application_id for each in chosen}:
             self._go_on(application_id)
         return len(chosen) + self._hand_out_groups(now, free - len(chosen))
+
+    def _begin_run(self) -> None:
+        """Begin the next reconciliation that was asked for, if none is under way: one at a time, beside the deliveries."""
+        if self._run is not None and not self._run.done():
+            return
+        if self._run is not None and self._run.exception() is not None:
+            log.error("a run broke off", exc_info=self._run.exception())
+        run_id = reconciling.next_asked(self.house)
+        self._run = self._runs.submit(reconciling.carry_out, self.house, self.talker, run_id) if run_id is not None else None
 
     def _go_on(self, application_id: str) -> None:
         """Hand out what is queued for an application, within its pace."""

@@ -282,6 +282,31 @@ class ExpressionBody(Given):
     attribute: Text | None = None
 
 
+class DriftQuery(PageQuery):
+    """Which differences; without a state those that are not ignored."""
+
+    kind: Literal["missing", "unexpected", "different", "role", "state"] | None = None
+    state: Literal["open", "mending", "ignored"] | None = None
+
+
+class DriftBody(Given):
+    """Some differences, by id."""
+
+    ids: list[Text] = Field(min_length=1, max_length=1_000)
+
+
+class IgnoreBody(DriftBody):
+    """Some differences to be ignored, or no longer."""
+
+    ignored: bool = True
+
+
+class LinkBody(Given):
+    """Whose account it is: a person by id, user name or e-mail."""
+
+    person: Text
+
+
 class KindsQuery(BaseModel):
     """Of which application; without one, of all."""
 

@@ -334,6 +334,7 @@ class ApplicationLine(BaseModel):
     accounts: int
     waiting: int
     failed: int
+    drifting: int
     answered_at: str | None
     trouble: str | None
     mend: str | None

@@ -1,0 +1,244 @@
+<script setup lang="ts">
+// In what an application differs from what should be there: compared on demand or by schedule, mended, linked or ignored.
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { computed, ref, watch } from 'vue'
+import { answered, api, type Schemas } from '../api/client'
+import AskDialog from './AskDialog.vue'
+import EmptyState from './EmptyState.vue'
+import PagedTable from './PagedTable.vue'
+import PersonChoice from './PersonChoice.vue'
+import ProblemNote from './ProblemNote.vue'
+import StateMark from './StateMark.vue'
+import TimeOf from './TimeOf.vue'
+
+type Line = Schemas['DriftLine']
+const props = defineProps<{ application: Schemas['Application'] }>()
+const queries = useQueryClient()
+const path = { key: props.application.key }
+const wrong = ref<unknown>(null)
+const kind = ref<'missing' | 'unexpected' | 'different' | 'role' | 'state' | null>(null)
+const ignored = ref(false)
+const about = computed(() => ({
+  kind: kind.value ?? undefined,
+  state: ignored.value ? ('ignored' as const) : undefined,
+}))
+const fetch = (after: string | undefined, count: number) =>
+  answered(api.GET('/api/v1/applications/{key}/drift', { params: { path, query: { after, count, ...about.value } } }))
+const runs = useQuery({
+  queryKey: ['runs', props.application.key],
+  queryFn: () => answered(api.GET('/api/v1/applications/{key}/runs', { params: { path, query: { count: 5 } } })),
+  refetchInterval: 1500,
+})
+const last = computed(() => runs.data.value?.items[0])
+const underWay = computed(() => last.value && !last.value.ended_at)
+watch(
+  () => last.value?.ended_at,
+  () => void queries.invalidateQueries(),
+)
+
+async function attempt(act: () => Promise<unknown>): Promise<void> {
+  wrong.value = null
+  try {
+    await act()
+    await queries.invalidateQueries()
+  } catch (problem) {
+    wrong.value = problem
+  }
+}
+const compare = () => attempt(() => answered(api.POST('/api/v1/applications/{key}/runs', { params: { path } })))
+const stop = (id: string) => attempt(() => answered(api.POST('/api/v1/runs/{id}/stop', { params: { path: { id } } })))
+
+const chosen = ref<string[]>([])
+const looking = ref(false)
+const lines = ref<Line[]>([])
+/** What mending would do stands in each line; it is shown once more for those that were chosen. */
+async function look(ids: string[]): Promise<void> {
+  await attempt(async () => {
+    const found = await answered(
+      api.GET('/api/v1/applications/{key}/drift', { params: { path, query: { count: 500, ...about.value } } }),
+    )
+    lines.value = found.items.filter((each) => ids.includes(each.id) && each.kind !== 'unexpected')
+    looking.value = true
+  })
+}
+async function allOfOurs(): Promise<void> {
+  await attempt(async () => {
+    const query = { count: 500, kind: kind.value ?? undefined, state: 'open' as const }
+    const found = await answered(api.GET('/api/v1/applications/{key}/drift', { params: { path, query } }))
+    lines.value = found.items.filter((each) => each.kind !== 'unexpected')
+    looking.value = true
+  })
+}
+const mend = () =>
+  attempt(async () => {
+    const body = { ids: lines.value.map((each) => each.id) }
+    await answered(api.POST('/api/v1/applications/{key}/drift/mend', { params: { path }, body }))
+    looking.value = false
+    chosen.value = []
+  })
+const ignore = (ids: string[], on: boolean) =>
+  attempt(async () => {
+    const body = { ids, ignored: on }
+    await answered(api.POST('/api/v1/applications/{key}/drift/ignore', { params: { path }, body }))
+    chosen.value = []
+  })
+
+const linking = ref(false)
+const stranger = ref<Line | null>(null)
+const person = ref<string | null>(null)
+const link = () =>
+  attempt(async () => {
+    const params = { path: { ...path, id: stranger.value?.id ?? '' } }
+    await answered(
+      api.POST('/api/v1/applications/{key}/drift/{id}/link', { params, body: { person: person.value ?? '' } }),
+    )
+    linking.value = false
+  })
+const words: Record<string, string> = {
+  missing: 'our account is not there',
+  unexpected: 'belongs to nobody here',
+  different: 'other attributes',
+  role: 'another role',
+  state: 'active or not',
+}
+function told(value: unknown): string {
+  if (value === null || value === undefined) return 'nothing'
+  if (Array.isArray(value)) return value.map(told).join(', ') || 'nothing'
+  if (typeof value === 'object') {
+    const parts = value as Record<string, unknown>
+    return String(parts.value ?? Object.values(parts).map(told).join(' '))
+  }
+  return value === true ? 'yes' : value === false ? 'no' : String(value)
+}
+</script>
+
+<template>
+  <div class="row run">
+    <v-btn color="primary" :disabled="Boolean(underWay)" @click="compare">Compare now</v-btn>
+    <div v-if="last" role="status">
+      <template v-if="underWay">
+        <StateMark state="waiting" /> {{ last.progress.toLocaleString('en') }} accounts read there
+        <v-btn size="small" variant="outlined" @click="stop(last.id)">Stop</v-btn>
+      </template>
+      <template v-else>
+        <StateMark :state="last.state" /> compared <TimeOf :at="last.ended_at" /> by {{ last.asked_by }}:
+        <template v-if="last.state === 'done'">{{ last.read.toLocaleString('en') }} accounts read there</template>
+        <template v-else>{{ last.message }} {{ last.mend }}</template>
+      </template>
+    </div>
+    <span v-if="application.settings.reconcile_at" class="quiet"
+      >next by itself <TimeOf :at="application.settings.reconcile_next_at"
+    /></span>
+    <span v-else class="quiet">No schedule: set one under Roles and connection.</span>
+  </div>
+  <ProblemNote :wrong="wrong" />
+  <div class="row filters">
+    <v-select
+      v-model="kind"
+      :items="['missing', 'unexpected', 'different', 'role', 'state']"
+      label="Kind"
+      clearable
+      class="narrow"
+    />
+    <v-checkbox v-model="ignored" label="Those that are ignored" />
+    <v-btn v-if="!ignored" variant="outlined" @click="allOfOurs">Mend all of ours</v-btn>
+    <v-btn v-if="chosen.length" variant="outlined" @click="look(chosen)">Mend {{ chosen.length }}</v-btn>
+    <v-btn v-if="chosen.length" variant="outlined" @click="ignore(chosen, !ignored)">
+      {{ ignored ? 'No longer ignore' : 'Ignore' }} {{ chosen.length }}
+    </v-btn>
+  </div>
+  <PagedTable
+    :name="`drift-${application.key}`"
+    caption="Drift"
+    :columns="['Choose', 'Account', 'Kind', 'There', 'As it should be', 'State', 'Since', '']"
+    :fetch="fetch"
+    :about="about"
+    :refresh="3000"
+  >
+    <template #row="{ item }">
+      <td><v-checkbox-btn v-model="chosen" :value="item.id" :aria-label="`Choose ${item.name}, ${item.kind}`" /></td>
+      <td>
+        <router-link v-if="item.person" :to="`/people/${item.person}`">{{ item.name }}</router-link>
+        <template v-else>{{ item.name }}</template>
+      </td>
+      <td>
+        {{ item.kind }}
+        <div class="quiet">{{ words[item.kind] }}</div>
+      </td>
+      <td>
+        <template v-if="item.kind === 'unexpected'">
+          <span class="mono">{{ told(item.there.userName) }}</span>
+          <div class="quiet">{{ item.there.active === false ? 'inactive' : 'active' }}</div>
+        </template>
+        <div v-for="each in item.changes" :key="each.attribute">
+          <b>{{ each.attribute }}</b>: {{ told(each.before) }}
+        </div>
+      </td>
+      <td>
+        <div v-for="each in item.changes" :key="each.attribute">
+          <b>{{ each.attribute }}</b>: {{ told(each.after) }}
+        </div>
+        <template v-if="item.kind === 'missing'">an account</template>
+      </td>
+      <td><StateMark :state="item.state === 'mended' ? 'agreed' : item.state" /></td>
+      <td><TimeOf :at="item.first_seen_at" /></td>
+      <td>
+        <v-btn
+          v-if="item.kind === 'unexpected'"
+          size="small"
+          variant="outlined"
+          @click="((stranger = item), (person = null), (wrong = null), (linking = true))"
+          >Link</v-btn
+        >
+        <v-btn v-else-if="item.state === 'open'" size="small" variant="outlined" @click="look([item.id])">Mend</v-btn>
+      </td>
+    </template>
+    <template #empty>
+      <EmptyState :title="ignored ? 'Nothing is ignored' : last ? 'No difference is known' : 'Never compared'">
+        Comparing reads the application's accounts and lists what somebody changed there by other hands.
+      </EmptyState>
+    </template>
+  </PagedTable>
+  <AskDialog
+    v-model="looking"
+    :title="`Bring ${lines.length} ${lines.length === 1 ? 'account' : 'accounts'} to what should be there?`"
+    act="Mend"
+    :wrong="wrong"
+    wide
+    @done="mend"
+  >
+    <ul class="list">
+      <li v-for="line in lines.slice(0, 100)" :key="line.id">
+        <b>{{ line.name }}</b>:
+        <template v-if="line.kind === 'missing'">an account is made</template>
+        <span v-for="each in line.changes" :key="each.attribute"
+          >{{ each.attribute }} becomes {{ told(each.after) }}
+        </span>
+      </li>
+    </ul>
+    <p v-if="!lines.length" class="quiet">There is nothing of ours to mend here.</p>
+  </AskDialog>
+  <AskDialog
+    v-model="linking"
+    :title="`Whose account is “${stranger?.name}”?`"
+    act="Link it"
+    :wrong="wrong"
+    @done="link"
+  >
+    <p class="quiet">It is then brought to what is due for that person; they need a role in this application.</p>
+    <PersonChoice v-model="person" label="Person" />
+  </AskDialog>
+</template>
+
+<style scoped>
+.run {
+  margin-bottom: 12px;
+}
+.narrow {
+  flex: 0 1 200px;
+}
+.list {
+  max-height: 300px;
+  overflow-y: auto;
+}
+</style>

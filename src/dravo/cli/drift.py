@@ -1,0 +1,106 @@
+"""`dravo drift`: compare an application with what should be there, and what is done about the differences."""
+
+from __future__ import annotations
+
+import argparse
+import time
+from typing import Any
+
+from dravo.cli.frame import FAILED, command, list_options, moment, noun, said, show_json, show_list
+from dravo.client import Dravo
+
+
+def add_commands(nouns: Any) -> None:
+    """Add the commands."""
+    verbs = noun(nouns, "drift", "in what applications differ from what should be there")
+    find = command(verbs, "find", _find, "compare an application with what should be there, now", ["dravo drift find plant-records"])
+    find.add_argument("application")
+    listing = command(verbs, "list", _list, "list the differences that the last comparison found", ["dravo drift list plant-records --kind role"])
+    listing.add_argument("application")
+    listing.add_argument("--kind", choices=("missing", "unexpected", "different", "role", "state"))
+    listing.add_argument("--state", choices=("open", "mending", "ignored"))
+    list_options(listing)
+    mend = command(verbs, "mend", _mend, "bring accounts that drifted to what is due", ["dravo drift mend plant-records --all"])
+    mend.add_argument("application")
+    mend.add_argument("ids", nargs="*")
+    mend.add_argument("--all", action="store_true", help="every open difference of an account of ours")
+    ignore = command(verbs, "ignore", _ignore, "leave differences as they are, and out of the list")
+    ignore.add_argument("application")
+    ignore.add_argument("ids", nargs="+")
+    ignore.add_argument("--no-longer", action="store_true", help="take that back")
+    link = command(verbs, "link", _link, "say whose account there an unexpected one is")
+    link.add_argument("application")
+    link.add_argument("id")
+    link.add_argument("person")
+    runs = command(verbs, "runs", _runs, "list an application's comparisons")
+    runs.add_argument("application")
+    list_options(runs)
+
+
+def _find(given: argparse.Namespace, dravo: Dravo) -> int:
+    run = dravo.applications.reconcile(given.application)
+    while run["ended_at"] is None:
+        time.sleep(0.2)
+        run = dravo.applications.run(run["id"])
+    if given.json:
+        show_json(run)
+    elif run["state"] == "done":
+        found = ", ".join(f"{number} {kind}" for kind, number in run["counts"].items() if number) or "no difference"
+        print(f"{run['read']} accounts were read there: {found}.")
+    else:
+        print(f"It ended {run['state']}: {run['message']} {run['mend'] or ''}".strip())
+    return 0 if run["state"] == "done" else FAILED
+
+
+def _list(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {
+        "Kind": lambda d: d["kind"],
+        "Who": lambda d: d["name"],
+        "What differs": _what,
+        "State": lambda d: d["state"],
+        "Since (UTC)": lambda d: moment(d["first_seen_at"]),
+        "Id": lambda d: d["id"],
+    }
+    found = dravo.applications.drift(given.application, kind=given.kind, state=given.state)
+    show_list(given, found, columns, "No difference is known; 'dravo drift find' compares anew.")
+
+
+def _what(line: Any) -> str:
+    if line["kind"] == "missing":
+        return "our account is not there"
+    if line["kind"] == "unexpected":
+        return f"an account of nobody here: {line['there'].get('userName', line['remote_id'])}"
+    return "; ".join(f"{each['attribute']}: {said(each['before'])} there, should be {said(each['after'])}" for each in line["changes"])
+
+
+def _mend(given: argparse.Namespace, dravo: Dravo) -> None:
+    ids = list(given.ids)
+    if given.all:
+        ids = [each["id"] for each in dravo.applications.drift(given.application, state="open") if each["kind"] != "unexpected"]
+    if not ids:
+        print("There is nothing to mend.")
+        return
+    number = sum(dravo.applications.mend_drift(given.application, ids[start : start + 1_000]) for start in range(0, len(ids), 1_000))
+    print(f"{number} are being mended; 'dravo delivery list --application {given.application}' shows how.")
+
+
+def _ignore(given: argparse.Namespace, dravo: Dravo) -> None:
+    number = dravo.applications.ignore_drift(given.application, given.ids, ignored=not given.no_longer)
+    print(f"{number} {'no longer ignored' if given.no_longer else 'ignored'}.")
+
+
+def _link(given: argparse.Namespace, dravo: Dravo) -> None:
+    dravo.applications.link_drift(given.application, given.id, given.person)
+    print("Linked; it is now brought to what is due for that person.")
+
+
+def _runs(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {
+        "Asked (UTC)": lambda r: moment(r["asked_at"]),
+        "By": lambda r: r["asked_by"],
+        "State": lambda r: r["state"],
+        "Read": lambda r: r["read"],
+        "Found": lambda r: ", ".join(f"{number} {kind}" for kind, number in r["counts"].items() if number) or "-",
+        "What was said": lambda r: r["message"],
+    }
+    show_list(given, dravo.applications.runs(given.application), columns, "It was never compared.")

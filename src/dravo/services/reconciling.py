@@ -1,0 +1,357 @@
+"""Reconciliation: reads what an application has, compares it with what should be there, lists the drift, mends what is chosen.
+
+Nothing is concluded from a list that is not whole. A run is work of the worker: it shows its progress and can be stopped.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Generator, Mapping, Sequence
+from typing import Any
+
+from sqlalchemy import Connection, delete, func, insert, select, update
+
+from dravo.core import schedules
+from dravo.core.accounts import PRESENT, scim_body
+from dravo.core.carrying import ATTRIBUTE, RolesAs, carried
+from dravo.core.drift import KINDS, UNEXPECTED, Drift, Expected, compare
+from dravo.core.errors import AlreadyThere, DravoError, InvalidInput, NotFound
+from dravo.core.instants import Instant
+from dravo.protocols.scim.capabilities import Capabilities
+from dravo.protocols.scim.judging import Trouble
+from dravo.protocols.scim.listing import everything
+from dravo.protocols.scim.outgoing import Request
+from dravo.services import assigning
+from dravo.services.auditing import record_change
+from dravo.services.deliveries import bind, open_anew
+from dravo.services.house import House
+from dravo.services.permissions import Caller
+from dravo.services.talking import Talk, Talker, There
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.store.identifiers import new_id
+from dravo.store.pages import Ask, page
+
+RECONCILIATION = "reconciliation"
+ASKED, RUNNING, FINISHED, FAILED, STOPPED = "asked", "running", "done", "failed", "stopped"
+OPEN, MENDING, IGNORED = "open", "mending", "ignored"
+
+
+class Stopped(Exception):
+    """Somebody asked for the run to be stopped."""
+
+
+def ask_for(house: House, caller: Caller, key: str) -> dict[str, Any]:
+    """Have an application be compared with what should be there; returns the run.
+
+    Raises:
+        NotFound; InvalidInput if it is not connected; AlreadyThere if a run is under way.
+    """
+    now = clock.now()
+    with house.database.writing() as connection:
+        application = _application(connection, key)
+        if not application.base_url or not application.secret:
+            raise InvalidInput(f"'{application.label}' is not connected.", "Give its address and token first.")
+        if _under_way(connection, application.id):
+            raise AlreadyThere(f"A run for '{application.label}' is under way.", "Wait for its end, or stop it.")
+        run_id = _ask(connection, application.id, caller.name, now)
+        record_change(connection, house.keys, caller, "asked for a reconciliation", "application", application.id, now, {"key": key})
+    return one_run(house, run_id)
+
+
+def ask_by_schedule(house: House, now: Instant) -> None:
+    """Ask for the runs whose time has come; one that was missed while the service was down is made up once."""
+    p = t.application.c
+    due = (p.reconcile_next_at.is_not(None), p.reconcile_next_at <= now)
+    with house.database.reading() as connection:
+        if connection.execute(select(p.id).where(*due).limit(1)).first() is None:
+            return
+    with house.database.writing() as connection:
+        for row in connection.execute(select(t.application).where(*due)).all():
+            following = schedules.next_time(row.reconcile_at, now) if row.reconcile_at else None
+            connection.execute(update(t.application).where(p.id == row.id).values(reconcile_next_at=following))
+            if row.base_url and row.secret and row.switched_on and not _under_way(connection, row.id):
+                _ask(connection, row.id, "the schedule", now)
+
+
+def _under_way(connection: Connection, application_id: str) -> bool:
+    r = t.run.c
+    return connection.execute(select(r.id).where(r.application_id == application_id, r.ended_at.is_(None)).limit(1)).first() is not None
+
+
+def _ask(connection: Connection, application_id: str, asked_by: str, now: Instant) -> str:
+    run_id = new_id()
+    row = {
+        "id": run_id, "kind": RECONCILIATION, "application_id": application_id, "state": ASKED, "asked_by": asked_by, "asked_at": now,
+        "progress": 0, "stop_asked": False,
+    }  # fmt: skip
+    connection.execute(insert(t.run).values(**row))
+    return run_id
+
+
+def end_broken_off(house: House) -> None:
+    """Close runs that were under way when the worker ended: what they had found out was written at their end only."""
+    values = {"state": FAILED, "ended_at": clock.now(), "message": "The service was stopped in the middle of it.", "mend": "Ask for it again."}
+    with house.database.writing() as connection:
+        connection.execute(update(t.run).where(t.run.c.state == RUNNING, t.run.c.ended_at.is_(None)).values(**values))
+
+
+def next_asked(house: House) -> str | None:
+    """Return the id of the run that has waited longest, or None."""
+    with house.database.reading() as connection:
+        found: str | None = connection.execute(select(t.run.c.id).where(t.run.c.state == ASKED).order_by(t.run.c.id).limit(1)).scalar()
+    return found
+
+
+def carry_out(house: House, talker: Talker, run_id: str) -> None:
+    """Carry out a run: read, compare, write down what differs."""
+    p, r = t.application.c, t.run.c
+    with house.database.writing() as connection:
+        values = {"state": RUNNING, "started_at": clock.now()}
+        connection.execute(update(t.run).where(r.id == run_id).values(**values))
+        application = connection.execute(select(t.application).join(t.run, r.application_id == p.id).where(r.id == run_id)).one()
+    there = There(application.id, application.base_url, application.secret, application.auth, application.capabilities, application.per_second)
+    try:
+        talk = Talk(there)
+        capabilities = talker.capabilities(talk)
+        read = _read(house, talker, talk, capabilities, run_id)
+        with house.database.reading() as connection:
+            expected, left_alone = _expected(connection, application.id, capabilities)
+        drifts = list(compare(expected, read, left_alone))
+        _write(house, run_id, application.id, drifts, len(read))
+    except Stopped:
+        _end(house, run_id, STOPPED, "It was stopped; what was known before stands.")
+    except (Trouble, DravoError) as wrong:
+        _end(house, run_id, FAILED, wrong.message, wrong.mend)
+
+
+def _read(house: House, talker: Talker, talk: Talk, capabilities: Capabilities, run_id: str) -> list[Mapping[str, Any]]:
+    """Read the whole list, writing down how far it is; Stopped if somebody asked for that."""
+    conversation: Generator[Request, Any, list[Mapping[str, Any]]] = everything("/Users", capabilities)
+    answer: Any = None
+    progress = 0
+    while True:
+        try:
+            request = conversation.send(answer)
+        except StopIteration as end:
+            read: list[Mapping[str, Any]] = end.value
+            return read
+        answer = talker.exchange(talk, request)
+        progress += len((answer.body or {}).get("Resources") or [])
+        with house.database.writing() as connection:
+            connection.execute(update(t.run).where(t.run.c.id == run_id).values(progress=progress))
+            if connection.execute(select(t.run.c.stop_asked).where(t.run.c.id == run_id)).scalar():
+                raise Stopped
+
+
+def _expected(connection: Connection, application_id: str, capabilities: Capabilities) -> tuple[list[Expected], frozenset[str]]:
+    """Return accounts that are settled, and ids there of those that are not: work that is under way is no drift."""
+    a, u = t.account.c, t.user.c
+    statement = select(a.id, a.due, a.due_version, a.agreed_version, a.remote_id, u.display_name).join(t.user, u.id == a.user_id)
+    expected, left_alone = [], set()
+    for row in connection.execute(statement.where(a.application_id == application_id, a.remote_id.is_not(None))):
+        if row.due["want"] != PRESENT or row.agreed_version < row.due_version:
+            left_alone.add(row.remote_id)
+            continue
+        how = RolesAs(**row.due.get("carry", {}))
+        carriers = frozenset(carried(row.due["roles"], how, capabilities.roles)) if how.way != ATTRIBUTE else frozenset((how.attribute or "",))
+        body = {name: value for name, value in scim_body(row.due, capabilities.roles).items() if capabilities.takes(name)}
+        expected.append(Expected(row.id, row.remote_id, row.display_name, body, carriers))
+    return expected, frozenset(left_alone)
+
+
+def _write(house: House, run_id: str, application_id: str, drifts: Sequence[Drift], read: int) -> None:
+    now = clock.now()
+    d = t.drift.c
+    with house.database.writing() as connection:
+        known = {(row.kind, row.about): row for row in connection.execute(select(t.drift).where(d.application_id == application_id))}
+        made = []
+        for each in drifts:
+            values: dict[str, Any] = {
+                "there": each.there, "differences": [dict(one) for one in each.differences], "name": each.name, "remote_id": each.remote_id,
+                "last_seen_at": now, "run_id": run_id,
+            }  # fmt: skip
+            row = known.pop((each.kind, each.about), None)
+            if row is None:
+                fixed = {"id": new_id(), "application_id": application_id, "kind": each.kind, "about": each.about, "account_id": each.account_id}
+                made.append({**fixed, **values, "state": OPEN, "first_seen_at": now})
+            else:
+                state = row.state if row.state == IGNORED else OPEN
+                connection.execute(update(t.drift).where(d.id == row.id).values(**values, state=state))
+        if made:
+            connection.execute(insert(t.drift), made)
+        gone = [row.id for row in known.values()]
+        for start in range(0, len(gone), 500):
+            connection.execute(delete(t.drift).where(d.id.in_(gone[start : start + 500])))
+        counts = {"read": read, **Counter(each.kind for each in drifts)}
+        connection.execute(update(t.run).where(t.run.c.id == run_id).values(state=FINISHED, ended_at=now, counts=counts, progress=read))
+
+
+def _end(house: House, run_id: str, state: str, message: str, mend: str = "") -> None:
+    values = {"state": state, "ended_at": clock.now(), "message": message, "mend": mend}
+    with house.database.writing() as connection:
+        connection.execute(update(t.run).where(t.run.c.id == run_id).values(**values))
+
+
+def stop(house: House, caller: Caller, run_id: str) -> dict[str, Any]:
+    """Have a run be stopped at its next page.
+
+    Raises:
+        NotFound.
+    """
+    now = clock.now()
+    with house.database.writing() as connection:
+        row = connection.execute(select(t.run).where(t.run.c.id == run_id)).first()
+        if row is None:
+            raise NotFound(f"There is no run with the id '{run_id}'.")
+        if row.ended_at is None:
+            values: dict[str, Any] = {"stop_asked": True}
+            if row.state == ASKED:
+                values |= {"state": STOPPED, "ended_at": now, "message": "It was stopped before it began."}
+            connection.execute(update(t.run).where(t.run.c.id == run_id).values(**values))
+            record_change(connection, house.keys, caller, "stopped a run", "application", row.application_id, now, {"run": run_id})
+    return one_run(house, run_id)
+
+
+# Looking at runs and drift
+
+
+def runs(house: House, key: str, ask: Ask) -> dict[str, Any]:
+    """Return a page of an application's runs, newest first."""
+    with house.database.reading() as connection:
+        application = _application(connection, key)
+        return page(connection, select(t.run).where(t.run.c.application_id == application.id), [t.run.c.id], ask, _run_line, newest_first=True)
+
+
+def one_run(house: House, run_id: str) -> dict[str, Any]:
+    """Return one run.
+
+    Raises:
+        NotFound.
+    """
+    with house.database.reading() as connection:
+        row = connection.execute(select(t.run).where(t.run.c.id == run_id)).first()
+    if row is None:
+        raise NotFound(f"There is no run with the id '{run_id}'.")
+    return _run_line(row)
+
+
+def _run_line(row: Any) -> dict[str, Any]:
+    counts = row.counts or {}
+    return {
+        "id": row.id, "state": row.state, "asked_by": row.asked_by, "asked_at": row.asked_at, "started_at": row.started_at, "ended_at": row.ended_at,
+        "progress": row.progress, "read": counts.get("read", row.progress), "counts": {kind: counts.get(kind, 0) for kind in KINDS},
+        "message": row.message, "mend": row.mend,
+    }  # fmt: skip
+
+
+def drift(house: House, key: str, ask: Ask, kind: str | None = None, state: str | None = None) -> dict[str, Any]:
+    """Return a page of an application's drift by name: open and being mended, unless a state is said."""
+    d, a = t.drift.c, t.account.c
+    with house.database.reading() as connection:
+        application = _application(connection, key)
+        statement = (
+            select(t.drift, a.user_id, a.agreed_at, a.agreed_version, a.due_version)
+            .outerjoin(t.account, a.id == d.account_id)
+            .where(d.application_id == application.id)
+        )
+        statement = statement.where(d.state == state) if state else statement.where(d.state != IGNORED)
+        if kind:
+            statement = statement.where(d.kind == kind)
+        return page(connection, statement, [d.name, d.id], ask, _drift_line)
+
+
+def _drift_line(row: Any) -> dict[str, Any]:
+    mended = row.state == MENDING and row.agreed_version == row.due_version and (row.agreed_at or "") > row.last_seen_at
+    return {
+        "id": row.id, "kind": row.kind, "state": "mended" if mended else row.state, "name": row.name,
+        "person": row.user_id, "account": row.account_id,
+        "remote_id": row.remote_id, "there": row.there or {}, "changes": row.differences or [], "first_seen_at": row.first_seen_at,
+        "last_seen_at": row.last_seen_at,
+    }  # fmt: skip
+
+
+def open_number(connection: Connection, application_id: str) -> int:
+    """Return how many differences of an application are open."""
+    where = (t.drift.c.application_id == application_id, t.drift.c.state == OPEN)
+    return int(connection.execute(select(func.count()).select_from(t.drift).where(*where)).scalar_one())
+
+
+# What is done about it
+
+
+def mend(house: House, caller: Caller, key: str, ids: Sequence[str]) -> dict[str, Any]:
+    """Have accounts that drifted be brought to what is due: each is read there, and what differs is changed.
+
+    Returns:
+        {"number": how many are being mended}.
+
+    Raises:
+        InvalidInput: if one is an account of nobody here: such a one is linked or ignored.
+    """
+    return _act(house, caller, key, ids, "mended drift", MENDING)
+
+
+def ignore(house: House, caller: Caller, key: str, ids: Sequence[str], *, ignored: bool = True) -> dict[str, Any]:
+    """Leave differences as they are, and out of the list; or take that back."""
+    return _act(house, caller, key, ids, "ignored drift" if ignored else "no longer ignored drift", IGNORED if ignored else OPEN)
+
+
+def _act(house: House, caller: Caller, key: str, ids: Sequence[str], action: str, state: str) -> dict[str, Any]:
+    now = clock.now()
+    with house.database.writing() as connection:
+        application = _application(connection, key)
+        rows = _rows(connection, application.id, ids)
+        for row in rows:
+            if state == MENDING:
+                if row.kind == UNEXPECTED:
+                    raise InvalidInput(f"'{row.name}' there belongs to nobody here.", "Link it to a person, or ignore it.", "ids")
+                open_anew(connection, row.account_id, now)
+            connection.execute(update(t.drift).where(t.drift.c.id == row.id).values(state=state))
+        details = {"application": key, "number": len(rows), "names": [row.name for row in rows[:20]]}
+        record_change(connection, house.keys, caller, action, "application", application.id, now, details)
+    return {"number": len(rows)}
+
+
+def link(house: House, caller: Caller, key: str, drift_id: str, person: str) -> dict[str, Any]:
+    """Say whose account there an unexpected one is; it is then brought to what is due for that person.
+
+    Raises:
+        NotFound; InvalidInput if the person has no account due there, or one is bound to them already.
+    """
+    now = clock.now()
+    a = t.account.c
+    with house.database.writing() as connection:
+        application = _application(connection, key)
+        row = _rows(connection, application.id, [drift_id])[0]
+        found = assigning.find_person(connection, person)
+        account = connection.execute(select(t.account).where(a.application_id == application.id, a.user_id == found.id)).first()
+        if row.kind != UNEXPECTED:
+            raise InvalidInput(f"'{row.name}' is bound to a person already.", "Mend it, or ignore it.", "person")
+        if account is None:
+            raise InvalidInput(
+                f"{found.display_name} has no access to '{application.label}'.", "Assign a role first; then link the account.", "person"
+            )
+        if account.remote_id is not None:
+            raise InvalidInput(f"{found.display_name} has another account there ({account.remote_id}).", "One person has one account.", "person")
+        bind(connection, application.id, account.id, row.remote_id)
+        open_anew(connection, account.id, now)
+        connection.execute(delete(t.drift).where(t.drift.c.id == row.id))
+        details = {"application": key, "remote_id": row.remote_id}
+        record_change(connection, house.keys, caller, "linked account", "account", account.id, now, details, {"person": found.display_name})
+    return {"number": 1}
+
+
+def _rows(connection: Connection, application_id: str, ids: Sequence[str]) -> list[Any]:
+    d = t.drift.c
+    rows = list(connection.execute(select(t.drift).where(d.application_id == application_id, d.id.in_(list(ids)[:1_000]))))
+    if not rows:
+        raise NotFound("None of these differences is there any more.", "Compare again.")
+    return rows
+
+
+def _application(connection: Connection, key: str) -> Any:
+    row = connection.execute(select(t.application).where(t.application.c.key == key)).first()
+    if row is None:
+        raise NotFound(f"There is no application with the key '{key}'.", "See the list of applications for the keys there are.")
+    return row

@@ -1,0 +1,50 @@
+"""What the management API gives of reconciliations: runs, and the drift that they found."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import BaseModel
+
+from dravo.web.api.application_models import ChangedAttribute
+from dravo.web.api.models import Page
+
+
+class Run(BaseModel):
+    """One reconciliation: how far it is, and how many differences of each kind it found."""
+
+    id: str
+    state: str
+    asked_by: str
+    asked_at: str
+    started_at: str | None
+    ended_at: str | None
+    progress: int
+    read: int
+    counts: dict[str, int]
+    message: str | None
+    mend: str | None
+
+
+class PageOfRuns(Page[Run]):
+    """A page of runs."""
+
+
+class DriftLine(BaseModel):
+    """A difference: missing, unexpected, different, role or state; of whom, and in what (before: there; after: as it should be)."""
+
+    id: str
+    kind: str
+    state: str
+    name: str
+    person: str | None
+    account: str | None
+    remote_id: str | None
+    there: dict[str, Any]
+    changes: list[ChangedAttribute]
+    first_seen_at: str
+    last_seen_at: str
+
+
+class PageOfDrift(Page[DriftLine]):
+    """A page of differences."""

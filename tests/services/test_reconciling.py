@@ -1,0 +1,206 @@
+"""Reconciliation: what is found, what is done about it, and that nothing is concluded from half a list."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from collections.abc import Callable
+from typing import Any
+
+import httpx
+import pytest
+
+from dravo.client import ApiError
+from dravo.core import schedules
+from dravo.core.drift import Expected, agrees, compare
+from dravo.core.errors import InvalidInput
+from dravo.core.instants import Instant
+from dravo.services import applications, reconciling
+from dravo.store import clock
+from dravo.store import tables as t
+from tests.harness import Running, StandIn, eventually
+from tests.rooms import Rooms
+
+Fresh = Callable[[str], str]
+BODY = {
+    "userName": "ada",
+    "active": True,
+    "roles": [{"value": "viewer", "primary": True}],
+    "emails": [{"value": "a@x", "type": "work"}],
+    "title": None,
+}
+ADA = Expected("a1", "7", "Ada", BODY)
+
+
+@pytest.mark.parametrize(
+    ("wanted", "found", "same"),
+    [
+        ("a", "a", True), ("a", "A", False), ("a", None, False), (None, None, True), ([], None, True), (None, "x", False), (True, True, True), (True, None, False),
+        (False, None, True), (False, True, False), (12, "12", True), ({"value": "a"}, {"value": "a", "display": "A"}, True), ({"value": "a"}, {"value": "b"}, False),
+        ([{"value": "a"}, {"value": "b"}], [{"value": "b", "primary": False}, {"value": "a"}], True), (["a"], ["a", "b"], False), (["a"], "a", False),
+        ({"value": "a", "primary": False}, {"value": "a"}, True),
+    ],
+)  # fmt: skip
+def test_what_counts_as_the_same(wanted: Any, found: Any, same: bool) -> None:
+    assert agrees(wanted, found) is same
+
+
+def test_each_kind_of_difference_is_told_apart() -> None:
+    there = {"id": "7", "userName": "ada", "active": False, "roles": [], "emails": [{"value": "b@x", "type": "work"}], "nickName": "theirs"}
+    kinds = {each.kind: each for each in compare([ADA], [there, {"id": "8", "userName": "eve"}, {"id": "9"}], frozenset({"9"}))}
+    assert set(kinds) == {"state", "role", "different", "unexpected"}
+    assert kinds["different"].differences[0]["attribute"] == "emails"
+    assert (kinds["unexpected"].about, kinds["unexpected"].name) == ("8", "eve")
+    assert [each.kind for each in compare([ADA], [])] == ["missing"]
+    assert list(compare([ADA], [{"id": "7", **BODY}])) == []
+
+
+@pytest.fixture
+def garden(running: Running, app: StandIn, fresh: Fresh) -> str:
+    key = fresh("records")
+    running.application(key, app)
+    provider = running.provider(fresh("source"))
+    group = provider.group(fresh("Herbarium"), [provider.person(f"{name}-{key}", displayName=name.title()) for name in ("ada", "bob", "cai", "dan")])
+    with running.dravo as dravo:
+        dravo.assignments.add(key, "viewer", group=group)
+    eventually(lambda: len(app.accounts()), lambda count: count == 4)
+    running.settled(key)
+    return key
+
+
+def drifted(app: StandIn, key: str) -> None:
+    """Change things there by other hands."""
+    accounts = app.accounts()
+    ada, bob, cai = (accounts[f"{name}-{key}"] for name in ("ada", "bob", "cai"))
+    httpx.delete(f"{app.base_url}/Users/{ada['id']}", headers=app.headers, trust_env=False)
+    httpx.put(f"{app.base_url}/Users/{bob['id']}", json={**bob, "roles": [{"value": "owner"}], "title": "King"}, headers=app.headers, trust_env=False)
+    httpx.put(f"{app.base_url}/Users/{cai['id']}", json={**cai, "active": False}, headers=app.headers, trust_env=False)
+    app.create(userName="stranger", displayName="Stranger", active=True)
+
+
+def compared(running: Running, key: str) -> dict[str, Any]:
+    with running.dravo as dravo:
+        run = dravo.applications.reconcile(key)
+        return dict(eventually(lambda: dravo.applications.run(run["id"]), lambda seen: seen["ended_at"] is not None))
+
+
+def test_drift_is_found_mended_linked_and_ignored(running: Running, app: StandIn, garden: str, fresh: Fresh) -> None:
+    assert compared(running, garden)["counts"] == {"missing": 0, "unexpected": 0, "different": 0, "role": 0, "state": 0}
+    drifted(app, garden)
+    run = compared(running, garden)
+    assert (run["state"], run["read"]) == ("done", 4)
+    assert run["counts"] == {"missing": 1, "unexpected": 1, "different": 0, "role": 1, "state": 1}
+    with running.dravo as dravo:
+        found = {each["kind"]: each for each in dravo.applications.drift(garden)}
+        assert dravo.applications.get(garden)["drifting"] == 4
+        assert (found["missing"]["name"], found["role"]["name"], found["state"]["name"]) == ("Ada", "Bob", "Cai")
+        with pytest.raises(ApiError, match="belongs to nobody here"):
+            dravo.applications.mend_drift(garden, [found["unexpected"]["id"]])
+        ours = [each["id"] for kind, each in found.items() if kind != "unexpected"]
+        assert dravo.applications.mend_drift(garden, ours) == 3
+        name = fresh("newcomer")
+        person = running.provider(fresh("other")).person(name)
+        assert person
+        with pytest.raises(ApiError, match="no access"):
+            dravo.applications.link_drift(garden, found["unexpected"]["id"], name)
+        app.faults(refuse="Not now.")
+        dravo.assignments.add(garden, "viewer", person=name)
+        eventually(lambda: dravo.deliveries.kinds(garden))
+        app.faults(refuse=False)
+        dravo.applications.link_drift(garden, found["unexpected"]["id"], name)
+        eventually(lambda: {each["userName"] for each in app.accounts().values()}, lambda seen: name in seen and "stranger" not in seen)
+        dravo.deliveries.again_all(garden)
+        running.settled(garden)
+        eventually(lambda: {each["state"] for each in dravo.applications.drift(garden)}, lambda states: states <= {"mended"})
+    assert compared(running, garden)["counts"] == {"missing": 0, "unexpected": 0, "different": 0, "role": 0, "state": 0}
+    assert len(app.accounts()) == 5
+    app.create(userName="janitor", active=True)
+    compared(running, garden)
+    with running.dravo as dravo:
+        other = dravo.applications.drift(garden, kind="unexpected").page().items[0]
+        dravo.applications.ignore_drift(garden, [other["id"]])
+        compared(running, garden)
+        assert list(dravo.applications.drift(garden)) == [] and dravo.applications.get(garden)["drifting"] == 0
+        dravo.applications.ignore_drift(garden, [other["id"]], ignored=False)
+        assert len(list(dravo.applications.drift(garden))) == 1
+
+
+def test_from_half_a_list_nothing_is_concluded(running: Running, app: StandIn, garden: str) -> None:
+    drifted(app, garden)
+    compared(running, garden)
+    with running.dravo as dravo:
+        before = [dict(each) for each in dravo.applications.drift(garden)]
+        app.faults(down=True)
+        run = compared(running, garden)
+        assert run["state"] == "failed" and "503" in run["message"]
+        assert [dict(each) for each in dravo.applications.drift(garden)] == before
+        app.faults(down=False)
+
+
+def test_a_run_is_stopped_and_never_two_at_once(running: Running, app: StandIn, garden: str) -> None:
+    app.faults(page=1, slow=300)
+    with running.dravo as dravo:
+        run = dravo.applications.reconcile(garden)
+        with pytest.raises(ApiError, match="under way"):
+            dravo.applications.reconcile(garden)
+        eventually(lambda: dravo.applications.run(run["id"])["progress"] or dravo.applications.run(run["id"])["state"] == "running")
+        dravo.applications.stop_run(run["id"])
+        ended = eventually(lambda: dravo.applications.run(run["id"]), lambda seen: seen["ended_at"] is not None)
+        assert ended["state"] == "stopped"
+        assert dravo.applications.runs(garden).page().items[0]["id"] == run["id"]
+
+
+def test_the_schedule_asks_by_itself_and_makes_up_for_one_that_was_missed(rooms: Rooms) -> None:
+    rooms.application("records", switched_on=True, reconcile_at="0 3 * * *")
+    applications.connect(rooms.house, rooms.caller, "records", "http://127.0.0.1:9/scim/v2", "token")
+    following = applications.one(rooms.house, "records")["settings"]["reconcile_next_at"]
+    assert following[11:16] == "03:00"
+    reconciling.ask_by_schedule(rooms.house, clock.now())
+    assert rooms.rows(t.run) == []
+    late = Instant(following.replace("T03", "T09"))
+    reconciling.ask_by_schedule(rooms.house, late)
+    reconciling.ask_by_schedule(rooms.house, late)
+    assert [row.asked_by for row in rooms.rows(t.run)] == ["the schedule"]
+    assert applications.one(rooms.house, "records")["settings"]["reconcile_next_at"] > late
+
+
+@pytest.mark.parametrize(
+    ("text", "words", "following"),
+    [
+        ("0 * * * *", "every hour", "2031-04-02T10:00"), ("15 * * * *", "every hour at 15 past", "2031-04-02T09:15"), ("*/20 * * * *", "every 20 minutes", "2031-04-02T09:20"),
+        ("30 6 * * *", "every day at 06:30", "2031-04-03T06:30"), ("30 6 * * 1-5", "every day at 06:30 on weekdays", "2031-04-03T06:30"),
+        ("0 8 * * 0", "every week at 08:00 on Sundays", "2031-04-06T08:00"), ("0 8 * * 7", "every week at 08:00 on Sundays", "2031-04-06T08:00"),
+        ("0 8 * * mon", "at 0 8 * * mon", "2031-04-07T08:00"), ("0 0 1 * *", "at 0 0 1 * *", "2031-05-01T00:00"),
+    ],
+)  # fmt: skip
+def test_schedules_are_said_in_words_and_mean_what_people_know(text: str, words: str, following: str) -> None:
+    now = Instant("2031-04-02T09:10:00.000000Z")
+    assert schedules.in_words(text) == words
+    times = schedules.next_times(text, now)
+    assert times[0].startswith(following) and times == sorted(times) and len(set(times)) == 3
+
+
+@pytest.mark.parametrize("text", ["", "hourly", "* * * *", "61 * * * *", "0 0 * * 9", "0 0 32 * *", "a b c d e"])
+def test_what_is_no_schedule_is_told(text: str) -> None:
+    with pytest.raises(InvalidInput) as told:
+        schedules.next_time(text, clock.now())
+    assert told.value.mend
+
+
+def test_drift_on_the_command_line(running: Running, app: StandIn, garden: str) -> None:
+    drifted(app, garden)
+
+    def dravo(*arguments: str) -> str:
+        environment = {"DRAVO_URL": running.url, "DRAVO_TOKEN": running.api_token, "PATH": "/usr/bin:/bin", "COLUMNS": "200"}
+        done = subprocess.run([sys.executable, "-m", "dravo.cli.main", *arguments], capture_output=True, text=True, env=environment, check=False)
+        assert done.returncode == 0, done.stderr
+        return done.stdout
+
+    assert "4 accounts were read there: 1 missing, 1 unexpected, 1 role, 1 state." in dravo("drift", "find", garden)
+    listed = dravo("drift", "list", garden)
+    assert "our account is not there" in listed and "stranger" in listed
+    assert "3 are being mended" in dravo("drift", "mend", garden, "--all")
+    eventually(lambda: len(app.accounts()) == 5)
+    running.settled(garden)
+    assert "1 unexpected." in dravo("drift", "find", garden)
+    assert "the schedule" not in dravo("drift", "runs", garden)
