@@ -25,8 +25,8 @@ FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--disable-backgroun
 
 COMMANDS = {
     "command-why": ["why zofia.wisniarska plant-records", "why tom.hartley ticket-desk", "why ravi.chandrasen ticket-desk"],
-    "command-application": ["application list", "assignment list", "application check plant-records"],
-    "command-delivery": ["delivery list --state failed", "person show clover.pennington-reyes"],
+    "command-application": ["application list", "application check plant-records", "drift list plant-records"],
+    "command-delivery": ["delivery kinds", "source requests staff --most 6 --outcome changed"],
 }
 
 
@@ -57,7 +57,8 @@ def take_all(browser: Browser, known: dict[str, Any], ready: Path) -> None:
     pages = {
         "overview": "/", "sources": "/sources", "source": "/sources/staff", "people": "/people", "person": f"/people/{person}",
         "access": "/access", "applications": "/applications", "application-mapping": "/applications/plant-records/mapping",
-        "application-accounts": "/applications/ticket-desk/accounts", "application-settings": "/applications/ticket-desk/settings",
+        "application-accounts": "/applications/ticket-desk/accounts", "application-settings": "/applications/glasshouse-controls/settings",
+        "source-requests": "/sources/staff/requests", "application-drift": "/applications/plant-records/drift",
         "deliveries": "/deliveries", "delivery": f"/deliveries/{failed}",
     }  # fmt: skip
     for theme in ("light", "dark"):
@@ -72,6 +73,11 @@ def take_all(browser: Browser, known: dict[str, Any], ready: Path) -> None:
         for name, path in pages.items():
             if theme == "light":
                 page.goto(path)
+                if name == "application-settings":
+                    page.get_by_role("combobox", name="Show the results").click()
+                    page.keyboard.type("zofia")
+                    page.get_by_role("option", name="Zofia").click()
+                    page.get_by_text("WIŚNIARSKA, Zofia").scroll_into_view_if_needed()
                 shoot(page, name)
         if theme == "dark":
             page.goto(pages["person"])

@@ -3,6 +3,7 @@ from __future__ import annotations
 import random
 import sqlite3
 import threading
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -11,7 +12,7 @@ from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from sqlalchemy import select
+from sqlalchemy import bindparam, select
 
 from dravo.core.errors import Busy, InvalidInput, RecordsFailing, WorldMoved
 from dravo.core.scim.filters import matches
@@ -22,6 +23,7 @@ from dravo.store import catalogue, tables, views
 from dravo.store.database import Database
 from dravo.store.identifiers import new_id
 from dravo.store.pages import Ask
+from dravo.store.quick import Quick
 from dravo.store.records import _found_by
 from dravo.store.scim_filters import narrow
 from tests.rooms import Rooms
@@ -239,3 +241,18 @@ def test_sql_lets_through_at_least_what_the_filter_does(text: str, name: str, ex
     assert passes or not wanted, "the index lost somebody"
     if narrowing.exact:
         assert passes == wanted
+
+
+def test_a_statement_that_many_threads_come_to_first_is_compiled_right(rooms: Rooms) -> None:
+    staff = rooms.source()
+    person = rooms.person(staff, "ada", title="Guide")
+    for _ in range(20):
+        statement = Quick(select(tables.record.c.id, tables.record.c.data).where(tables.record.c.id == bindparam("id")))
+        begin = threading.Barrier(8)
+
+        def read(statement: Quick = statement, begin: threading.Barrier = begin) -> str:
+            begin.wait()
+            return str(statement.first(rooms.house.database.glancing(), {"id": person}).data["title"])
+
+        with ThreadPoolExecutor(8) as pool:
+            assert {each.result() for each in [pool.submit(read) for _ in range(8)]} == {"Guide"}

@@ -129,6 +129,7 @@ const pause = (action: 'pause' | 'resume') =>
           v-model="settings.reconcile_at"
           label="Compare at (cron; empty: never)"
           placeholder="0 3 * * *"
+          persistent-placeholder
           class="narrow mono"
         />
       </div>

@@ -17,10 +17,12 @@ from sqlalchemy import text
 from werkzeug.exceptions import NotFound
 
 from dravo import __version__
+from dravo.services import measuring
 from dravo.services.house import House
 from dravo.services.operators import Limiter
+from dravo.store import clock
 from dravo.web.api import applications, deliveries, drift, people, session, sources
-from dravo.web.api.door import COOKIE, PREFIX, register_errors, tell_validation
+from dravo.web.api.door import COOKIE, PREFIX, check_caller, needs, register_errors, tell_validation
 from dravo.web.api.models import ProblemAnswer
 from dravo.web.scim.routes import LARGEST_BODY, make_blueprint
 
@@ -114,6 +116,13 @@ def _add_health(app: Flask, house: House) -> None:
     @app.route("/healthz")
     def alive() -> dict[str, str]:
         return {"status": "alive", "version": __version__}
+
+    @app.route("/metrics")
+    @needs("own.read")
+    def metrics() -> Response:
+        check_caller()
+        text = "\n".join(measuring.as_text(measuring.measures(house, clock.now()))) + "\n"
+        return Response(text, content_type="application/openmetrics-text; version=1.0.0; charset=utf-8")
 
     @app.route("/readyz")
     def ready() -> tuple[dict[str, str], int]:

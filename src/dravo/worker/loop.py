@@ -23,6 +23,7 @@ THREADS = 16
 AHEAD = 200
 # How many attempts are written down in one transaction at the most.
 AT_ONCE = 64
+BROKEN_SECONDS = 10.0
 LOOK_SECONDS = 0.1
 SWEEP_SECONDS = 600
 
@@ -188,8 +189,15 @@ class Worker:
             self._groups[application_id] = self._groups.get(application_id, 0) + 1
 
     def _finished(self, application_id: str, what: str, outcome: str | None, wrong: BaseException | None, *, is_group: bool) -> None:
+        if wrong is not None:
+            # A mistake of ours, or the records cannot be written: this one is left alone for a while, the others go on.
+            log.error("a delivery broke off", delivery=what, exc_info=wrong)
+            timer = threading.Timer(BROKEN_SECONDS, self._let_go, (what,))
+            timer.daemon = True
+            timer.start()
         with self._lock:
-            self._in_hand.discard(what)
+            if wrong is None:
+                self._in_hand.discard(what)
             self._busy[application_id] -= 1
             if is_group:
                 self._groups[application_id] -= 1
@@ -197,8 +205,11 @@ class Worker:
                 # It may have to be left alone now: what was queued is looked at again with that known.
                 self._queued.pop(application_id, None)
             few = len(self._queued.get(application_id, ())) < self._pace.get(application_id, 1)
-        if wrong is not None:
-            log.error("a delivery broke off", delivery=what, exc_info=wrong)
         self._go_on(application_id)
         if few:
             self._wake.set()
+
+    def _let_go(self, what: str) -> None:
+        with self._lock:
+            self._in_hand.discard(what)
+        self._wake.set()

@@ -1,0 +1,34 @@
+"""/metrics: numbers for whoever watches, in the OpenMetrics text format, for those with a token."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+
+import httpx
+
+from tests.harness import Running, StandIn, eventually
+
+LINE = re.compile(r'[a-z_]+(\{[a-z_]+="(\\.|[^"\\])*"(,[a-z_]+="(\\.|[^"\\])*")*\})? [-0-9.e+]+')
+
+
+def test_numbers_are_told_to_whoever_has_a_token(running: Running, app: StandIn, fresh: Callable[[str], str]) -> None:
+    key, source = fresh("records"), fresh("source")
+    running.application(key, app)
+    person = running.provider(source).person(fresh("ada"))
+    assert person
+    with running.dravo as dravo:
+        name = dravo.people.list().page().items
+        assert name
+        app.faults(refuse=True)
+        dravo.assignments.add(key, "viewer", person=dravo.people.list(words="ada").page().items[-1]["id"])
+        eventually(lambda: dravo.deliveries.kinds(key))
+    assert httpx.get(f"{running.url}/metrics", trust_env=False).status_code == 401
+    answer = httpx.get(f"{running.url}/metrics", headers={"Authorization": f"Bearer {running.api_token}"}, trust_env=False)
+    assert answer.status_code == 200 and answer.headers["Content-Type"].startswith("application/openmetrics-text")
+    lines = answer.text.splitlines()
+    assert lines[-1] == "# EOF"
+    assert all(line.startswith("# ") or LINE.fullmatch(line) for line in lines), lines
+    assert f'dravo_records{{source="{source}"}} 1' in lines
+    assert f'dravo_deliveries_open{{application="{key}",state="failed"}} 1' in lines
+    assert "ada" not in answer.text.replace("dravo_", "")
