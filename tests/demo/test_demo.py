@@ -54,7 +54,7 @@ def test_the_demo_is_up_with_what_others_rely_on_and_comes_back_quickly(tmp_path
     assert first["operator"]["password"] in told
     process, second, seconds = start(folder, port, ready)
     try:
-        assert seconds < 5
+        assert seconds < 20
         assert second["api_token"] == first["api_token"]
         follow(second)
     finally:

@@ -198,7 +198,7 @@ const pause = (action: 'pause' | 'resume') =>
         class="choice"
       />
       <div v-for="(each, number) in settings.attributes" :key="number" class="pair">
-        <v-text-field v-model="each.attribute" :aria-label="`Attribute ${number + 1}`" label="Attribute" class="mono" />
+        <v-text-field v-model="each.attribute" label="Attribute" class="mono" />
         <ExpressionField
           v-model="each.expression"
           :label="`Expression for ${each.attribute || 'it'}`"

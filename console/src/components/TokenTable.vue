@@ -115,7 +115,7 @@ const state = (token: Token) =>
         </td>
         <td><TimeOf :at="item.created_at" /></td>
         <td><TimeOf :at="item.last_used_at" never="never" /></td>
-        <td><TimeOf :at="item.expires_at" never="revoked" /></td>
+        <td><TimeOf :at="item.expires_at" never="no end" /></td>
         <td><StateMark :state="state(item)" /></td>
         <td>
           <div v-if="!item.revoked_at" class="row tight">

@@ -4,6 +4,7 @@ import { ref } from 'vue'
 import { answered, api } from '../api/client'
 import AskDialog from '../components/AskDialog.vue'
 import EmptyState from '../components/EmptyState.vue'
+import HouseSettings from '../components/HouseSettings.vue'
 import PagedTable from '../components/PagedTable.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import SecretOnce from '../components/SecretOnce.vue'
@@ -117,6 +118,7 @@ const operators = (after: string | undefined, count: number) =>
         <template #empty><EmptyState title="No operator">Add one.</EmptyState></template>
       </PagedTable>
     </section>
+    <HouseSettings />
     <AskDialog v-model="making" title="Make an API token" act="Make the token" :wrong="wrong" @done="makeToken">
       <v-text-field v-model="label" label="What it is for" />
       <v-select v-model="scope" :items="['read', 'write']" label="May" />

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from dravo.cli.frame import command, list_options, moment, noun, show_json, show_list
+from dravo.cli.frame import command, list_options, moment, noun, show_json, show_list, table
 from dravo.client import Dravo
 
 
@@ -29,6 +29,34 @@ def add_commands(nouns: Any) -> None:
     new.add_argument("--expires", metavar="INSTANT", help="such as 2031-12-31T00:00:00Z")
     revoke = command(tokens, "revoke", _revoke, "revoke one of your tokens")
     revoke.add_argument("id")
+
+    settings = noun(nouns, "setting", "what is set for the whole house")
+    command(settings, "list", _settings, "list the settings with their values")
+    change = command(settings, "set", _set, "give a setting another value", ["dravo setting set trace_days 30"])
+    change.add_argument("name")
+    change.add_argument("value", type=int)
+
+
+def _settings(given: argparse.Namespace, dravo: Dravo) -> None:
+    _show_settings(given, dravo.settings())
+
+
+def _set(given: argparse.Namespace, dravo: Dravo) -> None:
+    _show_settings(given, dravo.change_setting(given.name, given.value))
+
+
+def _show_settings(given: argparse.Namespace, found: Any) -> None:
+    if given.json:
+        show_json(found)
+        return
+    columns = {
+        "Name": lambda s: s["name"],
+        "Value": lambda s: s["value"],
+        "Meaning": lambda s: s["label"],
+        "From": lambda s: s["least"],
+        "To": lambda s: s["most"],
+    }
+    table(columns, found)
 
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:

@@ -368,12 +368,13 @@ class Sightings:
 
     def __init__(self, house: House) -> None:
         self._house = house
-        self._noted: dict[tuple[str, str], float] = {}
+        self._noted: dict[tuple[str, str, str | None], float] = {}
         self._lock = threading.Lock()
 
     def note(self, source_id: str, what: str, detail: str | None = None, token_id: str | None = None) -> None:
         """Note that something was seen; what was noted a moment ago is not written again."""
-        key, present = (source_id, what), time.monotonic()
+        # Each token by itself, so that the first use of a new one is known at once.
+        key, present = (source_id, what, token_id), time.monotonic()
         pause = self.TROUBLE_PAUSE if what in TROUBLES else self.PAUSE
         with self._lock:
             if present - self._noted.get(key, -pause) < pause:

@@ -74,15 +74,22 @@ class Quick:
         keys: Sequence[str] | None = list(given) if isinstance(self.statement, Insert) else None
         made: Any = self.statement.compile(dialect=dialect, column_keys=keys)
         places = tuple((name, made.binds[name].type.dialect_impl(dialect).bind_processor(dialect)) for name in made.positiontup)
-        row, shown = None, []
+        form: Any = None
+        shown = []
         if isinstance(self.statement, Select):
             columns = list(self.statement.selected_columns)
-            row = namedtuple("Row", [column.key for column in columns])  # type: ignore[misc]
+            form = _form([str(column.key) for column in columns])
             for place, column in enumerate(columns):
                 change = column.type.dialect_impl(dialect).result_processor(dialect, None)
                 if change:
                     shown.append((place, change))
-        return Compiled(str(made), places, dict(made.params), row, tuple(shown))
+        return Compiled(str(made), places, dict(made.params), form, tuple(shown))
+
+
+def _form(names: list[str]) -> Any:
+    """Return a class of rows whose columns are named."""
+    made: Any = namedtuple
+    return made("Row", names)
 
 
 def _made_of(compiled: Compiled, row: Any) -> Any:

@@ -1,0 +1,62 @@
+<script setup lang="ts">
+// What is set for the whole house: how long things are kept.
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { ref, watch } from 'vue'
+import { answered, api } from '../api/client'
+import ProblemNote from './ProblemNote.vue'
+
+const queries = useQueryClient()
+const wrong = ref<unknown>(null)
+const kept = ref(false)
+const typed = ref<Record<string, number | string>>({})
+const settings = useQuery({ queryKey: ['settings'], queryFn: () => answered(api.GET('/api/v1/settings')) })
+watch(
+  () => settings.data.value,
+  (found) => (typed.value = Object.fromEntries((found?.items ?? []).map((each) => [each.name, each.value]))),
+  { immediate: true },
+)
+async function keep(): Promise<void> {
+  wrong.value = null
+  kept.value = false
+  try {
+    for (const each of settings.data.value?.items ?? []) {
+      const value = Number(typed.value[each.name])
+      if (value === each.value) continue
+      await answered(api.PUT('/api/v1/settings/{name}', { params: { path: { name: each.name } }, body: { value } }))
+    }
+    await queries.invalidateQueries()
+    kept.value = true
+  } catch (problem) {
+    wrong.value = problem
+  }
+}
+</script>
+
+<template>
+  <section class="panel" aria-labelledby="kept">
+    <h2 id="kept">How long things are kept</h2>
+    <ProblemNote :wrong="wrong ?? settings.error.value" />
+    <form v-if="settings.data.value" class="form" aria-label="How long things are kept" @submit.prevent="keep">
+      <v-text-field
+        v-for="each in settings.data.value.items"
+        :key="each.name"
+        v-model="typed[each.name]"
+        type="number"
+        :label="each.label"
+        :hint="`From ${each.least.toLocaleString('en')} to ${each.most.toLocaleString('en')}; usually ${each.default.toLocaleString('en')}`"
+        persistent-hint
+        class="field"
+      />
+      <div class="row">
+        <v-btn type="submit" variant="outlined">Keep these</v-btn>
+        <span v-if="kept" role="status">Kept.</span>
+      </div>
+    </form>
+  </section>
+</template>
+
+<style scoped>
+.field {
+  max-width: 520px;
+}
+</style>

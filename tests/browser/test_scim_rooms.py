@@ -1,0 +1,134 @@
+"""The console's rooms for SCIM in both directions, as an administrator would use them."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+
+import httpx
+from playwright.sync_api import Page, expect
+
+from tests.browser.conftest import check_accessible, sign_in
+from tests.harness import Provider, Running, StandIn, eventually
+
+Fresh = Callable[[str], str]
+
+
+def test_what_a_source_asked_for_is_read_beside_it(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+    source, name = fresh("source"), fresh("zofia")
+    provider = running.provider(source)
+    provider.person(name, displayName=f"Zofia {name}", password="t0p-secret")
+    provider.http.post("/Users", json={"userName": name})
+    page = open_page()
+    sign_in(page)
+    page.goto(f"/sources/{source}")
+    page.get_by_role("tab", name="Requests").click()
+    row = page.get_by_role("row").filter(has_text=f"Created Zofia {name}")
+    expect(row).to_contain_text("201")
+    row.get_by_role("button", name="Open").click()
+    expect(row.locator("pre")).to_contain_text(name)
+    assert "t0p-secret" not in page.content()
+    page.get_by_role("textbox", name="Path, outcome or body").fill("uniqueness")
+    expect(page.get_by_role("row").filter(has_text="409")).to_be_visible()
+    expect(page).to_have_url(f"{running.url}/sources/{source}/requests?q=uniqueness")
+    check_accessible(page)
+
+
+def test_a_token_is_changed_for_another_without_a_gap(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+    source = fresh("source")
+    old = running.provider(source)
+    page = open_page()
+    sign_in(page)
+    page.goto(f"/sources/{source}")
+    page.get_by_role("row").filter(has_text="Provider").get_by_role("button", name="Change").click()
+    dialog = page.get_by_role("dialog")
+    expect(dialog).to_contain_text("stays good until you revoke it")
+    dialog.get_by_role("button", name="Make the token").click()
+    token = page.get_by_role("status").filter(has_text="shown this once").locator("code").inner_text()
+    assert old.http.get("/Users").status_code == Provider(old.base_url, token).http.get("/Users").status_code == 200
+    page.get_by_role("button", name="Revoke the old one").click()
+    page.get_by_role("dialog").get_by_role("button", name="Revoke it").click()
+    expect(page.get_by_role("row").filter(has_text="revoked")).to_be_visible()
+    assert (old.http.get("/Users").status_code, Provider(old.base_url, token).http.get("/Users").status_code) == (401, 200)
+    check_accessible(page)
+
+
+def test_a_schema_is_added_to_a_source(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+    source = fresh("source")
+    running.provider(source)
+    page = open_page()
+    sign_in(page)
+    page.goto(f"/sources/{source}/schemas")
+    page.get_by_role("button", name="Add a schema").click()
+    field = page.get_by_role("textbox", name="Schema as JSON")
+    field.fill("{")
+    page.get_by_role("dialog").get_by_role("button", name="Add the schema").click()
+    expect(page.get_by_role("alert")).to_contain_text("not JSON")
+    field.fill(json.dumps({"id": "urn:fernhollow:garden:User", "name": "Garden", "attributes": [{"name": "badge"}]}))
+    page.get_by_role("dialog").get_by_role("button", name="Add the schema").click()
+    expect(page.get_by_role("row").filter(has_text="urn:fernhollow:garden:User")).to_contain_text("badge")
+    check_accessible(page)
+
+
+def test_an_expression_shows_its_result_and_a_change_is_looked_at_first(
+    open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh
+) -> None:
+    records, name = fresh("records"), fresh("ysolde")
+    running.application(records, app)
+    running.provider(fresh("source")).person(name, displayName=f"Ysolde {name}", title="Guide")
+    with running.dravo as dravo:
+        dravo.assignments.add(records, "viewer", person=name)
+    eventually(lambda: name in app.accounts())
+    page = open_page()
+    sign_in(page)
+    page.goto(f"/applications/{records}/settings")
+    page.get_by_role("button", name="Add an expression").click()
+    page.get_by_role("textbox", name="Attribute", exact=True).fill("title")
+    expression = page.get_by_role("textbox", name="Expression for title")
+    expression.fill("title then uper")
+    expect(page.get_by_text("cannot be read")).to_be_visible()
+    expression.fill("title then upper")
+    page.get_by_role("combobox", name="Show the results").click()
+    page.keyboard.type(name)
+    page.get_by_role("option", name=name).click()
+    expect(page.get_by_text("GUIDE")).to_be_visible()
+    check_accessible(page)
+    page.get_by_role("button", name="Keep these settings").click()
+    preview = page.get_by_role("status").filter(has_text="accounts change")
+    expect(preview).to_contain_text("Guide → GUIDE")
+    assert app.accounts()[name]["title"] == "Guide"
+    page.get_by_role("button", name="Change 1 account").click()
+    eventually(lambda: app.accounts()[name]["title"], lambda title: title == "GUIDE")
+    page.get_by_role("button", name="Check with a test person").click()
+    expect(page.get_by_role("status", name="Connection check")).to_contain_text("The test person was removed")
+
+
+def test_drift_is_compared_mended_and_linked(open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh) -> None:
+    records, name = fresh("records"), fresh("wynn")
+    running.application(records, app)
+    running.provider(fresh("source")).person(name, displayName=f"Wynn {name}")
+    with running.dravo as dravo:
+        dravo.assignments.add(records, "viewer", person=name)
+    there = eventually(lambda: app.accounts().get(name))
+    running.settled(records)
+    httpx.put(f"{app.base_url}/Users/{there['id']}", json={**there, "roles": [{"value": "owner"}]}, headers=app.headers, trust_env=False)
+    app.create(userName="stranger", displayName="Stranger", active=True)
+    page = open_page()
+    sign_in(page)
+    page.goto(f"/applications/{records}/drift")
+    page.get_by_role("button", name="Compare now").click()
+    expect(page.get_by_role("row").filter(has_text="Stranger")).to_contain_text("belongs to nobody here")
+    row = page.get_by_role("row").filter(has_text=f"Wynn {name}")
+    expect(row).to_contain_text("roles: owner")
+    check_accessible(page)
+    row.get_by_role("button", name="Mend").click()
+    dialog = page.get_by_role("dialog")
+    expect(dialog).to_contain_text("roles becomes viewer")
+    dialog.get_by_role("button", name="Mend").click()
+    eventually(lambda: [role["value"] for role in app.accounts()[name]["roles"]], lambda roles: roles == ["viewer"])
+    page.get_by_role("checkbox", name="Choose Stranger, unexpected").check()
+    page.get_by_role("button", name="Ignore 1").click()
+    expect(page.get_by_role("row").filter(has_text="Stranger")).to_have_count(0)
+    page.goto(f"/applications/{records}/groups")
+    expect(page.get_by_text("No group goes over")).to_be_visible()
+    check_accessible(page)
