@@ -102,7 +102,7 @@ class Lists:
         with self._lock:
             turn = self._locks.setdefault(key, threading.Lock())
         with turn:
-            began, kept = self._kept.get(key, (0.0, None))
+            began, kept = self._kept.get(key, (float("-inf"), None))
             if began >= since:
                 return kept
             if read is None:

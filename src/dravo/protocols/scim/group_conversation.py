@@ -88,7 +88,7 @@ def bring_group(wanted: WantedGroup) -> Conversation:
             return ReachedGroup(wanted.remote_id, wanted.origin)
         if not wanted.whole:
             raise NeedsWhole
-    for last in (False, True):
+    for _ in range(2):
         found = yield from _look(wanted)
         if found is not None:
             resource, origin = found
@@ -103,7 +103,7 @@ def bring_group(wanted: WantedGroup) -> Conversation:
                 return ReachedGroup(str(resource["id"]), origin)
             continue
         response: Response = yield Request("POST", "/Groups", body=_new(wanted))
-        if response.status == 409 and not last:
+        if response.status == 409:
             continue
         body = judged(response, "making the group")
         if not body.get("id"):

@@ -1,0 +1,142 @@
+"""The commands for what sources ask for and what goes over to applications, as somebody would type them."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from tests.client.test_client_and_command_line import dravo
+from tests.client.test_outputs import columns
+from tests.harness import Running, StandIn, eventually, stand_in
+
+GARDEN = {"id": "urn:fernhollow:commands:User", "name": "Garden", "attributes": [{"name": "badge"}]}
+
+
+class Garden:
+    """A source with two people, and an application to which they go over."""
+
+    def __init__(self, running: Running, app: StandIn) -> None:
+        self.running, self.app = running, app
+        provider = running.provider("commands")
+        people = [provider.person(f"commands.{name}", displayName=name.title(), title="Guide") for name in ("ada", "bob")]
+        self.group = provider.group("Commands group", people)
+        provider.http.post("/Users", json={"userName": "commands.ada"})
+        running.application("commands-app", app)
+        with running.dravo as client:
+            client.assignments.add("commands-app", "viewer", group=self.group)
+        eventually(lambda: len(app.accounts()) == 2)
+
+    def run(self, *arguments: str) -> str:
+        done = dravo(self.running, *arguments)
+        assert done.returncode == 0, done.stderr
+        return done.stdout
+
+
+@pytest.fixture(scope="module")
+def garden(running: Running, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Garden]:
+    with stand_in(tmp_path_factory.mktemp("commands")) as app:
+        yield Garden(running, app)
+
+
+def test_requests_are_listed_with_what_they_led_to_and_shown_whole(garden: Garden) -> None:
+    listed = garden.run("source", "requests", "commands")
+    assert columns(listed) == ["At (UTC)", "Request", "Answer", "What it did", "Id"]
+    refused = json.loads(garden.run("source", "requests", "commands", "--outcome", "refused", "--json"))
+    assert [each["status"] for each in refused] == [409]
+    whole = garden.run("source", "request", "commands", refused[0]["id"])
+    assert "Refused (uniqueness)" in whole and '"userName":"commands.ada"' in whole and "no schemas in the body" in whole
+    assert "Created Ada." in garden.run("source", "requests", "commands", "created ada")
+
+
+def test_schemas_are_added_from_a_file_listed_and_removed(garden: Garden, tmp_path: Path) -> None:
+    file = tmp_path / "garden.json"
+    file.write_text(json.dumps(GARDEN))
+    assert "standard schemas only" in garden.run("source", "schemas", "commands")
+    assert "may send it" in garden.run("source", "add-schema", "commands", str(file))
+    assert "badge" in garden.run("source", "schemas", "commands")
+    again = dravo(garden.running, "source", "add-schema", "commands", str(file))
+    assert again.returncode == 1 and "has a schema" in again.stderr
+    garden.run("source", "remove-schema", "commands", str(GARDEN["id"]))
+    file.write_text("{")
+    wrong = dravo(garden.running, "source", "add-schema", "commands", str(file))
+    assert wrong.returncode == 2 and "cannot be read as JSON" in wrong.stderr
+
+
+def test_a_token_is_made_for_a_part_only(garden: Garden) -> None:
+    assert "shown this once" in garden.run("source", "new-token", "commands", "--label", "Reports", "--for", "groups", "--read-only")
+    assert "groups, read" in garden.run("source", "tokens", "commands")
+
+
+def test_an_expression_is_tried_and_a_mistake_is_told(garden: Garden) -> None:
+    told = garden.run("application", "try", 'userName then after "." then upper', "--person", "commands.ada")
+    assert "Ada gets: ADA" in told and "In words: userName, what stands after “.”, in upper case" in told
+    assert "nothing, it is missing" in garden.run("application", "try", "nickName", "--person", "commands.ada")
+    wrong = dravo(garden.running, "application", "try", "userName then")
+    assert wrong.returncode == 2 and "character 14" in wrong.stderr
+
+
+def test_settings_are_looked_at_then_made(garden: Garden) -> None:
+    change = ("application", "set", "commands-app", "--attribute", "title=title then upper", "--roles-as", "userType", "--per-second", "200")
+    looked = garden.run(*change, "--look")
+    assert "2 of 2 accounts would change. Nothing is done." in looked and "title: Guide -> GUIDE" in looked
+    assert {each["title"] for each in garden.app.accounts().values()} == {"Guide"}
+    shown = garden.run(*change)
+    assert "title = title then upper" in shown and "attribute, userType" in shown
+    eventually(lambda: {(each["title"], each.get("userType")) for each in garden.app.accounts().values()}, lambda seen: seen == {("GUIDE", "viewer")})
+    garden.run("application", "set", "commands-app", "--no-expressions", "--roles-as", "roles", "--per-second", "0")
+    eventually(lambda: {each["title"] for each in garden.app.accounts().values()}, lambda seen: seen == {"Guide"})
+    for wrong in (("--attribute", "title"), ("--attribute", "title=titel"), ("--roles-as", "shoeSize"), ("--groups", "nothing")):
+        done = dravo(garden.running, "application", "set", "commands-app", *wrong)
+        assert done.returncode == 2, wrong
+    assert dravo(garden.running, "application", "set", "commands-app").returncode == 2
+
+
+def test_groups_that_go_over_are_listed(garden: Garden) -> None:
+    assert "No group goes over" in garden.run("application", "groups", "commands-app")
+    garden.run("application", "set", "commands-app", "--groups", garden.group)
+    eventually(lambda: garden.app.groups() and len(garden.app.groups()[0].get("members", [])) == 2)
+    eventually(lambda: "done" in garden.run("application", "groups", "commands-app"))
+    listed = garden.run("application", "groups", "commands-app")
+    assert columns(listed)[:5] == ["Group there", "Made of", "Due", "There", "State"]
+    garden.run("application", "set", "commands-app", "--groups", "none")
+    eventually(lambda: garden.app.groups() == [])
+
+
+def test_the_check_with_a_test_person(garden: Garden) -> None:
+    told = garden.run("application", "check", "commands-app", "--with-test-person")
+    assert [line.split()[1] for line in told.splitlines()] == [
+        "Address",
+        "Service",
+        "Token",
+        "Reading",
+        "Creating",
+        "Changing",
+        "Deactivating",
+        "Removing",
+    ]
+
+
+def test_what_failed_is_counted_by_kind_and_tried_again(garden: Garden, fresh: Callable[[str], str]) -> None:
+    assert "Nothing has failed" in garden.run("delivery", "kinds", "--application", "commands-app")
+    garden.app.faults(refuse="Seats are used up.")
+    name = fresh("commands.cai")
+    person = garden.running.provider("commands").person(name)
+    garden.running.provider("commands").add(garden.group, person)
+    eventually(lambda: "refused 400" in garden.run("delivery", "kinds", "--application", "commands-app"))
+    assert "Seats are used up" in garden.run("delivery", "kinds")
+    garden.app.faults(refuse=False)
+    assert "1 deliveries are tried again" in garden.run("delivery", "again-all", "commands-app", "--kind", "refused 400")
+    eventually(lambda: name in garden.app.accounts())
+    delivery = json.loads(garden.run("delivery", "list", name, "--json"))[0]["id"]
+    assert dravo(garden.running, "delivery", "found", delivery).returncode == 2, "nobody has to say anything here"
+
+
+def test_settings_of_the_house_are_listed_and_changed(garden: Garden) -> None:
+    assert columns(garden.run("setting", "list")) == ["Name", "Value", "Meaning", "From", "To"]
+    assert "91" in garden.run("setting", "set", "attempt_days", "91")
+    garden.run("setting", "set", "attempt_days", "90")
+    wrong = dravo(garden.running, "setting", "set", "attempt_days", "0")
+    assert wrong.returncode == 2 and "out of bounds" in wrong.stderr

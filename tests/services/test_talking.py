@@ -1,0 +1,113 @@
+"""Keeping an application's pace, and reading its list once for all who look."""
+
+from __future__ import annotations
+
+import threading
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any
+
+import pytest
+
+from dravo.services import talking
+from dravo.services.talking import Lists, Pace, Talk, Talker, There
+from tests.rooms import Rooms
+
+THERE = There("a", "http://127.0.0.1:9", "secret")
+
+
+class Clock:
+    """Time that passes when it is told to."""
+
+    def __init__(self) -> None:
+        self.now = 1_000.0
+
+    def monotonic(self) -> float:
+        return self.now
+
+
+@pytest.fixture
+def passing(monkeypatch: pytest.MonkeyPatch) -> Clock:
+    clock = Clock()
+    monkeypatch.setattr(talking.time, "monotonic", clock.monotonic)
+    return clock
+
+
+def test_places_are_given_out_at_the_pace_that_is_set(passing: Clock) -> None:
+    pace = Pace()
+    assert [round(pace.take("a", 10), 3) for _ in range(4)] == [0.0, 0.1, 0.2, 0.3]
+    assert pace.take("b", 10) == 0.0, "each application has its own"
+    passing.now += 10
+    assert pace.take("a", 10) == 0.0
+    assert [pace.take("c", None) for _ in range(3)] == [0.0, 0.0, 0.0]
+
+
+def test_who_is_asked_to_wait_waits_and_is_not_queued_for_ever(passing: Clock) -> None:
+    pace = Pace()
+    pace.hold("a", 5)
+    assert pace.take("a", None) == 5
+    pace.hold("a", 3)
+    assert pace.take("a", None) == 5, "a shorter wait does not end a longer one"
+    pace.hold("b", 60)
+    assert pace.take("b", 10) == pace.take("b", 10) == 60, "who will not wait so long takes no place"
+    passing.now += 60
+    assert pace.take("b", 10) == 0
+
+
+def test_a_list_is_read_once_and_again_when_it_is_too_old(passing: Clock) -> None:
+    lists, read = Lists(), []
+
+    def reading() -> list[Any]:
+        read.append(passing.now)
+        return [{"id": str(len(read))}]
+
+    assert lists.get("a", "/Users", passing.now - 30, None) is None, "without somebody to read it there is none"
+    assert lists.get("a", "/Users", passing.now - 30, reading) == [{"id": "1"}]
+    passing.now += 10
+    assert lists.get("a", "/Users", passing.now - 30, reading) == [{"id": "1"}]
+    assert lists.get("a", "/Users", passing.now, reading) == [{"id": "2"}], "one that is older than the doubt does not serve"
+    lists.get("a", "/Groups", 0, reading)
+    assert len(read) == 3
+    lists.forget("a")
+    assert lists.get("a", "/Users", 0, reading) == [{"id": "4"}]
+
+
+def test_many_who_look_at_once_share_one_reading() -> None:
+    lists, begin, read = Lists(), threading.Barrier(6), []
+
+    def look() -> Any:
+        begin.wait()
+        return lists.get("a", "/Users", 1.0, lambda: read.append(1) or [{"id": "7"}])  # type: ignore[func-returns-value]
+
+    with ThreadPoolExecutor(6) as pool:
+        assert [each.result() for each in [pool.submit(look) for _ in range(6)]] == [[{"id": "7"}]] * 6
+    assert len(read) == 1
+
+
+@pytest.mark.parametrize(
+    ("exchanges", "doubt"),
+    [
+        ([], False),
+        ([("GET", None)], False),
+        ([("POST", None)], True),
+        ([("PATCH", 503)], True),
+        ([("POST", 201)], False),
+        ([("POST", None), ("GET", 200)], False),
+        ([("PUT", 400)], False),
+    ],
+)
+def test_a_write_without_an_answer_leaves_doubt(exchanges: list[tuple[str, int | None]], doubt: bool) -> None:
+    assert Talk(THERE, [{"method": method, "status": status} for method, status in exchanges]).in_doubt is doubt
+
+
+def test_a_secret_is_decrypted_anew_only_when_it_is_another(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
+    talker = Talker(rooms.house)
+    first, second = rooms.house.keys.encrypt("one"), rooms.house.keys.encrypt("two")
+    asked: list[str] = []
+    decrypt = rooms.house.keys.decrypt
+    monkeypatch.setattr(rooms.house.keys, "decrypt", lambda text: asked.append(text) or decrypt(text))  # type: ignore[func-returns-value]
+    for secret, clear in ((first, "one"), (first, "one"), (second, "two"), (first, "one")):
+        assert talker.connection(There("a", "http://127.0.0.1:9", secret)).token == clear
+    assert asked == [first, second, first]
+    basic = talker.connection(There("b", "http://127.0.0.1:9", first, {"kind": "basic", "user": "dravo"}))
+    assert basic.authorization.startswith("Basic ") and "one" not in basic.authorization and "one" not in repr(basic)
+    talker.close()

@@ -1,0 +1,82 @@
+"""Records that an earlier version wrote are brought to the present form, with all that they hold."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+from alembic import command
+from sqlalchemy import text
+
+from dravo.services.house import House
+from dravo.services.own_records import OwnRecords, Query
+from dravo.store.database import Database, migration_config
+from tests.rooms import Rooms
+
+NOW = "2026-01-01T00:00:00.000000Z"
+PEOPLE = {
+    "ada": [{"value": "Ada@Fernhollow.example"}, {"value": "ada@home.example"}],
+    "bob": [{"value": "bob@fernhollow.example"}],
+    "cai": [],
+}
+
+
+def at_first_version(folder: Path) -> None:
+    """Write a few people as the first version wrote them."""
+    database = Database(folder)
+    folder.mkdir(parents=True, exist_ok=True)
+    config = migration_config()
+    with database.writing() as connection:
+        config.attributes["connection"] = connection
+        command.upgrade(config, "0001")
+        connection.execute(text("INSERT INTO revision VALUES ('catalogue', 1)"))
+        connection.execute(text("INSERT INTO source VALUES ('s', 'staff', 'Staff', 'push', 100, :now)"), {"now": NOW})
+        connection.execute(
+            text("INSERT INTO source_token (id, source_id, label, prefix, hash, created_at) VALUES ('t', 's', 'Provider', 'p', 'h', :now)"),
+            {"now": NOW},
+        )
+        for name, emails in PEOPLE.items():
+            data = json.dumps({"userName": name, "externalId": f"x-{name}", **({"emails": emails} if emails else {})})
+            values = {"id": name, "data": data, "now": NOW}
+            connection.execute(
+                text(
+                    'INSERT INTO "user" (id, user_name, user_name_key, display_name, display_name_key, attributes, given_by, active, revision, created_at, modified_at) '
+                    "VALUES (:id, :id, :id, :id, :id, :data, '{}', 1, 1, :now, :now)"
+                ),
+                values,
+            )
+            connection.execute(
+                text(
+                    "INSERT INTO record (id, source_id, channel, user_id, user_name_key, external_id, data, version, created_at, modified_at) "
+                    "VALUES (:id, 's', 'push', :id, :id, 'x-' || :id, :data, 1, :now, :now)"
+                ),
+                values,
+            )
+    database.close()
+
+
+@pytest.mark.parametrize(
+    ("asked", "found"),
+    [
+        ('emails.value eq "ADA@fernhollow.example"', ["ada"]), ('emails.value eq "ada@home.example"', ["ada"]), ('emails sw "bob@"', ["bob"]),
+        ('externalId eq "x-cai"', ["cai"]), ("emails pr", ["ada", "bob"]), ("userName pr", ["ada", "bob", "cai"]),
+    ],
+)  # fmt: skip
+def test_people_of_the_first_version_are_found_by_all_that_is_indexed_now(tmp_path: Path, asked: str, found: list[str]) -> None:
+    at_first_version(tmp_path)
+    house = House(tmp_path)
+    page = OwnRecords(house.database).people("s", "http://x", Query(filter=asked))
+    assert [each["userName"] for each in page["Resources"]] == found
+    house.close()
+
+
+def test_tokens_of_the_first_version_keep_opening_everything(tmp_path: Path) -> None:
+    at_first_version(tmp_path)
+    rooms = Rooms(tmp_path)
+    with rooms.house.database.reading() as connection:
+        row = connection.execute(text("SELECT kinds, access FROM source_token")).one()
+    assert tuple(row) == ("both", "write")
+    rooms.application("records", "viewer")
+    rooms.patch_person("s", "ada", {"op": "replace", "path": "title", "value": "Keeper"})
+    rooms.house.close()
