@@ -50,7 +50,7 @@ def test_of_very_many_the_first_are_named_and_the_others_counted(catalogue: Cata
         ({"title": "a"}, {"title": "a"}, []),
         ({"title": "a"}, {"title": "b", "nickName": "c"}, ["title", "nickName"]),
         ({"title": "a"}, {}, ["title"]),
-        ({ENTERPRISE: {"department": "x"}}, {ENTERPRISE: {"department": "y"}}, ["User"]),
+        ({ENTERPRISE: {"department": "x"}}, {ENTERPRISE: {"department": "y"}}, ["department"]),
     ],
 )
 def test_changed_attributes_are_named_shortly(before: dict[str, Any], after: dict[str, Any], names: list[str]) -> None:

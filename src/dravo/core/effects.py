@@ -38,6 +38,10 @@ def _of_person(outcome: Outcome, catalogue: Catalogue) -> dict[str, Any]:
 
 
 def changed_attributes(before: Mapping[str, Any], after: Mapping[str, Any]) -> list[str]:
-    """Return the names of the attributes in which two resources differ; of extensions only their last part."""
-    names = dict.fromkeys([*before, *after])
-    return [name.rpartition(":")[2] if name.startswith("urn:") else name for name in names if before.get(name) != after.get(name)]
+    """Return the names of the attributes in which two resources differ; of extensions those of their parts."""
+    found: list[str] = []
+    for name in dict.fromkeys([*before, *after]):
+        if before.get(name) == after.get(name):
+            continue
+        found += changed_attributes(before.get(name) or {}, after.get(name) or {}) if name.startswith("urn:") else [name]
+    return found
