@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from typing import Any
@@ -9,7 +10,12 @@ from typing import Any
 import httpx
 import pytest
 
+from dravo.services import assigning
+from dravo.services.assigning import Wish
+from dravo.store import tables as t
+from dravo.worker.loop import ENDED_WELL, Worker
 from tests.harness import Running, StandIn, eventually
+from tests.rooms import Rooms
 
 Fresh = Callable[[str], str]
 
@@ -231,3 +237,25 @@ def test_nothing_leaves_for_an_application_that_is_not_switched_on(running: Runn
         dravo.applications.change(records, switched_on=True)
     eventually(lambda: app.accounts().get(name), seconds=5)
     assert roles(app.accounts()[name]) == ["viewer"]
+
+
+def test_only_a_worker_that_was_killed_leaves_doubt(rooms: Rooms) -> None:
+    staff = rooms.source()
+    rooms.person(staff, "ada")
+    rooms.application("records", "viewer")
+    assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", person="ada"))
+
+    def work_for_a_moment() -> None:
+        worker = Worker(rooms.house)
+        thread = threading.Thread(target=worker.run)
+        thread.start()
+        worker.stop()
+        thread.join()
+
+    mark = rooms.house.folder / ENDED_WELL
+    mark.touch()
+    work_for_a_moment()
+    assert rooms.rows(t.account)[0].doubt_at is None and mark.exists()
+    mark.unlink()
+    work_for_a_moment()
+    assert rooms.rows(t.account)[0].doubt_at is not None, "nobody said that what was in hand was finished"

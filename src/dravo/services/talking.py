@@ -18,6 +18,7 @@ from dravo.protocols.scim.judging import MustPause, TryLater
 from dravo.protocols.scim.listing import MOST, TooMany, everything
 from dravo.protocols.scim.outgoing import Client, Connection, Request, Response, Unreachable
 from dravo.services.house import House
+from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.applying import WAITING
 
@@ -252,6 +253,13 @@ class Talker:
             connection.execute(update(t.application).where(*where).values(capabilities=found.document()))
         return found
 
+    def _note_answer(self, there: There) -> None:
+        """Note that an application answers: what is lost just after that is one delivery's trouble, not the application's."""
+        p = t.application.c
+        values = {"answered_at": clock.now(), "failures": 0, "retry_at": None}
+        with self.house.database.writing() as connection:
+            connection.execute(update(t.application).where(p.id == there.id, p.paused_at.is_(None)).values(**values))
+
     def worth_a_list(self, application_id: str) -> int:
         """Return how many accounts wait to be made in an application, if they are so many that one list serves better than a search for each."""
         present = time.monotonic()
@@ -275,9 +283,11 @@ class Talker:
 
         def read() -> list[Mapping[str, Any]] | None:
             try:
-                return self.converse(talk, everything(path, capabilities, most=MOST if most is None else most), _nothing_else)
+                found = self.converse(talk, everything(path, capabilities, most=MOST if most is None else most), _nothing_else)
             except TooMany:
                 return None
+            self._note_answer(talk.there)
+            return found
 
         return self.lists.get(talk.there.id, path, since, read)
 

@@ -24,6 +24,8 @@ AHEAD = 200
 # How many attempts are written down in one transaction at the most.
 AT_ONCE = 64
 BROKEN_SECONDS = 10.0
+# A file in the data folder that says that the worker finished what it had in hand when it ended.
+ENDED_WELL = "worker-ended-well"
 LOOK_SECONDS = 0.1
 SWEEP_SECONDS = 600
 
@@ -47,6 +49,7 @@ class Worker:
         # What is tried as soon as others of the application are through, and how many of it go at a time.
         self._queued: dict[str, deque[Ready]] = {}
         self._pace: dict[str, int] = {}
+        self._all_written = True
         self._settlements: SimpleQueue[tuple[Ready, Settlement] | None] = SimpleQueue()
         self._wake = threading.Event()
         self._stopped = threading.Event()
@@ -57,7 +60,11 @@ class Worker:
         log.info("worker started")
         settler = threading.Thread(target=self._settle, name="settler")
         settler.start()
-        delivering.begin_anew(self.house)
+        ended_well = self.house.folder / ENDED_WELL
+        if not ended_well.exists():
+            # It was killed, or never ran: what was under way then may have been carried out.
+            delivering.begin_anew(self.house)
+        ended_well.unlink(missing_ok=True)
         reconciling.end_broken_off(self.house)
         while not self._stopped.is_set():
             try:
@@ -73,6 +80,8 @@ class Worker:
         self._pool.shutdown(wait=True)
         self._settlements.put(None)
         settler.join()
+        if self._all_written:
+            ended_well.touch()
         self.talker.close()
         log.info("worker stopped")
 
@@ -156,6 +165,7 @@ class Worker:
             except DravoError as failed:
                 # The records cannot be written now; nothing is lost, for the next attempt looks at what is there.
                 wrong = failed
+                self._all_written = False
             for (each, _), outcome in zip(together, outcomes, strict=True):
                 self._finished(each.application_id, each.account_id, outcome, wrong, is_group=False)
 
