@@ -20,7 +20,7 @@ from dravo.core.instants import later
 from dravo.demo.application import Application
 from dravo.demo.wire import Call
 from dravo.protocols.scim.outgoing import Connection, Request, Response, Unreachable
-from dravo.services import applications, assigning, delivering, group_delivering
+from dravo.services import answering, applications, assigning, delivering, group_delivering
 from dravo.services.assigning import Wish
 from dravo.services.talking import Talker
 from dravo.store import clock
@@ -298,7 +298,7 @@ def test_an_application_that_fails_again_and_again_is_probed_by_one(rooms: Rooms
 
 
 def test_pauses_grow_and_never_pass_the_longest() -> None:
-    pauses = [[delivering.pause(attempts, 60) for _ in range(50)] for attempts in range(12)]
+    pauses = [[answering.pause(attempts, 60) for _ in range(50)] for attempts in range(12)]
     assert all(0.75 <= each <= 1.25 for each in pauses[0])
     assert max(pauses[2]) < min(pauses[4])
     assert all(each <= 75 for row in pauses for each in row)

@@ -14,7 +14,7 @@ from typing import Any
 
 import pytest
 
-from dravo.services import applications, assigning, delivering, group_delivering
+from dravo.services import answering, applications, assigning, group_delivering
 from dravo.services.assigning import Wish
 from dravo.store import tables as t
 from dravo.store.pages import Ask
@@ -110,7 +110,7 @@ class Garden:
 @pytest.fixture
 def garden(rooms: Rooms, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Garden]:
     # Pauses grow as they do, from a smaller first one: a thousand people have to be through while somebody waits.
-    monkeypatch.setattr(delivering, "FIRST_PAUSE", 0.2)
+    monkeypatch.setattr(answering, "FIRST_PAUSE", 0.2)
     with stand_in(tmp_path) as app:
         made = Garden(rooms, app)
         yield made

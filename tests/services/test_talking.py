@@ -67,8 +67,6 @@ def test_a_list_is_read_once_and_again_when_it_is_too_old(passing: Clock) -> Non
     assert lists.get("a", "/Users", passing.now, reading) == [{"id": "2"}], "one that is older than the doubt does not serve"
     lists.get("a", "/Groups", 0, reading)
     assert len(read) == 3
-    lists.forget("a")
-    assert lists.get("a", "/Users", 0, reading) == [{"id": "4"}]
 
 
 def test_many_who_look_at_once_share_one_reading() -> None:

@@ -11,6 +11,7 @@ import pytest
 from dravo.client import ApiError
 from dravo.core.scim import manners as m
 from dravo.services import settings, tracing
+from dravo.services.intake import Manner
 from dravo.store import clock
 from dravo.store import tables as t
 from tests.harness import CORE, PATCH, Provider, Running
@@ -188,3 +189,22 @@ def test_a_schema_that_is_none_is_told_with_its_mend(running: Running, key: str,
         assert told.value.status == 422
         assert words in str(told.value) or not isinstance(document, dict)
         assert list(dravo.sources.schemas(key)) == []
+
+
+def test_nothing_of_a_trace_is_worked_out_while_the_writers_lock_is_held(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
+    source, held = rooms.source(), []
+    prepare = tracing.Draft.prepare
+
+    def watched(self: tracing.Draft, done: Any) -> Any:
+        held.append(rooms.house.database._turn.locked())
+        return prepare(self, done)
+
+    monkeypatch.setattr(tracing.Draft, "prepare", watched)
+    draft = tracing.Draft(source, "POST", "/Users", payload={"userName": "ada"})
+    manner = Manner(trace=draft.prepare)
+    ada = rooms.intake.create_person(source, {"userName": "ada"}, manner)
+    group = rooms.intake.create_group(source, {"displayName": "G"}, [ada.id], manner)
+    rooms.intake.replace_person(source, ada.id, {"userName": "ada", "title": "Guide"}, manner)
+    rooms.intake.remove_group(source, group.id, manner)
+    assert held == [False] * 4 and draft.written
+    assert len(rooms.rows(t.trace)) == 4

@@ -1,14 +1,13 @@
 <script setup lang="ts">
 // Where an application's SCIM service is, how Dravo signs in there, and the check, step by step.
-import { useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
+import { useAttempts } from '../app/attempts'
 import CheckSteps from './CheckSteps.vue'
 import ProblemNote from './ProblemNote.vue'
 import TimeOf from './TimeOf.vue'
 
 const props = defineProps<{ application: Schemas['Application'] }>()
-const queries = useQueryClient()
 const path = { key: props.application.key }
 const present = props.application.connection
 const address = ref(present.base_url ?? '')
@@ -21,7 +20,7 @@ const way = ref({
   scope: present.auth.scope ?? '',
 })
 const until = ref(present.secret_expires_at?.slice(0, 10) ?? '')
-const wrong = ref<unknown>(null)
+const { wrong, attempt } = useAttempts()
 const check = ref<Schemas['Check'] | null>(null)
 const checking = ref(false)
 const ways = [
@@ -33,15 +32,6 @@ const secretName = computed(
   () => ({ bearer: 'Token', basic: 'Password', 'client credentials': 'Client secret' })[way.value.kind],
 )
 
-async function attempt(act: () => Promise<unknown>): Promise<void> {
-  wrong.value = null
-  try {
-    await act()
-    await queries.invalidateQueries()
-  } catch (problem) {
-    wrong.value = problem
-  }
-}
 async function connect(): Promise<void> {
   await attempt(async () => {
     const expires = until.value ? `${until.value}T23:59:59Z` : null

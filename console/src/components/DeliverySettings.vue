@@ -1,20 +1,20 @@
 <script setup lang="ts">
 // What Dravo may do in an application, and what goes over. A change is shown on the accounts that it touches before it is kept.
-import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
+import { useAttempts } from '../app/attempts'
 import ExpressionField from './ExpressionField.vue'
 import PersonChoice from './PersonChoice.vue'
 import ProblemNote from './ProblemNote.vue'
 import SettingsPreview from './SettingsPreview.vue'
 
 const props = defineProps<{ application: Schemas['Application'] }>()
-const queries = useQueryClient()
 const path = { key: props.application.key }
 type Settings = Schemas['Settings']
 const copy = (settings: Settings): Settings => JSON.parse(JSON.stringify(settings)) as Settings
 const settings = ref(copy(props.application.settings))
-const wrong = ref<unknown>(null)
+const { wrong, attempt } = useAttempts()
 const kept = ref(false)
 const preview = ref<Schemas['SettingsPreview'] | null>(null)
 const person = ref<string | null>(null)
@@ -62,39 +62,34 @@ const chosenGroups = computed({
 const groupName = (id: string) => groupChoices.value.find((each) => each.value === id)?.title ?? id
 
 function body(): Schemas['SettingsBody'] {
-  const { reconcile_next_at, ...rest } = settings.value
-  void reconcile_next_at
+  // What follows from the schedule is shown, and not sent.
+  const { reconcile_next_at, reconcile_in_words, reconcile_times, ...rest } = settings.value
+  void [reconcile_next_at, reconcile_in_words, reconcile_times]
   const numbers = { at_a_time: Number(rest.at_a_time), per_second: Number(rest.per_second) }
   return { ...rest, ...numbers } as Schemas['SettingsBody']
 }
-async function attempt(act: () => Promise<unknown>): Promise<void> {
-  wrong.value = null
-  try {
-    await act()
-  } catch (problem) {
-    wrong.value = problem
-  }
-}
 /** Looks first; where no account changes there is nothing to look at, and it is kept at once. */
-const look = () =>
-  attempt(async () => {
-    kept.value = false
+async function look(): Promise<void> {
+  kept.value = false
+  let changed = 0
+  const done = await attempt(async () => {
     const call = api.POST('/api/v1/applications/{key}/settings/preview', { params: { path }, body: body() })
     const found = await answered(call)
-    if (found.changed) preview.value = found
-    else await keep()
+    changed = found.changed
+    if (changed) preview.value = found
   })
-const keep = () =>
-  attempt(async () => {
+  if (done && !changed) await keep()
+}
+async function keep(): Promise<void> {
+  const done = await attempt(async () => {
     await answered(api.PATCH('/api/v1/applications/{key}', { params: { path }, body: body() }))
     preview.value = null
-    await queries.invalidateQueries()
-    kept.value = true
   })
+  kept.value = done
+}
 const pause = (action: 'pause' | 'resume') =>
   attempt(async () => {
     await answered(api.POST(`/api/v1/applications/{key}/${action}`, { params: { path } }))
-    await queries.invalidateQueries()
   })
 </script>
 

@@ -3,6 +3,8 @@
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
+import { useAttempts } from '../app/attempts'
+import { told } from '../app/values'
 import AskDialog from './AskDialog.vue'
 import EmptyState from './EmptyState.vue'
 import PagedTable from './PagedTable.vue'
@@ -15,7 +17,7 @@ type Line = Schemas['DriftLine']
 const props = defineProps<{ application: Schemas['Application'] }>()
 const queries = useQueryClient()
 const path = { key: props.application.key }
-const wrong = ref<unknown>(null)
+const { wrong, attempt } = useAttempts()
 const kind = ref<'missing' | 'unexpected' | 'different' | 'role' | 'state' | null>(null)
 const ignored = ref(false)
 const about = computed(() => ({
@@ -36,15 +38,6 @@ watch(
   () => void queries.invalidateQueries(),
 )
 
-async function attempt(act: () => Promise<unknown>): Promise<void> {
-  wrong.value = null
-  try {
-    await act()
-    await queries.invalidateQueries()
-  } catch (problem) {
-    wrong.value = problem
-  }
-}
 const compare = () => attempt(() => answered(api.POST('/api/v1/applications/{key}/runs', { params: { path } })))
 const stop = (id: string) => attempt(() => answered(api.POST('/api/v1/runs/{id}/stop', { params: { path: { id } } })))
 
@@ -94,21 +87,15 @@ const link = () =>
     )
     linking.value = false
   })
+const times = computed(() =>
+  props.application.settings.reconcile_times.map((at) => at.slice(0, 16).replace('T', ' ')).join(', '),
+)
 const words: Record<string, string> = {
   missing: 'our account is not there',
   unexpected: 'belongs to nobody here',
   different: 'other attributes',
   role: 'another role',
   state: 'active or not',
-}
-function told(value: unknown): string {
-  if (value === null || value === undefined) return 'nothing'
-  if (Array.isArray(value)) return value.map(told).join(', ') || 'nothing'
-  if (typeof value === 'object') {
-    const parts = value as Record<string, unknown>
-    return String(parts.value ?? Object.values(parts).map(told).join(' '))
-  }
-  return value === true ? 'yes' : value === false ? 'no' : String(value)
 }
 </script>
 
@@ -126,8 +113,8 @@ function told(value: unknown): string {
         <template v-else>{{ last.message }} {{ last.mend }}</template>
       </template>
     </div>
-    <span v-if="application.settings.reconcile_at" class="quiet"
-      >next by itself <TimeOf :at="application.settings.reconcile_next_at"
+    <span v-if="application.settings.reconcile_at" class="quiet" :title="times"
+      >{{ application.settings.reconcile_in_words }} (UTC), next <TimeOf :at="application.settings.reconcile_next_at"
     /></span>
     <span v-else class="quiet">No schedule: set one under Roles and connection.</span>
   </div>

@@ -1,25 +1,15 @@
 <script setup lang="ts">
 // The roles that an application knows.
-import { useQueryClient } from '@tanstack/vue-query'
-import { reactive, ref } from 'vue'
+import { reactive } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
+import { useAttempts } from '../app/attempts'
 import ProblemNote from './ProblemNote.vue'
 
 const props = defineProps<{ application: Schemas['Application'] }>()
-const queries = useQueryClient()
 const path = { key: props.application.key }
 const role = reactive({ key: '', label: '', rank: 10 })
-const wrong = ref<unknown>(null)
+const { wrong, attempt } = useAttempts()
 
-async function attempt(act: () => Promise<unknown>): Promise<void> {
-  wrong.value = null
-  try {
-    await act()
-    await queries.invalidateQueries()
-  } catch (problem) {
-    wrong.value = problem
-  }
-}
 const add = () =>
   attempt(async () => {
     await answered(

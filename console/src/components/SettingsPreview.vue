@@ -1,17 +1,9 @@
 <script setup lang="ts">
 // What a change of settings would do to accounts: how many, then each, before and after.
 import type { Schemas } from '../api/client'
+import { told } from '../app/values'
 
 defineProps<{ preview: Schemas['SettingsPreview'] }>()
-function told(value: unknown): string {
-  if (value === null || value === undefined) return 'nothing'
-  if (Array.isArray(value)) return value.map(told).join(', ') || 'nothing'
-  if (typeof value === 'object') {
-    const parts = value as Record<string, unknown>
-    return String(parts.value ?? Object.values(parts).map(told).join(' '))
-  }
-  return String(value)
-}
 const short = (path: string) => (path.startsWith('urn:') ? path.slice(path.lastIndexOf(':') + 1) : path)
 </script>
 

@@ -33,6 +33,7 @@ const states: Record<string, keyof typeof kinds> = {
   failed: 'failed',
   held: 'look',
   open: 'look',
+  drifting: 'look',
   mending: 'waiting',
   running: 'waiting',
   stopped: 'look',

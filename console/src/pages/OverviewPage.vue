@@ -32,7 +32,8 @@ const troubled = computed(
   () =>
     applications.data.value?.items.filter((each) => each.state === 'paused' || each.state === 'not answering') ?? [],
 )
-const quiet = computed(() => !failed.data.value?.total && !troubled.value.length)
+const drifting = computed(() => applications.data.value?.items.filter((each) => each.drifting) ?? [])
+const quiet = computed(() => !failed.data.value?.total && !troubled.value.length && !drifting.value.length)
 </script>
 
 <template>
@@ -53,7 +54,7 @@ const quiet = computed(() => !failed.data.value?.total && !troubled.value.length
     <section class="panel" aria-labelledby="needs">
       <h2 id="needs">What needs a person now</h2>
       <p v-if="quiet" class="row">
-        <StateMark state="ok" /> Nothing: every application answers, and no delivery has failed.
+        <StateMark state="ok" /> Nothing: every application answers, and no delivery has failed, nothing has drifted.
       </p>
       <ul v-else class="needs">
         <li v-for="each in troubled" :key="each.key">
@@ -61,6 +62,14 @@ const quiet = computed(() => !failed.data.value?.total && !troubled.value.length
           <div>
             <router-link :to="`/applications/${each.key}/settings`">{{ each.label }}</router-link>
             : {{ each.trouble }} <span class="quiet">{{ each.mend }}</span>
+          </div>
+        </li>
+        <li v-for="each in drifting" :key="`drift ${each.key}`">
+          <StateMark state="drifting" />
+          <div>
+            <router-link :to="`/applications/${each.key}/drift`">{{ each.label }}</router-link>:
+            {{ each.drifting.toLocaleString('en') }} {{ each.drifting === 1 ? 'difference' : 'differences' }} that
+            somebody made there by other hands.
           </div>
         </li>
         <li v-for="each in failed.data.value?.items" :key="each.id">

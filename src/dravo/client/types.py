@@ -774,7 +774,9 @@ class Settings(TypedDict):
     roles_as: RolesAs
     groups_over: GroupsOver
     reconcile_at: str
+    reconcile_in_words: str
     reconcile_next_at: str | None
+    reconcile_times: list[str]
 
 
 class SettingsPreview(TypedDict):

@@ -16,6 +16,7 @@ from dravo.protocols.scim.outgoing import check_url, mend_address
 from dravo.services import delivering, delivery_settings, group_delivering
 from dravo.services.auditing import record_change
 from dravo.services.house import House
+from dravo.services.named import application_by_key
 from dravo.services.permissions import Caller
 from dravo.services.recalculating import CHUNK, work_through
 from dravo.services.sources import check_key, check_label
@@ -61,18 +62,6 @@ def add(house: House, caller: Caller, key: str, label: str, owner: str | None, *
     except IntegrityError:
         raise AlreadyThere(f"There is an application with the key '{key}' already.", "Take another key.", "key") from None
     return one(house, key)
-
-
-def by_key(connection: Connection, key: str) -> Any:
-    """Return an application's row.
-
-    Raises:
-        NotFound: if there is none of that key.
-    """
-    row = connection.execute(select(t.application).where(t.application.c.key == key)).first()
-    if row is None:
-        raise NotFound(f"There is no application with the key '{key}'.", "See the list of applications for the keys there are.")
-    return row
 
 
 def _statement() -> Any:
@@ -141,7 +130,7 @@ def one(house: House, key: str) -> dict[str, Any]:
         NotFound.
     """
     with house.database.reading() as connection:
-        by_key(connection, key)
+        application_by_key(connection, key)
         row = connection.execute(_statement().where(t.application.c.key == key)).one()
         return {
             **_line(row),
@@ -176,7 +165,7 @@ def change(house: House, caller: Caller, key: str, label: str | None, owner: str
     """
     now = clock.now()
     with house.database.writing() as connection:
-        row = by_key(connection, key)
+        row = application_by_key(connection, key)
         values = delivery_settings.checked(connection, row, settings)
         if label is not None:
             values["label"] = check_label(label)
@@ -233,7 +222,7 @@ def remove(house: House, caller: Caller, key: str, confirmed: str | None) -> Non
         InvalidInput: if the label is not given to confirm.
     """
     with house.database.writing() as connection:
-        row = by_key(connection, key)
+        row = application_by_key(connection, key)
         if confirmed != row.label:
             raise InvalidInput(f"Removing '{row.label}' ends its history too.", f"Give its label, '{row.label}', to confirm.", "confirm")
         used = select(t.assignment.c.id).where(t.assignment.c.application_id == row.id, t.assignment.c.removed_at.is_(None)).limit(1)
@@ -266,7 +255,7 @@ def add_role(house: House, caller: Caller, key: str, role_key: str, label: str, 
     row = {"id": new_id(), "key": check_key(role_key), "label": check_label(label), "rank": rank}
     try:
         with house.database.writing() as connection:
-            application = by_key(connection, key)
+            application = application_by_key(connection, key)
             connection.execute(insert(t.role).values(application_id=application.id, **row))
             raise_revision(connection)
             record_change(
@@ -285,7 +274,7 @@ def change_role(house: House, caller: Caller, key: str, role_key: str, label: st
     if rank is not None:
         values["rank"] = rank
     with house.database.writing() as connection:
-        application = by_key(connection, key)
+        application = application_by_key(connection, key)
         role = role_by_key(connection, application, role_key)
         if values:
             connection.execute(update(t.role).where(t.role.c.id == role.id).values(**values))
@@ -306,7 +295,7 @@ def remove_role(house: House, caller: Caller, key: str, role_key: str) -> dict[s
         StillInUse: if an assignment gives it, or somebody had it.
     """
     with house.database.writing() as connection:
-        application = by_key(connection, key)
+        application = application_by_key(connection, key)
         role = role_by_key(connection, application, role_key)
         for table in (t.assignment, t.access):
             if connection.execute(select(table.c.id).where(table.c.role_id == role.id).limit(1)).first():
@@ -351,7 +340,7 @@ def connect(
     """
     mended, way = mend_address(base_url), _way(auth)
     with house.database.writing() as connection:
-        row = by_key(connection, key)
+        row = application_by_key(connection, key)
         if row.tracked_only:
             raise InvalidInput(f"'{row.label}' is only tracked.", "Its accounts are kept by hand, so it has no connection.")
         moved = row.base_url is None or _origin(row.base_url) != _origin(mended) or _secret_goes_to(row.auth) != _secret_goes_to(way)
@@ -419,7 +408,7 @@ def check(house: House, caller: Caller, key: str, *, writing: bool = False) -> d
         {"ok", "steps": [{"name", "outcome", "message", "mend"}], "capabilities"}.
     """
     with house.database.reading() as connection:
-        row = by_key(connection, key)
+        row = application_by_key(connection, key)
     if not row.base_url or not row.secret:
         raise InvalidInput(f"'{row.label}' is not connected yet.", "Give its address and token first.")
     there = There(row.id, row.base_url, row.secret, row.auth)
@@ -445,7 +434,7 @@ def pause(house: House, caller: Caller, key: str, *, paused: bool) -> dict[str, 
     """Stop delivering to an application, or go on; what is due waits."""
     now = clock.now()
     with house.database.writing() as connection:
-        row = by_key(connection, key)
+        row = application_by_key(connection, key)
         values = {
             "paused_at": now if paused else None,
             "trouble": f"Paused by {caller.name}." if paused else None,

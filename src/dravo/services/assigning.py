@@ -16,6 +16,7 @@ from dravo.core.records import fold
 from dravo.services import applications
 from dravo.services.auditing import record_change
 from dravo.services.house import House
+from dravo.services.named import application_by_key, source_by_key
 from dravo.services.permissions import Caller
 from dravo.services.recalculating import CHUNK, work_through
 from dravo.store import clock, groups, snapshots, views
@@ -133,7 +134,7 @@ def _resolve(connection: Connection, wish: Wish, now: Instant) -> tuple[dict[str
         raise InvalidInput("The assignment would have ended already.", "Give an end to come.", "until")
     if (wish.person is None) == (wish.group is None):
         raise InvalidInput("An assignment is for a person or for a group.", "Give one of the two.")
-    application = applications.by_key(connection, wish.application)
+    application = application_by_key(connection, wish.application)
     role = applications.role_by_key(connection, application, wish.role)
     user_id = group_id = None
     if wish.person is not None:
@@ -188,9 +189,7 @@ def find_group(connection: Connection, name: str, source_key: str | None) -> Any
         .where(g.gone_at.is_(None), (g.id == name) | (g.external_id == name) | (g.display_name_key == fold(name)))
     )
     if source_key:
-        if connection.execute(select(s.id).where(s.key == source_key)).first() is None:
-            raise NotFound(f"There is no source with the key '{source_key}'.", "See the list of sources for the keys there are.", "source")
-        statement = statement.where(s.key == source_key)
+        statement = statement.where(s.id == source_by_key(connection, source_key, "source").id)
     found = connection.execute(statement.limit(10)).all()
     where = f" in '{source_key}'" if source_key else ""
     if not found:

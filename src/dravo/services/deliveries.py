@@ -9,9 +9,11 @@ from sqlalchemy import Connection, and_, func, insert, or_, select, update
 from dravo.core.accounts import describe
 from dravo.core.errors import InvalidInput, NotFound
 from dravo.core.instants import Instant
+from dravo.services.answering import NOT_ANSWERING
 from dravo.services.auditing import record_change
-from dravo.services.delivering import NOT_ANSWERING, UNKNOWN
+from dravo.services.delivering import UNKNOWN
 from dravo.services.house import House
+from dravo.services.named import application_by_key
 from dravo.services.permissions import Caller
 from dravo.store import clock, views
 from dravo.store import tables as t
@@ -194,9 +196,7 @@ def again_all(house: House, caller: Caller, application: str, kind: str | None) 
     now = clock.now()
     d = t.delivery.c
     with house.database.writing() as connection:
-        row = connection.execute(select(t.application).where(t.application.c.key == application)).first()
-        if row is None:
-            raise NotFound(f"There is no application with the key '{application}'.", "See the list of applications for the keys there are.")
+        row = application_by_key(connection, application)
         where = [d.application_id == row.id, d.closed_at.is_(None), d.state.in_((FAILED, HELD))]
         if kind is not None:
             where.append(func.coalesce(d.kind, "") == kind)

@@ -6,7 +6,6 @@ a change that came meanwhile is still due.
 
 from __future__ import annotations
 
-import random
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -19,6 +18,7 @@ from dravo.core.errors import DravoError
 from dravo.core.instants import Instant, later, seconds_between
 from dravo.protocols.scim.conversation import AtHand, IsBound, Reached, Wanted, bring
 from dravo.protocols.scim.judging import HeldBySettings, MustPause, Refused, Trouble, TryLater, Unknown
+from dravo.services import answering
 from dravo.services.house import House
 from dravo.services.talking import LIST_SECONDS, Talk, Talker, There
 from dravo.store import clock, groups_over
@@ -27,12 +27,6 @@ from dravo.store.applying import DONE, FAILED, HELD, WAITING
 from dravo.store.quick import Quick
 
 UNKNOWN = "unknown"
-FIRST_PAUSE, LONGEST_PAUSE = 1.0, 300.0
-# After so many failures in a row an application counts as not answering: it is probed by one request at a time.
-NOT_ANSWERING = 3
-LONGEST_PROBE_PAUSE = 60.0
-# That it answers is written down so often; for so long after that a failure says nothing about the application as a whole.
-NOTED_SECONDS, ANSWERED_SECONDS = 2.0, 6.0
 
 
 @dataclass(frozen=True)
@@ -69,7 +63,7 @@ def ready(house: House, now: Instant, busy: dict[str, int], in_hand: set[str], m
             )
         ).all()
         for application in applications:
-            pace = 1 if application.failures >= NOT_ANSWERING else application.at_a_time
+            pace = 1 if application.failures >= answering.NOT_ANSWERING else application.at_a_time
             more = ahead if pace > 1 else 0
             free = min(pace - busy.get(application.id, 0) + more, most - len(chosen))
             if free <= 0:
@@ -133,15 +127,6 @@ _CLOSE = Quick(
     )
 )  # fmt: skip
 _MAKE_ATTEMPT = Quick(insert(t.delivery_attempt))
-_NOTE_ANSWER = Quick(
-    update(t.application)
-    .where(
-        t.application.c.id == bindparam("application"),
-        t.application.c.paused_at.is_(None),
-        or_(t.application.c.failures > 0, t.application.c.answered_at.is_(None), t.application.c.answered_at < bindparam("stale")),
-    )
-    .values(failures=0, retry_at=None, answered_at=bindparam("at"), trouble=None, trouble_mend=None)
-)
 
 
 @dataclass(frozen=True)
@@ -281,41 +266,22 @@ def _settle(connection: Connection, work: Any, delivery_id: str, reached: Reache
     )  # fmt: skip
     _note_attempt(connection, delivery_id, work.due_version, started, now, DONE, None, exchanges)
     if exchanges:
-        _note_answer(connection, work, now)
-
-
-def _note_answer(connection: Connection, work: Any, now: Instant) -> None:
-    """Note that an application answers: one failure among many answers does not count towards its not answering."""
-    _NOTE_ANSWER.change(connection, {"application": work.application_id, "stale": later(now, -NOTED_SECONDS), "at": now})
-    if work.failures >= NOT_ANSWERING:
-        # It is back: those that only waited for it need not wait longer.
-        d = t.delivery.c
-        waiting = (d.application_id == work.application_id, d.state == WAITING, d.next_attempt_at > now)
-        connection.execute(update(t.delivery).where(*waiting).values(next_attempt_at=now))
+        answering.note_answer(connection, work.application_id, work.failures, now)
 
 
 def _settle_trouble(connection: Connection, work: Any, delivery_id: str, trouble: Trouble, started: Instant, talk: Talk) -> str:
-    now, exchanges = clock.now(), talk.exchanges
-    values: dict[str, Any] = {"attempts": work.attempts + 1, "message": trouble.message, "mend": trouble.mend, "kind": kind_of(trouble)}
-    of_application: dict[str, Any] = {}
-    if isinstance(trouble, MustPause):
-        outcome, values = "paused", {**values, "next_attempt_at": now}
-        of_application = {"paused_at": now, "trouble": trouble.message, "trouble_mend": trouble.mend}
-    elif isinstance(trouble, TryLater):
-        outcome = WAITING
-        values["next_attempt_at"] = later(now, max(trouble.after or 0.0, pause(work.attempts, LONGEST_PAUSE)))
-        if not _answers_otherwise(exchanges):
-            of_application = {"failures": _one_more(now), "trouble": trouble.message, "trouble_mend": trouble.mend}
-        if trouble.after is not None:
-            of_application["retry_at"] = later(now, trouble.after)
-        elif of_application and work.failures + 1 >= NOT_ANSWERING:
-            of_application["retry_at"] = later(now, pause(work.failures + 1 - NOT_ANSWERING, LONGEST_PROBE_PAUSE))
-    else:
-        outcome = HELD if isinstance(trouble, HeldBySettings | Unknown) else FAILED
-        values |= {"state": outcome, "next_attempt_at": None}
+    now = clock.now()
+    outcome = "paused" if isinstance(trouble, MustPause) else WAITING if isinstance(trouble, TryLater) else FAILED
+    if isinstance(trouble, HeldBySettings | Unknown):
+        outcome = HELD
+    values: dict[str, Any] = {
+        "attempts": work.attempts + 1, "message": trouble.message, "mend": trouble.mend, "kind": kind_of(trouble),
+        "next_attempt_at": answering.next_attempt(trouble, work.attempts, now),
+    }  # fmt: skip
     d = t.delivery.c
     where = [d.id == delivery_id, d.closed_at.is_(None)]
     if outcome in (FAILED, HELD):
+        values["state"] = outcome
         # A refusal is of the version that was sent; what has become due meanwhile is still to be tried.
         where.append(d.version == work.due_version)
     connection.execute(update(t.delivery).where(*where).values(**values))
@@ -323,18 +289,9 @@ def _settle_trouble(connection: Connection, work: Any, delivery_id: str, trouble
         # What was agreed before is no longer known to be what stands there: the next attempt reads it.
         unsure = {"doubt_at": now} if work.remote_id is None else {"agreed": None}
         connection.execute(update(t.account).where(t.account.c.id == work.account_id).values(**unsure))
-    if of_application:
-        connection.execute(update(t.application).where(t.application.c.id == work.application_id).values(**of_application))
-    elif work.failures:
-        _note_answer(connection, work, now)
-    _note_attempt(connection, delivery_id, work.due_version, started, now, outcome, trouble.message, exchanges)
+    answering.note_trouble(connection, work.application_id, work.failures, trouble, talk.exchanges, now)
+    _note_attempt(connection, delivery_id, work.due_version, started, now, outcome, trouble.message, talk.exchanges)
     return outcome
-
-
-def _one_more(now: Instant) -> Any:
-    """Return the number of failures in a row with this one; while others are answered it is this delivery's trouble, not the application's."""
-    p = t.application.c
-    return case((p.answered_at > later(now, -ANSWERED_SECONDS), p.failures), else_=p.failures + 1)
 
 
 def kind_of(trouble: Trouble) -> str:
@@ -348,17 +305,6 @@ def kind_of(trouble: Trouble) -> str:
     if isinstance(trouble, TryLater):
         return "not now"
     return f"refused {trouble.status}" if trouble.status else "refused"
-
-
-def _answers_otherwise(exchanges: list[dict[str, Any]]) -> bool:
-    """Whether only a reply was lost in an attempt in which the application had answered: then it is this one's trouble, not its."""
-    return bool(exchanges) and exchanges[-1]["status"] is None and any(each["status"] and each["status"] < 500 for each in exchanges)
-
-
-def pause(attempts: int, longest: float) -> float:
-    """Return how many seconds to wait after so many attempts: growing, with jitter, never longer than the longest."""
-    growing: float = FIRST_PAUSE * 2 ** min(attempts, 12)
-    return min(longest, growing) * random.uniform(0.75, 1.25)
 
 
 def _note_attempt(

@@ -11,12 +11,13 @@ from sqlalchemy import Connection, select, union
 from dravo.core import carrying, schedules
 from dravo.core.accounts import LEAVING, PRESENT, describe, differences, scim_body
 from dravo.core.carrying import RolesAs, read_target
-from dravo.core.errors import InvalidInput, NotFound
+from dravo.core.errors import InvalidInput
 from dravo.core.expressions import compile_expression
 from dravo.core.instants import Instant
 from dravo.core.planning import Catalogue, work_out
 from dravo.core.records import display_name
 from dravo.services.house import House
+from dravo.services.named import application_by_key
 from dravo.store import clock, snapshots
 from dravo.store import tables as t
 from dravo.store.catalogue import CHOSEN, GIVING_ROLES, NO_GROUPS, delivered_groups, settings_of
@@ -40,7 +41,9 @@ def shown(row: Any) -> dict[str, Any]:
         "groups_over": row.groups_over or {"which": NO_GROUPS, "groups": []},
         "per_second": row.per_second or 0,
         "reconcile_at": row.reconcile_at or "",
+        "reconcile_in_words": schedules.in_words(row.reconcile_at) if row.reconcile_at else "",
         "reconcile_next_at": row.reconcile_next_at,
+        "reconcile_times": schedules.next_times(row.reconcile_at, clock.now()) if row.reconcile_at else [],
     }
 
 
@@ -137,9 +140,7 @@ def preview(house: House, key: str, settings: dict[str, Any]) -> dict[str, Any]:
     """
     now = clock.now()
     with house.database.reading() as connection:
-        row = connection.execute(select(t.application).where(t.application.c.key == key)).first()
-        if row is None:
-            raise NotFound(f"There is no application with the key '{key}'.", "See the list of applications for the keys there are.")
+        row = application_by_key(connection, key)
         values = checked(connection, row, settings)
         catalogue = house.catalogue.get(connection)
         changed = _with_settings(catalogue, row, values)

@@ -8,8 +8,9 @@ from sqlalchemy import Connection, func, select
 
 from dravo.core.instants import later
 from dravo.core.scim.schemas import ENTERPRISE_URN
-from dravo.services import applications, assigning
+from dravo.services import assigning
 from dravo.services.house import House
+from dravo.services.named import application_by_key
 from dravo.services.sources import TROUBLES
 from dravo.store import clock, views
 from dravo.store import tables as t
@@ -70,7 +71,7 @@ def why(house: House, person_name: str, application_key: str) -> dict[str, Any]:
     """
     with house.database.reading() as connection:
         row = assigning.find_person(connection, person_name)
-        application = applications.by_key(connection, application_key)
+        application = application_by_key(connection, application_key)
         held = views.access(connection, Ask(count=50), application_key=application.key, user_id=row.id)["items"]
         ended = views.access(connection, Ask(count=50), application_key=application.key, user_id=row.id, ended=True)["items"]
         accounts = views.accounts(connection, Ask(count=1), application.key, row.id, None, None)["items"]
@@ -207,6 +208,7 @@ def overview(house: House) -> dict[str, Any]:
                 count(t.mark).label("being_worked_out"),
                 count(t.application).label("applications"),
                 count(t.application, p.paused_at.is_not(None)).label("paused"),
+                count(t.drift, t.drift.c.state == "open").label("drifting"),
                 count(t.delivery, d.closed_at.is_(None), d.state == "waiting").label("waiting"),
                 count(t.delivery, *open_failed).label("failed"),
             )
@@ -225,7 +227,7 @@ def overview(house: House) -> dict[str, Any]:
             {"name": "sources", "count": row.sources, "needs": refused},
             {"name": "people", "count": row.people, "needs": 0},
             {"name": "access", "count": row.access, "needs": gone_groups},
-            {"name": "applications", "count": row.applications, "needs": row.paused},
+            {"name": "applications", "count": row.applications, "needs": row.paused + row.drifting},
             {"name": "deliveries", "count": row.waiting, "needs": row.failed},
         ],
         "active_people": row.active,

@@ -6,7 +6,7 @@ import time
 from dataclasses import replace
 from typing import Any
 
-from sqlalchemy import exists, func, select, update
+from sqlalchemy import func, select, update
 
 from dravo.core.carrying import GROUPS
 from dravo.core.errors import DravoError, NotFound
@@ -14,9 +14,10 @@ from dravo.core.instants import Instant, later
 from dravo.protocols.scim.conversation import Everybody
 from dravo.protocols.scim.group_conversation import NeedsWhole, ReachedGroup, WantedGroup, bring_group
 from dravo.protocols.scim.judging import MustPause, Refused, Trouble, TryLater
+from dravo.services import answering
 from dravo.services.auditing import record_change
-from dravo.services.delivering import LONGEST_PAUSE, NOT_ANSWERING, pause
 from dravo.services.house import House
+from dravo.services.named import application_by_key
 from dravo.services.permissions import Caller
 from dravo.services.talking import LIST_SECONDS, Talk, Talker, There
 from dravo.store import clock, groups_over
@@ -112,9 +113,7 @@ def _settle(house: House, work: Any, name: str | None, reached: ReachedGroup, pu
     g = t.delivered_group.c
     with house.database.writing() as connection:
         if name is None:
-            connection.execute(
-                t.delivered_member.delete().where(t.delivered_member.c.delivered_group_id == work.id, t.delivered_member.c.due.is_(False))
-            )
+            groups_over.forget(connection, work.id)
         else:
             groups_over.agree(connection, work.id, put, taken)
         still = any(groups_over.differing(connection, work.id)) and name is not None
@@ -123,11 +122,8 @@ def _settle(house: House, work: Any, name: str | None, reached: ReachedGroup, pu
             "attempts": work.attempts + 1, "next_attempt_at": now if still else None, "message": None, "mend": None, "exchanges": talk.exchanges,
         }  # fmt: skip
         connection.execute(update(t.delivered_group).where(g.id == work.id).values(**values))
-        if talk.exchanges and work.failures:
-            fine = {"failures": 0, "retry_at": None, "answered_at": now, "trouble": None, "trouble_mend": None}
-            connection.execute(
-                update(t.application).where(t.application.c.id == work.application_id, t.application.c.paused_at.is_(None)).values(**fine)
-            )
+        if talk.exchanges:
+            answering.note_answer(connection, work.application_id, work.failures, now)
     return DONE
 
 
@@ -138,31 +134,22 @@ def _as_it_was(house: House, connection: Any, work: Any, seen: tuple[Any, ...]) 
 
 def _settle_trouble(house: House, work: Any, trouble: Trouble, talk: Talk, seen: tuple[Any, ...]) -> str:
     now = clock.now()
-    values: dict[str, Any] = {"attempts": work.attempts + 1, "message": trouble.message, "mend": trouble.mend, "exchanges": talk.exchanges}
-    of_application: dict[str, Any] = {}
+    outcome = "paused" if isinstance(trouble, MustPause) else WAITING if isinstance(trouble, TryLater) else FAILED
+    values: dict[str, Any] = {
+        "attempts": work.attempts + 1, "message": trouble.message, "mend": trouble.mend, "exchanges": talk.exchanges,
+        "next_attempt_at": answering.next_attempt(trouble, work.attempts, now),
+    }  # fmt: skip
     if talk.in_doubt:
         # What was agreed before is no longer known to be what stands there: the next attempt reads it.
         values["agreed_at"] = None
-    if isinstance(trouble, MustPause):
-        outcome, values["next_attempt_at"] = "paused", now
-        of_application = {"paused_at": now, "trouble": trouble.message, "trouble_mend": trouble.mend}
-    elif isinstance(trouble, TryLater):
-        outcome = WAITING
-        values["next_attempt_at"] = later(now, max(trouble.after or 0.0, pause(work.attempts, LONGEST_PAUSE)))
-        if trouble.after is not None:
-            of_application["retry_at"] = later(now, trouble.after)
-        elif work.failures + 1 >= NOT_ANSWERING:
-            of_application["retry_at"] = later(now, pause(work.failures + 1 - NOT_ANSWERING, 60.0))
-    else:
-        outcome = FAILED
-        values |= {"state": FAILED, "next_attempt_at": None}
     with house.database.writing() as connection:
-        if outcome == FAILED and not _as_it_was(house, connection, work, seen):
+        if outcome == FAILED and _as_it_was(house, connection, work, seen):
+            values["state"] = FAILED
+        elif outcome == FAILED:
             # A refusal is of what was sent; what has become due meanwhile is still to be tried.
-            values |= {"state": WAITING, "next_attempt_at": later(now, pause(work.attempts, LONGEST_PAUSE))}
+            values["next_attempt_at"] = later(now, answering.pause(work.attempts, answering.LONGEST_PAUSE))
         connection.execute(update(t.delivered_group).where(t.delivered_group.c.id == work.id).values(**values))
-        if of_application:
-            connection.execute(update(t.application).where(t.application.c.id == work.application_id).values(**of_application))
+        answering.note_trouble(connection, work.application_id, work.failures, trouble, talk.exchanges, now)
     return outcome
 
 
@@ -191,23 +178,21 @@ def listing(house: House, application: str, ask: Ask) -> dict[str, Any]:
     agreed = (
         select(func.count()).select_from(t.delivered_member).where(m.delivered_group_id == g.id, m.agreed_remote_id.is_not(None)).scalar_subquery()
     )
+    columns = (
+        g.id, g.key, g.state, g.agreed_name, g.agreed_at, g.remote_id, g.origin, g.attempts, g.next_attempt_at, g.message, g.mend, g.exchanges,
+        g.application_id, p.roles_as, p.groups_over, due.label("due_members"), agreed.label("agreed_members"),
+    )  # fmt: skip
     with house.database.reading() as connection:
-        if not connection.execute(select(exists().where(p.key == application))).scalar():
-            raise NotFound(f"There is no application with the key '{application}'.", "See the list of applications for the keys there are.")
-        statement = (
-            select(t.application, g.id.label("group_row"), g.key.label("group_key"), g.state, g.agreed_name, g.agreed_at, g.remote_id, g.origin,
-                   g.attempts, g.next_attempt_at, g.message, g.mend, g.exchanges, due.label("due_members"), agreed.label("agreed_members"))
-            .join(t.application, p.id == g.application_id)
-            .where(p.key == application)
-        )  # fmt: skip
+        of = application_by_key(connection, application)
+        statement = select(*columns).join(t.application, p.id == g.application_id).where(g.application_id == of.id)
         return page(connection, statement, [g.id], ask, lambda row: _line(house, connection, row))
 
 
 def _line(house: House, connection: Any, row: Any) -> dict[str, Any]:
-    kind, _, identifier = row.group_key.partition(":")
-    name = due_name(house, connection, _Keyed(row))
+    kind, _, identifier = row.key.partition(":")
+    name = due_name(house, connection, row)
     return {
-        "id": row.group_row,
+        "id": row.id,
         "kind": kind,
         "of": identifier,
         "name": name or row.agreed_name or "",
@@ -223,13 +208,6 @@ def _line(house: House, connection: Any, row: Any) -> dict[str, Any]:
         "mend": row.mend,
         "exchanges": row.exchanges or [],
     }
-
-
-class _Keyed:
-    """A row of the listing as `due_name` reads it: there the group's key is not the application's."""
-
-    def __init__(self, row: Any) -> None:
-        self.key, self.application_id, self.roles_as, self.groups_over = row.group_key, row.id, row.roles_as, row.groups_over
 
 
 def again(house: House, caller: Caller, application: str, group_id: str) -> None:

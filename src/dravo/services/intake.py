@@ -80,12 +80,16 @@ class Manner:
     Attributes:
         shapes: the schemas that hold for the source.
         condition: which version it is for.
-        keep: writes the trace of what was done, in the same transaction; called again if that had to be done again.
+        trace: makes, out of what is to be done, what writes its trace in the same transaction; asked anew if it has to be planned anew.
     """
 
     shapes: Shapes = STANDARD
     condition: Condition = ANY
-    keep: Callable[[Connection, Done], None] | None = None
+    trace: Callable[[Done], Callable[[Connection], None]] | None = None
+
+    def prepare(self, done: Done) -> Callable[[Connection], None]:
+        """Return what writes the trace; made before the writer's lock is taken, for nothing is worked out while that is held."""
+        return self.trace(done) if self.trace else lambda _: None
 
 
 PLAIN = Manner()
@@ -144,14 +148,14 @@ class Intake:
             binding = bind(None, new_user)
             record = PersonRecord(record_id, source_id, self.channel, data, binding.user_id)
             outcome = work_out(Person(binding.user_id, None, (record,)), catalogue, now)
+            write_trace = manner.prepare(Done("person", binding.user_id, None, data, [outcome], catalogue))
             with self.database.writing() as connection:
                 check_revision(connection, catalogue.revision)
                 apply_outcomes(connection, [outcome], now, rewrite=Rewrite.NAMES, seen=catalogue.revision)
                 records.make(connection, record_id, source_id, self.channel, binding.user_id, data, now)
                 if unique:
                     records.claim(connection, record_id, source_id, unique)
-                if manner.keep:
-                    manner.keep(connection, Done("person", binding.user_id, None, data, [outcome], catalogue))
+                write_trace(connection)
             return Taken(record_id, data, 1, now, now)
 
         return self._until_it_stands(attempt, lambda: self._check_unique(source_id, data, None, manner.shapes))
@@ -209,6 +213,7 @@ class Intake:
             alone = len(person.records) == 1
             before = row.data if alone else merge(person.records, catalogue.precedence).attributes
             renamed = searchable(data if alone else outcome.user.attributes) != searchable(before)
+            write_trace = manner.prepare(Done("person", row.user_id, row.data, None if gone else data, [outcome], catalogue))
             with self.database.writing() as connection:
                 if not records.write(connection, record_id, row.version, row.data, data, now, gone=gone):
                     raise WorldMoved("The record has changed meanwhile.")
@@ -218,8 +223,7 @@ class Intake:
                     records.claim(connection, record_id, source_id, [] if gone else unique_values(data, shape))
                 rewrite = Rewrite.NAMES if renamed else Rewrite.ATTRIBUTES
                 apply_outcomes(connection, [outcome], now, rewrite=rewrite, seen=catalogue.revision)
-                if manner.keep:
-                    manner.keep(connection, Done("person", row.user_id, row.data, None if gone else data, [outcome], catalogue))
+                write_trace(connection)
             return Taken(record_id, data, row.version + 1, row.created_at, now, listed)
 
         return self._until_it_stands(attempt, lambda: self._check_unique(source_id, data, record_id, manner.shapes))
@@ -272,14 +276,14 @@ class Intake:
             now = clock.now()
             with self.database.reading() as connection:
                 plan = self._resolve(connection, source_id, group_id, list(members))
+            write_trace = manner.prepare(Done("group", group_id, None, data, added=len(members)))
             with self.database.writing() as connection:
                 groups.make(connection, group_id, source_id, self.channel, data, now)
                 # Nothing can name a group that is only now made, so nobody's access changes by it.
                 groups.add_members(connection, group_id, plan.people_added, plan.groups_added, now)
                 if plan.nesting:
                     raise_revision(connection)
-                if manner.keep:
-                    manner.keep(connection, Done("group", group_id, None, data, added=len(members)))
+                write_trace(connection)
             return Taken(group_id, data, 1, now, now)
 
         return self._until_it_stands(attempt)
@@ -340,22 +344,22 @@ class Intake:
                 concerned = catalogue.concerns(group_id)
                 in_full = concerned and not plan.nesting and len(plan.people) <= AT_ONCE
                 outcomes = self._outcomes(connection, catalogue, group_id, plan, now) if in_full else []
+            added, removed = len(plan.people_added | plan.groups_added), len(plan.people_removed | plan.groups_removed)
+            waits = concerned and not in_full
+            done = Done("group", group_id, row.data, None if gone else data, outcomes, catalogue, added, removed, marked=waits)
+            write_trace = manner.prepare(done)
             with self.database.writing() as connection:
                 check_revision(connection, catalogue.revision)
                 if not groups.write(connection, group_id, row.version, data, now, gone=gone):
                     raise WorldMoved("The group has changed meanwhile.")
-                self._write_members(connection, group_id, plan, now, mark=concerned and not in_full)
+                self._write_members(connection, group_id, plan, now, mark=waits)
                 if gone:
                     groups.end_group(connection, group_id, now)
                 apply_outcomes(connection, outcomes, now, rewrite=Rewrite.NOTHING, seen=catalogue.revision)
                 if plan.nesting or data["displayName"] != row.data["displayName"] or gone:
                     raise_revision(connection)
                     groups_over.wake(connection, t.delivered_group.c.key == f"group:{group_id}", now)
-                if manner.keep:
-                    added, removed = len(plan.people_added | plan.groups_added), len(plan.people_removed | plan.groups_removed)
-                    after = None if gone else data
-                    waits = concerned and not in_full
-                    manner.keep(connection, Done("group", group_id, row.data, after, outcomes, catalogue, added, removed, marked=waits))
+                write_trace(connection)
             return Taken(group_id, data, row.version + 1, row.created_at, now)
 
         return self._until_it_stands(attempt)

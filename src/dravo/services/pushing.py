@@ -42,7 +42,7 @@ class Asked:
     @property
     def manner(self) -> Manner:
         """How intake is to take it in."""
-        return Manner(self.visitor.shapes, self.condition, self.draft.keep if self.draft else None)
+        return Manner(self.visitor.shapes, self.condition, self.draft.prepare if self.draft else None)
 
 
 @dataclass(frozen=True)

@@ -9,7 +9,7 @@ from collections import Counter
 from collections.abc import Generator, Mapping, Sequence
 from typing import Any
 
-from sqlalchemy import Connection, delete, func, insert, select, update
+from sqlalchemy import Connection, delete, insert, select, update
 
 from dravo.core import schedules
 from dravo.core.accounts import PRESENT, scim_body
@@ -25,6 +25,7 @@ from dravo.services import assigning
 from dravo.services.auditing import record_change
 from dravo.services.deliveries import bind, open_anew
 from dravo.services.house import House
+from dravo.services.named import application_by_key
 from dravo.services.permissions import Caller
 from dravo.services.talking import Talk, Talker, There
 from dravo.store import clock
@@ -49,7 +50,7 @@ def ask_for(house: House, caller: Caller, key: str) -> dict[str, Any]:
     """
     now = clock.now()
     with house.database.writing() as connection:
-        application = _application(connection, key)
+        application = application_by_key(connection, key)
         if not application.base_url or not application.secret:
             raise InvalidInput(f"'{application.label}' is not connected.", "Give its address and token first.")
         if _under_way(connection, application.id):
@@ -219,7 +220,7 @@ def stop(house: House, caller: Caller, run_id: str) -> dict[str, Any]:
 def runs(house: House, key: str, ask: Ask) -> dict[str, Any]:
     """Return a page of an application's runs, newest first."""
     with house.database.reading() as connection:
-        application = _application(connection, key)
+        application = application_by_key(connection, key)
         return page(connection, select(t.run).where(t.run.c.application_id == application.id), [t.run.c.id], ask, _run_line, newest_first=True)
 
 
@@ -249,7 +250,7 @@ def drift(house: House, key: str, ask: Ask, kind: str | None = None, state: str 
     """Return a page of an application's drift by name: open and being mended, unless a state is said."""
     d, a = t.drift.c, t.account.c
     with house.database.reading() as connection:
-        application = _application(connection, key)
+        application = application_by_key(connection, key)
         statement = (
             select(t.drift, a.user_id, a.agreed_at, a.agreed_version, a.due_version)
             .outerjoin(t.account, a.id == d.account_id)
@@ -269,12 +270,6 @@ def _drift_line(row: Any) -> dict[str, Any]:
         "remote_id": row.remote_id, "there": row.there or {}, "changes": row.differences or [], "first_seen_at": row.first_seen_at,
         "last_seen_at": row.last_seen_at,
     }  # fmt: skip
-
-
-def open_number(connection: Connection, application_id: str) -> int:
-    """Return how many differences of an application are open."""
-    where = (t.drift.c.application_id == application_id, t.drift.c.state == OPEN)
-    return int(connection.execute(select(func.count()).select_from(t.drift).where(*where)).scalar_one())
 
 
 # What is done about it
@@ -300,7 +295,7 @@ def ignore(house: House, caller: Caller, key: str, ids: Sequence[str], *, ignore
 def _act(house: House, caller: Caller, key: str, ids: Sequence[str], action: str, state: str) -> dict[str, Any]:
     now = clock.now()
     with house.database.writing() as connection:
-        application = _application(connection, key)
+        application = application_by_key(connection, key)
         rows = _rows(connection, application.id, ids)
         for row in rows:
             if state == MENDING:
@@ -322,7 +317,7 @@ def link(house: House, caller: Caller, key: str, drift_id: str, person: str) -> 
     now = clock.now()
     a = t.account.c
     with house.database.writing() as connection:
-        application = _application(connection, key)
+        application = application_by_key(connection, key)
         row = _rows(connection, application.id, [drift_id])[0]
         found = assigning.find_person(connection, person)
         account = connection.execute(select(t.account).where(a.application_id == application.id, a.user_id == found.id)).first()
@@ -348,10 +343,3 @@ def _rows(connection: Connection, application_id: str, ids: Sequence[str]) -> li
     if not rows:
         raise NotFound("None of these differences is there any more.", "Compare again.")
     return rows
-
-
-def _application(connection: Connection, key: str) -> Any:
-    row = connection.execute(select(t.application).where(t.application.c.key == key)).first()
-    if row is None:
-        raise NotFound(f"There is no application with the key '{key}'.", "See the list of applications for the keys there are.")
-    return row

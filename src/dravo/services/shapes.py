@@ -12,6 +12,7 @@ from dravo.core.scim.extensions import read_schema
 from dravo.core.scim.schemas import Schema, Shapes, extended
 from dravo.services.auditing import record_change
 from dravo.services.house import House
+from dravo.services.named import source_by_key
 from dravo.services.permissions import Caller
 from dravo.store import clock
 from dravo.store import tables as t
@@ -35,7 +36,7 @@ def of_source(house: House, connection: Connection, source_id: str) -> Shapes:
 def listing(house: House, key: str) -> dict[str, Any]:
     """Return the extension schemas of a source."""
     with house.database.reading() as connection:
-        source = _source(connection, key)
+        source = source_by_key(connection, key)
         rows = connection.execute(select(t.source_schema).where(t.source_schema.c.source_id == source.id).order_by(t.source_schema.c.id)).all()
     return {
         "items": [
@@ -57,7 +58,7 @@ def add(house: House, caller: Caller, key: str, kind: str, document: dict[str, A
     row = {"id": new_id(), "urn": schema.id, "kind": kind, "document": document, "created_at": now}
     try:
         with house.database.writing() as connection:
-            source = _source(connection, key)
+            source = source_by_key(connection, key)
             connection.execute(insert(t.source_schema).values(source_id=source.id, **row))
             details = {"source": key, "urn": schema.id, "kind": kind}
             record_change(connection, house.keys, caller, "added schema", "source", source.id, now, details)
@@ -74,16 +75,9 @@ def remove(house: House, caller: Caller, key: str, urn: str) -> None:
         NotFound.
     """
     with house.database.writing() as connection:
-        source = _source(connection, key)
+        source = source_by_key(connection, key)
         where = (t.source_schema.c.source_id == source.id, t.source_schema.c.urn == urn)
         if connection.execute(delete(t.source_schema).where(*where)).rowcount == 0:
             raise NotFound(f"'{key}' has no schema '{urn}'.")
         record_change(connection, house.keys, caller, "removed schema", "source", source.id, clock.now(), {"source": key, "urn": urn})
     house.doors += 1
-
-
-def _source(connection: Connection, key: str) -> Any:
-    row = connection.execute(select(t.source).where(t.source.c.key == key)).first()
-    if row is None:
-        raise NotFound(f"There is no source with the key '{key}'.", "See the list of sources for the keys there are.")
-    return row

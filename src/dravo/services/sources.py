@@ -8,7 +8,7 @@ import time
 from dataclasses import dataclass, replace
 from typing import Any
 
-from sqlalchemy import Connection, and_, bindparam, delete, func, insert, or_, select, update
+from sqlalchemy import and_, bindparam, delete, func, insert, or_, select, update
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, StillInUse
@@ -18,6 +18,7 @@ from dravo.core.scim.schemas import STANDARD, Shapes
 from dravo.services import shapes
 from dravo.services.auditing import record_change
 from dravo.services.house import House
+from dravo.services.named import source_by_key
 from dravo.services.permissions import Caller
 from dravo.services.secrets import digest, new_token
 from dravo.store import clock
@@ -100,7 +101,7 @@ def rename(house: House, caller: Caller, key: str, label: str) -> dict[str, Any]
     """Give a source another label; its key stays."""
     label = check_label(label)
     with house.database.writing() as connection:
-        row = by_key(connection, key)
+        row = source_by_key(connection, key)
         connection.execute(update(t.source).where(t.source.c.id == row.id).values(label=label))
         raise_revision(connection)
         record_change(connection, house.keys, caller, "renamed source", "source", row.id, clock.now(), {"before": row.label, "after": label})
@@ -114,7 +115,7 @@ def remove(house: House, caller: Caller, key: str) -> None:
         StillInUse: if it has brought people or groups.
     """
     with house.database.writing() as connection:
-        row = by_key(connection, key)
+        row = source_by_key(connection, key)
         for table in (t.record, t.group):
             if connection.execute(select(table.c.id).where(table.c.source_id == row.id).limit(1)).first():
                 raise StillInUse(
@@ -128,22 +129,10 @@ def remove(house: House, caller: Caller, key: str) -> None:
     house.doors += 1
 
 
-def by_key(connection: Connection, key: str) -> Any:
-    """Return a source's row.
-
-    Raises:
-        NotFound: if there is none of that key.
-    """
-    row = connection.execute(select(t.source).where(t.source.c.key == key)).first()
-    if row is None:
-        raise NotFound(f"There is no source with the key '{key}'.", "See the list of sources for the keys there are.")
-    return row
-
-
 def id_of(house: House, key: str) -> str:
-    """Return a source's id; raises as `by_key`."""
+    """Return a source's id; raises as `source_by_key`."""
     with house.database.reading() as connection:
-        return str(by_key(connection, key).id)
+        return str(source_by_key(connection, key).id)
 
 
 def _statement() -> Any:
@@ -192,7 +181,7 @@ def one(house: House, key: str) -> dict[str, Any]:
         NotFound.
     """
     with house.database.reading() as connection:
-        by_key(connection, key)
+        source_by_key(connection, key)
         return _line(connection.execute(_statement().where(t.source.c.key == key)).one())
 
 
@@ -218,7 +207,7 @@ def add_token(
         raise InvalidInput("The token would have expired already.", "Give a time to come, or none.", "expires_at")
     token = new_token("push")
     with house.database.writing() as connection:
-        source = by_key(connection, key)
+        source = source_by_key(connection, key)
         row = {
             "id": new_id(),
             "source_id": source.id,
@@ -245,7 +234,7 @@ def revoke_token(house: House, caller: Caller, key: str, token_id: str) -> None:
     """
     now = clock.now()
     with house.database.writing() as connection:
-        source = by_key(connection, key)
+        source = source_by_key(connection, key)
         where = (t.source_token.c.id == token_id, t.source_token.c.source_id == source.id)
         row = connection.execute(select(t.source_token).where(*where)).first()
         if row is None:
@@ -259,7 +248,7 @@ def revoke_token(house: House, caller: Caller, key: str, token_id: str) -> None:
 def tokens(house: House, key: str, ask: Ask) -> dict[str, Any]:
     """Return a page of a source's tokens, newest first; never their texts."""
     with house.database.reading() as connection:
-        source = by_key(connection, key)
+        source = source_by_key(connection, key)
         statement = select(t.source_token).where(t.source_token.c.source_id == source.id)
         return page(connection, statement, [t.source_token.c.id], ask, _token_line, newest_first=True)
 
@@ -404,7 +393,7 @@ def sheet(house: House, key: str, base: str) -> dict[str, Any]:
     """
     now = clock.now()
     with house.database.reading() as connection:
-        source = by_key(connection, key)
+        source = source_by_key(connection, key)
         seen = {row.what: row for row in connection.execute(select(t.source_sight).where(t.source_sight.c.source_id == source.id))}
         token = t.source_token.c
         usable = connection.execute(

@@ -17,6 +17,7 @@ from dravo.protocols.scim.capabilities import Capabilities, discover, read_capab
 from dravo.protocols.scim.judging import MustPause, TryLater
 from dravo.protocols.scim.listing import MOST, TooMany, everything
 from dravo.protocols.scim.outgoing import Client, Connection, Request, Response, Unreachable
+from dravo.services.answering import note_answer
 from dravo.services.house import House
 from dravo.store import clock
 from dravo.store import tables as t
@@ -112,12 +113,6 @@ class Lists:
             found = read()
             self._kept[key] = (began, found)
             return found
-
-    def forget(self, application_id: str) -> None:
-        """Forget what was read of an application."""
-        with self._lock:
-            for key in [key for key in self._kept if key[0] == application_id]:
-                del self._kept[key]
 
 
 class Talker:
@@ -253,13 +248,6 @@ class Talker:
             connection.execute(update(t.application).where(*where).values(capabilities=found.document()))
         return found
 
-    def _note_answer(self, there: There) -> None:
-        """Note that an application answers: what is lost just after that is one delivery's trouble, not the application's."""
-        p = t.application.c
-        values = {"answered_at": clock.now(), "failures": 0, "retry_at": None}
-        with self.house.database.writing() as connection:
-            connection.execute(update(t.application).where(p.id == there.id, p.paused_at.is_(None)).values(**values))
-
     def worth_a_list(self, application_id: str) -> int:
         """Return how many accounts wait to be made in an application, if they are so many that one list serves better than a search for each."""
         present = time.monotonic()
@@ -286,7 +274,9 @@ class Talker:
                 found = self.converse(talk, everything(path, capabilities, most=MOST if most is None else most), _nothing_else)
             except TooMany:
                 return None
-            self._note_answer(talk.there)
+            # What is lost just after that is one delivery's trouble, not the application's.
+            with self.house.database.writing() as connection:
+                note_answer(connection, talk.there.id, 0, clock.now())
             return found
 
         return self.lists.get(talk.there.id, path, since, read)

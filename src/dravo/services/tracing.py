@@ -8,7 +8,7 @@ from __future__ import annotations
 import threading
 import time
 from collections import deque
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -64,14 +64,19 @@ class Draft:
             "body": _shown_body(self.payload),
         }
 
-    def keep(self, connection: Connection, done: Done) -> None:
-        """Write the trace of a change with the change itself."""
-        created = done.before is None
+    def prepare(self, done: Done) -> Callable[[Connection], None]:
+        """Return what writes the trace of a change with the change itself; all that has to be worked out for it is worked out here."""
         led_to: dict[str, Any] = {"subject": {"kind": done.kind, "id": done.id, "name": _name(done)}}
-        if done.outcomes:
-            led_to |= effects(done.outcomes, done.catalogue) if done.catalogue else {}
-        _MAKE_ONE.change(connection, self.row(201 if created else 204 if self.method == "DELETE" else 200, _sentence(done), led_to))
-        self.written = True
+        if done.outcomes and done.catalogue:
+            led_to |= effects(done.outcomes, done.catalogue)
+        status = 201 if done.before is None else 204 if self.method == "DELETE" else 200
+        row = self.row(status, _sentence(done), led_to)
+
+        def write(connection: Connection) -> None:
+            _MAKE_ONE.change(connection, row)
+            self.written = True
+
+        return write
 
 
 def _name(done: Done) -> str:

@@ -121,6 +121,13 @@ def agree(connection: Connection, group_id: str, added: Iterable[tuple[str, str]
         connection.execute(delete(t.delivered_member).where(*where, m.due.is_(False)), gone)
 
 
+def forget(connection: Connection, group_id: str) -> None:
+    """Write down that a group is gone there: who is no longer due in it goes, and of the others nothing is agreed."""
+    m = t.delivered_member.c
+    connection.execute(delete(t.delivered_member).where(m.delivered_group_id == group_id, m.due.is_(False)))
+    connection.execute(update(t.delivered_member).where(m.delivered_group_id == group_id).values(agreed_remote_id=None))
+
+
 def ready(connection: Connection, now: Instant) -> list[Any]:
     """Return (id, application id, requests at a time) of groups to be delivered now: their application takes deliveries,
     and none for a person is due before them."""

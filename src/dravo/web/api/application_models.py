@@ -57,7 +57,9 @@ class Settings(BaseModel):
     roles_as: RolesAs
     groups_over: GroupsOver
     reconcile_at: str
+    reconcile_in_words: str
     reconcile_next_at: str | None
+    reconcile_times: list[str]
 
 
 class Capabilities(BaseModel):
