@@ -140,3 +140,11 @@ def test_settings_of_the_house_are_listed_and_changed(garden: Garden) -> None:
     garden.run("setting", "set", "attempt_days", "90")
     wrong = dravo(garden.running, "setting", "set", "attempt_days", "0")
     assert wrong.returncode == 2 and "out of bounds" in wrong.stderr
+
+
+def test_when_an_application_is_compared_is_set_and_said_in_words(garden: Garden) -> None:
+    shown = garden.run("application", "set", "commands-app", "--compare-at", "30 2 * * 1-5")
+    assert "every day at 02:30 on weekdays" in shown
+    assert "only when asked for" in garden.run("application", "set", "commands-app", "--compare-at", "")
+    wrong = dravo(garden.running, "application", "set", "commands-app", "--compare-at", "nightly")
+    assert wrong.returncode == 2 and "not a schedule" in wrong.stderr

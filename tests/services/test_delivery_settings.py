@@ -237,3 +237,19 @@ def test_where_nobody_can_know_a_person_is_asked(blind: tuple[Rooms, StandIn], f
     assert sorted(each["userName"] for each in app.state()["accounts"]) == ["ada", "bob"]
     with pytest.raises(InvalidInput, match="does not wait"):
         deliveries.settle_unknown(rooms.house, rooms.caller, held.id, "not there", None)
+
+
+def test_what_has_another_mend_is_of_another_kind(running: Running, app: StandIn, fresh: Fresh) -> None:
+    key, names = fresh("records"), [fresh("in-the-way"), fresh("elsewhere")]
+    app.create(userName=names[0], active=True)
+    app.create(userName=names[1], active=True, externalId="till-7")
+    running.application(key, app)
+    provider = running.provider(fresh("source"))
+    group = provider.group(fresh("Both"), [provider.person(name) for name in names])
+    with running.dravo as dravo:
+        dravo.assignments.add(key, "viewer", group=group)
+        kinds = eventually(lambda: dravo.deliveries.kinds(key), lambda seen: len(seen) == 2)
+        told = {each["kind"]: each["mend"] for each in kinds}
+        assert "adopt" in told["in the way"] and "another system" in told["another system's"]
+        dravo.applications.change(key, adopt_by_user_name=True)
+        eventually(lambda: [each["kind"] for each in dravo.deliveries.kinds(key)], lambda seen: seen == ["another system's"])

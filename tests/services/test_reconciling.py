@@ -204,3 +204,9 @@ def test_drift_on_the_command_line(running: Running, app: StandIn, garden: str) 
     running.settled(garden)
     assert "1 unexpected." in dravo("drift", "find", garden)
     assert "the schedule" not in dravo("drift", "runs", garden)
+
+
+def test_what_is_kept_by_hand_is_not_compared(rooms: Rooms) -> None:
+    applications.add(rooms.house, rooms.caller, "payslips", "Payslips", None, tracked_only=True)
+    with pytest.raises(InvalidInput, match="only tracked"):
+        reconciling.ask_for(rooms.house, rooms.caller, "payslips")

@@ -80,6 +80,7 @@ def _add_setting(verbs: Any) -> None:
         change.add_argument(f"--{name}", choices=_LEAVING)
     change.add_argument("--at-a-time", type=int, metavar="N", help="requests under way at a time")
     change.add_argument("--per-second", type=int, metavar="N", help="requests a second at the most; 0: as many as it takes")
+    change.add_argument("--compare-at", metavar="CRON", help="when it is compared by itself, such as '0 3 * * *' (UTC); '' for never")
     change.add_argument("--roles-as", metavar="WAY", help="roles, entitlements, groups, nothing, or an attribute's name")
     change.add_argument("--groups", metavar="WHICH", help="which groups go over: none, 'those that give roles', or ids with commas between")
     change.add_argument(
@@ -118,8 +119,10 @@ def _print(given: argparse.Namespace, application: Any) -> None:
             "Address": connection["base_url"],
             "Token": "kept, encrypted" if connection["has_secret"] else "none",
             "Checked": moment(connection["checked_at"]),
-            **{name.replace("_", " ").capitalize(): _word(value) for name, value in application["settings"].items()},
-            "Cannot": " ".join((connection["capabilities"] or {}).get("notes", [])),
+            **{_name(name): _word(value) for name, value in application["settings"].items() if not name.startswith("reconcile")},
+            "Compared": application["settings"]["reconcile_in_words"] or "only when asked for",
+            "Compared next": moment(application["settings"]["reconcile_next_at"]),
+            "It cannot": " ".join((connection["capabilities"] or {}).get("notes", [])),
             "Trouble": application["trouble"],
             "Mend": application["mend"],
         }
@@ -129,6 +132,13 @@ def _print(given: argparse.Namespace, application: Any) -> None:
         {"Key": lambda r: r["key"], "Label": lambda r: r["label"], "Rank": lambda r: r["rank"], "People": lambda r: r["people"]},
         application["roles"],
     )
+
+
+_NAMES = {"at_a_time": "Requests at a time", "per_second": "Requests a second", "roles_as": "Roles go over in", "groups_over": "Groups that go over"}
+
+
+def _name(setting: str) -> str:
+    return _NAMES.get(setting, setting.replace("_", " ").capitalize())
 
 
 def _word(value: Any) -> Any:
@@ -199,7 +209,7 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _what_goes_over(given: argparse.Namespace) -> dict[str, Any]:
-    values: dict[str, Any] = {"per_second": given.per_second}
+    values: dict[str, Any] = {"per_second": given.per_second, "reconcile_at": given.compare_at}
     if given.roles_as:
         plain = given.roles_as in ("roles", "entitlements", "groups", "nothing")
         values["roles_as"] = {"way": given.roles_as} if plain else {"way": "attribute", "attribute": given.roles_as}

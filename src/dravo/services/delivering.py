@@ -157,7 +157,11 @@ class Settlement:
             with self.house.database.writing() as connection:
                 return self.apply(connection)
         except IntegrityError:
-            double = Refused("The account that was found there belongs to another person here.", "See the application's accounts for whose it is.")
+            double = Refused(
+                "The account that was found there belongs to another person here.",
+                "See the application's accounts for whose it is.",
+                "another person's",
+            )
             with self.house.database.writing() as connection:
                 return replace(self, went=double).apply(connection)
 
@@ -304,7 +308,7 @@ def kind_of(trouble: Trouble) -> str:
         return "paused"
     if isinstance(trouble, TryLater):
         return "not now"
-    return f"refused {trouble.status}" if trouble.status else "refused"
+    return f"refused {trouble.status}" if trouble.status else trouble.kind or "refused"
 
 
 def _note_attempt(

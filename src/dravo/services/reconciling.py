@@ -51,6 +51,8 @@ def ask_for(house: House, caller: Caller, key: str) -> dict[str, Any]:
     now = clock.now()
     with house.database.writing() as connection:
         application = application_by_key(connection, key)
+        if application.tracked_only:
+            raise InvalidInput(f"'{application.label}' is only tracked.", "Its accounts are kept by hand, so there is nothing to compare with.")
         if not application.base_url or not application.secret:
             raise InvalidInput(f"'{application.label}' is not connected.", "Give its address and token first.")
         if _under_way(connection, application.id):

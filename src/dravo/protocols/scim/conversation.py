@@ -104,7 +104,7 @@ def bring(wanted: Wanted) -> Conversation:
     if wanted.due["want"] == ABSENT:
         return (yield from _remove(wanted))
     if wanted.due["active"] and wanted.due.get("problem"):
-        raise Refused(wanted.due["problem"], "Change the expression, or the person's attributes at their source.")
+        raise Refused(wanted.due["problem"], "Change the expression, or the person's attributes at their source.", "no user name")
     if wanted.remote_id is not None:
         agreed = wanted.agreed
         if agreed is not None and agreed["want"] == PRESENT:
@@ -144,6 +144,7 @@ def _find_or_create(wanted: Wanted) -> Conversation:
     raise Refused(
         f"The application says that an account for '{wanted.due['user']['userName']}' exists (409), and shows none.",
         "Look for the account there: it may be deleted but not purged, or hidden from this token.",
+        "there and not shown",
     )
 
 
@@ -166,7 +167,7 @@ def _look(wanted: Wanted, *, lately: bool) -> Generator[Question, Any, tuple[Res
         return None
     if len(own) > 1:
         ids = ", ".join(str(each.get("id")) for each in own)
-        raise Refused(f"{len(own)} accounts there carry this person's external id: {ids}.", "Remove all but one of them there.")
+        raise Refused(f"{len(own)} accounts there carry this person's external id: {ids}.", "Remove all but one of them there.", "doubles")
     if own:
         return (yield from _whole(own[0], at_hand)), MADE
     if not wanted.due["active"]:
@@ -181,14 +182,18 @@ def _look(wanted: Wanted, *, lately: bool) -> Generator[Question, Any, tuple[Res
         raise Refused(
             f"The user name '{name}' belongs there to an account with another external id ({foreign}).",
             "That account is somebody else's, or another system's. Rename or remove it there, then try again.",
+            "another system's",
         )
     if not wanted.adopt_by_user_name:
         raise Refused(
             f"An account with the user name '{name}' is there already, made by somebody else.",
             "If it is this person's, switch on 'adopt by user name' for this application; else rename it there.",
+            "in the way",
         )
     if (yield IsBound(str(found.get("id")))):
-        raise Refused(f"The account '{name}' there belongs to another person here.", "See the application's accounts for whose it is.")
+        raise Refused(
+            f"The account '{name}' there belongs to another person here.", "See the application's accounts for whose it is.", "another person's"
+        )
     return (yield from _whole(found, at_hand)), ADOPTED
 
 

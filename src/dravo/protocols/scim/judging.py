@@ -9,14 +9,22 @@ from dravo.protocols.scim.outgoing import Response
 
 
 class Trouble(Exception):
-    """Why an account could not be brought to what is due, in a sentence, with the mend; and the application's status, if it gave one."""
+    """Why an account could not be brought to what is due.
 
+    Args:
+        message: in a sentence.
+        mend: what to do about it.
+        kind: what kind it is, in a few words, where more than one can be meant: all of one kind have one mend.
+    """
+
+    # The application's status, if it gave one.
     status: int | None = None
 
-    def __init__(self, message: str, mend: str = "") -> None:
+    def __init__(self, message: str, mend: str = "", kind: str | None = None) -> None:
         super().__init__(message)
         self.message = message
         self.mend = mend
+        self.kind = kind
 
 
 class TryLater(Trouble):
