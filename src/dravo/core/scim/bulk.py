@@ -9,7 +9,6 @@ from typing import Any
 
 from dravo.core.scim.errors import ScimError, invalid_path, invalid_syntax, invalid_value
 
-BULK_REQUEST = "urn:ietf:params:scim:api:messages:2.0:BulkRequest"
 BULK_RESPONSE = "urn:ietf:params:scim:api:messages:2.0:BulkResponse"
 MOST_OPERATIONS = 1_000
 LARGEST_PAYLOAD = 4 * 1024 * 1024

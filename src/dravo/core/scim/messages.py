@@ -10,7 +10,6 @@ from dravo.core.scim.errors import invalid_syntax, invalid_value
 
 LIST_SCHEMA = "urn:ietf:params:scim:api:messages:2.0:ListResponse"
 CONFIG_SCHEMA = "urn:ietf:params:scim:schemas:core:2.0:ServiceProviderConfig"
-SEARCH_SCHEMA = "urn:ietf:params:scim:api:messages:2.0:SearchRequest"
 LARGEST_PAGE = 500
 SEARCHED_BY = ("attributes", "excludedAttributes", "filter", "sortBy", "sortOrder", "startIndex", "count", "cursor")
 
