@@ -46,7 +46,10 @@ def attempt(house: House, talker: Talker, group_id: str) -> str | None:
             return None
         name = due_name(house, connection, work)
         added, removed = groups_over.differing(connection, group_id)
-    seen = (name, sorted(added), sorted(removed))
+        seen = (name, sorted(added), sorted(removed))
+        if name is None:
+            # It goes as a whole: also those leave it whose account has not been brought to that yet.
+            added, removed = [], groups_over.inside(connection, group_id, in_doubt=work.agreed_at is None)
     there = There(work.application_id, work.base_url, work.secret, work.auth, work.capabilities, work.per_second)
     talk = Talk(there)
     try:
@@ -79,6 +82,13 @@ def due_name(house: House, connection: Any, row: Any) -> str | None:
     return str(found) if found is not None else None
 
 
+def _name_now(house: House, connection: Any, group_id: str) -> str | None:
+    """Return the name that a delivered group is to have by what is set now: that may have changed during an attempt."""
+    g, p = t.delivered_group.c, t.application.c
+    columns = select(g.key, g.application_id, p.roles_as, p.groups_over).join(t.application, p.id == g.application_id)
+    return due_name(house, connection, connection.execute(columns.where(g.id == group_id)).one())
+
+
 Pairs = list[tuple[str, str]]
 
 
@@ -102,7 +112,7 @@ def _bring(house: House, talker: Talker, talk: Talk, work: Any, name: str | None
         except NeedsWhole:
             pass
     with house.database.reading() as connection:
-        everyone = groups_over.everyone(connection, work.id)
+        everyone = groups_over.everyone(connection, work.id) if name is not None else []
         ours = groups_over.ours(connection, work.application_id)
     whole = replace(wanted, whole=True, look=work.agreed_at is None, members=frozenset(remote for _, remote in everyone), ours=ours)
     return talker.converse(talk, bring_group(whole), answer), everyone, removed
@@ -116,7 +126,8 @@ def _settle(house: House, work: Any, name: str | None, reached: ReachedGroup, pu
             groups_over.forget(connection, work.id)
         else:
             groups_over.agree(connection, work.id, put, taken)
-        still = any(groups_over.differing(connection, work.id)) and name is not None
+        # Renamed, chosen again or let go meanwhile, it is still to be brought there.
+        still = _name_now(house, connection, work.id) != name or (name is not None and any(groups_over.differing(connection, work.id)))
         values = {
             "state": WAITING if still else DONE, "agreed_name": name, "agreed_at": now, "remote_id": reached.remote_id, "origin": reached.origin,
             "attempts": work.attempts + 1, "next_attempt_at": now if still else None, "message": None, "mend": None, "exchanges": talk.exchanges,
@@ -129,7 +140,7 @@ def _settle(house: House, work: Any, name: str | None, reached: ReachedGroup, pu
 
 def _as_it_was(house: House, connection: Any, work: Any, seen: tuple[Any, ...]) -> bool:
     """Whether what is due of a group is still what it was when the attempt began."""
-    return seen == (due_name(house, connection, work), *map(sorted, groups_over.differing(connection, work.id)))
+    return seen == (_name_now(house, connection, work.id), *map(sorted, groups_over.differing(connection, work.id)))
 
 
 def _settle_trouble(house: House, work: Any, trouble: Trouble, talk: Talk, seen: tuple[Any, ...]) -> str:

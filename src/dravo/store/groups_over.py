@@ -98,6 +98,14 @@ def everyone(connection: Connection, group_id: str) -> list[Any]:
     return [(row.account_id, row.remote_id) for row in rows]
 
 
+def inside(connection: Connection, group_id: str, *, in_doubt: bool) -> list[Any]:
+    """Return (account id, id there) of all who were agreed to be in a group there; if that is in doubt, also of all who were to be."""
+    m = t.delivered_member.c
+    rows = connection.execute(select(m.account_id, m.agreed_remote_id).where(m.delivered_group_id == group_id, m.agreed_remote_id.is_not(None)))
+    known = [(row.account_id, row.agreed_remote_id) for row in rows]
+    return sorted({*known, *everyone(connection, group_id)}) if in_doubt else known
+
+
 def ours(connection: Connection, application_id: str) -> frozenset[str]:
     """Return the ids there of everybody whom we deliver to an application."""
     a = t.account.c
