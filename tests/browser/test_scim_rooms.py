@@ -132,3 +132,35 @@ def test_drift_is_compared_mended_and_linked(open_page: Callable[..., Page], run
     page.goto(f"/applications/{records}/groups")
     expect(page.get_by_text("No group goes over")).to_be_visible()
     check_accessible(page)
+
+
+def test_the_timeline_keeps_its_filters_in_the_address(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+    source, name = fresh("source"), fresh("zofia")
+    provider = running.provider(source)
+    provider.person(name, displayName=f"Zofia {name}")
+    provider.http.post("/Users", json={"userName": name})
+    page = open_page()
+    sign_in(page)
+    page.goto(f"/activity?source={source}")
+    expect(page.get_by_role("row").filter(has_text=f"Created Zofia {name}")).to_be_visible()
+    page.get_by_label("Only trouble").check()
+    expect(page.get_by_role("row").filter(has_text="Created")).to_have_count(0)
+    expect(page.get_by_role("row").filter(has_text="POST /Users 409")).to_be_visible()
+    expect(page).to_have_url(f"{running.url}/activity?source={source}&trouble=yes")
+    page.reload()
+    expect(page.get_by_role("row").filter(has_text="POST /Users 409")).to_be_visible()
+    expect(page.get_by_label("Only trouble")).to_be_checked()
+    check_accessible(page)
+
+
+def test_the_sheet_is_saved_as_text_without_the_token(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+    source = fresh("source")
+    token = running.provider(source)
+    page = open_page()
+    sign_in(page)
+    page.goto(f"/sources/{source}")
+    with page.expect_download() as saved:
+        page.get_by_role("button", name="Save as text to send").click()
+    text = saved.value.path().read_text()
+    assert f"{running.url}/scim/v2/{source}" in text and "dravo_push_" not in text
+    assert token.base_url in text and "Not seen from your side yet" in text

@@ -33,6 +33,10 @@ async function copy(): Promise<void> {
   align-items: center;
   gap: 4px;
 }
+.small-icon {
+  min-width: 28px;
+  min-height: 28px;
+}
 .small-icon :deep(.v-icon) {
   font-size: 18px;
   width: 18px;

@@ -1,11 +1,27 @@
 <script setup lang="ts">
 // Two columns: what we give to the other side, and what real traffic has shown of it, each with its time.
-import { mdiCheckboxMarkedCircleOutline, mdiCheckboxBlankCircleOutline, mdiAlertOutline } from '@mdi/js'
+import {
+  mdiAlertOutline,
+  mdiCheckboxBlankCircleOutline,
+  mdiCheckboxMarkedCircleOutline,
+  mdiFileDownloadOutline,
+} from '@mdi/js'
 import type { Schemas } from '../api/client'
 import CopyValue from './CopyValue.vue'
 import TimeOf from './TimeOf.vue'
 
-defineProps<{ sheet: Schemas['ExchangeSheet'] }>()
+const props = defineProps<{ sheet: Schemas['ExchangeSheet'] }>()
+
+/** Hand the sheet over as a file: to be sent to whoever runs the other side. */
+function save(): void {
+  const address = URL.createObjectURL(new Blob([props.sheet.text], { type: 'text/plain' }))
+  const link = Object.assign(document.createElement('a'), {
+    href: address,
+    download: `${props.sheet.source.key}-scim-sheet.txt`,
+  })
+  link.click()
+  URL.revokeObjectURL(address)
+}
 </script>
 
 <template>
@@ -29,6 +45,9 @@ defineProps<{ sheet: Schemas['ExchangeSheet'] }>()
           <slot name="token" />
         </dd>
       </dl>
+      <v-btn variant="outlined" class="save" :prepend-icon="mdiFileDownloadOutline" @click="save">
+        Save as text to send
+      </v-btn>
     </section>
     <section class="panel" aria-labelledby="seen">
       <h2 id="seen">Get from the other side</h2>
@@ -62,6 +81,9 @@ dl {
   grid-template-columns: 130px 1fr;
   gap: 10px 14px;
   margin: 0;
+}
+.save {
+  margin-top: 14px;
 }
 dt {
   font-weight: 700;

@@ -1,16 +1,51 @@
 <script setup lang="ts">
-import { answered, api } from '../api/client'
+import { mdiAccountWrenchOutline, mdiCompare, mdiInboxArrowDownOutline, mdiTruckDeliveryOutline } from '@mdi/js'
+import { computed } from 'vue'
+import { answered, api, type Schemas } from '../api/client'
+import { useApplicationChoices, useSourceChoices } from '../app/choices'
+import { useAddressFilter } from '../app/search'
 import EmptyState from '../components/EmptyState.vue'
 import PagedTable from '../components/PagedTable.vue'
+import StateMark from '../components/StateMark.vue'
 import TimeOf from '../components/TimeOf.vue'
 
-const fetch = (after: string | undefined, count: number) =>
-  answered(api.GET('/api/v1/audit', { params: { query: { after, count } } }))
+type Line = Schemas['ActivityLine']
+const kinds: Record<Line['kind'], [string, string]> = {
+  request: [mdiInboxArrowDownOutline, 'Requests of sources'],
+  delivery: [mdiTruckDeliveryOutline, 'Deliveries'],
+  reconciliation: [mdiCompare, 'Reconciliations'],
+  change: [mdiAccountWrenchOutline, 'Changes by operators'],
+}
+const kindChoices = Object.entries(kinds).map(([value, [, title]]) => ({ value, title }))
 
-function words(details: Record<string, unknown>): string {
-  return Object.entries(details)
-    .map(([name, value]) => `${name}: ${typeof value === 'object' ? JSON.stringify(value) : String(value)}`)
-    .join(' · ')
+const kind = useAddressFilter('kind')
+const source = useAddressFilter('source')
+const application = useAddressFilter('application')
+const person = useAddressFilter('person')
+const trouble = useAddressFilter('trouble')
+const until = useAddressFilter('until')
+const sources = useSourceChoices()
+const applications = useApplicationChoices()
+const about = computed(() => ({
+  kind: kind.value as Line['kind'] | undefined,
+  source: source.value,
+  application: application.value,
+  person: person.value,
+  trouble: trouble.value === 'yes',
+  // A day is meant with all of its hours.
+  until: until.value ? `${until.value}T23:59:59.999999Z` : undefined,
+}))
+const fetch = (after: string | undefined, count: number) =>
+  answered(api.GET('/api/v1/activity', { params: { query: { after, count, ...about.value } } }))
+
+function place(item: Line): string | undefined {
+  if (item.kind === 'delivery') return `/deliveries/${item.delivery}`
+  if (item.kind === 'reconciliation') return `/applications/${item.application?.key}/drift`
+  if (item.kind === 'request')
+    return item.person ? `/people/${item.person.id}` : `/sources/${item.source?.key}/requests`
+  if (item.source) return `/sources/${item.source.key}`
+  if (item.application) return `/applications/${item.application.key}`
+  return undefined
 }
 </script>
 
@@ -20,34 +55,74 @@ function words(details: Record<string, unknown>): string {
       <div class="grow">
         <h1>Activity</h1>
         <p class="lead">
-          What operators changed, newest first. Entries are chained: none can be altered or taken out unnoticed.
+          What sources asked for, what was delivered and compared, and what operators changed; newest first. The changes
+          are chained: none can be altered or taken out unnoticed.
         </p>
       </div>
     </div>
     <div class="panel">
+      <div class="row filters">
+        <v-select v-model="kind" :items="kindChoices" label="Kind" clearable class="narrow" />
+        <v-select v-model="source" :items="sources" label="Source" clearable class="narrow" />
+        <v-select v-model="application" :items="applications" label="Application" clearable class="narrow" />
+        <v-text-field v-model="until" type="date" label="Up to the day" clearable class="narrow" />
+        <v-checkbox
+          :model-value="trouble === 'yes'"
+          label="Only trouble"
+          hide-details
+          @update:model-value="(only) => (trouble = only ? 'yes' : undefined)"
+        />
+        <v-chip v-if="person" closable @click:close="person = undefined">Only one person</v-chip>
+      </div>
       <PagedTable
-        name="audit"
-        caption="Changes by operators"
-        :columns="['When', 'Operator', 'Did', 'Details']"
+        name="activity"
+        caption="What happened"
+        :columns="['When', 'What', 'By', 'Went']"
         :fetch="fetch"
-        :refresh="5000"
+        :about="about"
+        :refresh="4000"
       >
         <template #row="{ item }">
-          <td><TimeOf :at="item.at" /></td>
-          <td>{{ item.operator }}</td>
-          <td>{{ item.action }}</td>
-          <td class="details">{{ words(item.details) }}</td>
+          <td class="when"><TimeOf :at="item.at" /></td>
+          <td>
+            <div class="what">
+              <v-icon :icon="kinds[item.kind][0]" size="18" :title="kinds[item.kind][1]" :aria-label="item.kind" />
+              <div>
+                <router-link v-if="place(item)" :to="place(item)!">{{ item.what }}</router-link>
+                <template v-else>{{ item.what }}</template>
+                <div v-if="item.detail" class="quiet detail" :class="{ mono: item.kind === 'request' }">
+                  {{ item.detail }}
+                </div>
+              </div>
+            </div>
+          </td>
+          <td>{{ item.by }}</td>
+          <td><StateMark :state="item.outcome" /></td>
         </template>
-        <template #empty
-          ><EmptyState title="Nothing yet">Changes by operators are written down here.</EmptyState></template
-        >
+        <template #empty>
+          <EmptyState title="Nothing of that kind">
+            What happens stands here as soon as it happens. Take a filter away to see more.
+          </EmptyState>
+        </template>
       </PagedTable>
     </div>
   </div>
 </template>
 
 <style scoped>
-.details {
+.when {
+  white-space: nowrap;
+}
+.what {
+  display: flex;
+  gap: 10px;
+  align-items: flex-start;
+}
+.what .v-icon {
+  margin-top: 3px;
+  flex: none;
+}
+.detail {
   overflow-wrap: anywhere;
 }
 </style>

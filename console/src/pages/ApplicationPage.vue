@@ -65,6 +65,7 @@ const missing = computed(() => {
             <template v-if="data.answered_at"> · last answer <TimeOf :at="data.answered_at" /></template>
           </p>
         </div>
+        <v-btn variant="text" :to="`/activity?application=${id}`">Activity</v-btn>
       </div>
       <div v-if="data.trouble" class="note" role="status">
         <StateMark :state="data.state" />

@@ -56,6 +56,7 @@ const remaining = computed(() => {
             <template v-if="data.being_worked_out"> · <StateMark state="waiting" /> being worked out anew</template>
           </p>
         </div>
+        <v-btn variant="text" :to="`/activity?person=${data.id}`">Activity</v-btn>
       </div>
       <section class="panel" aria-labelledby="access">
         <h2 id="access">Access, and why</h2>

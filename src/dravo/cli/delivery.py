@@ -1,4 +1,4 @@
-"""`dravo delivery` and `dravo audit`: what goes to applications, and what operators changed."""
+"""`dravo delivery`, `dravo activity` and `dravo audit`: what goes to applications, what happened, what operators changed."""
 
 from __future__ import annotations
 
@@ -33,6 +33,18 @@ def add_commands(nouns: Any) -> None:
     found = command(verbs, "found", _found, "say what was found where it could not be known whether an account was made")
     found.add_argument("id")
     found.add_argument("--there", metavar="REMOTE_ID", help="it is there, with this id; without it: it is not there, make it")
+
+    timeline = command(
+        nouns, "activity", _activity, "what happened, newest first: requests, deliveries, reconciliations and changes",
+        ["dravo activity --trouble", "dravo activity --kind request --source staff", "dravo activity --until 2026-11-02T00:00:00Z"],
+    )  # fmt: skip
+    timeline.add_argument("--kind", choices=("request", "delivery", "reconciliation", "change"))
+    for name in ("source", "application"):
+        timeline.add_argument(f"--{name}", metavar="KEY", help=f"only what this {name} had to do with")
+    timeline.add_argument("--person", metavar="PERSON", help="only what this person had to do with")
+    timeline.add_argument("--trouble", action="store_true", help="only what did not go well")
+    timeline.add_argument("--until", metavar="INSTANT", help="only what happened before this instant")
+    list_options(timeline)
 
     audits = noun(nouns, "audit", "the log of what operators changed")
     listing = command(audits, "list", _audit, "list changes, newest first")
@@ -110,6 +122,22 @@ def _show(given: argparse.Namespace, dravo: Dravo) -> None:
 
 def _again(given: argparse.Namespace, dravo: Dravo) -> None:
     _print(given, dravo.deliveries.again(given.id))
+
+
+def _activity(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {
+        "At (UTC)": lambda e: moment(e["at"], seconds=True),
+        "Kind": lambda e: e["kind"],
+        "Went": lambda e: e["outcome"],
+        "What": lambda e: e["what"],
+        "By": lambda e: e["by"],
+        "Detail": lambda e: e["detail"],
+    }
+    person = dravo.people.get(given.person)["id"] if given.person else None
+    found = dravo.activity(
+        kind=given.kind, source=given.source, application=given.application, person=person, trouble=given.trouble or None, until=given.until
+    )
+    show_list(given, found, columns, "Nothing of that kind has happened.")
 
 
 def _audit(given: argparse.Namespace, dravo: Dravo) -> None:

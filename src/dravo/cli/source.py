@@ -18,6 +18,7 @@ def add_commands(nouns: Any) -> None:
     add.add_argument("--label", required=True, help="a name for people")
     sheet = command(verbs, "sheet", _sheet, "print the exchange sheet: what to give to the other side, and what traffic has shown")
     sheet.add_argument("key")
+    sheet.add_argument("--to-send", action="store_true", help="only what goes to whoever runs the other side, as text to send")
     remove = command(verbs, "remove", _remove, "remove a source that has brought nobody")
     remove.add_argument("key")
     tokens = command(verbs, "tokens", _tokens, "list a source's push tokens")
@@ -93,6 +94,9 @@ def _sheet(given: argparse.Namespace, dravo: Dravo) -> None:
     sheet = dravo.sources.sheet(given.key)
     if given.json:
         show_json(sheet)
+        return
+    if given.to_send:
+        print(sheet["text"], end="")
         return
     print(f"Exchange sheet of '{sheet['source']['label']}'\n\nGive to the other side:\n")
     facts({line["name"]: line["value"] for line in sheet["give"]})

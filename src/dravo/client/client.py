@@ -96,6 +96,28 @@ class Dravo:
             {"application": application, "role": role, "person": person, "group": group, "q": words, "ended": ended or None},
         )
 
+    def activity(
+        self,
+        *,
+        kind: str | None = None,
+        source: str | None = None,
+        application: str | None = None,
+        person: str | None = None,
+        trouble: bool | None = None,
+        until: str | None = None,
+    ) -> Pages[t.ActivityLine]:
+        """Return what happened, newest first.
+
+        Args:
+            kind: "request", "delivery", "reconciliation" or "change".
+            source, application: by key.
+            person: by id.
+            trouble: only what did not go well.
+            until: only what happened before this instant.
+        """
+        about = {"kind": kind, "source": source, "application": application, "person": person, "trouble": trouble, "until": until}
+        return self.pages("/activity", about)
+
     def audit(self, kind: str | None = None, object_id: str | None = None) -> Pages[t.AuditEntry]:
         """List what operators changed, newest first."""
         return self.pages("/audit", {"kind": kind, "object": object_id})

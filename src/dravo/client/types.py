@@ -56,6 +56,30 @@ class AccountDetail(TypedDict):
     agreed: dict[str, Any] | None
 
 
+class ActivityLine(TypedDict):
+    """One thing that happened: a request, an attempt of a delivery, a reconciliation, or a change by an operator."""
+
+    id: str
+    kind: str
+    at: str
+    outcome: str
+    by: str
+    what: str
+    detail: str
+    source: Named | None
+    application: Named | None
+    person: ActivityPerson | None
+    delivery: str | None
+    object: AuditObject | None
+
+
+class ActivityPerson(TypedDict):
+    """A person, as a line of the timeline names them."""
+
+    id: str
+    name: str
+
+
 class ApiToken(TypedDict):
     """An API token, without its text."""
 
@@ -311,6 +335,7 @@ class ExchangeSheet(TypedDict):
     switch_on: list[str]
     ticks: list[SheetTick]
     trouble: list[SheetTrouble]
+    text: str
 
 
 class Group(TypedDict):
@@ -448,6 +473,14 @@ class PageOfAccounts(TypedDict):
     """A page of accounts."""
 
     items: list[Account]
+    total: int
+    next: str | None
+
+
+class PageOfActivity(TypedDict):
+    """A page of the timeline."""
+
+    items: list[ActivityLine]
     total: int
     next: str | None
 

@@ -9,7 +9,7 @@ from dravo.core.errors import NotPermitted
 CHIEF, ADMINISTRATOR = "chief", "administrator"
 KINDS = (CHIEF, ADMINISTRATOR)
 
-READ = frozenset({"sources.read", "people.read", "applications.read", "access.read", "deliveries.read", "audit.read", "own.read"})
+READ = frozenset({"sources.read", "people.read", "applications.read", "access.read", "deliveries.read", "audit.read", "activity.read", "own.read"})
 CHANGE = frozenset({"sources.change", "applications.change", "assignments.change", "deliveries.change", "own.change", "settings.change"})
 RUN = frozenset({"operators.read", "operators.change"})
 PERMISSIONS = READ | CHANGE | RUN

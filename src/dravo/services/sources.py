@@ -404,7 +404,7 @@ def sheet(house: House, key: str, base: str) -> dict[str, Any]:
     address = f"{base}/scim/v2/{key}"
     scheme, _, rest = address.partition("://")
     host, _, path = rest.partition("/")
-    return {
+    found = {
         "source": {"key": source.key, "label": source.label},
         "give": [
             {"name": "Base address", "value": address, "note": "Where the other side asks for the SCIM address or endpoint."},
@@ -428,3 +428,23 @@ def sheet(house: House, key: str, base: str) -> dict[str, Any]:
             {"at": seen[what].last_at, "message": seen[what].detail} for what in TROUBLES if what in seen and seen[what].detail
         ],
     }  # fmt: skip
+    return {**found, "text": _to_send(found)}
+
+
+def _to_send(sheet: dict[str, Any]) -> str:
+    """Return the sheet as text for whoever runs the other side; the token goes another way."""
+    width = max(len(each["name"]) for each in sheet["give"])
+    waiting = [each["label"] for each in sheet["ticks"] if each["first_at"] is None]
+    lines = [
+        f"Connecting '{sheet['source']['label']}' by SCIM 2.0 (RFC 7643, RFC 7644)",
+        "",
+        "Please enter at your side:",
+        *(f"  {each['name']:<{width}}  {each['value']}" for each in sheet["give"]),
+        f"  {'Token':<{width}}  sent to you separately; please keep it secret",
+        "",
+        "Please switch on:",
+        *(f"  - {each}" for each in sheet["switch_on"]),
+    ]
+    if waiting:
+        lines += ["", "Not seen from your side yet:", *(f"  - {each}" for each in waiting)]
+    return "\n".join(lines) + "\n"

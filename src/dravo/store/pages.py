@@ -48,7 +48,7 @@ def page(
     count = min(max(ask.count, 1), LARGEST)
     total = connection.execute(select(func.count()).select_from(statement.order_by(None).subquery())).scalar_one()
     if ask.after:
-        last = tuple_(*(literal(value) for value in _read(ask.after, len(keys))))
+        last = tuple_(*(literal(value) for value in read_cursor(ask.after, len(keys))))
         statement = statement.where(tuple_(*keys) < last if newest_first else tuple_(*keys) > last)
     named = [key.label(f"_key{number}") for number, key in enumerate(keys)]
     ordered = statement.add_columns(*named).order_by(*(key.desc() if newest_first else key.asc() for key in keys))
@@ -56,15 +56,21 @@ def page(
     following = None
     if len(rows) > count:
         rows = rows[:count]
-        following = _write([getattr(rows[-1], f"_key{number}") for number in range(len(keys))])
+        following = write_cursor([getattr(rows[-1], f"_key{number}") for number in range(len(keys))])
     return {"items": [show(row) for row in rows], "total": total, "next": following}
 
 
-def _write(values: Sequence[Any]) -> str:
+def write_cursor(values: Sequence[Any]) -> str:
+    """Return the cursor of a place in a list: the keys of the last row before it."""
     return base64.urlsafe_b64encode(orjson.dumps(list(values))).decode().rstrip("=")
 
 
-def _read(cursor: str, length: int) -> list[Any]:
+def read_cursor(cursor: str, length: int) -> list[Any]:
+    """Return the keys that a cursor holds.
+
+    Raises:
+        InvalidInput: if it is none of ours.
+    """
     try:
         values = orjson.loads(base64.urlsafe_b64decode(cursor + "=" * (-len(cursor) % 4)))
     except (binascii.Error, ValueError):

@@ -82,6 +82,17 @@ class AuditQuery(PageQuery):
     object: str | None = None
 
 
+class ActivityQuery(PageQuery):
+    """What of the timeline."""
+
+    kind: Literal["request", "delivery", "reconciliation", "change"] | None = None
+    source: str | None = Field(None, description="Only what this source had to do with, by key.")
+    application: str | None = Field(None, description="Only what this application had to do with, by key.")
+    person: str | None = Field(None, description="Only what this person had to do with, by id.")
+    trouble: bool = Field(False, description="Only what did not go well.")
+    until: str | None = Field(None, description="Only what happened before this instant.")
+
+
 class KeyPath(BaseModel):
     """One thing by its key."""
 

@@ -1,10 +1,11 @@
-"""Deliveries and the audit log."""
+"""Deliveries, the timeline, and the audit log."""
 
 from __future__ import annotations
 
 from typing import Any
 
-from dravo.services import auditing, deliveries
+from dravo.core.instants import parse_instant
+from dravo.services import activity, auditing, deliveries
 from dravo.web.api import application_models as am
 from dravo.web.api import asked as q
 from dravo.web.api import models as m
@@ -53,6 +54,15 @@ def again_all(body: q.AgainBody) -> dict[str, Any]:
 def found(path: q.IdPath, body: q.FoundBody) -> dict[str, Any]:
     """Say what was found where it could not be known whether an account was made."""
     return deliveries.settle_unknown(house(), caller(), path.id, body.found, body.remote_id)
+
+
+@rooms.get("/activity", responses={200: m.PageOfActivity})
+@needs("activity.read")
+def timeline(query: q.ActivityQuery) -> dict[str, Any]:
+    """What happened, newest first: requests, deliveries, reconciliations and changes, as far as the caller may read each."""
+    until = parse_instant(query.until, "until") if query.until else None
+    about = activity.About(query.kind, query.source, query.application, query.person, query.trouble, until)
+    return activity.listing(house(), caller(), ask(query), about)
 
 
 @rooms.get("/audit", responses={200: m.PageOfAuditEntries})

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Generic, TypeVar
+from typing import Any, Generic, Literal, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -172,6 +172,7 @@ class ExchangeSheet(BaseModel):
     switch_on: list[str]
     ticks: list[SheetTick]
     trouble: list[SheetTrouble]
+    text: str = Field(description="The sheet as text, for whoever runs the other side; without the token.")
 
 
 class PersonLine(PersonRef):
@@ -450,6 +451,30 @@ class AuditEntry(BaseModel):
     details: dict[str, Any]
 
 
+class ActivityPerson(BaseModel):
+    """A person, as a line of the timeline names them."""
+
+    id: str
+    name: str
+
+
+class ActivityLine(BaseModel):
+    """One thing that happened: a request, an attempt of a delivery, a reconciliation, or a change by an operator."""
+
+    id: str
+    kind: Literal["request", "delivery", "reconciliation", "change"]
+    at: str
+    outcome: Literal["well", "trouble", "under way"]
+    by: str = Field(description="Who: a source, Dravo itself, or an operator.")
+    what: str
+    detail: str
+    source: Named | None
+    application: Named | None
+    person: ActivityPerson | None
+    delivery: str | None = Field(None, description="The delivery that was attempted, by id.")
+    object: AuditObject | None = Field(None, description="What an operator changed.")
+
+
 class AuditVerdict(BaseModel):
     """Whether the chain of the audit log holds; else the first entry that does not fit."""
 
@@ -519,3 +544,7 @@ class PageOfAuditEntries(Page[AuditEntry]):
 
 class PageOfOperators(Page[Operator]):
     """A page of operators."""
+
+
+class PageOfActivity(Page[ActivityLine]):
+    """A page of the timeline."""
