@@ -16,7 +16,7 @@ from dravo.core.accounts import scim_body, without_empty
 from dravo.core.scim.schemas import USER_URN
 from dravo.demo import scenario
 from dravo.services import applications, assigning, recalculating
-from dravo.services.assigning import Wish
+from dravo.services.subjects import Wish
 from dravo.store import tables as t
 from tests.harness import StandIn, set_up, stand_in
 from tests.rooms import Rooms

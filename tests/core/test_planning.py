@@ -9,15 +9,19 @@ from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
 
-from dravo.core.access import Assignment, memberships, work_out
+from dravo.core import access as rules
+from dravo.core.access import Assignment, Policy, memberships, work_out
 from dravo.core.accounts import Settings
+from dravo.core.conditions import read_condition
 from dravo.core.instants import Instant, later
-from dravo.core.planning import Application, Catalogue, GroupLabel, HeldAccess, HeldAccount, Person, Role, with_groups, with_record
+from dravo.core.merging import merge
+from dravo.core.planning import Application, Catalogue, GroupLabel, HeldAccess, HeldAccount, Person, Role, facts_of, with_groups, with_record
 from dravo.core.planning import work_out as plan
 from dravo.core.records import PersonRecord
 
 GROUPS = ("g1", "g2", "g3")
 ROLES = ("viewer", "curator")
+CONDITIONS = tuple(read_condition(text) for text in ('title eq "a"', 'not (title eq "a")', 'groups.value eq "g1"', 'source eq "staff" and groups pr'))
 APPLICATIONS = {
     "records": Application("records", "records", "Records", Settings()),
     "desk": Application("desk", "desk", "Desk", Settings(on_gone="delete")),
@@ -31,8 +35,9 @@ class OnePersonThroughTime(RuleBasedStateMachine):
         super().__init__()
         self.now = Instant("2031-01-01T00:00:00.000000Z")
         self.record = PersonRecord("r", "staff", "push", {"userName": "ada"}, "u")
-        self.person = Person("u", 1, (self.record,))
+        self.person = Person("u", 1, (self.record,), known_since=self.now)
         self.assignments: dict[str, Assignment] = {}
+        self.policies: dict[str, Policy] = {}
         self.parents: dict[str, tuple[str, ...]] = {}
         self.next_change: Instant | None = None
 
@@ -44,7 +49,8 @@ class OnePersonThroughTime(RuleBasedStateMachine):
                 by_group[each.group_id] = (*by_group.get(each.group_id, ()), each)
         roles = {f"{a}-{r}": Role(r, r.title(), ROLES.index(r), f"{a}-{r}", a) for a in APPLICATIONS for r in ROLES}
         labels = {group: GroupLabel(group, group.upper(), "staff", "Staff") for group in GROUPS}
-        return Catalogue(1, APPLICATIONS, roles, by_group, self.parents, {"staff": 1}, labels)
+        general = tuple(each for each in self.assignments.values() if each.user_id is None and each.group_id is None)
+        return Catalogue(1, APPLICATIONS, roles, by_group, self.parents, {"staff": 1}, labels, {}, general, self.policies, {"staff": "staff"})
 
     def apply(self, person: Person) -> None:
         """Take a plan over, as the store would."""
@@ -63,7 +69,8 @@ class OnePersonThroughTime(RuleBasedStateMachine):
             before = accounts.get(account.application_id)
             assert account.due_version == (before.due_version + 1 if before else 1)
             accounts[account.application_id] = HeldAccount(account.application_id, account.application_id, account.due, account.due_version)
-        self.person = replace(person, access=tuple(held.values()), accounts=tuple(accounts.values()), direct=direct)
+        kept = (*(each for each in person.kept if each not in outcome.let_go), *outcome.kept)
+        self.person = replace(person, access=tuple(held.values()), accounts=tuple(accounts.values()), direct=direct, kept=kept)
         self.next_change = outcome.next_change
 
     @rule(group=st.sampled_from(GROUPS), joins=st.booleans())
@@ -82,6 +89,31 @@ class OnePersonThroughTime(RuleBasedStateMachine):
     def assign(self, key: str, group: str | None, application: str, role: str, starts: int | None, ends: int | None) -> None:
         begin, end = (later(self.now, each) if each else None for each in (starts, ends))
         self.assignments[key] = Assignment(key, application, f"{application}-{role}", None if group else "u", group, begin, end)
+        self.apply(self.person)
+
+    @rule(
+        key=st.sampled_from(["a1", "a2", "a3", "a4"]), condition=st.sampled_from([None, *CONDITIONS]), application=st.sampled_from([*APPLICATIONS]),
+        role=st.sampled_from([None, *ROLES]), newcomers=st.booleans(),
+    )  # fmt: skip
+    def rule_or_everybody(self, key: str, condition: Any, application: str, role: str | None, newcomers: bool) -> None:
+        role_id = f"{application}-{role}" if role else None
+        since = self.now if newcomers else None
+        self.assignments[key] = Assignment(key, application, role_id, condition=condition, newcomers_since=since)
+        self.apply(self.person)
+
+    @rule(key=st.sampled_from(["a1", "a2"]), group=st.sampled_from([None, *GROUPS]), ends=st.sampled_from([None, 10]))
+    def keep_out(self, key: str, group: str | None, ends: int | None) -> None:
+        end = later(self.now, ends) if ends else None
+        self.assignments[key] = Assignment(key, "records", None, None if group else "u", group, None, end, excludes=True)
+        self.apply(self.person)
+
+    @rule(
+        application=st.sampled_from([*APPLICATIONS]), open_to=st.sampled_from([rules.ASSIGNED, rules.ALL_PEOPLE]),
+        if_nothing=st.sampled_from([rules.NO_ACCESS, rules.DEFAULT_ROLE, rules.KEEP]), several=st.sampled_from([rules.ALL, rules.HIGHEST]),
+        first=st.sampled_from([rules.BOTH, rules.DIRECT_FIRST, rules.RULES_FIRST]),
+    )  # fmt: skip
+    def set_policy(self, application: str, open_to: str, if_nothing: str, several: str, first: str) -> None:
+        self.policies[application] = Policy(open_to, if_nothing, f"{application}-viewer", several, first)
         self.apply(self.person)
 
     @rule(key=st.sampled_from(["a1", "a2", "a3", "a4"]))
@@ -104,9 +136,9 @@ class OnePersonThroughTime(RuleBasedStateMachine):
 
     @invariant()
     def access_is_what_it_would_be_from_nothing(self) -> None:
-        direct = [each for each in self.assignments.values() if each.user_id]
         groups = memberships(self.person.groups, self.parents)
-        found = work_out(self.record.active, groups, direct, self.catalogue.by_group, self.now)
+        facts = facts_of(self.person, merge(self.person.records, {"staff": 1}), groups, self.catalogue)
+        found = work_out(facts, self.catalogue.declared, self.now)
         assert {(row.application_id, row.role_id) for row in self.person.access} == set(found.roles)
         for row in self.person.access:
             present = [reason for reason in row.reasons if reason["until"] is None]
@@ -128,7 +160,21 @@ class OnePersonThroughTime(RuleBasedStateMachine):
     @invariant()
     def planning_again_changes_nothing(self) -> None:
         again = plan(self.person, self.catalogue, self.now)
-        assert (again.access, again.accounts) == ((), ())
+        assert (again.access, again.accounts, again.kept, again.let_go) == ((), (), (), ())
+
+    @invariant()
+    def every_access_has_a_reason_and_who_is_not_active_has_none(self) -> None:
+        for row in self.person.access:
+            assert any(reason["until"] is None for reason in row.reasons)
+        if not self.record.active:
+            assert self.person.access == ()
+
+    @invariant()
+    def who_is_kept_out_has_nothing_there(self) -> None:
+        within = {None, *(each.group_id for each in memberships(self.person.groups, self.parents))}
+        for each in self.assignments.values():
+            if each.excludes and each.counts(self.now) and each.group_id in within:
+                assert all(row.application_id != each.application_id for row in self.person.access)
 
 
 TestOnePersonThroughTime = OnePersonThroughTime.TestCase

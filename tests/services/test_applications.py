@@ -6,7 +6,7 @@ import pytest
 
 from dravo.core.errors import AlreadyThere, DravoError, InvalidInput, NotFound, StillInUse
 from dravo.services import applications, assigning, auditing, explaining
-from dravo.services.assigning import Wish
+from dravo.services.subjects import Wish
 from dravo.store import tables as t
 from dravo.store.pages import Ask
 from tests.rooms import Rooms

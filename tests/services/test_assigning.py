@@ -6,8 +6,8 @@ import pytest
 
 from dravo.core.errors import AlreadyThere, DravoError, InvalidInput, NotFound
 from dravo.core.instants import later
-from dravo.services import applications, assigning, explaining, recalculating
-from dravo.services.assigning import Wish
+from dravo.services import applications, assigning, explaining, previewing, recalculating
+from dravo.services.subjects import Wish
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.pages import Ask
@@ -25,20 +25,20 @@ def herbarium(rooms: Rooms) -> dict[str, str]:
 
 def test_a_preview_says_what_would_happen_and_changes_nothing(rooms: Rooms, herbarium: dict[str, str]) -> None:
     before = [len(rooms.rows(table)) for table in (t.access, t.account, t.assignment, t.delivery, t.mark, t.audit)]
-    preview = assigning.preview_adding(rooms.house, Wish("records", "viewer", group="herbarium", source="staff"))
+    preview = previewing.preview_adding(rooms.house, Wish("records", "viewer", group="herbarium", source="staff"))
     assert (preview["gained"], preview["lost"], preview["accounts"]) == (1, 0, 1)
-    assert preview["people"] == [{"person": preview["people"][0]["person"], "before": [], "after": ["Viewer"]}]
+    assert preview["people"] == [{"person": preview["people"][0]["person"], "what": "gained", "before": [], "after": ["Viewer"]}]
     assert [len(rooms.rows(table)) for table in (t.access, t.account, t.assignment, t.delivery, t.mark, t.audit)] == before
 
 
 def test_what_is_previewed_is_what_happens(rooms: Rooms, herbarium: dict[str, str]) -> None:
     direct = assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", person="bob"))
     for wish in (Wish("records", "viewer", group=herbarium["group"]), Wish("records", "curator", person="ada")):
-        preview = assigning.preview_adding(rooms.house, wish)
+        preview = previewing.preview_adding(rooms.house, wish)
         before = len(rooms.rows(t.access))
         assigning.add(rooms.house, rooms.caller, wish)
-        assert len(rooms.rows(t.access)) - before == preview["gained"]
-    preview = assigning.preview_removing(rooms.house, direct["id"])
+        assert len(rooms.rows(t.access)) - before == preview["gained"] + preview["changed"]
+    preview = previewing.preview_removing(rooms.house, direct["id"])
     assert (preview["lost"], preview["accounts"]) == (1, 1)
     assigning.remove(rooms.house, rooms.caller, direct["id"])
     assert explaining.person(rooms.house, "bob")["access"] == []
@@ -67,8 +67,8 @@ def test_two_reasons_hold_a_role_until_the_last_is_gone(rooms: Rooms, herbarium:
         (Wish("records", "viewer", person="nobody"), NotFound, "Nobody has"),
         (Wish("records", "viewer", group="nothing"), NotFound, "no group"),
         (Wish("records", "viewer", group="herbarium", source="none"), NotFound, "no source"),
-        (Wish("records", "viewer"), InvalidInput, "for a person or for a group"),
-        (Wish("records", "viewer", person="ada", group="herbarium"), InvalidInput, "for a person or for a group"),
+        (Wish("records", "viewer"), InvalidInput, "for a person, for a group"),
+        (Wish("records", "viewer", person="ada", group="herbarium"), InvalidInput, "for a person, for a group"),
         (Wish("records", "viewer", person="ada", until_at=later(clock.now(), -60)), InvalidInput, "ended already"),
         (Wish("records", "viewer", person="ada", from_at=later(clock.now(), 90), until_at=later(clock.now(), 60)), InvalidInput, "before it begins"),
     ],
@@ -76,7 +76,7 @@ def test_two_reasons_hold_a_role_until_the_last_is_gone(rooms: Rooms, herbarium:
 def test_a_wish_that_cannot_be_met_is_refused_with_the_mend(
     rooms: Rooms, herbarium: dict[str, str], wish: Wish, kind: type[DravoError], words: str
 ) -> None:
-    for asking in (assigning.add, lambda house, _, wished: assigning.preview_adding(house, wished)):
+    for asking in (assigning.add, lambda house, _, wished: previewing.preview_adding(house, wished)):
         with pytest.raises(kind, match=words) as told:
             asking(rooms.house, rooms.caller, wish)
         assert told.value.mend

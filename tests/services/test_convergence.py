@@ -21,7 +21,7 @@ from dravo.demo.application import Application
 from dravo.demo.wire import Call
 from dravo.protocols.scim.outgoing import Connection, Request, Response, Unreachable
 from dravo.services import answering, applications, assigning, delivering, group_delivering
-from dravo.services.assigning import Wish
+from dravo.services.subjects import Wish
 from dravo.services.talking import Talker
 from dravo.store import clock
 from dravo.store import tables as t

@@ -11,7 +11,7 @@ import httpx
 import pytest
 
 from dravo.services import assigning
-from dravo.services.assigning import Wish
+from dravo.services.subjects import Wish
 from dravo.store import tables as t
 from dravo.worker.loop import ENDED_WELL, Worker
 from tests.harness import Running, StandIn, eventually

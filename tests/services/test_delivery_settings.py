@@ -212,7 +212,7 @@ def blind(rooms: Rooms, tmp_path: Path) -> Iterator[tuple[Rooms, StandIn]]:
 @pytest.mark.parametrize("found", ["there", "not there"])
 def test_where_nobody_can_know_a_person_is_asked(blind: tuple[Rooms, StandIn], found: str) -> None:
     from dravo.services import assigning, deliveries
-    from dravo.services.assigning import Wish
+    from dravo.services.subjects import Wish
 
     rooms, app = blind
     staff = rooms.source()

@@ -15,7 +15,7 @@ from typing import Any
 import pytest
 
 from dravo.services import answering, applications, assigning, group_delivering
-from dravo.services.assigning import Wish
+from dravo.services.subjects import Wish
 from dravo.store import tables as t
 from dravo.store.pages import Ask
 from dravo.worker.loop import Worker

@@ -7,9 +7,9 @@ import pytest
 
 from dravo.core.errors import InvalidInput, NotFound, WorldMoved
 from dravo.core.scim.errors import ScimError
-from dravo.services import assigning, explaining, recalculating
-from dravo.services.assigning import Wish
+from dravo.services import assigning, explaining, overview, recalculating
 from dravo.services.intake import AT_ONCE
+from dravo.services.subjects import Wish
 from dravo.store import tables as t
 from tests.rooms import Rooms
 
@@ -131,7 +131,7 @@ def test_a_group_that_is_gone_gives_nothing_and_its_history_stays_readable(rooms
     person = explaining.person(rooms.house, "ada")
     assert person["access"] == []
     assert person["ended"][0]["reasons"][0]["group"]["name"] == "Herbarium"
-    assert explaining.overview(rooms.house)["stages"][2]["needs"] == 1
+    assert overview.band(rooms.house)["stages"][2]["needs"] == 1
 
 
 def test_what_was_planned_on_is_checked_again_before_it_is_written(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:

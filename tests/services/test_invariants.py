@@ -13,9 +13,11 @@ from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, ru
 
 from dravo.core.access import memberships, work_out
 from dravo.core.errors import AlreadyThere, NotFound
+from dravo.core.merging import merge
+from dravo.core.planning import facts_of
 from dravo.core.scim.errors import ScimError
-from dravo.services import applications, assigning, recalculating
-from dravo.services.assigning import Wish
+from dravo.services import applications, assigning, policies, recalculating
+from dravo.services.subjects import Wish
 from dravo.store import clock, snapshots
 from dravo.store import tables as t
 from tests.rooms import Rooms
@@ -96,6 +98,42 @@ class Records(RuleBasedStateMachine):
         if users:
             self.assign(Wish("records", role, person=users[0].id))
 
+    @rule(
+        key=source_keys, role=st.sampled_from([None, *ROLES]), newcomers=st.booleans(),
+        condition=st.sampled_from([None, 'userName eq "ada"', 'groups[display sw "g" and source eq "staff"]', 'source eq "estates"']),
+    )  # fmt: skip
+    def rule_or_everybody(self, key: str, role: str | None, newcomers: bool, condition: str | None) -> None:
+        self.assign(Wish("records", role, everybody=condition is None, rule=condition, newcomers_only=newcomers))
+
+    @rule(key=source_keys, name=st.sampled_from(GROUPS))
+    def keep_out(self, key: str, name: str) -> None:
+        if (key, name) in self.groups:
+            self.assign(Wish("records", None, group=self.groups[key, name], excludes=True))
+
+    @rule(key=source_keys, confirmed=st.sampled_from(GROUPS))
+    def map_by_pattern(self, key: str, confirmed: str) -> None:
+        confirm = tuple(group for (_, name), group in self.groups.items() if name == confirmed)
+        self.assign(Wish("records", None, source=key, pattern="^records-(.+)$", confirmed=confirm))
+
+    @rule(key=source_keys, name=st.sampled_from(GROUPS), called=st.sampled_from(["g0", "records-viewer", "records-curator"]))
+    def rename_group(self, key: str, name: str, called: str) -> None:
+        if (key, name) in self.groups:
+            group = self.groups[key, name]
+            self.rooms.patch_group(self.sources[key], group, {"op": "replace", "path": "displayName", "value": called})
+
+    @rule(key=source_keys, name=st.sampled_from(GROUPS), called=st.sampled_from(["records-viewer", "records-curator"]), who=st.sampled_from(NAMES))
+    def make_group(self, key: str, name: str, called: str, who: str) -> None:
+        if (key, name) not in self.groups:
+            members = [self.people[key, who]] if (key, who) in self.people else []
+            self.groups[key, name] = self.rooms.group(self.sources[key], called, *members)
+
+    @rule(
+        open_to=st.sampled_from(["assigned", "everybody"]), if_nothing=st.sampled_from(["no access", "default role", "keep"]),
+        several=st.sampled_from(["all", "highest"]), first=st.sampled_from(["both", "direct", "rules"]),
+    )  # fmt: skip
+    def set_policy(self, **policy: str) -> None:
+        policies.change(self.rooms.house, self.rooms.caller, "records", {**policy, "default_role": "viewer"})
+
     def assign(self, wish: Wish) -> None:
         with contextlib.suppress(AlreadyThere):
             self.assignments.append(assigning.add(self.rooms.house, self.rooms.caller, wish)["id"])
@@ -118,9 +156,9 @@ class Records(RuleBasedStateMachine):
             people = snapshots.people(connection, ids)
         made = {}
         for user_id, person in people.items():
-            active = any(record.active for record in person.records)
             groups = memberships(person.groups, catalogue.parents)
-            made[user_id] = (person, work_out(active, groups, person.direct, catalogue.by_group, clock.now()))
+            facts = facts_of(person, merge(person.records, catalogue.precedence), groups, catalogue)
+            made[user_id] = (person, work_out(facts, catalogue.declared, clock.now()))
         return made
 
     @invariant()

@@ -6,9 +6,9 @@ from typing import Any
 
 import pytest
 
-from dravo.services import applications, assigning, deliveries, explaining, sources
-from dravo.services.assigning import Wish
+from dravo.services import applications, assigning, deliveries, explaining, overview, sources
 from dravo.services.own_records import OwnRecords, Query
+from dravo.services.subjects import Wish
 from dravo.store import tables as t
 from dravo.store import views
 from dravo.store.pages import Ask
@@ -123,11 +123,11 @@ def test_accounts_and_deliveries_are_listed_by_what_is_asked(garden: Rooms) -> N
 
 
 def test_the_band_counts_what_there_is_and_what_needs_a_person(garden: Rooms) -> None:
-    stages = {stage["name"]: (stage["count"], stage["needs"]) for stage in explaining.overview(garden.house)["stages"]}
+    stages = {stage["name"]: (stage["count"], stage["needs"]) for stage in overview.band(garden.house)["stages"]}
     assert stages == {"sources": (1, 0), "people": (3, 0), "access": (4, 0), "applications": (2, 0), "deliveries": (3, 0)}
     sources.Sightings(garden.house).note_refusal("staff", "a wrong token")
     applications.pause(garden.house, garden.caller, "desk", paused=True)
-    needs = {stage["name"]: stage["needs"] for stage in explaining.overview(garden.house)["stages"]}
+    needs = {stage["name"]: stage["needs"] for stage in overview.band(garden.house)["stages"]}
     assert (needs["sources"], needs["applications"]) == (1, 1)
 
 

@@ -73,6 +73,7 @@ def test_nobody_gets_in_without_a_token(inside: Inside) -> None:
 # What is sent with a body and changes nothing.
 HARMLESS = (
     "/api/v1/assignments/preview", "/api/v1/session", "/api/v1/applications/{key}/settings/preview", "/api/v1/expressions/try",
+    "/api/v1/assignments/{id}/preview", "/api/v1/applications/{key}/policy/preview", "/api/v1/applications/{key}/mapping/pattern", "/api/v1/rules/try",
 )  # fmt: skip
 
 
@@ -177,7 +178,7 @@ def test_an_operator_who_is_shut_out_is_out_at_once_and_the_last_chief_stays(run
         ("GET", "/people?count=9999", None, 422, "count"),
         ("GET", "/applications/none", None, 404, "no application"),
         ("POST", "/assignments", {"application": "none", "role": "x", "person": "y"}, 404, "no application"),
-        ("POST", "/assignments", {"application": "none", "role": "x"}, 422, "for a person or for a group"),
+        ("POST", "/assignments", {"application": "none", "role": "x"}, 422, "for a person, for a group"),
         ("POST", "/deliveries/none/again", None, 404, "no delivery"),
         ("GET", "/nothing", None, 404, ""),
     ],

@@ -19,6 +19,7 @@ from dravo.core.errors import DravoError
 from dravo.demo.running import free_port
 from dravo.demo.wire import Answer, make_server
 from dravo.logs import configure
+from dravo.services import overview
 from dravo.serving import Service, folder_lock
 from dravo.web.app import create_app
 from dravo.worker.loop import Worker
@@ -98,8 +99,6 @@ def test_behind_a_proxy_every_address_follows_the_public_one(rooms: Rooms) -> No
 
 
 def test_an_error_nobody_foresaw_is_logged_and_told_without_its_insides(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
-    from dravo.services import explaining
-
     app = create_app(rooms.house, "http://127.0.0.1:1")
     app.config["PROPAGATE_EXCEPTIONS"] = False
 
@@ -110,7 +109,7 @@ def test_an_error_nobody_foresaw_is_logged_and_told_without_its_insides(rooms: R
     answer = app.test_client().get("/api/v1/overview", headers={"Authorization": "Bearer x"})
     assert (answer.status_code, answer.json["error"]["code"]) == (500, "internal")
     assert "secret inside" not in answer.text
-    assert explaining.overview(rooms.house)
+    assert overview.band(rooms.house)
 
 
 def test_logs_are_json_lines_that_name_their_process() -> None:

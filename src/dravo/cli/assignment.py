@@ -1,4 +1,4 @@
-"""`dravo assignment`: which person or group gets which role."""
+"""`dravo assignment`: who gets which role, is let in, or is kept out."""
 
 from __future__ import annotations
 
@@ -11,29 +11,39 @@ from dravo.client import Dravo
 
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
-    verbs = noun(nouns, "assignment", "which person or group gets which role")
+    verbs = noun(nouns, "assignment", "who gets which role, is let in, or is kept out")
     listing = command(
         verbs, "list", _list, "list assignments, with how many people each reaches", ["dravo assignment list --application plant-records"]
     )
     listing.add_argument("--application", metavar="KEY")
     list_options(listing)
     add = command(
-        verbs, "add", _add, "give a role to a person, or to a group of a source",
+        verbs, "add", _add, "give a role, let in, or keep out: a person, a group, everybody, or whom a rule or a pattern reaches",
         [
             "dravo assignment add plant-records recorder --source staff --group Herbarium",
-            "dravo assignment add plant-records viewer --person philippa.marlow --until 2031-04-02T00:00:00Z",
-            "dravo assignment add plant-records viewer --source staff --group 'All staff' --preview",
+            "dravo assignment add plant-records viewer --person philippa.marlow --until 2031-04-02",
+            "dravo assignment add plant-records viewer --rule 'department eq \"Seed Bank\"' --preview",
+            "dravo assignment add ticket-desk --source staff --pattern '^ticketdesk-(.+)$'",
+            "dravo assignment add plant-records --keep-out --source staff --group Trainees",
         ],
     )  # fmt: skip
     add.add_argument("application", help="its key")
-    add.add_argument("role", help="its key")
+    add.add_argument("role", nargs="?", help="its key; without one they are let in only, or kept out, or a pattern says it")
     add.add_argument("--person", help="id, user name, e-mail or external id")
     add.add_argument("--group", help="id, external id or whole name")
-    add.add_argument("--source", metavar="KEY", help="the group's source")
-    add.add_argument("--from", dest="from_", metavar="INSTANT", help="such as 2031-04-02T09:15:00Z")
-    add.add_argument("--until", metavar="INSTANT")
+    add.add_argument("--source", metavar="KEY", help="the source of the group, or of the pattern's groups")
+    add.add_argument("--everybody", action="store_true", help="for everybody")
+    add.add_argument("--rule", metavar="FILTER", help="for those who meet a SCIM filter over the person")
+    add.add_argument("--pattern", help="for groups whose names fit; the part in brackets is the role's key")
+    add.add_argument("--confirm", action="append", default=[], metavar="GROUP", help="a group, by id, that may give the highest role by the pattern")
+    add.add_argument("--keep-out", dest="excludes", action="store_true", help="keep them out instead")
+    add.add_argument("--newcomers-only", action="store_true", help="only people who come from now on")
+    add.add_argument("--from", dest="from_", metavar="DAY", help="a day, or an instant such as 2031-04-02T09:15:00Z")
+    add.add_argument("--until", metavar="DAY", help="a day, which still counts whole, or an instant")
     add.add_argument("--note")
     add.add_argument("--preview", action="store_true", help="only show what it would do")
+    reach = command(verbs, "reach", _reach, "whom a rule reaches now", ["dravo assignment reach 'title sw \"Senior\"'"])
+    reach.add_argument("rule", metavar="FILTER")
     remove = command(verbs, "remove", _remove, "take an assignment away")
     remove.add_argument("id")
     remove.add_argument("--preview", action="store_true", help="only show what it would do")
@@ -42,9 +52,9 @@ def add_commands(nouns: Any) -> None:
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "Application": lambda a: a["application"]["label"],
-        "For": lambda a: a["person"]["display_name"] if a["person"] else f"{a['group']['name']}{' (gone)' if a['group']['gone'] else ''}",
+        "For": whom,
         "Of source": lambda a: a["source"]["key"] if a["source"] else None,
-        "Role": lambda a: a["role"]["label"],
+        "Role": what,
         "Reaches": lambda a: a["reach"],
         "From (UTC)": lambda a: moment(a["from"]),
         "Until": lambda a: moment(a["until"]),
@@ -54,34 +64,71 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     show_list(given, dravo.assignments.list(application=given.application), columns, "There is no assignment yet.")
 
 
+def whom(assignment: Any) -> str:
+    """Return for whom an assignment is, as people read it."""
+    if assignment["person"]:
+        return str(assignment["person"]["display_name"])
+    if assignment["group"]:
+        return f"{assignment['group']['name']}{' (gone)' if assignment['group']['gone'] else ''}"
+    if assignment["pattern"]:
+        return f"groups like {assignment['pattern']}"
+    return f"whoever has {assignment['rule']}" if assignment["rule"] else "everybody"
+
+
+def what(assignment: Any) -> str:
+    """Return what an assignment gives, as people read it."""
+    if assignment["excludes"]:
+        return "kept out"
+    if assignment["role"]:
+        return str(assignment["role"]["label"])
+    return "as the name says" if assignment["pattern"] else "let in"
+
+
 def _add(given: argparse.Namespace, dravo: Dravo) -> None:
-    if bool(given.person) == bool(given.group):
-        raise WrongUse("Give either --person, or --group with its --source.")
-    whom = {name: getattr(given, name) for name in ("person", "group", "source", "from_", "until", "note")}
+    named = [given.person, given.group, given.everybody, given.rule, given.pattern]
+    if sum(bool(each) for each in named) != 1:
+        raise WrongUse("Give one of --person, --group with its --source, --everybody, --rule, or --pattern with its --source.")
+    wish = {name: getattr(given, name) or None for name in ("person", "group", "source", "rule", "pattern", "from_", "until", "note")}
+    wish |= {name: True for name in ("everybody", "excludes", "newcomers_only") if getattr(given, name)}
+    if given.confirm:
+        wish["confirmed"] = given.confirm
     if given.preview:
-        _show_preview(given, dravo.assignments.preview(given.application, given.role, **whom))
+        show_preview(given, dravo.assignments.preview(given.application, given.role, **wish))
         return
-    made = dravo.assignments.add(given.application, given.role, **whom)
+    made = dravo.assignments.add(given.application, given.role, **wish)
     if given.json:
         show_json(made)
-    else:
-        name = made["person"]["display_name"] if made["person"] else made["group"]["name"] if made["group"] else ""
-        print(f"'{name}' gets {made['role']['label']} in {made['application']['label']}; that reaches {made['reach']} people now. ({made['id']})")
+        return
+    reach = f"; that reaches {made['reach']} people now" if made["reach"] is not None else ""
+    print(f"'{whom(made)}' in {made['application']['label']}: {what(made)}{reach}. ({made['id']})")
+
+
+def _reach(given: argparse.Namespace, dravo: Dravo) -> None:
+    found = dravo.assignments.try_rule(given.rule)
+    if given.json:
+        show_json(found)
+        return
+    print(f"{found['reach']} people meet {found['rule']}.")
+    if found["people"]:
+        table({"Person": lambda p: p["display_name"], "User name": lambda p: p["user_name"]}, found["people"])
+    if found["reach"] > len(found["people"]):
+        print(f"and {found['reach'] - len(found['people'])} more")
 
 
 def _remove(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.preview:
-        _show_preview(given, dravo.assignments.preview_removal(given.id))
+        show_preview(given, dravo.assignments.preview_removal(given.id))
         return
     dravo.assignments.remove(given.id)
     print("Taken away.")
 
 
-def _show_preview(given: argparse.Namespace, preview: Any) -> None:
+def show_preview(given: argparse.Namespace, preview: Any) -> None:
+    """Print what a change would do."""
     if given.json:
         show_json(preview)
         return
-    people = f"{preview['gained']} gain, {preview['lost']} lose, {preview['unchanged']} stay as they are"
+    people = f"{preview['gained']} gain, {preview['lost']} lose, {preview['changed']} change role, {preview['unchanged']} stay as they are"
     print(f"{people}; {preview['accounts']} accounts change. Nothing is done yet.")
     if preview["people"]:
         table(

@@ -34,7 +34,7 @@ def add_commands(nouns: Any) -> None:
     command(settings, "list", _settings, "list the settings with their values")
     change = command(settings, "set", _set, "give a setting another value", ["dravo setting set trace_days 30"])
     change.add_argument("name")
-    change.add_argument("value", type=int)
+    change.add_argument("value")
 
 
 def _settings(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -42,7 +42,7 @@ def _settings(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _set(given: argparse.Namespace, dravo: Dravo) -> None:
-    _show_settings(given, dravo.change_setting(given.name, given.value))
+    _show_settings(given, dravo.change_setting(given.name, int(given.value) if given.value.isdigit() else given.value))
 
 
 def _show_settings(given: argparse.Namespace, found: Any) -> None:
@@ -53,8 +53,8 @@ def _show_settings(given: argparse.Namespace, found: Any) -> None:
         "Name": lambda s: s["name"],
         "Value": lambda s: s["value"],
         "Meaning": lambda s: s["label"],
-        "From": lambda s: s["least"],
-        "To": lambda s: s["most"],
+        "From": lambda s: s["least"] if s["kind"] == "number" else None,
+        "To": lambda s: s["most"] if s["kind"] == "number" else None,
     }
     table(columns, found)
 

@@ -130,7 +130,7 @@ class Dravo:
         """Return what is set for the whole house."""
         return cast(t.HouseSettings, self.call("GET", "/settings"))["items"]
 
-    def change_setting(self, name: str, value: int) -> list[t.Setting]:
+    def change_setting(self, name: str, value: int | str) -> list[t.Setting]:
         """Give a setting another value."""
         return cast(t.HouseSettings, self.call("PUT", f"/settings/{_part(name)}", body={"value": value}))["items"]
 
@@ -288,6 +288,27 @@ class Applications(_Noun):
         """Remove a role that was never given."""
         return cast(t.Application, self._call("DELETE", f"/applications/{_part(key)}/roles/{_part(role)}"))
 
+    def mapping(self, key: str) -> Pages[t.Assignment]:
+        """List which groups, patterns and rules give which role, whom each reaches, and what is amiss."""
+        return self._dravo.pages(f"/applications/{_part(key)}/mapping")
+
+    def map_many(self, key: str, text: str, *, apply: bool = False) -> t.Bulk:
+        """Map many groups at once, `source, group, role` on each line; only looked at, unless `apply` is said."""
+        return cast(t.Bulk, self._call("POST", f"/applications/{_part(key)}/mapping/bulk", body={"text": text, "apply": apply}))
+
+    def try_pattern(self, key: str, source: str, pattern: str) -> t.PatternTried:
+        """Return what a pattern makes of the groups of a source; nothing is changed."""
+        body = {"source": source, "pattern": pattern}
+        return cast(t.PatternTried, self._call("POST", f"/applications/{_part(key)}/mapping/pattern", body=body))
+
+    def change_policy(self, key: str, **policy: str | None) -> t.Application:
+        """Set `open_to=`, `if_nothing=`, `default_role=`, `several=` or `first=`; what is left out stays."""
+        return cast(t.Application, self._call("PUT", f"/applications/{_part(key)}/policy", body=policy))
+
+    def preview_policy(self, key: str, **policy: str | None) -> t.Preview:
+        """Return what another policy would do; nothing is changed."""
+        return cast(t.Preview, self._call("POST", f"/applications/{_part(key)}/policy/preview", body=policy))
+
     def preview_settings(self, key: str, **values: Any) -> t.SettingsPreview:
         """Return what `change` would do to accounts; nothing is changed."""
         return cast(t.SettingsPreview, self._call("POST", f"/applications/{_part(key)}/settings/preview", body=values))
@@ -373,11 +394,16 @@ class Assignments(_Noun):
         """Return one assignment."""
         return cast(t.Assignment, self._call("GET", f"/assignments/{_part(assignment_id)}"))
 
-    def add(self, application: str, role: str, **whom: str | None) -> t.Assignment:
-        """Give a role to `person=`, or to `group=` of `source=`; with `from_=`, `until=` and `note=` if wanted."""
+    def add(self, application: str, role: str | None, **whom: Any) -> t.Assignment:
+        """Give a role to `person=`, to `group=` of `source=`, to `everybody=True`, to those who meet a `rule=`, or, without a role, to
+        the groups of a `source=` whose names fit a `pattern=`.
+
+        Without a role they are let in only; with `excludes=True` they are kept out. Further: `from_=` and `until=` (an instant or a
+        day), `newcomers_only=True`, `confirmed=` (ids of groups that may give the highest role by a pattern), `note=`.
+        """
         return cast(t.Assignment, self._call("POST", "/assignments", body=_wish(application, role, whom)))
 
-    def preview(self, application: str, role: str, **whom: str | None) -> t.Preview:
+    def preview(self, application: str, role: str | None, **whom: Any) -> t.Preview:
         """Return what `add` would do; nothing is changed."""
         return cast(t.Preview, self._call("POST", "/assignments/preview", body=_wish(application, role, whom)))
 
@@ -390,12 +416,22 @@ class Assignments(_Noun):
         """Take an assignment away."""
         self._call("DELETE", f"/assignments/{_part(assignment_id)}")
 
+    def confirm(self, assignment_id: str, groups: Sequence[str]) -> t.Assignment:
+        """Say which groups, by id, may give the highest role by a pattern; its dates and note stay."""
+        now = self.get(assignment_id)
+        body = {"from": now["from_day"] or now["from"], "until": now["until_day"] or now["until"], "note": now["note"], "confirmed": [*groups]}
+        return cast(t.Assignment, self._call("PUT", f"/assignments/{_part(assignment_id)}", body=body))
+
+    def try_rule(self, rule: str) -> t.Reached:
+        """Return whom a rule reaches now; nothing is changed."""
+        return cast(t.Reached, self._call("POST", "/rules/try", body={"rule": rule}))
+
     def preview_removal(self, assignment_id: str) -> t.Preview:
         """Return what `remove` would do; nothing is changed."""
         return cast(t.Preview, self._call("GET", f"/assignments/{_part(assignment_id)}/removal"))
 
 
-def _wish(application: str, role: str, whom: dict[str, str | None]) -> dict[str, Any]:
+def _wish(application: str, role: str | None, whom: dict[str, Any]) -> dict[str, Any]:
     return {"application": application, "role": role, **{name.rstrip("_"): value for name, value in whom.items()}}
 
 

@@ -112,6 +112,7 @@ class Application(TypedDict):
     mend: str | None
     created_at: str
     roles: list[Role]
+    policy: Policy
     settings: Settings
     connection: ConnectionState
 
@@ -136,8 +137,8 @@ class ApplicationLine(TypedDict):
     created_at: str
 
 
-# An assignment, and how many people it reaches now.
-Assignment = TypedDict("Assignment", {"id": "str", "application": "Named", "role": "RoleRef", "person": "PersonRef | None", "group": "GroupRef | None", "source": "Named | None", "reach": "int", "from": "str | None", "until": "str | None", "note": "str | None", "created_at": "str", "created_by": "str"})
+# Who gets a role, is let in, or is kept out; and how many people that reaches now.
+Assignment = TypedDict("Assignment", {"id": "str", "application": "Named", "kind": "str", "excludes": "bool", "role": "RoleRef | None", "person": "PersonRef | None", "group": "GroupRef | None", "source": "Named | None", "rule": "str | None", "pattern": "str | None", "confirmed": "list[str]", "newcomers_since": "str | None", "groups": "list[PatternGroup] | None", "notes": "list[Note]", "reach": "int | None", "from": "str | None", "until": "str | None", "from_day": "str | None", "until_day": "str | None", "note": "str | None", "created_at": "str", "created_by": "str"})
 
 
 class Attempt(TypedDict):
@@ -181,6 +182,25 @@ class AuditVerdict(TypedDict):
 
     holds: bool
     broken_at: int | None
+
+
+class Bulk(TypedDict):
+    """What came of many lines: each by itself, and what they would do together."""
+
+    lines: list[BulkLine]
+    preview: Preview | None
+    done: int
+
+
+class BulkLine(TypedDict):
+    """One line of what was pasted."""
+
+    number: int
+    source: str
+    group: str
+    role: str
+    state: str
+    message: str
 
 
 class Capabilities(TypedDict):
@@ -426,6 +446,13 @@ class NewToken(TypedDict):
     token: str
 
 
+class Note(TypedDict):
+    """What is amiss, and the mend."""
+
+    what: str
+    mend: str
+
+
 class Number(TypedDict):
     """How many."""
 
@@ -597,6 +624,24 @@ class PageOfTraces(TypedDict):
     next: str | None
 
 
+class PatternGroup(TypedDict):
+    """A group whose name fits a pattern, and what the pattern makes of it."""
+
+    group: GroupRef
+    outcome: str
+    captured: str
+    role: str | None
+
+
+class PatternTried(TypedDict):
+    """What a pattern makes of the groups of a source."""
+
+    pattern: str
+    reach: int
+    groups: list[PatternGroup]
+    notes: list[Note]
+
+
 class Person(TypedDict):
     """A person, whole."""
 
@@ -667,11 +712,22 @@ class PersonRef(TypedDict):
     user_name: str
 
 
+class Policy(TypedDict):
+    """How access is decided: who may come in, what if nothing gives a role, which of several roles, which assignments are heard."""
+
+    open_to: str
+    if_nothing: str
+    default_role: str | None
+    several: str
+    first: str
+
+
 class Preview(TypedDict):
-    """What a change would do."""
+    """What a change would do: how many people gain access, lose it, or have other roles."""
 
     gained: int
     lost: int
+    changed: int
     unchanged: int
     accounts: int
     people: list[PreviewPerson]
@@ -680,6 +736,7 @@ class Preview(TypedDict):
 class PreviewPerson(TypedDict):
     """Somebody whom a change touches, before and after."""
 
+    what: str
     person: PersonRef
     before: list[str]
     after: list[str]
@@ -714,10 +771,20 @@ class PushToken(TypedDict):
     access: str
 
 
-class Reason(TypedDict):
-    """Why: an assignment, by way of a group or direct."""
+class Reached(TypedDict):
+    """Whom a rule reaches now."""
 
-    assignment: str
+    rule: str
+    reach: int
+    people: list[PersonRef]
+
+
+class Reason(TypedDict):
+    """Why: an assignment of some kind; or that a role was the default, or was kept."""
+
+    kind: str
+    assignment: str | None
+    rule: str | None
     group: GroupRef | None
     source: Named | None
     through: list[str]
@@ -784,8 +851,9 @@ class Setting(TypedDict):
 
     name: str
     label: str
-    value: int
-    default: int
+    kind: str
+    value: int | str
+    default: int | str
     least: int
     most: int
 
@@ -979,12 +1047,13 @@ class TroubleKinds(TypedDict):
 
 
 class Way(TypedDict):
-    """What would give access: being in a group."""
+    """What would give access: being in a group, or meeting a rule."""
 
     assignment: str
-    group: GroupRef
+    group: GroupRef | None
     source: Named | None
-    role: RoleRef
+    rule: str | None
+    role: RoleRef | None
 
 
 class Why(TypedDict):

@@ -1,36 +1,101 @@
 """Assignments and memberships become access, each with its reasons. A pure function of stored inputs and now.
 
-The order of decision, first match wins (docs/reference/access.md has the same table):
+The order of decision for one person in one application, the first line that applies decides (docs/reference/access.md has the
+same table, line by line):
 
 1. the person is inactive or gone: nothing;
-2. an assignment counts from its first instant until its last; outside them it gives nothing;
-3. each assignment to the user, or to a group that they are in (directly or by nesting), gives its role;
-4. nothing gives anything: no access.
+2. an exclusion that counts now names them: nothing;
+3. an assignment counts from its first instant until its last; outside them it is as if it were not there;
+4. the application is open to the assigned only, and no assignment that counts is for them: nothing;
+5. assignments give their roles; where direct ones and rules disagree, the application's policy says which are heard;
+6. several roles: all of them, or the highest alone;
+7. no role came, and the policy has a default role: that one;
+8. no role came, and the policy is to keep: the roles that were kept when nothing came any more;
+9. nothing.
+
+What depends on the past (what was kept, since when somebody is known) is an input here, never read from an earlier result.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
 
+from dravo.core.conditions import Condition
 from dravo.core.instants import Instant
+
+# Who an assignment is for; beside these a reason can be the application's default role, or that roles were kept.
+DIRECT, GROUP, EVERYBODY, RULE, PATTERN = "direct", "group", "everybody", "rule", "pattern"
+DEFAULT, KEPT = "default", "kept"
+
+ASSIGNED, ALL_PEOPLE = "assigned", "everybody"
+NO_ACCESS, DEFAULT_ROLE, KEEP = "no access", "default role", "keep"
+ALL, HIGHEST = "all", "highest"
+BOTH, DIRECT_FIRST, RULES_FIRST = "both", "direct", "rules"
+
+# What decided, by the lines of the table above.
+INACTIVE, EXCLUDED, CLOSED, GIVEN, BY_DEFAULT, BY_KEEPING, NOTHING = "inactive", "excluded", "closed", "given", "default", "kept", "nothing"
 
 
 @dataclass(frozen=True, slots=True)
 class Assignment:
-    """What an operator declared: a user or a group gets a role, perhaps from and until an instant (until is exclusive)."""
+    """What an operator declared: somebody gets a role (or only is let in), or is kept out; until is exclusive.
+
+    Attributes:
+        role_id: the role that it gives; None lets in without one, or keeps out.
+        user_id, group_id, condition: for whom: one of them, or everybody if all are None.
+        by_pattern: whether the group came by a pattern of names.
+        excludes: whether it keeps out instead.
+        newcomers_since: only for people who are known since then or later.
+    """
 
     id: str
     application_id: str
-    role_id: str
+    role_id: str | None
     user_id: str | None = None
     group_id: str | None = None
     from_at: Instant | None = None
     until_at: Instant | None = None
+    condition: Condition | None = None
+    by_pattern: bool = False
+    excludes: bool = False
+    newcomers_since: Instant | None = None
 
     def counts(self, now: Instant) -> bool:
-        """Whether it gives its role at an instant."""
+        """Whether it says anything at an instant."""
         return (self.from_at is None or self.from_at <= now) and (self.until_at is None or now < self.until_at)
+
+    @property
+    def kind(self) -> str:
+        """For whom it is, in a word."""
+        if self.user_id is not None:
+            return DIRECT
+        if self.group_id is not None:
+            return PATTERN if self.by_pattern else GROUP
+        return EVERYBODY if self.condition is None else RULE
+
+
+@dataclass(frozen=True, slots=True)
+class Policy:
+    """How an application decides.
+
+    Attributes:
+        open_to: `ASSIGNED` or `ALL_PEOPLE`.
+        if_nothing: what somebody gets who may come in and to whom nothing gives a role: `NO_ACCESS`, `DEFAULT_ROLE` or `KEEP`.
+        default_role_id: the role for `DEFAULT_ROLE`.
+        several: `ALL` roles, or the `HIGHEST` alone.
+        first: `BOTH` direct assignments and rules are heard, or where both give roles `DIRECT_FIRST` or `RULES_FIRST` alone.
+    """
+
+    open_to: str = ASSIGNED
+    if_nothing: str = NO_ACCESS
+    default_role_id: str | None = None
+    several: str = ALL
+    first: str = BOTH
+
+
+PLAIN = Policy()
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,19 +108,72 @@ class Membership:
 
 @dataclass(frozen=True, slots=True)
 class Reason:
-    """Why: the assignment, the group that it names (None for a direct one) and the groups between."""
+    """Why: the assignment (None for a default or kept role), the group that it names, the groups between, and of what kind it is."""
 
-    assignment_id: str
+    assignment_id: str | None
     group_id: str | None = None
     through: tuple[str, ...] = ()
+    kind: str = DIRECT
+
+
+@dataclass(frozen=True, slots=True)
+class Declared:
+    """What operators declared, as far as access follows from it.
+
+    Attributes:
+        by_group: for a group id the assignments that name it, by themselves or by a pattern.
+        general: assignments for everybody and for those who meet a condition.
+        policies: for an application id how it decides; those not in here decide plainly.
+        ranks: for a role id its rank and key: the highest rank, then the first key, is the highest role.
+    """
+
+    by_group: Mapping[str, Sequence[Assignment]] = field(default_factory=dict)
+    general: Sequence[Assignment] = ()
+    policies: Mapping[str, Policy] = field(default_factory=dict)
+    ranks: Mapping[str, tuple[int, str]] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Facts:
+    """What is stored of one person, as far as their access follows from it.
+
+    Attributes:
+        active: whether they may have anything at all.
+        groups: every group that they are in.
+        direct: assignments that name them.
+        seen: them as conditions see them; None if no condition is declared.
+        known_since: since when; None for somebody who is only now made.
+        kept: for an application id the roles that they keep there.
+    """
+
+    active: bool
+    groups: Sequence[Membership] = ()
+    direct: Sequence[Assignment] = ()
+    seen: Mapping[str, Any] | None = None
+    known_since: Instant | None = None
+    kept: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Decision:
+    """What was decided for one application: which line of the table did, and the roles with their reasons.
+
+    `heard` are all assignments that are for the person, each with its reason, whether they gave anything or not.
+    """
+
+    by: str
+    roles: Mapping[str, tuple[Reason, ...]]
+    heard: Sequence[tuple[Assignment, Reason]] = ()
 
 
 @dataclass(frozen=True, slots=True)
 class Access:
-    """What a person has: reasons by (application id, role id), and the next instant at which that changes by itself."""
+    """What a person has: reasons by (application id, role id), what decided for each application that was looked at, and the next
+    instant at which that changes by itself."""
 
     roles: Mapping[tuple[str, str], tuple[Reason, ...]]
     next_change: Instant | None = None
+    decisions: Mapping[str, Decision] = field(default_factory=dict)
 
 
 def memberships(direct: Iterable[str], parents: Mapping[str, Iterable[str]]) -> tuple[Membership, ...]:
@@ -79,36 +197,102 @@ def memberships(direct: Iterable[str], parents: Mapping[str, Iterable[str]]) -> 
     return tuple(found.values())
 
 
-def work_out(
-    active: bool,
-    groups: Iterable[Membership],
-    direct: Iterable[Assignment],
-    by_group: Mapping[str, Iterable[Assignment]],
-    now: Instant,
-) -> Access:
+def work_out(facts: Facts, declared: Declared, now: Instant) -> Access:
     """Return what one person has at an instant.
 
     Args:
-        active: whether the person may have anything at all.
-        groups: every group that they are in.
-        direct: assignments that name them.
-        by_group: for a group id the assignments that name it.
+        facts: what is stored of them.
+        declared: what operators declared.
         now: the instant that is asked about.
     """
-    if not active:
+    if not facts.active:
         return Access({})
+    heard = _heard(facts, declared)
     roles: dict[tuple[str, str], tuple[Reason, ...]] = {}
+    decisions: dict[str, Decision] = {}
     changes: list[Instant] = []
+    for application_id, assignments in heard.items():
+        policy = declared.policies.get(application_id, PLAIN)
+        decision = decide(policy, assignments, facts.kept.get(application_id, ()), declared.ranks, now)
+        decisions[application_id] = decision
+        for role_id, reasons in decision.roles.items():
+            roles[application_id, role_id] = reasons
+        for assignment, _ in assignments:
+            changes.extend(at for at in (assignment.from_at, assignment.until_at) if at is not None and at > now)
+    return Access(roles, min(changes, default=None), decisions)
 
-    def consider(assignment: Assignment, reason: Reason) -> None:
-        changes.extend(at for at in (assignment.from_at, assignment.until_at) if at is not None and at > now)
-        if assignment.counts(now):
-            key = (assignment.application_id, assignment.role_id)
-            roles[key] = (*roles.get(key, ()), reason)
 
-    for assignment in direct:
-        consider(assignment, Reason(assignment.id))
-    for membership in groups:
-        for assignment in by_group.get(membership.group_id, ()):
-            consider(assignment, Reason(assignment.id, membership.group_id, membership.through))
-    return Access(roles, min(changes, default=None))
+def _heard(facts: Facts, declared: Declared) -> dict[str, list[tuple[Assignment, Reason]]]:
+    """Return for each application that is to be decided about the assignments that are for a person, with their reasons."""
+    heard: dict[str, list[tuple[Assignment, Reason]]] = {
+        application_id: [] for application_id, policy in declared.policies.items() if policy.open_to == ALL_PEOPLE
+    }
+    for assignment in facts.direct:
+        heard.setdefault(assignment.application_id, []).append((assignment, Reason(assignment.id)))
+    for membership in facts.groups:
+        for assignment in declared.by_group.get(membership.group_id, ()):
+            if _concerns(assignment, facts):
+                reason = Reason(assignment.id, membership.group_id, membership.through, assignment.kind)
+                heard.setdefault(assignment.application_id, []).append((assignment, reason))
+    for assignment in declared.general:
+        condition = assignment.condition
+        if (condition is None or (facts.seen is not None and condition.holds(facts.seen))) and _concerns(assignment, facts):
+            heard.setdefault(assignment.application_id, []).append((assignment, Reason(assignment.id, kind=assignment.kind)))
+    return heard
+
+
+def _concerns(assignment: Assignment, facts: Facts) -> bool:
+    """Whether an assignment also is for people who have been there before it, or this one has not."""
+    since = assignment.newcomers_since
+    return since is None or facts.known_since is None or facts.known_since >= since
+
+
+def decide(
+    policy: Policy,
+    heard: Sequence[tuple[Assignment, Reason]],
+    kept: Sequence[str],
+    ranks: Mapping[str, tuple[int, str]],
+    now: Instant,
+) -> Decision:
+    """Return what an active person has in one application, by lines 2 to 9 of the table.
+
+    Args:
+        policy: the application's.
+        heard: assignments that are for the person, with their reasons; dates are looked at here.
+        kept: ids of the roles that the person keeps there.
+        ranks: as in `Declared`.
+        now: the instant that is asked about.
+    """
+    counting = [each for each in heard if each[0].counts(now)]
+    if any(assignment.excludes for assignment, _ in counting):
+        return Decision(EXCLUDED, {}, heard)
+    if not counting and policy.open_to == ASSIGNED:
+        return Decision(CLOSED, {}, heard)
+    giving = _first(policy.first, [each for each in counting if each[0].role_id is not None])
+    roles: dict[str, tuple[Reason, ...]] = {}
+    for assignment, reason in giving:
+        assert assignment.role_id is not None
+        roles[assignment.role_id] = (*roles.get(assignment.role_id, ()), reason)
+    if roles:
+        if policy.several == HIGHEST and len(roles) > 1:
+            top = min(roles, key=lambda role_id: _order(role_id, ranks))
+            roles = {top: roles[top]}
+        return Decision(GIVEN, roles, heard)
+    if policy.if_nothing == DEFAULT_ROLE and policy.default_role_id is not None:
+        return Decision(BY_DEFAULT, {policy.default_role_id: (Reason(None, kind=DEFAULT),)}, heard)
+    if policy.if_nothing == KEEP and kept:
+        return Decision(BY_KEEPING, {role_id: (Reason(None, kind=KEPT),) for role_id in kept}, heard)
+    return Decision(NOTHING, {}, heard)
+
+
+def _first(first: str, giving: list[tuple[Assignment, Reason]]) -> list[tuple[Assignment, Reason]]:
+    """Return those that are heard, where both direct assignments and rules give roles."""
+    if first == BOTH:
+        return giving
+    chosen = [each for each in giving if (each[0].user_id is not None) == (first == DIRECT_FIRST)]
+    return chosen or giving
+
+
+def _order(role_id: str, ranks: Mapping[str, tuple[int, str]]) -> tuple[int, str]:
+    rank, key = ranks.get(role_id, (0, role_id))
+    return -rank, key

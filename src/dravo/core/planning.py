@@ -7,12 +7,14 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Any
 
 from dravo.core import access as access_rules
-from dravo.core.access import Access, Assignment, Reason
+from dravo.core.access import BY_KEEPING, KEEP, NOTHING, PLAIN, Access, Assignment, Declared, Facts, Membership, Policy, Reason
 from dravo.core.accounts import RoleLabel, Settings, due_account
 from dravo.core.carrying import GROUPS
+from dravo.core.conditions import seen
 from dravo.core.instants import Instant
 from dravo.core.merging import MergedUser, merge
 from dravo.core.records import PersonRecord
@@ -60,9 +62,47 @@ class Catalogue:
     labels: Mapping[str, GroupLabel]
     # For an application the groups that go over to it, and whether its roles go over as groups.
     delivered: Mapping[str, frozenset[str]] = field(default_factory=dict)
+    # Assignments for everybody and for those who meet a condition; how applications decide; keys of sources by id.
+    general: tuple[Assignment, ...] = ()
+    policies: Mapping[str, Policy] = field(default_factory=dict)
+    sources: Mapping[str, str] = field(default_factory=dict)
+    # Sources for which a pattern of names is declared: any group of theirs can come to give something by its name.
+    patterned: frozenset[str] = frozenset()
+
+    @cached_property
+    def declared(self) -> Declared:
+        """What access follows from."""
+        ranks = {role.id: (role.rank, role.key) for role in self.roles.values()}
+        return Declared(self.by_group, self.general, self.policies, ranks)
+
+    @cached_property
+    def rule_texts(self) -> dict[str, str]:
+        """The conditions of rules in words, by the assignment's id."""
+        return {each.id: each.condition.text for each in self.general if each.condition is not None}
+
+    @cached_property
+    def asks_groups(self) -> bool:
+        """Whether a condition asks for the groups that somebody is in."""
+        return any(each.condition is not None and each.condition.asks_groups for each in self.general)
+
+    @cached_property
+    def asks_names(self) -> bool:
+        """Whether a condition asks for the names of groups."""
+        return any(each.condition is not None and each.condition.asks_names for each in self.general)
+
+    @cached_property
+    def has_conditions(self) -> bool:
+        """Whether any condition is declared."""
+        return any(each.condition is not None for each in self.general)
+
+    def named_by_its_name(self, source_id: str | None) -> bool:
+        """Whether what a group of a source is called can give something."""
+        return self.asks_names or source_id in self.patterned
 
     def concerns(self, group_id: str) -> bool:
-        """Whether being in a group can give anything: it, or a group around it, is named by an assignment."""
+        """Whether being in a group can give anything: it, or a group around it, is named by an assignment, or a condition asks for groups."""
+        if self.asks_groups:
+            return True
         around = access_rules.memberships((group_id,), self.parents)
         return any(
             membership.group_id in self.by_group or any(membership.group_id in groups for groups in self.delivered.values()) for membership in around
@@ -103,6 +143,9 @@ class Person:
     direct: tuple[Assignment, ...] = ()
     access: tuple[HeldAccess, ...] = ()
     accounts: tuple[HeldAccount, ...] = ()
+    known_since: Instant | None = None
+    # (application id, role id) of the roles that they keep because nothing came any more.
+    kept: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -128,13 +171,15 @@ class AccountChange:
 
 @dataclass(frozen=True)
 class Outcome:
-    """What becomes of one person."""
+    """What becomes of one person; `kept` and `let_go` are (application id, role id) that are kept from now on, or no longer."""
 
     person: Person
     user: MergedUser
     access: tuple[AccessChange, ...] = ()
     accounts: tuple[AccountChange, ...] = ()
     next_change: Instant | None = None
+    kept: tuple[tuple[str, str], ...] = ()
+    let_go: tuple[tuple[str, str], ...] = ()
 
 
 def work_out(person: Person, catalogue: Catalogue, now: Instant) -> Outcome:
@@ -147,23 +192,70 @@ def work_out(person: Person, catalogue: Catalogue, now: Instant) -> Outcome:
     """
     user = merge(person.records, catalogue.precedence)
     groups = access_rules.memberships(person.groups, catalogue.parents)
-    found = access_rules.work_out(
-        user.active,
-        groups,
-        person.direct,
-        catalogue.by_group,
-        now,
-    )
+    facts = facts_of(person, user, groups, catalogue)
+    found = access_rules.work_out(facts, catalogue.declared, now)
+    kept, let_go = _keeping(person, user, found, catalogue)
+    if kept:
+        found = access_rules.work_out(replace(facts, kept=_by_application((*person.kept, *kept))), catalogue.declared, now)
     return Outcome(
         person,
         user,
-        tuple(_access_changes(person.access, found, catalogue.labels, now)),
+        tuple(_access_changes(person.access, found, catalogue, now)),
         tuple(_account_changes(person, user, found, frozenset(each.group_id for each in groups), catalogue)),
         found.next_change,
+        kept,
+        let_go,
     )
 
 
-def _access_changes(held: Sequence[HeldAccess], found: Access, labels: Mapping[str, GroupLabel], now: Instant) -> Iterable[AccessChange]:
+def facts_of(person: Person, user: MergedUser, groups: Sequence[Membership], catalogue: Catalogue) -> Facts:
+    """Return what access follows from, of one person: as conditions see them only where any condition is declared."""
+    view = None
+    if catalogue.has_conditions:
+        named = [_seen_group(each.group_id, catalogue.labels) for each in groups] if catalogue.asks_groups else []
+        sources = dict.fromkeys(catalogue.sources.get(record.source_id, "") for record in person.records if record.active)
+        view = seen(user.attributes, named, sources)
+    return Facts(user.active, groups, person.direct, view, person.known_since, _by_application(person.kept))
+
+
+def _seen_group(group_id: str, labels: Mapping[str, GroupLabel]) -> dict[str, Any]:
+    label = labels.get(group_id)
+    return {"value": group_id, "display": label.name, "source": label.source_key} if label else {"value": group_id}
+
+
+def _by_application(kept: Iterable[tuple[str, str]]) -> dict[str, tuple[str, ...]]:
+    found: dict[str, tuple[str, ...]] = {}
+    for application_id, role_id in kept:
+        found[application_id] = (*found.get(application_id, ()), role_id)
+    return found
+
+
+def _keeping(
+    person: Person, user: MergedUser, found: Access, catalogue: Catalogue
+) -> tuple[tuple[tuple[str, str], ...], tuple[tuple[str, str], ...]]:
+    """Return which roles are kept from now on because nothing gives one any more, and which no longer.
+
+    Who is only inactive keeps what they keep; whoever is gone, shut out, or given something again no longer does.
+    """
+    if not user.active:
+        return (), person.kept if user.gone else ()
+    let_go = tuple(
+        (application_id, role_id)
+        for application_id, role_id in person.kept
+        if (decision := found.decisions.get(application_id)) is None or decision.by != BY_KEEPING
+    )
+    kept = tuple(
+        (held.application_id, held.role_id)
+        for held in person.access
+        if catalogue.policies.get(held.application_id, PLAIN).if_nothing == KEEP
+        and (decision := found.decisions.get(held.application_id)) is not None
+        and decision.by == NOTHING
+        and held.role_id in catalogue.roles
+    )
+    return kept, let_go
+
+
+def _access_changes(held: Sequence[HeldAccess], found: Access, catalogue: Catalogue, now: Instant) -> Iterable[AccessChange]:
     open_roles = {(row.application_id, row.role_id): row for row in held}
     for key, row in open_roles.items():
         if key not in found.roles:
@@ -172,21 +264,19 @@ def _access_changes(held: Sequence[HeldAccess], found: Access, labels: Mapping[s
     for key, reasons in found.roles.items():
         before = open_roles.get(key)
         if before is None:
-            yield AccessChange(*key, tuple(_reason(reason, labels, now) for reason in reasons))
+            yield AccessChange(*key, tuple(_reason(reason, catalogue, now) for reason in reasons))
             continue
-        kept = _carried_on(before.reasons, reasons, labels, now)
+        kept = _carried_on(before.reasons, reasons, catalogue, now)
         if kept != before.reasons:
             yield AccessChange(*key, kept, before.id)
 
 
-def _carried_on(
-    before: Sequence[dict[str, Any]], reasons: Sequence[Reason], labels: Mapping[str, GroupLabel], now: Instant
-) -> tuple[dict[str, Any], ...]:
+def _carried_on(before: Sequence[dict[str, Any]], reasons: Sequence[Reason], catalogue: Catalogue, now: Instant) -> tuple[dict[str, Any], ...]:
     """Return the reasons of an access that goes on: those that ended are closed, new ones open, the others stay."""
-    current = {(reason.assignment_id, reason.group_id, reason.through): reason for reason in reasons}
+    current = {(reason.assignment_id or reason.kind, reason.group_id, reason.through): reason for reason in reasons}
     kept = []
     for row in before:
-        key = (row["assignment"], row["group"], tuple(row["through"]))
+        key = (row["assignment"] or row["kind"], row["group"], tuple(row["through"]))
         if row["until"] is not None:
             kept.append(row)
         elif key in current:
@@ -194,14 +284,17 @@ def _carried_on(
             del current[key]
         else:
             kept.append({**row, "until": now})
-    return (*kept, *(_reason(reason, labels, now) for reason in current.values()))
+    return (*kept, *(_reason(reason, catalogue, now) for reason in current.values()))
 
 
-def _reason(reason: Reason, labels: Mapping[str, GroupLabel], now: Instant) -> dict[str, Any]:
+def _reason(reason: Reason, catalogue: Catalogue, now: Instant) -> dict[str, Any]:
     """Return a reason as it is kept: a snapshot that can be read after group and assignment are gone."""
+    labels = catalogue.labels
     label = labels.get(reason.group_id) if reason.group_id else None
     return {
+        "kind": reason.kind,
         "assignment": reason.assignment_id,
+        "rule": catalogue.rule_texts.get(reason.assignment_id) if reason.assignment_id else None,
         "group": reason.group_id,
         "group_name": label.name if label else None,
         "source": label.source_key if label else None,

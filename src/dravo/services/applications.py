@@ -136,6 +136,7 @@ def one(house: House, key: str) -> dict[str, Any]:
             **_line(row),
             "roles": _roles(connection, row.id),
             "settings": delivery_settings.shown(row),
+            "policy": _policy(connection, row),
             "connection": {
                 "base_url": row.base_url,
                 "has_secret": bool(row.secret),
@@ -148,6 +149,12 @@ def one(house: House, key: str) -> dict[str, Any]:
                 "retry_at": row.retry_at,
             },
         }
+
+
+def _policy(connection: Connection, row: Any) -> dict[str, Any]:
+    """Return how access is decided, the default role by its key."""
+    default = connection.execute(select(t.role.c.key).where(t.role.c.id == row.default_role_id)).scalar()
+    return {"open_to": row.open_to, "if_nothing": row.if_nothing, "default_role": default, "several": row.several, "first": row.first}
 
 
 def _roles(connection: Connection, application_id: str) -> list[dict[str, Any]]:
@@ -199,6 +206,13 @@ def mark_everyone_with_an_account(connection: Connection, application_id: str) -
     groups.mark_selected(connection, with_access)
 
 
+def _mark_those_in_patterns(connection: Connection, application_id: str) -> None:
+    """Mark whoever a pattern can touch: which roles it can give, and which of them is the highest, has changed."""
+    a = t.assignment.c
+    patterned = select(a.source_id).where(a.application_id == application_id, a.pattern.is_not(None), a.removed_at.is_(None))
+    groups.mark_selected(connection, groups.users_in_groups_of(patterned, literal(clock.now())))
+
+
 def _wake(connection: Connection, application_id: str) -> None:
     """What failed or was held under other settings is tried again."""
     connection.execute(
@@ -235,7 +249,7 @@ def remove(house: House, caller: Caller, key: str, confirmed: str | None) -> Non
         connection.execute(delete(t.delivery_attempt).where(t.delivery_attempt.c.delivery_id.in_(of_application)))
         over = select(t.delivered_group.c.id).where(t.delivered_group.c.application_id == row.id)
         connection.execute(delete(t.delivered_member).where(t.delivered_member.c.delivered_group_id.in_(over)))
-        for table in (t.delivered_group, t.drift, t.run, t.delivery, t.account, t.access, t.assignment, t.role):
+        for table in (t.delivered_group, t.drift, t.run, t.delivery, t.account, t.kept, t.access, t.assignment, t.role):
             connection.execute(delete(table).where(table.c.application_id == row.id))
         connection.execute(delete(t.application).where(t.application.c.id == row.id))
         raise_revision(connection)
@@ -258,6 +272,7 @@ def add_role(house: House, caller: Caller, key: str, role_key: str, label: str, 
             application = application_by_key(connection, key)
             connection.execute(insert(t.role).values(application_id=application.id, **row))
             raise_revision(connection)
+            _mark_those_in_patterns(connection, application.id)
             record_change(
                 connection, house.keys, caller, "added role", "application", application.id, now, {"application": key, "role": role_key, "rank": rank}
             )
@@ -280,6 +295,7 @@ def change_role(house: House, caller: Caller, key: str, role_key: str, label: st
             connection.execute(update(t.role).where(t.role.c.id == role.id).values(**values))
             raise_revision(connection)
             mark_everyone_with_an_account(connection, application.id)
+            _mark_those_in_patterns(connection, application.id)
             record_change(
                 connection, house.keys, caller, "changed role", "application", application.id, clock.now(),
                 {"application": key, "role": role_key, "after": values},
@@ -300,6 +316,8 @@ def remove_role(house: House, caller: Caller, key: str, role_key: str) -> dict[s
         for table in (t.assignment, t.access):
             if connection.execute(select(table.c.id).where(table.c.role_id == role.id).limit(1)).first():
                 raise StillInUse(f"'{role.label}' is given by an assignment, or was.", "Take its assignments away; the role stays for its history.")
+        if application.default_role_id == role.id:
+            raise StillInUse(f"'{role.label}' is the default role.", "Choose another default role first.")
         connection.execute(delete(t.role).where(t.role.c.id == role.id))
         raise_revision(connection)
         record_change(

@@ -4,15 +4,17 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy import Connection, func, select
+from sqlalchemy import Connection, select
 
-from dravo.core.instants import later
+from dravo.core import access
+from dravo.core.access import Decision
+from dravo.core.merging import merge
+from dravo.core.planning import Catalogue, facts_of
 from dravo.core.scim.schemas import ENTERPRISE_URN
-from dravo.services import assigning
 from dravo.services.house import House
 from dravo.services.named import application_by_key
-from dravo.services.sources import TROUBLES
-from dravo.store import clock, views
+from dravo.services.subjects import find_person
+from dravo.store import clock, snapshots, views
 from dravo.store import tables as t
 from dravo.store.pages import Ask
 
@@ -24,7 +26,7 @@ def person(house: House, name: str) -> dict[str, Any]:
         NotFound, InvalidInput: if nobody, or several, have that id, user name, e-mail or external id.
     """
     with house.database.reading() as connection:
-        row = assigning.find_person(connection, name)
+        row = find_person(connection, name)
         labels = {each.id: {"key": each.key, "label": each.label} for each in connection.execute(select(t.source))}
         most = Ask(count=200)
         return {
@@ -70,26 +72,41 @@ def why(house: House, person_name: str, application_key: str) -> dict[str, Any]:
         NotFound, InvalidInput.
     """
     with house.database.reading() as connection:
-        row = assigning.find_person(connection, person_name)
+        row = find_person(connection, person_name)
         application = application_by_key(connection, application_key)
         held = views.access(connection, Ask(count=50), application_key=application.key, user_id=row.id)["items"]
         ended = views.access(connection, Ask(count=50), application_key=application.key, user_id=row.id, ended=True)["items"]
         accounts = views.accounts(connection, Ask(count=1), application.key, row.id, None, None)["items"]
         ways = _ways(connection, application.id)
         present = {each["group"]["id"] for each in views.memberships_of(connection, row.id) if each["until"] is None}
+        decision, catalogue = _decided(house, connection, row.id, application.id)
     account = accounts[0] if accounts else None
     line = views.person_line(row)
-    sentences = [sentence for item in held for sentence in _of_access(line, item)] or _why_not(line, application, ways, ended, present)
+    if held:
+        sentences = [sentence for item in held for sentence in _of_access(line, item)]
+    else:
+        sentences = _why_not(line, application, ways, ended, present, decision)
     return {
         "person": {"id": row.id, "display_name": row.display_name, "user_name": row.user_name},
         "application": {"key": application.key, "label": application.label},
         "has_access": bool(held),
-        "sentences": [*sentences, *_of_account(account, application)],
+        "sentences": [*sentences, *_unheard(decision, catalogue, application), *_of_account(account, application)],
         "access": held,
         "ended": ended,
         "account": account,
         "would_give": [] if held else ways,
     }
+
+
+def _decided(house: House, connection: Connection, user_id: str, application_id: str) -> tuple[Decision | None, Catalogue]:
+    """Return what decides about a person in an application now; None for whoever is not active, or if nothing is declared there."""
+    catalogue = house.catalogue.get(connection)
+    person = snapshots.people(connection, [user_id])[user_id]
+    user = merge(person.records, catalogue.precedence)
+    groups = access.memberships(person.groups, catalogue.parents)
+    facts = facts_of(person, user, groups, catalogue)
+    found = access.work_out(facts, catalogue.declared, clock.now())
+    return found.decisions.get(application_id), catalogue
 
 
 def _of_access(person_line: dict[str, Any], item: dict[str, Any]) -> list[str]:
@@ -104,19 +121,39 @@ def _of_access(person_line: dict[str, Any], item: dict[str, Any]) -> list[str]:
 
 def _because(reason: dict[str, Any]) -> str:
     by = f" (assigned by {reason['by']})" if reason["by"] else ""
+    if reason["kind"] == access.DEFAULT:
+        return "nothing else gives a role, and this one is the default"
+    if reason["kind"] == access.KEPT:
+        return "nothing gives a role any more, and what people have there is kept"
+    if reason["kind"] == access.RULE:
+        return f"the person meets the rule '{reason['rule']}', which gives the role{by}"
+    if reason["kind"] == access.EVERYBODY:
+        return f"everybody gets the role{by}"
     if not reason["group"]:
         return f"the role was assigned to the person{by}"
     source = f" of {reason['source']['label']}" if reason["source"] else ""
     way = f" by way of {' and '.join(reason['through'])}" if reason["through"] else ""
-    return f"the group '{reason['group']['name']}'{source}, which the person is in{way}, gives the role{by}"
+    how = "gives the role by its name" if reason["kind"] == access.PATTERN else "gives the role"
+    return f"the group '{reason['group']['name']}'{source}, which the person is in{way}, {how}{by}"
 
 
-def _why_not(person_line: dict[str, Any], application: Any, ways: list[dict[str, Any]], ended: list[dict[str, Any]], present: set[str]) -> list[str]:
+def _why_not(
+    person_line: dict[str, Any],
+    application: Any,
+    ways: list[dict[str, Any]],
+    ended: list[dict[str, Any]],
+    present: set[str],
+    decision: Decision | None,
+) -> list[str]:
     name = person_line["display_name"]
     lines = [f"{name} has no access to {application.label}."]
     if person_line["state"] != "active":
         what = "has left" if person_line["state"] == "gone" else "is inactive"
         lines.append(f"{name} {what} since {_when(person_line['since'])}, and whoever is not active has no access to anything.")
+    elif decision is not None and decision.by == access.EXCLUDED:
+        lines.append(f"{name} is kept out of {application.label}: an exclusion comes before everything that would give a role.")
+    elif decision is not None and decision.by == access.NOTHING:
+        lines.append(f"{name} may come in, but nothing gives a role there, and {application.label} has no default role.")
     if ended:
         last = ended[0]
         reason = last["reasons"][-1] if last["reasons"] else None
@@ -124,19 +161,65 @@ def _why_not(person_line: dict[str, Any], application: Any, ways: list[dict[str,
         lines.append(
             f"Until {_when(last['until'])} {name} was {last['role']['label']}{because}.".replace("which the person is in", "which they were in")
         )
-    back = [_way(way) for way in ways if way["group"]["id"] in present]
+    back = [_way(way) for way in ways if way["group"] and way["group"]["id"] in present]
     if back and person_line["state"] == "inactive":
         return [*lines, f"Active again, {name} would have it by {', '.join(back)}."]
-    groups = [_way(way) for way in ways]
+    if decision is not None and decision.by == access.EXCLUDED:
+        return lines
+    return [*lines, *_what_would_give(application, ways)]
+
+
+def _what_would_give(application: Any, ways: list[dict[str, Any]]) -> list[str]:
+    lines = []
+    groups = [_way(way) for way in ways if way["group"]]
+    rules = [f"'{way['rule']}' ({way['role']['label']})" for way in ways if way["rule"] and way["role"]]
     if groups:
         lines.append(f"Being in one of these groups would give it: {', '.join(groups[:10])}{' and more' if len(groups) > 10 else ''}.")
-    else:
+    if rules:
+        lines.append(f"Meeting one of these rules would give it: {', '.join(rules[:5])}{' and more' if len(rules) > 5 else ''}.")
+    if not lines:
         lines.append(f"No group gives a role in {application.label}; it can be assigned to the person.")
     return lines
 
 
+def _unheard(decision: Decision | None, catalogue: Catalogue, application: Any) -> list[str]:
+    """Return a sentence for each assignment that is for the person and gives nothing now: why not."""
+    if decision is None or decision.by == access.EXCLUDED:
+        return []
+    now = clock.now()
+    lines = []
+    given = {reason.assignment_id for reasons in decision.roles.values() for reason in reasons}
+    for assignment, reason in decision.heard:
+        if assignment.role_id is None or assignment.id in given or assignment.role_id not in catalogue.roles:
+            continue
+        role = catalogue.roles[assignment.role_id].label
+        group = catalogue.labels.get(reason.group_id) if reason.group_id else None
+        kinds = {access.DIRECT: "by assignment to the person", access.RULE: "by a rule"}
+        by = f"by the group '{group.name}'" if group else kinds.get(reason.kind, "for everybody")
+        if assignment.from_at is not None and assignment.from_at > now:
+            lines.append(f"{role} {by} begins at {_when(assignment.from_at)}.")
+        elif assignment.until_at is not None and assignment.until_at <= now:
+            lines.append(f"{role} {by} ended at {_when(assignment.until_at)}.")
+        elif assignment.role_id in decision.roles:
+            continue
+        else:
+            lines.append(f"{role} {by} does not count: {_policy_words(application)}.")
+    return lines
+
+
+def _policy_words(application: Any) -> str:
+    words = []
+    if application.first == access.DIRECT_FIRST:
+        words.append("assignments to the person come first there")
+    if application.first == access.RULES_FIRST:
+        words.append("groups and rules come first there")
+    if application.several == access.HIGHEST:
+        words.append("only the highest role counts there")
+    return " and ".join(words)
+
+
 def _way(way: dict[str, Any]) -> str:
-    return f"'{way['group']['name']}' ({way['role']['label']})"
+    return f"'{way['group']['name']}' ({way['role']['label']})" if way["role"] else f"'{way['group']['name']}'"
 
 
 def _of_account(account: dict[str, Any] | None, application: Any) -> list[str]:
@@ -168,73 +251,28 @@ def _when(moment: str) -> str:
 
 
 def _ways(connection: Connection, application_id: str) -> list[dict[str, Any]]:
+    """Return what gives a role in an application to others than single people: groups and rules, by rank."""
     a, g, s, r = t.assignment.c, t.group.c, t.source.c, t.role.c
     rows = connection.execute(
-        select(a.id, g.id.label("group_id"), g.display_name, s.key, s.label, r.key.label("role_key"), r.label.label("role_label"), r.rank)
-        .join(t.role, r.id == a.role_id)
-        .join(t.group, g.id == a.group_id)
+        select(
+            a.id, a.rule, g.id.label("group_id"), g.display_name, s.key, s.label,
+            r.key.label("role_key"), r.label.label("role_label"), r.rank,
+        )
+        .outerjoin(t.role, r.id == a.role_id)
+        .outerjoin(t.group, g.id == a.group_id)
         .outerjoin(t.source, s.id == g.source_id)
-        .where(a.application_id == application_id, a.removed_at.is_(None), g.gone_at.is_(None))
+        .where(a.application_id == application_id, a.removed_at.is_(None), a.excludes.is_(False), g.gone_at.is_(None))
+        .where(a.group_id.is_not(None) | a.rule.is_not(None))
         .order_by(r.rank, g.display_name_key)
         .limit(50)
-    )
+    )  # fmt: skip
     return [
         {
             "assignment": row.id,
-            "group": {"id": row.group_id, "name": row.display_name},
+            "group": {"id": row.group_id, "name": row.display_name} if row.group_id else None,
             "source": {"key": row.key, "label": row.label} if row.key else None,
-            "role": {"key": row.role_key, "label": row.role_label, "rank": row.rank},
+            "rule": row.rule,
+            "role": {"key": row.role_key, "label": row.role_label, "rank": row.rank} if row.role_key else None,
         }
         for row in rows
     ]
-
-
-def overview(house: House) -> dict[str, Any]:
-    """Return the band: for each stage how much there is, and how much of it needs a person."""
-
-    def count(table: Any, *where: Any) -> Any:
-        return select(func.count()).select_from(table).where(*where).scalar_subquery()
-
-    d, p = t.delivery.c, t.application.c
-    open_failed = (d.closed_at.is_(None), d.state.in_(("failed", "held")))
-    with house.database.reading() as connection:
-        row = connection.execute(
-            select(
-                count(t.source).label("sources"),
-                count(t.user, t.user.c.gone_at.is_(None)).label("people"),
-                count(t.user, t.user.c.active.is_(True)).label("active"),
-                count(t.group, t.group.c.gone_at.is_(None)).label("groups"),
-                count(t.access, t.access.c.until_at.is_(None)).label("access"),
-                count(t.mark).label("being_worked_out"),
-                count(t.application).label("applications"),
-                count(t.application, p.paused_at.is_not(None)).label("paused"),
-                count(t.drift, t.drift.c.state == "open").label("drifting"),
-                count(t.delivery, d.closed_at.is_(None), d.state == "waiting").label("waiting"),
-                count(t.delivery, *open_failed).label("failed"),
-            )
-        ).one()
-        refused = connection.execute(
-            select(func.count()).select_from(t.source_sight).where(t.source_sight.c.what.in_(TROUBLES), t.source_sight.c.last_at > _yesterday())
-        ).scalar_one()
-        gone_groups = connection.execute(
-            select(func.count())
-            .select_from(t.assignment)
-            .join(t.group, t.group.c.id == t.assignment.c.group_id)
-            .where(t.assignment.c.removed_at.is_(None), t.group.c.gone_at.is_not(None))
-        ).scalar_one()
-    return {
-        "stages": [
-            {"name": "sources", "count": row.sources, "needs": refused},
-            {"name": "people", "count": row.people, "needs": 0},
-            {"name": "access", "count": row.access, "needs": gone_groups},
-            {"name": "applications", "count": row.applications, "needs": row.paused + row.drifting},
-            {"name": "deliveries", "count": row.waiting, "needs": row.failed},
-        ],
-        "active_people": row.active,
-        "groups": row.groups,
-        "being_worked_out": row.being_worked_out,
-    }
-
-
-def _yesterday() -> str:
-    return later(clock.now(), -86_400)

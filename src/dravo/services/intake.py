@@ -276,13 +276,18 @@ class Intake:
             now = clock.now()
             with self.database.reading() as connection:
                 plan = self._resolve(connection, source_id, group_id, list(members))
-            write_trace = manner.prepare(Done("group", group_id, None, data, added=len(members)))
+            catalogue = self.catalogue.latest(self.database)
+            # No assignment can name a group that is only now made; but a pattern or a condition can name it by what it is called.
+            named = catalogue.named_by_its_name(source_id)
+            write_trace = manner.prepare(Done("group", group_id, None, data, added=len(members), marked=named))
             with self.database.writing() as connection:
+                check_revision(connection, catalogue.revision)
                 groups.make(connection, group_id, source_id, self.channel, data, now)
-                # Nothing can name a group that is only now made, so nobody's access changes by it.
                 groups.add_members(connection, group_id, plan.people_added, plan.groups_added, now)
-                if plan.nesting:
+                if plan.nesting or named or catalogue.asks_groups:
                     raise_revision(connection)
+                if named or catalogue.asks_groups:
+                    groups.mark_people_within(connection, group_id, now)
                 write_trace(connection)
             return Taken(group_id, data, 1, now, now)
 
@@ -341,8 +346,10 @@ class Intake:
                 if data == row.data and not plan and not gone:
                     return Taken(group_id, data, row.version, row.created_at, row.modified_at)
                 catalogue = self.catalogue.get(connection)
-                concerned = catalogue.concerns(group_id)
-                in_full = concerned and not plan.nesting and len(plan.people) <= AT_ONCE
+                renamed = data["displayName"] != row.data["displayName"]
+                by_name = renamed and catalogue.named_by_its_name(source_id)
+                concerned = by_name or catalogue.concerns(group_id)
+                in_full = concerned and not by_name and not plan.nesting and len(plan.people) <= AT_ONCE
                 outcomes = self._outcomes(connection, catalogue, group_id, plan, now) if in_full else []
             added, removed = len(plan.people_added | plan.groups_added), len(plan.people_removed | plan.groups_removed)
             waits = concerned and not in_full
@@ -356,7 +363,7 @@ class Intake:
                 if gone:
                     groups.end_group(connection, group_id, now)
                 apply_outcomes(connection, outcomes, now, rewrite=Rewrite.NOTHING, seen=catalogue.revision)
-                if plan.nesting or data["displayName"] != row.data["displayName"] or gone:
+                if plan.nesting or renamed or gone:
                     raise_revision(connection)
                     groups_over.wake(connection, t.delivered_group.c.key == f"group:{group_id}", now)
                 write_trace(connection)

@@ -21,12 +21,12 @@ from dravo.protocols.scim.capabilities import Capabilities
 from dravo.protocols.scim.judging import Trouble
 from dravo.protocols.scim.listing import everything
 from dravo.protocols.scim.outgoing import Request
-from dravo.services import assigning
 from dravo.services.auditing import record_change
 from dravo.services.deliveries import bind, open_anew
 from dravo.services.house import House
 from dravo.services.named import application_by_key
 from dravo.services.permissions import Caller
+from dravo.services.subjects import find_person
 from dravo.services.talking import Talk, Talker, There
 from dravo.store import clock
 from dravo.store import tables as t
@@ -321,7 +321,7 @@ def link(house: House, caller: Caller, key: str, drift_id: str, person: str) -> 
     with house.database.writing() as connection:
         application = application_by_key(connection, key)
         row = _rows(connection, application.id, [drift_id])[0]
-        found = assigning.find_person(connection, person)
+        found = find_person(connection, person)
         account = connection.execute(select(t.account).where(a.application_id == application.id, a.user_id == found.id)).first()
         if row.kind != UNEXPECTED:
             raise InvalidInput(f"'{row.name}' is bound to a person already.", "Mend it, or ignore it.", "person")

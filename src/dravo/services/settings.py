@@ -5,28 +5,34 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import delete, insert, select
+from sqlalchemy import Connection, delete, insert, literal, or_, select, update
 
+from dravo.core.days import check_zone, read_span
 from dravo.core.errors import InvalidInput
 from dravo.services.auditing import record_change
 from dravo.services.house import House
 from dravo.services.permissions import Caller
-from dravo.store import clock
+from dravo.store import clock, groups
 from dravo.store import tables as t
+from dravo.store.catalogue import raise_revision
+
+NUMBER, TIME_ZONE = "number", "time zone"
 
 
 @dataclass(frozen=True)
 class Setting:
-    """A whole number that operators may set."""
+    """What operators may set: a whole number within bounds, or a time zone."""
 
     name: str
     label: str
-    default: int
-    least: int
-    most: int
+    default: int | str
+    least: int = 0
+    most: int = 0
+    kind: str = NUMBER
 
 
 SETTINGS = (
+    Setting("time_zone", "Time zone of the organisation, in which days begin and end", "UTC", kind=TIME_ZONE),
     Setting("trace_days", "Days for which the requests of sources are kept", 14, 1, 366),
     Setting("traces_per_source", "Requests that are kept for each source at the most", 20_000, 100, 1_000_000),
     Setting("attempt_days", "Days for which the attempts of deliveries that are done are kept", 90, 1, 3_660),
@@ -34,11 +40,17 @@ SETTINGS = (
 _BY_NAME = {setting.name: setting for setting in SETTINGS}
 
 
-def get(house: House) -> dict[str, int]:
+def get(house: House) -> dict[str, Any]:
     """Return every setting's value by name."""
     with house.database.reading() as connection:
         given = {row.name: row.value for row in connection.execute(select(t.setting))}
-    return {setting.name: int(given.get(setting.name, setting.default)) for setting in SETTINGS}
+    return {setting.name: given.get(setting.name, setting.default) for setting in SETTINGS}
+
+
+def time_zone(connection: Connection) -> str:
+    """Return the organisation's time zone by name."""
+    given = connection.execute(select(t.setting.c.value).where(t.setting.c.name == "time_zone")).scalar()
+    return str(given or _BY_NAME["time_zone"].default)
 
 
 def listing(house: House) -> dict[str, Any]:
@@ -46,13 +58,21 @@ def listing(house: House) -> dict[str, Any]:
     values = get(house)
     return {
         "items": [
-            {"name": each.name, "label": each.label, "value": values[each.name], "default": each.default, "least": each.least, "most": each.most}
+            {
+                "name": each.name,
+                "label": each.label,
+                "kind": each.kind,
+                "value": values[each.name],
+                "default": each.default,
+                "least": each.least,
+                "most": each.most,
+            }
             for each in SETTINGS
         ]
     }
 
 
-def change(house: House, caller: Caller, name: str, value: int) -> dict[str, Any]:
+def change(house: House, caller: Caller, name: str, value: int | str) -> dict[str, Any]:
     """Give a setting another value.
 
     Raises:
@@ -61,11 +81,27 @@ def change(house: House, caller: Caller, name: str, value: int) -> dict[str, Any
     setting = _BY_NAME.get(name)
     if setting is None:
         raise InvalidInput(f"There is no setting '{name}'.", f"There are: {', '.join(_BY_NAME)}.", "name")
-    if not setting.least <= value <= setting.most:
+    if setting.kind == TIME_ZONE:
+        check_zone(str(value))
+    elif not isinstance(value, int) or not setting.least <= value <= setting.most:
         raise InvalidInput(f"{value} is out of bounds for '{setting.label}'.", f"Give a number from {setting.least} to {setting.most}.", "value")
     before = get(house)[name]
     with house.database.writing() as connection:
         connection.execute(delete(t.setting).where(t.setting.c.name == name))
         connection.execute(insert(t.setting).values(name=name, value=value))
+        if setting.kind == TIME_ZONE:
+            _move_days(connection, str(value))
         record_change(connection, house.keys, caller, "changed setting", "setting", name, clock.now(), {"before": before, "after": value})
     return listing(house)
+
+
+def _move_days(connection: Connection, zone: str) -> None:
+    """Have days begin and end in another time zone: assignments that were given by days, and everybody whom they can touch."""
+    a = t.assignment.c
+    rows = connection.execute(select(t.assignment).where(a.removed_at.is_(None), or_(a.from_day.is_not(None), a.until_day.is_not(None)))).all()
+    for row in rows:
+        span = read_span(row.from_day or row.from_at, row.until_day or row.until_at, zone)
+        connection.execute(update(t.assignment).where(a.id == row.id).values(from_at=span["from_at"], until_at=span["until_at"]))
+    if rows:
+        raise_revision(connection)
+        groups.mark_selected(connection, select(t.user.c.id, literal(clock.now())).where(t.user.c.gone_at.is_(None)))

@@ -7,15 +7,16 @@ from typing import Any
 from sqlalchemy import Connection, delete, insert, select
 from sqlalchemy.exc import IntegrityError
 
-from dravo.core.errors import AlreadyThere, NotFound
+from dravo.core.errors import AlreadyThere, NotFound, StillInUse
 from dravo.core.scim.extensions import read_schema
 from dravo.core.scim.schemas import Schema, Shapes, extended
 from dravo.services.auditing import record_change
 from dravo.services.house import House
 from dravo.services.named import source_by_key
 from dravo.services.permissions import Caller
-from dravo.store import clock
+from dravo.store import clock, views
 from dravo.store import tables as t
+from dravo.store.catalogue import raise_revision
 from dravo.store.identifiers import new_id
 
 
@@ -60,6 +61,8 @@ def add(house: House, caller: Caller, key: str, kind: str, document: dict[str, A
         with house.database.writing() as connection:
             source = source_by_key(connection, key)
             connection.execute(insert(t.source_schema).values(source_id=source.id, **row))
+            # Rules may ask for what it holds from now on.
+            raise_revision(connection)
             details = {"source": key, "urn": schema.id, "kind": kind}
             record_change(connection, house.keys, caller, "added schema", "source", source.id, now, details)
     except IntegrityError:
@@ -72,12 +75,24 @@ def remove(house: House, caller: Caller, key: str, urn: str) -> None:
     """Remove an extension schema; what people have of it is no longer shown, and goes with the next full change of each.
 
     Raises:
-        NotFound.
+        NotFound; StillInUse if a rule asks for what it holds, and no other source has it.
     """
     with house.database.writing() as connection:
         source = source_by_key(connection, key)
         where = (t.source_schema.c.source_id == source.id, t.source_schema.c.urn == urn)
         if connection.execute(delete(t.source_schema).where(*where)).rowcount == 0:
             raise NotFound(f"'{key}' has no schema '{urn}'.")
+        _check_rules(connection, urn)
+        raise_revision(connection)
         record_change(connection, house.keys, caller, "removed schema", "source", source.id, clock.now(), {"source": key, "urn": urn})
     house.doors += 1
+
+
+def _check_rules(connection: Connection, urn: str) -> None:
+    a, p = t.assignment.c, t.application.c
+    if connection.execute(select(t.source_schema.c.id).where(t.source_schema.c.urn == urn).limit(1)).first():
+        return
+    asking = select(a.rule, p.label).join(t.application, p.id == a.application_id).where(a.removed_at.is_(None), views.has(a.rule, f"{urn}:"))
+    found = connection.execute(asking.limit(1)).first()
+    if found is not None:
+        raise StillInUse(f"A rule of '{found.label}' asks for it: {found.rule}.", "Take the rule away, or write another one, first.")

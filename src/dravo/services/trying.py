@@ -6,8 +6,8 @@ from typing import Any
 
 from dravo.core.carrying import read_target
 from dravo.core.expressions import compile_expression
-from dravo.services import assigning
 from dravo.services.house import House
+from dravo.services.subjects import find_person
 
 
 def try_expression(house: House, text: str, person: str | None, attribute: str | None) -> dict[str, Any]:
@@ -28,7 +28,7 @@ def try_expression(house: House, text: str, person: str | None, attribute: str |
     found, result = None, None
     if person:
         with house.database.reading() as connection:
-            row = assigning.find_person(connection, person)
+            row = find_person(connection, person)
         found = {"id": row.id, "display_name": row.display_name, "user_name": row.user_name}
         result = expression.result(row.attributes)
     return {"result": result, "words": expression.words, "uses": sorted(expression.uses), "person": found}

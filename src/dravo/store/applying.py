@@ -70,6 +70,11 @@ _CLOSE_ACCESS = (
     .where(t.access.c.id == bindparam("access"))
     .values(reasons=bindparam("why", type_=t.access.c.reasons.type), until_at=bindparam("until"))
 )
+_LET_GO = (
+    update(t.kept)
+    .where(t.kept.c.user_id == bindparam("whose"), t.kept.c.role_id == bindparam("what"), t.kept.c.until_at.is_(None))
+    .values(until_at=bindparam("until"))
+)
 _MAKE_ACCOUNT = insert(t.account)
 _CHANGE_ACCOUNT = (
     update(t.account)
@@ -109,6 +114,7 @@ def apply_outcomes(connection: Connection, outcomes: Sequence[Outcome], now: Ins
     if known:
         _update_users(connection, known, now, rewrite=rewrite, seen=seen)
     _write_access(connection, outcomes, now)
+    _write_kept(connection, outcomes, now)
     changes = [(outcome.person.user_id, change) for outcome in outcomes for change in outcome.accounts]
     if changes:
         _write_accounts(connection, changes, now)
@@ -181,6 +187,20 @@ def _write_access(connection: Connection, outcomes: Iterable[Outcome], now: Inst
     for statement, rows in ((_CLOSE_ACCESS, closed), (_WRITE_REASONS, changed), (_OPEN_ACCESS, opened)):
         if rows:
             connection.execute(statement, rows)
+
+
+def _write_kept(connection: Connection, outcomes: Iterable[Outcome], now: Instant) -> None:
+    """Write down which roles are kept from now on, and which no longer."""
+    made = [
+        {"id": new_id(), "user_id": outcome.person.user_id, "application_id": application_id, "role_id": role_id, "from_at": now}
+        for outcome in outcomes
+        for application_id, role_id in outcome.kept
+    ]
+    ended = [{"whose": outcome.person.user_id, "what": role_id, "until": now} for outcome in outcomes for _, role_id in outcome.let_go]
+    if ended:
+        connection.execute(_LET_GO, ended)
+    if made:
+        connection.execute(insert(t.kept), made)
 
 
 def _write_accounts(connection: Connection, changes: Sequence[tuple[str, AccountChange]], now: Instant) -> None:

@@ -3,17 +3,25 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
+from functools import lru_cache
 from typing import Any
 
+import orjson
 from sqlalchemy import Connection, select, update
 
-from dravo.core.access import Assignment
+from dravo.core.access import PLAIN, Assignment, Policy
 from dravo.core.accounts import Settings
 from dravo.core.carrying import RolesAs, read_target
-from dravo.core.errors import WorldMoved
+from dravo.core.conditions import Condition, read_condition
+from dravo.core.errors import InvalidInput, WorldMoved
 from dravo.core.expressions import compile_expression
+from dravo.core.patterns import GIVES, read_name
 from dravo.core.planning import Application, Catalogue, GroupLabel, Role
+from dravo.core.records import fold
+from dravo.core.scim.extensions import read_schema
+from dravo.core.scim.schemas import Schema
 from dravo.store import tables as t
 from dravo.store.database import CATALOGUE, Database
 from dravo.store.quick import Quick
@@ -22,9 +30,33 @@ NO_GROUPS, GIVING_ROLES, CHOSEN = "none", "those that give roles", "chosen"
 _REVISION = Quick(select(t.revision.c.value).where(t.revision.c.name == CATALOGUE))
 
 
-def assignment_of(row: object) -> Assignment:
-    """Return a row of the assignment table as core knows it."""
-    return Assignment(row.id, row.application_id, row.role_id, row.user_id, row.group_id, row.from_at, row.until_at)  # type: ignore[attr-defined]
+def assignment_of(row: Any, condition: Condition | None = None) -> Assignment:
+    """Return a row of the assignment table as core knows it; of a pattern, as it is before it is read on groups."""
+    return Assignment(
+        row.id, row.application_id, row.role_id, row.user_id, row.group_id, row.from_at, row.until_at, condition,
+        row.pattern is not None, row.excludes, row.newcomers_since,
+    )  # fmt: skip
+
+
+def condition_of(text: str, extensions: tuple[Schema, ...]) -> Condition:
+    """Return a rule's condition; one that can no longer be read, because a schema is gone, holds for nobody."""
+    try:
+        return read_condition(text, extensions)
+    except InvalidInput:
+        return Condition(text, lambda _: False)
+
+
+def extensions(connection: Connection) -> tuple[Schema, ...]:
+    """Return the schemas that sources' people have beside the standard ones."""
+    c = t.source_schema.c
+    rows = connection.execute(select(c.id, c.document).where(c.kind == "User").order_by(c.id))
+    return tuple(_read_once(row.id, orjson.dumps(row.document)) for row in rows)
+
+
+@lru_cache(maxsize=256)
+def _read_once(_: str, document: bytes) -> Schema:
+    # One object for one schema, for filters are kept by it.
+    return read_schema(orjson.loads(document))
 
 
 def revision(connection: Connection) -> int:
@@ -79,19 +111,64 @@ def load(connection: Connection, current: int) -> Catalogue:
     applications = {row.id: Application(row.id, row.key, row.label, settings_of(row), row.tracked_only) for row in rows}
     roles = {row.id: Role(row.key, row.label, row.rank, row.id, row.application_id) for row in connection.execute(select(t.role))}
     by_group: dict[str, tuple[Assignment, ...]] = {}
-    named = select(t.assignment).where(t.assignment.c.removed_at.is_(None), t.assignment.c.group_id.is_not(None))
-    for row in connection.execute(named.order_by(t.assignment.c.id)):
-        by_group[row.group_id] = (*by_group.get(row.group_id, ()), assignment_of(row))
+    general: list[Assignment] = []
+    patterns: list[Any] = []
+    a = t.assignment.c
+    known = extensions(connection)
+    for row in connection.execute(select(t.assignment).where(a.removed_at.is_(None), a.user_id.is_(None)).order_by(a.id)):
+        if row.pattern is not None:
+            patterns.append(row)
+        elif row.group_id is not None:
+            by_group[row.group_id] = (*by_group.get(row.group_id, ()), assignment_of(row))
+        else:
+            general.append(assignment_of(row, condition_of(row.rule, known) if row.rule is not None else None))
+    for group_id, assignment in matched(connection, patterns, roles):
+        by_group[group_id] = (*by_group.get(group_id, ()), assignment)
     parents: dict[str, tuple[str, ...]] = {}
     nested = select(t.membership.c.inner_group_id, t.membership.c.group_id).where(
         t.membership.c.until_at.is_(None), t.membership.c.inner_group_id.is_not(None)
     )
     for inner, outer in connection.execute(nested):
         parents[inner] = (*parents.get(inner, ()), outer)
-    precedence = {row.id: row.precedence for row in connection.execute(select(t.source.c.id, t.source.c.precedence))}
+    sources = list(connection.execute(select(t.source.c.id, t.source.c.key, t.source.c.precedence)))
     delivered = {row.id: delivered_groups(row, by_group) for row in rows if row.groups_over}
-    labels = _labels(connection, {*by_group, *parents, *(outer for outers in parents.values() for outer in outers)})
-    return Catalogue(current, applications, roles, by_group, parents, precedence, labels, delivered)
+    asks_groups = any(each.condition is not None and each.condition.asks_groups for each in general)
+    named = labels(connection, None if asks_groups else {*by_group, *parents, *(outer for outers in parents.values() for outer in outers)})
+    return Catalogue(
+        current, applications, roles, by_group, parents, {row.id: row.precedence for row in sources}, named, delivered,
+        tuple(general), {row.id: policy for row in rows if (policy := policy_of(row)) != PLAIN}, {row.id: row.key for row in sources},
+        frozenset(row.source_id for row in patterns),
+    )  # fmt: skip
+
+
+def policy_of(row: Any) -> Policy:
+    """Return how an application decides; `row` has the columns of the application's table."""
+    return Policy(row.open_to, row.if_nothing, row.default_role_id, row.several, row.first)
+
+
+def matched(connection: Connection, patterns: Sequence[Any], roles: Mapping[str, Role]) -> Iterator[tuple[str, Assignment]]:
+    """Yield (group id, assignment) of the groups whose names fit patterns, each with the role that it gives.
+
+    Args:
+        patterns: rows of the assignment table that have a pattern.
+        roles: every role by id.
+    """
+    g = t.group.c
+    for row in patterns:
+        keys, top = roles_to_capture(roles.values(), row.application_id)
+        confirmed = frozenset(row.confirmed or ())
+        named = select(g.id, g.display_name).where(g.source_id == row.source_id, g.gone_at.is_(None)).order_by(g.id)
+        for group_id, name in connection.execute(named):
+            read = read_name(row.pattern, name, group_id, {folded: key for folded, (key, _) in keys.items()}, top, confirmed)
+            if read.outcome == GIVES and read.role is not None:
+                yield group_id, replace(assignment_of(row), group_id=group_id, role_id=keys[fold(read.role)][1])
+
+
+def roles_to_capture(roles: Iterable[Role], application_id: str) -> tuple[dict[str, tuple[str, str]], str | None]:
+    """Return an application's roles as (key, id) by folded key, and the key of the highest."""
+    own = [role for role in roles if role.application_id == application_id]
+    top = min(own, key=lambda role: (-role.rank, role.key), default=None)
+    return {fold(role.key): (role.key, role.id) for role in own}, top.key if top else None
 
 
 def settings_of(row: Any) -> Settings:
@@ -107,18 +184,21 @@ def delivered_groups(row: Any, by_group: Mapping[str, Iterable[Assignment]]) -> 
     """Return the ids of the groups that go over to an application."""
     chosen = row.groups_over or {}
     if chosen.get("which") == GIVING_ROLES:
-        return frozenset(group_id for group_id, given in by_group.items() if any(each.application_id == row.id for each in given))
+        return frozenset(
+            group_id for group_id, given in by_group.items() if any(each.application_id == row.id and each.role_id is not None for each in given)
+        )
     if chosen.get("which") == CHOSEN:
         return frozenset(each["group"] for each in chosen.get("groups", ()))
     return frozenset()
 
 
-def _labels(connection: Connection, group_ids: set[str]) -> dict[str, GroupLabel]:
-    if not group_ids:
-        return {}
-    found = (
-        select(t.group.c.id, t.group.c.display_name, t.source.c.key, t.source.c.label)
-        .outerjoin(t.source, t.source.c.id == t.group.c.source_id)
-        .where(t.group.c.id.in_(group_ids))
-    )
-    return {row[0]: GroupLabel(*row) for row in connection.execute(found)}
+def labels(connection: Connection, group_ids: set[str] | None) -> dict[str, GroupLabel]:
+    """Return groups by id as they are named; None: all that are there."""
+    found = select(t.group.c.id, t.group.c.display_name, t.source.c.key, t.source.c.label).outerjoin(t.source, t.source.c.id == t.group.c.source_id)
+    if group_ids is None:
+        return {row[0]: GroupLabel(*row) for row in connection.execute(found.where(t.group.c.gone_at.is_(None)))}
+    found_labels: dict[str, GroupLabel] = {}
+    for start in range(0, len(wanted := sorted(group_ids)), 500):
+        rows = connection.execute(found.where(t.group.c.id.in_(wanted[start : start + 500])))
+        found_labels.update({row[0]: GroupLabel(*row) for row in rows})
+    return found_labels

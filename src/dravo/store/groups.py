@@ -225,7 +225,7 @@ def groups_of_records(connection: Connection, record_ids: Sequence[str]) -> dict
     return found
 
 
-def _users_within(group_id: str, *columns: Any) -> Any:
+def users_within(group_id: str, *columns: Any) -> Any:
     """Return the select of everyone in a group, by any nesting."""
     m = t.membership
     within = select(literal(group_id).label("id")).cte("within", recursive=True)
@@ -238,14 +238,21 @@ def _users_within(group_id: str, *columns: Any) -> Any:
     )
 
 
+def users_in_groups_of(source_ids: Any, *columns: Any) -> Any:
+    """Return the select of everyone who is in any group of some sources."""
+    m, r = t.membership.c, t.record.c
+    listed = select(m.record_id).where(m.until_at.is_(None), m.record_id.is_not(None))
+    return select(r.user_id, *columns).where(r.source_id.in_(source_ids), r.id.in_(listed)).distinct()
+
+
 def people_within(connection: Connection, group_id: str) -> list[str]:
     """Return the ids of the users in a group, by any nesting."""
-    return list(connection.execute(_users_within(group_id)).scalars())
+    return list(connection.execute(users_within(group_id)).scalars())
 
 
 def mark_people_within(connection: Connection, group_id: str, now: Instant) -> None:
     """Mark everyone in a group, by any nesting, to be worked out anew; set-based, as of this transaction."""
-    mark_selected(connection, _users_within(group_id, literal(now)))
+    mark_selected(connection, users_within(group_id, literal(now)))
 
 
 def mark_selected(connection: Connection, users: Any) -> None:

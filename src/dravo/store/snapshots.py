@@ -18,7 +18,7 @@ from dravo.store.quick import Quick
 CHUNK = 500
 
 _IDS: Any = bindparam("ids", expanding=True)
-_USERS = select(t.user.c.id, t.user.c.revision).where(t.user.c.id.in_(_IDS))
+_USERS = select(t.user.c.id, t.user.c.revision, t.user.c.created_at).where(t.user.c.id.in_(_IDS))
 _RECORDS = select(t.record.c.id, t.record.c.source_id, t.record.c.channel, t.record.c.data, t.record.c.user_id, t.record.c.gone_at).where(
     t.record.c.user_id.in_(_IDS)
 )
@@ -32,6 +32,7 @@ _DIRECT = select(t.assignment).where(t.assignment.c.user_id.in_(_IDS), t.assignm
 _ACCESS = select(t.access.c.user_id, t.access.c.id, t.access.c.application_id, t.access.c.role_id, t.access.c.reasons).where(
     t.access.c.user_id.in_(_IDS), t.access.c.until_at.is_(None)
 )
+_KEPT = select(t.kept.c.user_id, t.kept.c.application_id, t.kept.c.role_id).where(t.kept.c.user_id.in_(_IDS), t.kept.c.until_at.is_(None))
 _ACCOUNTS = select(t.account.c.user_id, t.account.c.id, t.account.c.application_id, t.account.c.due, t.account.c.due_version).where(
     t.account.c.user_id.in_(_IDS)
 )
@@ -47,11 +48,13 @@ _RECORD_WITH_TIES = Quick(
         t.record.c.created_at,
         t.record.c.modified_at,
         t.user.c.revision,
+        t.user.c.created_at.label("known_since"),
         or_(
             exists().where(t.membership.c.record_id == t.record.c.id, t.membership.c.until_at.is_(None), t.membership.c.record_id.is_not(None)),
             exists().where(t.access.c.user_id == t.record.c.user_id, t.access.c.until_at.is_(None)),
             exists().where(t.account.c.user_id == t.record.c.user_id),
             exists().where(t.assignment.c.user_id == t.record.c.user_id, t.assignment.c.removed_at.is_(None)),
+            exists().where(t.kept.c.user_id == t.record.c.user_id, t.kept.c.until_at.is_(None)),
             exists().where(_OTHER.c.user_id == t.record.c.user_id, _OTHER.c.id != t.record.c.id),
         ).label("tied"),
     )
@@ -89,7 +92,7 @@ def at_a_glance(connection: Connection, source_id: str, channel: str, record_id:
 
 def _alone(row: Any, source_id: str, channel: str) -> Person:
     record = PersonRecord(row.id, source_id, channel, row.data, row.user_id)
-    return Person(row.user_id, row.revision, (record,))
+    return Person(row.user_id, row.revision, (record,), known_since=row.known_since)
 
 
 def people(connection: Connection, user_ids: Iterable[str]) -> dict[str, Person]:
@@ -118,6 +121,9 @@ def _chunk(connection: Connection, ids: Sequence[str]) -> dict[str, Person]:
     accounts: defaultdict[str, list[HeldAccount]] = defaultdict(list)
     for user_id, account_id, application_id, due, due_version in connection.execute(_ACCOUNTS, given):
         accounts[user_id].append(HeldAccount(account_id, application_id, due, due_version))
+    kept: defaultdict[str, list[tuple[str, str]]] = defaultdict(list)
+    for user_id, application_id, role_id in connection.execute(_KEPT, given):
+        kept[user_id].append((application_id, role_id))
     return {
         user_id: Person(
             user_id,
@@ -127,8 +133,10 @@ def _chunk(connection: Connection, ids: Sequence[str]) -> dict[str, Person]:
             tuple(direct[user_id]),
             tuple(access[user_id]),
             tuple(accounts[user_id]),
+            known_since,
+            tuple(kept[user_id]),
         )
-        for user_id, revision in connection.execute(_USERS, given)
+        for user_id, revision, known_since in connection.execute(_USERS, given)
     }
 
 

@@ -277,6 +277,12 @@ application = Table(
     # When it is compared with what should be there: a cron expression, and the next such instant.
     Column("reconcile_at", Text),
     _at("reconcile_next_at"),
+    # How access is decided here: see core/access.py.
+    Column("open_to", String(12), nullable=False, server_default="assigned"),
+    Column("if_nothing", String(16), nullable=False, server_default="no access"),
+    Column("default_role_id", String(36)),
+    Column("several", String(12), nullable=False, server_default="all"),
+    Column("first", String(12), nullable=False, server_default="both"),
     # How it answers: failures in a row and when to try again; paused until somebody does something.
     Column("failures", Integer, nullable=False),
     _at("retry_at"),
@@ -302,11 +308,23 @@ assignment = Table(
     metadata,
     _id(),
     _to("application", index=True),
-    _to("role"),
+    # The role that it gives; null lets in without one, or keeps out.
+    _to("role", nullable=True),
+    # For whom: a user, a group, those who meet a condition, groups of a source whose names fit a pattern; else everybody.
     _to("user", nullable=True),
     _to("group", nullable=True),
+    Column("rule", Text),
+    Column("pattern", Text),
+    _to("source", nullable=True),
+    # Groups by id that may give the application's highest role by a pattern.
+    Column("confirmed", Json),
+    Column("excludes", Boolean(create_constraint=False), nullable=False, server_default="0"),
+    _at("newcomers_since"),
     _at("from_at"),
     _at("until_at"),
+    # The days that were said, where days were: their instants follow from the organisation's time zone.
+    Column("from_day", String(10)),
+    Column("until_day", String(10)),
     Column("note", Text),
     _at("created_at", nullable=False),
     Column("created_by", Text, nullable=False),
@@ -314,7 +332,28 @@ assignment = Table(
 )
 _some("ix_assignment_user", assignment.c.user_id, where="removed_at IS NULL AND user_id IS NOT NULL")
 _one("uq_assignment_user", assignment.c.role_id, assignment.c.user_id, where="removed_at IS NULL AND user_id IS NOT NULL")
+_one(
+    "uq_assignment_user_no_role", assignment.c.application_id, assignment.c.user_id, assignment.c.excludes,
+    where="removed_at IS NULL AND user_id IS NOT NULL AND role_id IS NULL",
+)  # fmt: skip
+_one(
+    "uq_assignment_group_no_role", assignment.c.application_id, assignment.c.group_id, assignment.c.excludes,
+    where="removed_at IS NULL AND group_id IS NOT NULL AND role_id IS NULL",
+)  # fmt: skip
 _one("uq_assignment_group", assignment.c.role_id, assignment.c.group_id, where="removed_at IS NULL AND group_id IS NOT NULL")
+
+# Roles that somebody keeps because nothing gives one any more, where the application's policy says so.
+kept = Table(
+    "kept",
+    metadata,
+    _id(),
+    _to("user"),
+    _to("application"),
+    _to("role"),
+    _at("from_at", nullable=False),
+    _at("until_at"),
+)
+_one("uq_kept_open", kept.c.user_id, kept.c.role_id, where="until_at IS NULL")
 
 # Who has what, from when until when, and why; the reasons are snapshots.
 access = Table(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
 from pydantic import BaseModel
 
@@ -102,10 +102,21 @@ class ConnectionState(BaseModel):
     retry_at: str | None
 
 
+class Policy(BaseModel):
+    """How access is decided: who may come in, what if nothing gives a role, which of several roles, which assignments are heard."""
+
+    open_to: Literal["assigned", "everybody"]
+    if_nothing: Literal["no access", "default role", "keep"]
+    default_role: str | None
+    several: Literal["all", "highest"]
+    first: Literal["both", "direct", "rules"]
+
+
 class Application(ApplicationLine):
     """An application, whole."""
 
     roles: list[Role]
+    policy: Policy
     settings: Settings
     connection: ConnectionState
 

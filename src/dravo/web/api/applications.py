@@ -1,4 +1,4 @@
-"""Applications, their roles, connections and assignments."""
+"""Applications, their roles, settings and connections."""
 
 from __future__ import annotations
 
@@ -7,8 +7,7 @@ from typing import Any
 from flask import Response
 
 from dravo.core.instants import Instant, parse_instant
-from dravo.services import applications, assigning, delivery_settings, group_delivering, trying
-from dravo.services.assigning import Wish
+from dravo.services import applications, delivery_settings, group_delivering, trying
 from dravo.web.api import application_models as am
 from dravo.web.api import asked as q
 from dravo.web.api import models as m
@@ -131,61 +130,6 @@ def pause(path: q.KeyPath) -> dict[str, Any]:
 def resume(path: q.KeyPath) -> dict[str, Any]:
     """Go on delivering to an application."""
     return applications.pause(house(), caller(), path.key, paused=False)
-
-
-@rooms.get("/assignments", responses={200: m.PageOfAssignments})
-@needs("access.read")
-def list_assignments(query: q.AssignmentsQuery) -> dict[str, Any]:
-    """Assignments, with how many people each reaches now."""
-    return assigning.listing(house(), ask(query), query.application, query.group, query.person)
-
-
-@rooms.post("/assignments", responses={201: m.Assignment})
-@needs("assignments.change")
-def add_assignment(body: q.AssignmentBody) -> tuple[dict[str, Any], int]:
-    """Give a role to a person or to a group."""
-    return assigning.add(house(), caller(), wish_of(body)), 201
-
-
-@rooms.post("/assignments/preview", responses={200: m.Preview})
-@needs("access.read")
-def preview_adding(body: q.AssignmentBody) -> dict[str, Any]:
-    """What an assignment would do; nothing is changed."""
-    return assigning.preview_adding(house(), wish_of(body))
-
-
-@rooms.get("/assignments/<id>", responses={200: m.Assignment})
-@needs("access.read")
-def get_assignment(path: q.IdPath) -> dict[str, Any]:
-    """One assignment."""
-    return assigning.one(house(), path.id)
-
-
-@rooms.put("/assignments/<id>", responses={200: m.Assignment})
-@needs("assignments.change")
-def change_assignment(path: q.IdPath, body: q.AssignmentChange) -> dict[str, Any]:
-    """Change from when until when an assignment counts, and its note."""
-    return assigning.change(house(), caller(), path.id, moment(body.from_, "from"), moment(body.until, "until"), body.note)
-
-
-@rooms.delete("/assignments/<id>", responses={204: None})
-@needs("assignments.change")
-def remove_assignment(path: q.IdPath) -> Response:
-    """Take an assignment away."""
-    assigning.remove(house(), caller(), path.id)
-    return Response(status=204)
-
-
-@rooms.get("/assignments/<id>/removal", responses={200: m.Preview})
-@needs("access.read")
-def preview_removing(path: q.IdPath) -> dict[str, Any]:
-    """What taking an assignment away would do; nothing is changed."""
-    return assigning.preview_removing(house(), path.id)
-
-
-def wish_of(body: q.AssignmentBody) -> Wish:
-    """Return what is asked for, with its instants read."""
-    return Wish(body.application, body.role, body.person, body.source, body.group, moment(body.from_, "from"), moment(body.until, "until"), body.note)
 
 
 def moment(text: str | None, field: str) -> Instant | None:

@@ -198,7 +198,7 @@ class SettingPath(BaseModel):
 class SettingBody(Given):
     """A setting's value."""
 
-    value: int
+    value: int | Text
 
 
 class ApiTokenBody(TokenBody):
@@ -379,15 +379,21 @@ class ConnectionBody(Given):
 
 
 class AssignmentBody(Given):
-    """An assignment to be made: a role of an application for a person or for a group of a source."""
+    """An assignment to be made: for a person, a group of a source, everybody, a rule, or a pattern of a source's groups."""
 
     application: Text
-    role: Text
+    role: Text | None = Field(None, description="By key. Without one they are let in only; a pattern says the role itself.")
     person: Text | None = Field(None, description="Id, user name, e-mail or external id.")
     group: Text | None = Field(None, description="Id, external id or name.")
     source: Text | None = Field(None, description="The group's source, by key.")
-    from_: Text | None = Field(None, alias="from", description="An instant, such as 2031-04-02T09:15:00Z.")
-    until: Text | None = Field(None, description="An instant; from then on it gives nothing.")
+    everybody: bool = False
+    rule: Text | None = Field(None, description='A SCIM filter over the person, such as department eq "Herbarium".')
+    pattern: Text | None = Field(None, description="A pattern of group names of the source; its captured part is the role's key.")
+    excludes: bool = Field(False, description="Keep them out instead.")
+    newcomers_only: bool = Field(False, description="Only people who come from now on.")
+    confirmed: list[Text] = Field([], description="Groups, by id, that may give the highest role by a pattern.")
+    from_: Text | None = Field(None, alias="from", description="An instant, such as 2031-04-02T09:15:00Z, or a day.")
+    until: Text | None = Field(None, description="An instant; from then on it gives nothing. Or a day, which still counts whole.")
     note: Text | None = None
 
 
@@ -397,6 +403,38 @@ class AssignmentChange(Given):
     from_: Text | None = Field(None, alias="from")
     until: Text | None = None
     note: Text | None = None
+    confirmed: list[Text] | None = Field(None, description="Of a pattern: groups, by id, that may give the highest role.")
+
+
+class BulkBody(Given):
+    """Many groups to be mapped."""
+
+    text: str = Field(max_length=1_000_000, description="Lines of: source, group, role.")
+    apply: bool = False
+
+
+class PatternBody(Given):
+    """A pattern to be tried."""
+
+    source: Text
+    pattern: Text
+    confirmed: list[Text] = []
+
+
+class RuleBody(Given):
+    """A rule to be tried."""
+
+    rule: str = Field(max_length=8_000)
+
+
+class PolicyBody(Given):
+    """How an application decides; what is left out stays."""
+
+    open_to: Literal["assigned", "everybody"] | None = None
+    if_nothing: Literal["no access", "default role", "keep"] | None = None
+    default_role: Text | None = Field(None, description="By key.")
+    several: Literal["all", "highest"] | None = None
+    first: Literal["both", "direct", "rules"] | None = None
 
 
 class OperatorBody(Given):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any, Generic, Literal, TypeVar
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, Field
 
 Item = TypeVar("Item")
 
@@ -216,9 +216,11 @@ class PersonGroup(BaseModel):
 
 
 class Reason(BaseModel):
-    """Why: an assignment, by way of a group or direct."""
+    """Why: an assignment of some kind; or that a role was the default, or was kept."""
 
-    assignment: str
+    kind: Literal["direct", "group", "everybody", "rule", "pattern", "default", "kept"]
+    assignment: str | None
+    rule: str | None
     group: GroupRef | None
     source: Named | None
     through: list[str]
@@ -289,12 +291,13 @@ class Person(PersonLine):
 
 
 class Way(BaseModel):
-    """What would give access: being in a group."""
+    """What would give access: being in a group, or meeting a rule."""
 
     assignment: str
-    group: GroupRef
+    group: GroupRef | None
     source: Named | None
-    role: RoleRef
+    rule: str | None
+    role: RoleRef | None
 
 
 class Why(BaseModel):
@@ -346,43 +349,6 @@ class Role(RoleRef):
     """A role and how many have it."""
 
     people: int
-
-
-class Assignment(BaseModel):
-    """An assignment, and how many people it reaches now."""
-
-    model_config = ConfigDict(populate_by_name=True)
-
-    id: str
-    application: Named
-    role: RoleRef
-    person: PersonRef | None
-    group: GroupRef | None
-    source: Named | None
-    reach: int
-    from_: str | None = Field(alias="from")
-    until: str | None
-    note: str | None
-    created_at: str
-    created_by: str
-
-
-class PreviewPerson(BaseModel):
-    """Somebody whom a change touches, before and after."""
-
-    person: PersonRef
-    before: list[str]
-    after: list[str]
-
-
-class Preview(BaseModel):
-    """What a change would do."""
-
-    gained: int
-    lost: int
-    unchanged: int
-    accounts: int
-    people: list[PreviewPerson]
 
 
 class Exchange(BaseModel):
@@ -528,10 +494,6 @@ class PageOfAccounts(Page[Account]):
 
 class PageOfApplications(Page[ApplicationLine]):
     """A page of applications."""
-
-
-class PageOfAssignments(Page[Assignment]):
-    """A page of assignments."""
 
 
 class PageOfDeliveries(Page[DeliveryLine]):

@@ -7,7 +7,7 @@ from typing import Any
 from flask import Response, current_app, g, jsonify, make_response, request
 
 from dravo.core.instants import parse_instant
-from dravo.services import explaining, operators, settings
+from dravo.services import operators, overview, settings
 from dravo.web.api import asked as q
 from dravo.web.api import models as m
 from dravo.web.api import source_models as sm
@@ -48,9 +48,9 @@ def sign_out() -> Response:
 
 @rooms.get("/overview", responses={200: m.Overview})
 @needs("own.read")
-def overview() -> dict[str, Any]:
+def band() -> dict[str, Any]:
     """The band: for each stage how much there is, and how much needs a person."""
-    return explaining.overview(house())
+    return overview.band(house())
 
 
 @rooms.get("/settings", responses={200: sm.HouseSettings})

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
 from pydantic import BaseModel
 
@@ -74,8 +74,9 @@ class Setting(BaseModel):
 
     name: str
     label: str
-    value: int
-    default: int
+    kind: Literal["number", "time zone"]
+    value: int | str
+    default: int | str
     least: int
     most: int
 

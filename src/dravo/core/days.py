@@ -1,0 +1,82 @@
+"""Days as people mean them: in the organisation's time zone, the last day included."""
+
+from __future__ import annotations
+
+import re
+from datetime import date, datetime, time, timedelta
+from zoneinfo import ZoneInfo, available_timezones
+
+from dravo.core.errors import InvalidInput
+from dravo.core.instants import Instant, as_datetime, instant, parse_instant
+
+_DAY = re.compile(r"\d{4}-\d{2}-\d{2}")
+
+
+def check_zone(name: str) -> str:
+    """Return the name of a time zone.
+
+    Raises:
+        InvalidInput: if there is none of that name.
+    """
+    if name not in available_timezones():
+        raise InvalidInput(f"There is no time zone '{name}'.", "Write it like Europe/Lisbon, or UTC.", "value")
+    return name
+
+
+def is_day(text: str) -> bool:
+    """Whether a text is written like a day."""
+    return _DAY.fullmatch(text) is not None
+
+
+def begin_of(day: str, zone: str, field: str | None = None) -> Instant:
+    """Return the first instant of a day, such as 2031-04-02.
+
+    Raises:
+        InvalidInput: if there is no such day.
+    """
+    return instant(datetime.combine(_read(day, field), time(), ZoneInfo(zone)))
+
+
+def end_of(day: str, zone: str, field: str | None = None) -> Instant:
+    """Return the first instant behind a day: until then the whole day counts, however many hours it has.
+
+    Raises:
+        InvalidInput: if there is no such day.
+    """
+    return instant(datetime.combine(_read(day, field) + timedelta(days=1), time(), ZoneInfo(zone)))
+
+
+def day_of(moment: Instant, zone: str) -> str:
+    """Return the day that an instant falls on."""
+    return as_datetime(moment).astimezone(ZoneInfo(zone)).date().isoformat()
+
+
+def read_span(from_: str | None, until: str | None, zone: str) -> dict[str, str | None]:
+    """Return from when until when something counts, as it is kept: instants, and the days that were said.
+
+    Args:
+        from_, until: each an instant or a day; of a last day all of it counts.
+        zone: the organisation's.
+
+    Returns:
+        {"from_at", "from_day", "until_at", "until_day"}.
+
+    Raises:
+        InvalidInput: for what is neither, or an end that is not behind the beginning.
+    """
+    from_day, until_day = (text if text and is_day(text) else None for text in (from_, until))
+    from_at = begin_of(from_day, zone, "from") if from_day else parse_instant(from_, "from") if from_ else None
+    until_at = end_of(until_day, zone, "until") if until_day else parse_instant(until, "until") if until else None
+    if from_at and until_at and until_at <= from_at:
+        raise InvalidInput("The assignment would end before it begins.", "Give an end behind the beginning.", "until")
+    return {"from_at": from_at, "from_day": from_day, "until_at": until_at, "until_day": until_day}
+
+
+def _read(day: str, field: str | None) -> date:
+    try:
+        found = date.fromisoformat(day)
+        if not 1 < found.year < 9_999:
+            raise ValueError
+        return found
+    except ValueError:
+        raise InvalidInput(f"There is no day '{day}'.", "Write it like 2031-04-02.", field) from None

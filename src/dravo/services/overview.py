@@ -1,0 +1,64 @@
+"""The overview: for each stage of the work how much there is, and how much of it needs a person."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import func, select
+
+from dravo.core.instants import later
+from dravo.services.house import House
+from dravo.services.sources import TROUBLES
+from dravo.store import clock
+from dravo.store import tables as t
+
+
+def band(house: House) -> dict[str, Any]:
+    """Return the band: for each stage how much there is, and how much of it needs a person."""
+
+    def count(table: Any, *where: Any) -> Any:
+        return select(func.count()).select_from(table).where(*where).scalar_subquery()
+
+    d, p = t.delivery.c, t.application.c
+    open_failed = (d.closed_at.is_(None), d.state.in_(("failed", "held")))
+    with house.database.reading() as connection:
+        row = connection.execute(
+            select(
+                count(t.source).label("sources"),
+                count(t.user, t.user.c.gone_at.is_(None)).label("people"),
+                count(t.user, t.user.c.active.is_(True)).label("active"),
+                count(t.group, t.group.c.gone_at.is_(None)).label("groups"),
+                count(t.access, t.access.c.until_at.is_(None)).label("access"),
+                count(t.mark).label("being_worked_out"),
+                count(t.application).label("applications"),
+                count(t.application, p.paused_at.is_not(None)).label("paused"),
+                count(t.drift, t.drift.c.state == "open").label("drifting"),
+                count(t.delivery, d.closed_at.is_(None), d.state == "waiting").label("waiting"),
+                count(t.delivery, *open_failed).label("failed"),
+            )
+        ).one()
+        refused = connection.execute(
+            select(func.count()).select_from(t.source_sight).where(t.source_sight.c.what.in_(TROUBLES), t.source_sight.c.last_at > _yesterday())
+        ).scalar_one()
+        gone_groups = connection.execute(
+            select(func.count())
+            .select_from(t.assignment)
+            .join(t.group, t.group.c.id == t.assignment.c.group_id)
+            .where(t.assignment.c.removed_at.is_(None), t.group.c.gone_at.is_not(None))
+        ).scalar_one()
+    return {
+        "stages": [
+            {"name": "sources", "count": row.sources, "needs": refused},
+            {"name": "people", "count": row.people, "needs": 0},
+            {"name": "access", "count": row.access, "needs": gone_groups},
+            {"name": "applications", "count": row.applications, "needs": row.paused + row.drifting},
+            {"name": "deliveries", "count": row.waiting, "needs": row.failed},
+        ],
+        "active_people": row.active,
+        "groups": row.groups,
+        "being_worked_out": row.being_worked_out,
+    }
+
+
+def _yesterday() -> str:
+    return later(clock.now(), -86_400)

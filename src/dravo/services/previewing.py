@@ -1,0 +1,153 @@
+"""Previews: plans that are shown and not applied. The same planning as for a change that is made, on what would be declared then."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from types import SimpleNamespace
+from typing import Any
+
+from sqlalchemy import Connection, Select
+
+from dravo.core.access import Assignment
+from dravo.core.days import read_span
+from dravo.core.planning import Catalogue, Outcome, Person, work_out
+from dravo.core.records import display_name
+from dravo.services import settings
+from dravo.services.assigning import row_of
+from dravo.services.house import House
+from dravo.services.subjects import Wish, resolve, touched
+from dravo.store import clock, snapshots
+from dravo.store.catalogue import assignment_of, condition_of, extensions, labels, matched
+
+SHOWN = 50
+
+
+@dataclass(frozen=True)
+class Change:
+    """A change that is only thought of.
+
+    Attributes:
+        application_id: where it matters.
+        touched: select, together, the ids of everybody whom it can touch.
+        catalogue: what would be declared.
+        person: what would be of one person before they are worked out.
+    """
+
+    application_id: str
+    touched: tuple[Select[Any], ...]
+    catalogue: Catalogue
+    person: Callable[[Person], Person] = lambda person: person
+
+
+def preview_adding(house: House, wish: Wish) -> dict[str, Any]:
+    """Return what making an assignment would do; nothing is changed.
+
+    Raises:
+        InvalidInput, NotFound: as making it would.
+    """
+    with house.database.reading() as connection:
+        row, _ = resolve(connection, wish, clock.now())
+        catalogue = house.catalogue.get(connection)
+        return shown(house, connection, adding(connection, catalogue, [row]))
+
+
+def preview_removing(house: House, assignment_id: str) -> dict[str, Any]:
+    """Return what taking an assignment away would do."""
+    with house.database.reading() as connection:
+        row = row_of(connection, assignment_id)
+        return shown(house, connection, removing(house.catalogue.get(connection), row))
+
+
+def preview_changing(house: House, assignment_id: str, from_: str | None, until: str | None, confirmed: list[str] | None) -> dict[str, Any]:
+    """Return what other dates, or other confirmed groups, of an assignment would do."""
+    with house.database.reading() as connection:
+        row = row_of(connection, assignment_id)
+        values = {**row._mapping, **read_span(from_, until, settings.time_zone(connection))}
+        if confirmed is not None:
+            values["confirmed"] = confirmed
+        without = removing(house.catalogue.get(connection), row)
+        then = adding(connection, without.catalogue, [values])
+        return shown(house, connection, replace(then, person=lambda person: then.person(without.person(person))))
+
+
+def adding(connection: Connection, catalogue: Catalogue, rows: Sequence[dict[str, Any]]) -> Change:
+    """Return the change that making assignments would be; all are of one application, and of several none is for a person.
+
+    Args:
+        rows: with the columns of the assignment's table.
+    """
+    by_group = dict(catalogue.by_group)
+    general = list(catalogue.general)
+    direct: list[Assignment] = []
+    patterned = set(catalogue.patterned)
+    for values in rows:
+        row = SimpleNamespace(**values)
+        if values["pattern"] is not None:
+            patterned.add(values["source_id"])
+            for group_id, assignment in matched(connection, [row], catalogue.roles):
+                by_group[group_id] = (*by_group.get(group_id, ()), assignment)
+            continue
+        condition = condition_of(values["rule"], extensions(connection)) if values["rule"] is not None else None
+        assignment = assignment_of(row, condition)
+        if assignment.user_id is not None:
+            direct.append(assignment)
+        elif assignment.group_id is not None:
+            by_group[assignment.group_id] = (*by_group.get(assignment.group_id, ()), assignment)
+        else:
+            general.append(assignment)
+    then = replace(catalogue, by_group=by_group, general=tuple(general), patterned=frozenset(patterned))
+    if then.asks_groups and not catalogue.asks_groups:
+        then = replace(then, labels=labels(connection, None))
+    everybody = tuple(touched(values) for values in rows)
+    return Change(rows[0]["application_id"], everybody, then, lambda person: replace(person, direct=(*person.direct, *direct)) if direct else person)
+
+
+def removing(catalogue: Catalogue, row: Any) -> Change:
+    """Return the change that taking an assignment away would be."""
+    by_group = {group_id: left for group_id, given in catalogue.by_group.items() if (left := tuple(each for each in given if each.id != row.id))}
+    general = tuple(each for each in catalogue.general if each.id != row.id)
+    then = replace(catalogue, by_group=by_group, general=general)
+    return Change(
+        row.application_id, (touched(row._mapping),), then,
+        lambda person: replace(person, direct=tuple(each for each in person.direct if each.id != row.id)),
+    )  # fmt: skip
+
+
+def outcomes(connection: Connection, change: Change) -> Iterator[Outcome]:
+    """Yield what would become of everybody whom a change can touch, some hundred at a time in memory."""
+    now = clock.now()
+    ids = list(dict.fromkeys(user_id for each in change.touched for user_id in connection.execute(each).scalars()))
+    for start in range(0, len(ids), snapshots.CHUNK):
+        for person in snapshots.people(connection, ids[start : start + snapshots.CHUNK]).values():
+            yield work_out(change.person(person), change.catalogue, now)
+
+
+def shown(house: House, connection: Connection, change: Change, most: int = SHOWN) -> dict[str, Any]:
+    """Return a plan as it is shown: counts, then people with their roles in the application before and after."""
+    counts = {"gained": 0, "lost": 0, "changed": 0, "unchanged": 0, "accounts": 0}
+    people: list[dict[str, Any]] = []
+    for outcome in outcomes(connection, change):
+        line = _line(outcome, change)
+        counts[line["what"]] += 1
+        counts["accounts"] += sum(each.application_id == change.application_id for each in outcome.accounts)
+        if line["what"] != "unchanged" and len(people) < most:
+            people.append(line)
+    return {**counts, "people": people}
+
+
+def _line(outcome: Outcome, change: Change) -> dict[str, Any]:
+    roles = change.catalogue.roles
+    of = change.application_id
+    before = [held.role_id for held in outcome.person.access if held.application_id == of]
+    lost = {each.role_id for each in outcome.access if each.closed and each.application_id == of}
+    gained = [each.role_id for each in outcome.access if each.id is None and each.application_id == of]
+    after = [role_id for role_id in before if role_id not in lost] + gained
+    what = "unchanged" if not lost and not gained else "gained" if not before else "lost" if not after else "changed"
+    attributes = outcome.user.attributes
+    return {
+        "what": what,
+        "person": {"id": outcome.person.user_id, "display_name": display_name(attributes), "user_name": str(attributes.get("userName", ""))},
+        "before": [roles[role_id].label for role_id in before if role_id in roles],
+        "after": [roles[role_id].label for role_id in after if role_id in roles],
+    }

@@ -1,0 +1,114 @@
+"""What the management API gives about access: assignments, mapping tables, previews."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from dravo.web.api.models import GroupRef, Named, Page, PersonRef, RoleRef
+
+
+class Note(BaseModel):
+    """What is amiss, and the mend."""
+
+    what: str
+    mend: str
+
+
+class PatternGroup(BaseModel):
+    """A group whose name fits a pattern, and what the pattern makes of it."""
+
+    group: GroupRef
+    outcome: Literal["gives", "no such role", "to be confirmed"]
+    captured: str
+    role: str | None
+
+
+class Assignment(BaseModel):
+    """Who gets a role, is let in, or is kept out; and how many people that reaches now."""
+
+    model_config = ConfigDict(populate_by_name=True)
+
+    id: str
+    application: Named
+    kind: Literal["person", "group", "everybody", "rule", "pattern"]
+    excludes: bool
+    role: RoleRef | None
+    person: PersonRef | None
+    group: GroupRef | None
+    source: Named | None
+    rule: str | None
+    pattern: str | None
+    confirmed: list[str] = Field(description="Groups, by id, that may give the highest role by the pattern.")
+    newcomers_since: str | None
+    groups: list[PatternGroup] | None = Field(description="In the mapping table, for a pattern: the groups that it fits.")
+    notes: list[Note] = Field(description="In the mapping table: what is amiss.")
+    reach: int | None = Field(description="Of rules, patterns and everybody only in the mapping table.")
+    from_: str | None = Field(alias="from")
+    until: str | None
+    from_day: str | None
+    until_day: str | None
+    note: str | None
+    created_at: str
+    created_by: str
+
+
+class PageOfAssignments(Page[Assignment]):
+    """A page of assignments."""
+
+
+class PreviewPerson(BaseModel):
+    """Somebody whom a change touches, before and after."""
+
+    what: Literal["gained", "lost", "changed"]
+    person: PersonRef
+    before: list[str]
+    after: list[str]
+
+
+class Preview(BaseModel):
+    """What a change would do: how many people gain access, lose it, or have other roles."""
+
+    gained: int
+    lost: int
+    changed: int
+    unchanged: int
+    accounts: int
+    people: list[PreviewPerson]
+
+
+class Reached(BaseModel):
+    """Whom a rule reaches now."""
+
+    rule: str
+    reach: int
+    people: list[PersonRef]
+
+
+class PatternTried(BaseModel):
+    """What a pattern makes of the groups of a source."""
+
+    pattern: str
+    reach: int
+    groups: list[PatternGroup]
+    notes: list[Note]
+
+
+class BulkLine(BaseModel):
+    """One line of what was pasted."""
+
+    number: int
+    source: str
+    group: str
+    role: str
+    state: Literal["new", "there already", "wrong"]
+    message: str
+
+
+class Bulk(BaseModel):
+    """What came of many lines: each by itself, and what they would do together."""
+
+    lines: list[BulkLine]
+    preview: Preview | None
+    done: int
