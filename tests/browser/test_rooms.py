@@ -147,7 +147,7 @@ def test_one_person_is_given_a_role_until_a_day(open_page: Callable[..., Page], 
     page = open_page()
     sign_in(page)
     page.goto(f"/applications/{records}/mapping")
-    page.get_by_role("button", name="Map a group or person").click()
+    page.get_by_role("button", name="Give a role").click()
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("One person").check()
     dialog.get_by_role("combobox", name="Person").fill(name)

@@ -66,7 +66,7 @@ def test_from_signing_in_to_seeing_somebody_leave(open_page: Callable[..., Page]
 
     # Map a group; the preview says who gains, then the account arrives.
     page.get_by_role("tab", name="Who gets which role").click()
-    page.get_by_role("button", name="Map a group or person").click()
+    page.get_by_role("button", name="Give a role").click()
     dialog = page.get_by_role("dialog")
     dialog.get_by_role("combobox", name="Group").fill(group_name)
     page.get_by_role("option", name=group_name).click()
@@ -100,12 +100,12 @@ def test_from_signing_in_to_seeing_somebody_leave(open_page: Callable[..., Page]
 
     # Take the group away; the preview says who loses, and they leave.
     access.get_by_role("link", name="by group").click()
-    page.get_by_role("button", name="Take away Curator").click()
+    page.get_by_role("button", name=f"Take away: {group_name}, Curator").click()
     dialog = page.get_by_role("dialog")
     expect(dialog.get_by_role("status")).to_contain_text("1 lose")
     check_accessible(page)
     dialog.get_by_role("button", name="Take it away").click()
-    page.get_by_text("Nobody gets a role yet").wait_for()
+    page.get_by_text("Nothing is mapped yet").wait_for()
     left = eventually(lambda: app.accounts()[user], lambda seen: not seen["active"])
     assert not left.get("roles")
     page.goto(f"/groups/{group}")

@@ -92,7 +92,7 @@ def test_an_exclusion_comes_before_everything(rooms: Rooms, desk: dict[str, str]
     add(rooms, role="supervisor", person="bob")
     excluding = add(rooms, group=group, excludes=True)
     assert roles(rooms) == {"ada": ["cashier"], "cyd": ["cashier"]}
-    assert "kept out of Desk" in " ".join(explaining.why(rooms.house, "bob", "desk")["sentences"])
+    assert "kept out of Desk by the group 'Trainees'" in " ".join(explaining.why(rooms.house, "bob", "desk")["sentences"])
     with pytest.raises(AlreadyThere):
         add(rooms, group=group, excludes=True)
     assert previewing.preview_removing(rooms.house, excluding)["gained"] == 1

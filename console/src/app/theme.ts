@@ -57,6 +57,8 @@ export const vuetify = createVuetify({
   defaults: {
     VTextField: { variant: 'outlined', density: 'compact', hideDetails: 'auto' },
     VSelect: { variant: 'outlined', density: 'compact', hideDetails: 'auto' },
+    VTextarea: { variant: 'outlined', density: 'compact', hideDetails: 'auto' },
+    VFileInput: { variant: 'outlined', density: 'compact', hideDetails: 'auto' },
     VAutocomplete: { variant: 'outlined', density: 'compact', hideDetails: 'auto' },
     VBtn: { variant: 'flat', rounded: 'md' },
     VCheckbox: { density: 'compact', hideDetails: 'auto', color: 'primary' },

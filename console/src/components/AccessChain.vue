@@ -7,6 +7,15 @@ import StateMark from './StateMark.vue'
 import TimeOf from './TimeOf.vue'
 
 const props = defineProps<{ access: Schemas['Access'] }>()
+const by: Record<Schemas['Reason']['kind'], string> = {
+  direct: 'direct',
+  group: 'by group',
+  everybody: 'for everybody',
+  rule: 'by rule',
+  pattern: 'by the name of the group',
+  default: 'the default role',
+  kept: 'what they have is kept',
+}
 const chains = computed(() => props.access.reasons.filter((reason) => props.access.until || !reason.until))
 </script>
 
@@ -27,12 +36,16 @@ const chains = computed(() => props.access.reasons.filter((reason) => props.acce
       <span v-if="reason.group" class="piece">
         <small>Group</small><router-link :to="`/groups/${reason.group.id}`">{{ reason.group.name }}</router-link>
       </span>
+      <span v-else-if="reason.kind === 'rule'" class="piece"
+        ><small>Rule</small><code class="mono">{{ reason.rule }}</code></span
+      >
+      <span v-else-if="reason.kind === 'everybody'" class="piece"><small>Everybody</small>all who are active</span>
       <span v-else class="piece"><small>Person</small>{{ access.person.display_name }}</span>
       <v-icon :icon="mdiChevronRight" size="18" aria-label="then" />
       <span class="piece">
-        <small>Assignment</small>
+        <small>{{ reason.assignment ? 'Assignment' : 'Policy' }}</small>
         <router-link :to="`/applications/${access.application.key}/mapping`">
-          {{ reason.group ? 'by group' : 'direct' }}{{ reason.by ? `, by ${reason.by}` : '' }}
+          {{ by[reason.kind] }}{{ reason.by ? `, by ${reason.by}` : '' }}
         </router-link>
       </span>
       <v-icon

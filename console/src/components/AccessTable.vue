@@ -1,6 +1,7 @@
 <script setup lang="ts">
 // Who has which role: the same list for everything, and within one application.
-import { answered, api, type Schemas } from '../api/client'
+import { answered, api } from '../api/client'
+import { because } from '../app/assignments'
 import EmptyState from './EmptyState.vue'
 import PagedTable from './PagedTable.vue'
 import StateMark from './StateMark.vue'
@@ -8,9 +9,6 @@ import TimeOf from './TimeOf.vue'
 
 const props = defineProps<{ about: { q?: string; application?: string; ended?: boolean }; within?: boolean }>()
 
-function because(reason: Schemas['Reason']): string {
-  return reason.group ? reason.group.name : `direct, by ${reason.by}`
-}
 const fetch = (after: string | undefined, count: number) =>
   answered(api.GET('/api/v1/access', { params: { query: { after, count, ...props.about } } }))
 const columns = ['Person', ...(props.within ? [] : ['Application']), 'Role', 'Because of', 'Since', 'Account']

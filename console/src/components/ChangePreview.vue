@@ -9,16 +9,19 @@ defineProps<{ preview: Schemas['Preview'] }>()
   <div class="preview" role="status">
     <div class="counts">
       <span
-        ><b>{{ preview.gained }}</b> gain</span
+        ><b>{{ preview.gained.toLocaleString('en') }}</b> gain</span
       >
       <span
-        ><b>{{ preview.lost }}</b> lose</span
+        ><b>{{ preview.lost.toLocaleString('en') }}</b> lose</span
       >
       <span
-        ><b>{{ preview.unchanged }}</b> stay as they are</span
+        ><b>{{ preview.changed.toLocaleString('en') }}</b> change role</span
       >
       <span
-        ><b>{{ preview.accounts }}</b> accounts change</span
+        ><b>{{ preview.unchanged.toLocaleString('en') }}</b> stay as they are</span
+      >
+      <span
+        ><b>{{ preview.accounts.toLocaleString('en') }}</b> accounts change</span
       >
     </div>
     <div v-if="preview.people.length" class="scroll list">

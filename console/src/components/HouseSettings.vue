@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// What is set for the whole house: how long things are kept.
+// What is set for the whole house: the time zone, and how long things are kept.
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { ref, watch } from 'vue'
 import { answered, api } from '../api/client'
@@ -20,7 +20,7 @@ async function keep(): Promise<void> {
   kept.value = false
   try {
     for (const each of settings.data.value?.items ?? []) {
-      const value = Number(typed.value[each.name])
+      const value = each.kind === 'number' ? Number(typed.value[each.name]) : String(typed.value[each.name]).trim()
       if (value === each.value) continue
       await answered(api.PUT('/api/v1/settings/{name}', { params: { path: { name: each.name } }, body: { value } }))
     }
@@ -34,16 +34,20 @@ async function keep(): Promise<void> {
 
 <template>
   <section class="panel" aria-labelledby="kept">
-    <h2 id="kept">How long things are kept</h2>
+    <h2 id="kept">For the whole house</h2>
     <ProblemNote :wrong="wrong ?? settings.error.value" />
-    <form v-if="settings.data.value" class="form" aria-label="How long things are kept" @submit.prevent="keep">
+    <form v-if="settings.data.value" class="form" aria-label="For the whole house" @submit.prevent="keep">
       <v-text-field
         v-for="each in settings.data.value.items"
         :key="each.name"
         v-model="typed[each.name]"
-        type="number"
+        :type="each.kind === 'number' ? 'number' : 'text'"
         :label="each.label"
-        :hint="`From ${each.least.toLocaleString('en')} to ${each.most.toLocaleString('en')}; usually ${each.default.toLocaleString('en')}`"
+        :hint="
+          each.kind === 'time zone'
+            ? 'A name such as Europe/Lisbon; days that were given move with it'
+            : `From ${each.least.toLocaleString('en')} to ${each.most.toLocaleString('en')}; usually ${each.default.toLocaleString('en')}`
+        "
         persistent-hint
         class="field"
       />

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import { answered, api } from '../api/client'
+import { what } from '../app/assignments'
 import EmptyState from '../components/EmptyState.vue'
 import PagedTable from '../components/PagedTable.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -50,7 +51,7 @@ const assignments = (after: string | undefined, count: number) =>
                 item.application.label
               }}</router-link>
             </td>
-            <td>{{ item.role.label }}</td>
+            <td>{{ what(item) }}</td>
             <td>{{ item.created_by }}</td>
           </template>
           <template #empty>

@@ -95,7 +95,7 @@ def _because(item: Any) -> str:
             way = " > ".join([*reason["through"], reason["group"]["name"]])
             chains.append(f"{reason['source']['key'] if reason['source'] else 'local'} > {way}")
         else:
-            chains.append(f"direct, by {reason['by']}")
+            chains.append(f"direct, by {reason['by']}" if reason["kind"] == "direct" else _piece(reason))
     return "; ".join(chains)
 
 
@@ -130,9 +130,17 @@ def _why(given: argparse.Namespace, dravo: Dravo) -> None:
             if reason["until"]:
                 continue
             chain = [reason["source"]["label"] if reason["source"] else None, *reason["through"]]
-            chain += [reason["group"]["name"] if reason["group"] else "assigned directly", item["role"]["label"]]
+            chain += [_piece(reason), item["role"]["label"]]
             chain.append(f"account {account['state']}" if account else "no account")
             print("\n  " + " > ".join(part for part in chain if part))
+
+
+def _piece(reason: Any) -> str:
+    """Return what a reason names: a group, a rule, everybody, or how the application decides."""
+    if reason["group"]:
+        return str(reason["group"]["name"])
+    words = {"rule": f"rule {reason['rule']}", "everybody": "everybody", "default": "the default role", "kept": "kept"}
+    return words.get(reason["kind"], "assigned directly")
 
 
 def _access(given: argparse.Namespace, dravo: Dravo) -> None:

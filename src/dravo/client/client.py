@@ -386,9 +386,11 @@ class Applications(_Noun):
 class Assignments(_Noun):
     """Assignments: a role for a person or a group."""
 
-    def list(self, *, application: str | None = None, person: str | None = None, group: str | None = None) -> Pages[t.Assignment]:
-        """List assignments; `person` and `group` by id."""
-        return self._dravo.pages("/assignments", {"application": application, "person": person, "group": group})
+    def list(
+        self, *, application: str | None = None, person: str | None = None, group: str | None = None, direct: bool | None = None
+    ) -> Pages[t.Assignment]:
+        """List assignments; `person` and `group` by id, `direct` only those to single people."""
+        return self._dravo.pages("/assignments", {"application": application, "person": person, "group": group, "direct": direct})
 
     def get(self, assignment_id: str) -> t.Assignment:
         """Return one assignment."""

@@ -40,7 +40,7 @@ def compile_pattern(text: str) -> Any:
     if not text or len(text) > LONGEST:
         raise InvalidInput(f"A pattern has between 1 and {LONGEST} signs.", mend, "pattern")
     try:
-        compiled = linear(f"(?i){text}")
+        compiled = linear(text, any_case=True)
     except ValueError as wrong:
         raise InvalidInput(f"The pattern cannot be read: {wrong}.", mend, "pattern") from None
     if compiled.groups != 1:

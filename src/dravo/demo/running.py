@@ -170,6 +170,8 @@ class Demo:
             dravo.applications.change(key, switched_on=True, **wanted["settings"])
         for group, role in wanted.get("groups", ()):
             dravo.assignments.add(key, role, source=scenario.SOURCE_KEY, group=group)
+        for rule in wanted.get("rules", ()):
+            dravo.assignments.add(key, **{"role": None, **rule})
         for person, role, note in wanted.get("people", ()):
             dravo.assignments.add(key, role, person=person, note=note)
 

@@ -174,8 +174,10 @@ def _line(row: Any) -> dict[str, Any]:
     }
 
 
-def listing(house: House, ask: Ask, application: str | None = None, group_id: str | None = None, person_id: str | None = None) -> dict[str, Any]:
-    """Return a page of assignments in the order in which they were made, each with how many people it reaches now."""
+def listing(
+    house: House, ask: Ask, application: str | None = None, group_id: str | None = None, person_id: str | None = None, *, direct: bool = False
+) -> dict[str, Any]:
+    """Return a page of assignments in the order in which they were made, each with how many people it reaches now; `direct`: only to people."""
     conditions = []
     if application:
         conditions.append(t.application.c.key == application)
@@ -183,6 +185,8 @@ def listing(house: House, ask: Ask, application: str | None = None, group_id: st
         conditions.append(t.assignment.c.group_id == group_id)
     if person_id:
         conditions.append(t.assignment.c.user_id == person_id)
+    if direct:
+        conditions.append(t.assignment.c.user_id.is_not(None))
     with house.database.reading() as connection:
         return rows(connection, ask, *conditions)
 

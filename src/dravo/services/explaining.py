@@ -85,7 +85,7 @@ def why(house: House, person_name: str, application_key: str) -> dict[str, Any]:
     if held:
         sentences = [sentence for item in held for sentence in _of_access(line, item)]
     else:
-        sentences = _why_not(line, application, ways, ended, present, decision)
+        sentences = _why_not(line, application, ways, ended, present, decision, catalogue)
     return {
         "person": {"id": row.id, "display_name": row.display_name, "user_name": row.user_name},
         "application": {"key": application.key, "label": application.label},
@@ -144,6 +144,7 @@ def _why_not(
     ended: list[dict[str, Any]],
     present: set[str],
     decision: Decision | None,
+    catalogue: Catalogue,
 ) -> list[str]:
     name = person_line["display_name"]
     lines = [f"{name} has no access to {application.label}."]
@@ -151,7 +152,8 @@ def _why_not(
         what = "has left" if person_line["state"] == "gone" else "is inactive"
         lines.append(f"{name} {what} since {_when(person_line['since'])}, and whoever is not active has no access to anything.")
     elif decision is not None and decision.by == access.EXCLUDED:
-        lines.append(f"{name} is kept out of {application.label}: an exclusion comes before everything that would give a role.")
+        by = _shut_out(decision, catalogue)
+        lines.append(f"{name} is kept out of {application.label}{by}; that comes before everything that would give a role.")
     elif decision is not None and decision.by == access.NOTHING:
         lines.append(f"{name} may come in, but nothing gives a role there, and {application.label} has no default role.")
     if ended:
@@ -167,6 +169,18 @@ def _why_not(
     if decision is not None and decision.by == access.EXCLUDED:
         return lines
     return [*lines, *_what_would_give(application, ways)]
+
+
+def _shut_out(decision: Decision, catalogue: Catalogue) -> str:
+    """Return by what somebody is kept out, as it continues a sentence."""
+    now = clock.now()
+    assignment, reason = next(each for each in decision.heard if each[0].excludes and each[0].counts(now))
+    if reason.kind == access.RULE and assignment.condition is not None:
+        return f" by the rule '{assignment.condition.text}'"
+    label = catalogue.labels.get(reason.group_id) if reason.group_id else None
+    if label is not None:
+        return f" by the group '{label.name}'"
+    return " by name" if reason.kind == access.DIRECT else " with everybody"
 
 
 def _what_would_give(application: Any, ways: list[dict[str, Any]]) -> list[str]:

@@ -129,7 +129,10 @@ def _notes_of_pattern(line: Mapping[str, Any], note: Any) -> None:
     unknown = [each for each in read if each["outcome"] == NO_SUCH_ROLE]
     if unknown:
         named = ", ".join(f"'{each['group']['name']}' (no role '{each['captured']}')" for each in unknown[:MOST_NAMED])
-        note(f"{len(unknown)} fit and give no role: {named}.", "Add a role with that key, or map these groups by themselves.")
+        note(
+            f"{len(unknown)} group{'s fit and give' if len(unknown) > 1 else ' fits and gives'} no role: {named}.",
+            "Add a role with that key, or map these groups by themselves.",
+        )
     unconfirmed = [each for each in read if each["outcome"] == NOT_CONFIRMED]
     if unconfirmed:
         named = ", ".join(f"'{each['group']['name']}'" for each in unconfirmed[:MOST_NAMED])

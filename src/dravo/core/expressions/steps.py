@@ -143,8 +143,8 @@ def as_boolean(value: Any) -> Any:
     return {"true": True, "yes": True, "1": True, "false": False, "no": False, "0": False}.get(text_of(value).strip().lower())
 
 
-def compiled(text: str) -> Any:
-    """Return a pattern, run in linear time whatever it says.
+def compiled(text: str, *, any_case: bool = False) -> Any:
+    """Return a pattern, run in linear time whatever it says; letter case counts unless `any_case` is said.
 
     Raises:
         ValueError: if it is none.
@@ -153,6 +153,7 @@ def compiled(text: str) -> Any:
         raise ValueError("a pattern has at most 500 characters")
     options = re2.Options()
     options.log_errors = False
+    options.case_sensitive = not any_case
     options.max_mem = 1 << 20
     try:
         return re2.compile(text, options)

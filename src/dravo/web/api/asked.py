@@ -70,6 +70,8 @@ class DeliveriesQuery(SearchQuery):
 class AssignmentsQuery(PageQuery):
     """Which assignments."""
 
+    direct: bool = Field(False, description="Only those to single people.")
+
     application: str | None = None
     person: str | None = Field(None, description="By id.")
     group: str | None = Field(None, description="By id.")

@@ -20,7 +20,7 @@ rooms = room("assignments")
 @needs("access.read")
 def list_assignments(query: q.AssignmentsQuery) -> dict[str, Any]:
     """Assignments, with how many people each reaches now."""
-    return assigning.listing(house(), ask(query), query.application, query.group, query.person)
+    return assigning.listing(house(), ask(query), query.application, query.group, query.person, direct=query.direct)
 
 
 @rooms.post("/assignments", responses={201: xm.Assignment})

@@ -1,0 +1,140 @@
+"""The console's rooms for access: who gets which role, by groups, patterns, rules and policies."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from playwright.sync_api import Page, expect
+
+from tests.browser.conftest import check_accessible, sign_in
+from tests.harness import Running, eventually
+
+Fresh = Callable[[str], str]
+ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
+
+
+def test_five_groups_are_mapped_by_one_pattern_and_the_highest_role_is_confirmed(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
+    source, desk = fresh("source"), fresh("desk")
+    provider = running.provider(source)
+    running.application(desk, roles=("viewer", "recorder", "curator"))
+    people = [provider.person(f"{source}-{number}", displayName=f"Person {number}") for number in range(5)]
+    for number, name in enumerate(("desk-viewer", "Desk-Recorder", "desk-curator", "desk-clerk", "other-viewer")):
+        provider.group(name, [people[number]])
+    page = open_page()
+    sign_in(page)
+    page.goto(f"/applications/{desk}/mapping")
+    page.get_by_role("button", name="Give a role").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Groups by a pattern").check()
+    dialog.locator(".v-select").filter(has_text="Source").click()
+    page.get_by_role("option", name=source).click()
+    dialog.get_by_label("Pattern of group names").fill("^desk-(")
+    expect(dialog).to_contain_text("The pattern cannot be read")
+    dialog.get_by_label("Pattern of group names").fill("^desk-(.+)$")
+    expect(dialog).to_contain_text("It reaches 2 people now.")
+    expect(dialog.get_by_role("row").filter(has_text="desk-clerk")).to_contain_text("no such role")
+    expect(dialog).to_contain_text("2 gain")
+    check_accessible(page)
+    dialog.get_by_role("button", name="Give the role").click()
+    row = page.get_by_role("row").filter(has_text="Groups like")
+    expect(row).to_contain_text("nobody has confirmed that")
+    row.get_by_role("button", name="4 groups fit").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("desk-curator may give the highest role").check()
+    expect(dialog).to_contain_text("1 gain")
+    check_accessible(page)
+    dialog.get_by_role("button", name="Confirm these groups").click()
+    expect(row).to_contain_text("3 people")
+    with running.dravo as dravo:
+        found = eventually(
+            lambda: sorted((x["person"]["display_name"], x["role"]["key"]) for x in dravo.access(application=desk)), lambda s: len(s) == 3
+        )
+    assert found == [("Person 0", "viewer"), ("Person 1", "recorder"), ("Person 2", "curator")]
+    check_accessible(page)
+
+
+def test_a_rule_is_picked_and_shows_whom_it_reaches_and_somebody_is_kept_out(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+    source, desk, department = fresh("source"), fresh("desk"), fresh("Herbarium")
+    provider = running.provider(source)
+    running.application(desk)
+    for name in ("ada", "bob"):
+        provider.person(f"{source}-{name}", displayName=f"{name.title()} {source}", **{ENTERPRISE: {"department": department}})
+    page = open_page()
+    sign_in(page)
+    page.goto(f"/applications/{desk}/mapping")
+    page.get_by_role("button", name="Give a role").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("A rule").check()
+    dialog.get_by_label("Value").fill(department)
+    dialog.get_by_role("button", name="Add").click()
+    expect(dialog.get_by_label("The rule, as text")).to_have_value(f'department eq "{department}"')
+    expect(dialog).to_contain_text(f"It reaches 2 people now: Ada {source}, Bob {source}.")
+    expect(dialog).to_contain_text("2 gain")
+    check_accessible(page)
+    dialog.get_by_role("button", name="Give the role").click()
+    expect(page.get_by_role("row").filter(has_text=f'department eq "{department}"')).to_contain_text("2 people")
+
+    page.get_by_role("button", name="Give a role").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("One person").check()
+    dialog.get_by_role("combobox", name="Person").fill(f"{source}-bob")
+    page.get_by_role("option", name=f"Bob {source}").click()
+    dialog.locator(".v-select").filter(has_text="Role").click()
+    page.get_by_role("option", name="Keep out").click()
+    expect(dialog).to_contain_text("1 lose")
+    dialog.get_by_role("button", name="Keep them out").click()
+    expect(dialog).to_be_hidden()
+    expect(page.get_by_role("row").filter(has_text=f"Bob {source}")).to_contain_text("kept out")
+    with running.dravo as dravo:
+        assert [x["person"]["display_name"] for x in dravo.access(application=desk)] == [f"Ada {source}"]
+        assert any("kept out" in sentence for sentence in dravo.people.why(f"{source}-bob", desk)["sentences"])
+
+
+def test_many_groups_are_pasted_mended_and_mapped(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+    source, desk = fresh("source"), fresh("desk")
+    provider = running.provider(source)
+    running.application(desk)
+    provider.group("Botanists", [provider.person(f"{source}-ada", displayName="Ada Fern")])
+    page = open_page()
+    sign_in(page)
+    page.goto(f"/applications/{desk}/mapping")
+    page.get_by_role("button", name="Map many groups").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("One line each").fill(f"{source}, Botanists, viewer\n{source}, Botanist, viewer")
+    dialog.get_by_role("button", name="Look at it first").click()
+    expect(dialog.get_by_role("row").filter(has_text="wrong")).to_contain_text("There is no group with the name or id 'Botanist'")
+    check_accessible(page)
+    dialog.get_by_label("One line each").fill(f"{source}, Botanists, viewer")
+    dialog.get_by_role("button", name="Look at it first").click()
+    expect(dialog).to_contain_text("1 gain")
+    dialog.get_by_role("button", name="Map these groups").click()
+    expect(page.get_by_role("row").filter(has_text="Botanists")).to_contain_text("1 person")
+
+
+def test_how_an_application_decides_is_previewed_and_changed(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+    source, desk = fresh("source"), fresh("desk")
+    provider = running.provider(source)
+    running.application(desk)
+    provider.group("Nothing", [provider.person(f"{source}-ada", displayName=f"Ada {source}")])
+    with running.dravo as dravo:
+        dravo.assignments.add(desk, None, group="Nothing", source=source)
+        assert list(dravo.access(application=desk)) == []
+    page = open_page()
+    sign_in(page)
+    page.goto(f"/applications/{desk}/mapping")
+    expect(page.get_by_text("Open to the assigned only. To whom nothing gives a role has no access.")).to_be_visible()
+    page.get_by_role("button", name="Change how it decides").click()
+    dialog = page.get_by_role("dialog")
+    dialog.locator(".v-select").filter(has_text="If nothing gives a role").click()
+    page.get_by_role("option", name="The default role").click()
+    dialog.locator(".v-select").filter(has_text="Default role").last.click()
+    page.get_by_role("option", name="Viewer").click()
+    expect(dialog).to_contain_text("1 gain")
+    check_accessible(page)
+    dialog.get_by_role("button", name="Decide like this").click()
+    expect(page.get_by_text("To whom nothing gives a role is Viewer.")).to_be_visible()
+    page.goto("/access")
+    page.get_by_role("textbox", name="Person").fill(source)
+    expect(page.get_by_role("row").filter(has_text=f"Ada {source}")).to_contain_text("the default role")
