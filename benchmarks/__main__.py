@@ -1,12 +1,12 @@
-"""Runs every benchmark, or those that are named: python -m benchmarks [pushing] [filtering]."""
+"""Runs every benchmark, or those that are named: python -m benchmarks [pushing] [deciding]."""
 
 from __future__ import annotations
 
 import sys
 
-from benchmarks import delivering, filtering, pushing
+from benchmarks import deciding, delivering, filtering, pushing
 
-ALL = {"pushing": pushing.run, "filtering": filtering.run, "delivering": delivering.run}
+ALL = {"pushing": pushing.run, "filtering": filtering.run, "delivering": delivering.run, "deciding": deciding.run}
 
 if __name__ == "__main__":
     for name in sys.argv[1:] or ALL:

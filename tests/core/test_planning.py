@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
 
 from dravo.core import access as rules
-from dravo.core.access import Assignment, Policy, memberships, work_out
+from dravo.core.access import Assignment, Policy, decide_about, memberships, work_out
 from dravo.core.accounts import Settings
 from dravo.core.conditions import read_condition
 from dravo.core.instants import Instant, later
@@ -140,6 +140,13 @@ class OnePersonThroughTime(RuleBasedStateMachine):
         facts = facts_of(self.person, merge(self.person.records, {"staff": 1}), groups, self.catalogue)
         found = work_out(facts, self.catalogue.declared, self.now)
         assert {(row.application_id, row.role_id) for row in self.person.access} == set(found.roles)
+        for application_id in APPLICATIONS:
+            # The quick way for plain applications, and the whole table, are one and the same.
+            decided = decide_about(facts, self.catalogue.declared, application_id, self.now).roles
+            quickly = {role_id: reasons for (of, role_id), reasons in found.roles.items() if of == application_id}
+            assert {role_id: sorted(map(str, each)) for role_id, each in decided.items()} == {
+                role_id: sorted(map(str, each)) for role_id, each in quickly.items()
+            }
         for row in self.person.access:
             present = [reason for reason in row.reasons if reason["until"] is None]
             wanted = {(reason.assignment_id, reason.group_id) for reason in found.roles[row.application_id, row.role_id]}

@@ -18,11 +18,12 @@ What depends on the past (what was kept, since when somebody is known) is an inp
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from functools import cached_property
+from typing import Any, NamedTuple
 
-from dravo.core.conditions import Condition
+from dravo.core.conditions import Condition, text_of
 from dravo.core.instants import Instant
 
 # Who an assignment is for; beside these a reason can be the application's default role, or that roles were kept.
@@ -67,6 +68,11 @@ class Assignment:
         return (self.from_at is None or self.from_at <= now) and (self.until_at is None or now < self.until_at)
 
     @property
+    def plain(self) -> bool:
+        """Whether it just gives its role, at any time, to everybody whom it is for."""
+        return not self.excludes and self.from_at is None and self.until_at is None and self.newcomers_since is None
+
+    @property
     def kind(self) -> str:
         """For whom it is, in a word."""
         if self.user_id is not None:
@@ -98,16 +104,14 @@ class Policy:
 PLAIN = Policy()
 
 
-@dataclass(frozen=True, slots=True)
-class Membership:
+class Membership(NamedTuple):
     """A group that a person is in, and the groups between, nearest to the person first, where it is by nesting."""
 
     group_id: str
     through: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Reason:
+class Reason(NamedTuple):
     """Why: the assignment (None for a default or kept role), the group that it names, the groups between, and of what kind it is."""
 
     assignment_id: str | None
@@ -116,7 +120,24 @@ class Reason:
     kind: str = DIRECT
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
+class Prepared:
+    """What was declared, laid out for working out many people: most applications decide plainly, and most reasons are the same for all.
+
+    Attributes:
+        special: applications that need the whole table of decision; of all others assignments just give their roles.
+        by_group: for a group id ((application id, role id), reason) of what it gives in the others.
+        by_text: for (extension's URN or None, attribute) and a folded text the rules that need a person to have it.
+        others: what is for everybody, and rules that need no such text.
+    """
+
+    special: frozenset[str]
+    by_group: Mapping[str, Sequence[tuple[tuple[str, str], Reason]]]
+    by_text: Mapping[tuple[str | None, str], Mapping[str, Sequence[Assignment]]]
+    others: Sequence[Assignment]
+
+
+@dataclass(frozen=True)
 class Declared:
     """What operators declared, as far as access follows from it.
 
@@ -131,6 +152,29 @@ class Declared:
     general: Sequence[Assignment] = ()
     policies: Mapping[str, Policy] = field(default_factory=dict)
     ranks: Mapping[str, tuple[int, str]] = field(default_factory=dict)
+
+    @cached_property
+    def prepared(self) -> Prepared:
+        """The same, laid out for working out many people."""
+        every = (*self.general, *(each for given in self.by_group.values() for each in given))
+        special = frozenset({*self.policies, *(each.application_id for each in every if not each.plain)})
+        by_group = {
+            group_id: tuple(
+                ((each.application_id, each.role_id), Reason(each.id, group_id, (), each.kind))
+                for each in given
+                if each.role_id is not None and each.application_id not in special
+            )
+            for group_id, given in self.by_group.items()
+        }
+        by_text: dict[tuple[str | None, str], dict[str, list[Assignment]]] = {}
+        others = []
+        for each in self.general:
+            if each.condition is None or each.condition.needs is None:
+                others.append(each)
+            else:
+                urn, name, text = each.condition.needs
+                by_text.setdefault((urn, name), {}).setdefault(text, []).append(each)
+        return Prepared(special, by_group, by_text, others)
 
 
 @dataclass(frozen=True, slots=True)
@@ -168,8 +212,8 @@ class Decision:
 
 @dataclass(frozen=True, slots=True)
 class Access:
-    """What a person has: reasons by (application id, role id), what decided for each application that was looked at, and the next
-    instant at which that changes by itself."""
+    """What a person has: reasons by (application id, role id); what decided, for each application that needed the whole table; and the
+    next instant at which anything changes by itself."""
 
     roles: Mapping[tuple[str, str], tuple[Reason, ...]]
     next_change: Instant | None = None
@@ -207,36 +251,91 @@ def work_out(facts: Facts, declared: Declared, now: Instant) -> Access:
     """
     if not facts.active:
         return Access({})
-    heard = _heard(facts, declared)
-    roles: dict[tuple[str, str], tuple[Reason, ...]] = {}
+    prepared = declared.prepared
+    # Their own assignments may make an application need the whole table for them alone.
+    own = frozenset(each.application_id for each in facts.direct if not each.plain)
+    special = prepared.special | own if own else prepared.special
+    general = list(_general(facts, prepared))
+    roles = _plainly(facts, prepared, general, special, own)
+    if not special:
+        return Access(roles)
     decisions: dict[str, Decision] = {}
     changes: list[Instant] = []
-    for application_id, assignments in heard.items():
+    for application_id, heard in _heard(facts, declared, general, special).items():
         policy = declared.policies.get(application_id, PLAIN)
-        decision = decide(policy, assignments, facts.kept.get(application_id, ()), declared.ranks, now)
+        decision = decide(policy, heard, facts.kept.get(application_id, ()), declared.ranks, now)
         decisions[application_id] = decision
         for role_id, reasons in decision.roles.items():
             roles[application_id, role_id] = reasons
-        for assignment, _ in assignments:
+        for assignment, _ in heard:
             changes.extend(at for at in (assignment.from_at, assignment.until_at) if at is not None and at > now)
     return Access(roles, min(changes, default=None), decisions)
 
 
-def _heard(facts: Facts, declared: Declared) -> dict[str, list[tuple[Assignment, Reason]]]:
-    """Return for each application that is to be decided about the assignments that are for a person, with their reasons."""
+def _plainly(
+    facts: Facts, prepared: Prepared, general: Iterable[Assignment], special: frozenset[str], own: frozenset[str]
+) -> dict[tuple[str, str], tuple[Reason, ...]]:
+    """Return what a person has in the applications where assignments just give their roles."""
+    roles: dict[tuple[str, str], tuple[Reason, ...]] = {}
+
+    def give(key: tuple[str, str], reason: Reason) -> None:
+        before = roles.get(key)
+        roles[key] = (reason,) if before is None else (*before, reason)
+
+    for assignment in facts.direct:
+        if assignment.role_id is not None and assignment.application_id not in special:
+            give((assignment.application_id, assignment.role_id), Reason(assignment.id))
+    for group_id, through in facts.groups:
+        for key, reason in prepared.by_group.get(group_id, ()):
+            if not own or key[0] not in own:
+                give(key, reason._replace(through=through) if through else reason)
+    for assignment in general:
+        if assignment.role_id is not None and assignment.application_id not in special:
+            give((assignment.application_id, assignment.role_id), Reason(assignment.id, kind=assignment.kind))
+    return roles
+
+
+def decide_about(facts: Facts, declared: Declared, application_id: str, now: Instant) -> Decision:
+    """Return what decides about a person in one application, whether it is a plain one or not."""
+    if not facts.active:
+        return Decision(INACTIVE, {})
+    heard = _heard(facts, declared, list(_general(facts, declared.prepared)), frozenset({application_id}))
+    policy = declared.policies.get(application_id, PLAIN)
+    return decide(policy, heard.get(application_id, ()), facts.kept.get(application_id, ()), declared.ranks, now)
+
+
+def _general(facts: Facts, prepared: Prepared) -> Iterator[Assignment]:
+    """Yield the assignments that are for a person because they are for everybody, or because they meet the rule."""
+    for each in prepared.others:
+        if each.condition is None or (facts.seen is not None and each.condition.holds(facts.seen)):
+            yield each
+    if facts.seen is None:
+        return
+    for (urn, name), by_text in prepared.by_text.items():
+        text = text_of(facts.seen, urn, name)
+        for each in by_text.get(text, ()) if text is not None else ():
+            assert each.condition is not None
+            if each.condition.is_that or each.condition.holds(facts.seen):
+                yield each
+
+
+def _heard(
+    facts: Facts, declared: Declared, general: Iterable[Assignment], applications: frozenset[str]
+) -> dict[str, list[tuple[Assignment, Reason]]]:
+    """Return for each of some applications that is to be decided about the assignments that are for a person, with their reasons."""
     heard: dict[str, list[tuple[Assignment, Reason]]] = {
-        application_id: [] for application_id, policy in declared.policies.items() if policy.open_to == ALL_PEOPLE
+        application_id: [] for application_id, policy in declared.policies.items() if policy.open_to == ALL_PEOPLE and application_id in applications
     }
     for assignment in facts.direct:
-        heard.setdefault(assignment.application_id, []).append((assignment, Reason(assignment.id)))
-    for membership in facts.groups:
-        for assignment in declared.by_group.get(membership.group_id, ()):
-            if _concerns(assignment, facts):
-                reason = Reason(assignment.id, membership.group_id, membership.through, assignment.kind)
+        if assignment.application_id in applications:
+            heard.setdefault(assignment.application_id, []).append((assignment, Reason(assignment.id)))
+    for group_id, through in facts.groups:
+        for assignment in declared.by_group.get(group_id, ()):
+            if assignment.application_id in applications and _concerns(assignment, facts):
+                reason = Reason(assignment.id, group_id, through, assignment.kind)
                 heard.setdefault(assignment.application_id, []).append((assignment, reason))
-    for assignment in declared.general:
-        condition = assignment.condition
-        if (condition is None or (facts.seen is not None and condition.holds(facts.seen))) and _concerns(assignment, facts):
+    for assignment in general:
+        if assignment.application_id in applications and _concerns(assignment, facts):
             heard.setdefault(assignment.application_id, []).append((assignment, Reason(assignment.id, kind=assignment.kind)))
     return heard
 

@@ -19,6 +19,7 @@ from dravo.core.scim.paths import And, Compare, Element, Filter, Not, Or, parse_
 from dravo.core.scim.schemas import ENTERPRISE_SCHEMA, USER_SCHEMA, Attribute, ResourceType, Schema
 
 Holds = Callable[[Mapping[str, Any]], bool]
+Needed = tuple[str | None, str, str]
 
 _SOURCE = Attribute("source", multi_valued=True, case_exact=True, description="Keys of the sources that have the person as active.")
 _GROUPS = Attribute(
@@ -45,12 +46,17 @@ class Condition:
         holds: whether a person, as `seen` makes them, meets it.
         asks_groups: whether the person's groups matter.
         asks_names: whether the names of groups matter.
+        needs: (extension's URN or None, attribute, folded value) that a person must have to meet it, where there is one such: by that
+            the conditions that can hold at all are found without trying each.
+        is_that: whether that is all there is to it.
     """
 
     text: str
     holds: Holds
     asks_groups: bool = False
     asks_names: bool = False
+    needs: Needed | None = None
+    is_that: bool = False
 
 
 @lru_cache(maxsize=64)
@@ -91,7 +97,9 @@ def read_condition(text: str, extensions: tuple[Schema, ...] = ()) -> Condition:
             "rule",
         )
     names = {name for name, _ in asked}
-    return Condition(written, _compiled(tree), any(name.startswith("groups") for name in names), "groups.display" in names)
+    needs = _needed(tree)
+    asks_groups = any(name.startswith("groups") for name in names)
+    return Condition(written, _compiled(tree), asks_groups, "groups.display" in names, needs, needs is not None and not isinstance(tree, And))
 
 
 # Attributes of the enterprise extension are known by their short names too, for people to read and write.
@@ -162,6 +170,28 @@ def _always_with_source(tree: Filter) -> bool:
     return True
 
 
+def _needed(tree: Filter) -> Needed | None:
+    """Return what a person must have to meet a filter, if there is a text that one attribute has to be."""
+    match tree:
+        case And(parts):
+            return next((found for part in parts if (found := _needed(part)) is not None), None)
+        case Compare(at, "eq", str(value)) if _is_plain_text(tree):
+            assert at.attribute is not None
+            return at.urn, at.attribute.name, fold(value)
+    return None
+
+
+def _is_plain_text(tree: Compare) -> bool:
+    at = tree.at
+    return at.attribute is not None and at.sub is None and not at.attribute.multi_valued and at.leaf.type == "string" and not at.leaf.case_exact
+
+
+def text_of(person: Mapping[str, Any], urn: str | None, name: str) -> str | None:
+    """Return the text that a person has in an attribute, folded as it is compared; None if they have none."""
+    value = (person.get(urn) or {}).get(name) if urn else person.get(name)
+    return fold(value) if isinstance(value, str) else None
+
+
 def _compiled(tree: Filter) -> Holds:
     """Return a filter as a function; what is asked for most is asked for directly, the rest by the filter's own rules."""
     match tree:
@@ -171,21 +201,16 @@ def _compiled(tree: Filter) -> Holds:
         case Or(parts):
             some = [_compiled(part) for part in parts]
             return lambda person: any(each(person) for each in some)
-        case Compare(at, "eq" | "sw" as operator, str(value)) if (
-            at.attribute is not None and at.sub is None and not at.attribute.multi_valued and at.leaf.type == "string" and not at.leaf.case_exact
-        ):
+        case Compare(at, "eq" | "sw" as operator, str(value)) if _is_plain_text(tree):
+            assert at.attribute is not None
             return _text_compare(at.urn, at.attribute.name, operator, fold(value))
     return lambda person: matches(tree, person)
 
 
 def _text_compare(urn: str | None, name: str, operator: str, wanted: str) -> Holds:
-    def found(person: Mapping[str, Any]) -> str | None:
-        value = (person.get(urn) or {}).get(name) if urn else person.get(name)
-        return fold(value) if isinstance(value, str) else None
-
     if operator == "eq":
-        return lambda person: found(person) == wanted
-    return lambda person: (found(person) or "").startswith(wanted)
+        return lambda person: text_of(person, urn, name) == wanted
+    return lambda person: (text_of(person, urn, name) or "").startswith(wanted)
 
 
 def seen(attributes: Mapping[str, Any], groups: Iterable[Mapping[str, Any]], sources: Iterable[str]) -> dict[str, Any]:

@@ -98,15 +98,14 @@ def why(house: House, person_name: str, application_key: str) -> dict[str, Any]:
     }
 
 
-def _decided(house: House, connection: Connection, user_id: str, application_id: str) -> tuple[Decision | None, Catalogue]:
-    """Return what decides about a person in an application now; None for whoever is not active, or if nothing is declared there."""
+def _decided(house: House, connection: Connection, user_id: str, application_id: str) -> tuple[Decision, Catalogue]:
+    """Return what decides about a person in an application now."""
     catalogue = house.catalogue.get(connection)
     person = snapshots.people(connection, [user_id])[user_id]
     user = merge(person.records, catalogue.precedence)
     groups = access.memberships(person.groups, catalogue.parents)
     facts = facts_of(person, user, groups, catalogue)
-    found = access.work_out(facts, catalogue.declared, clock.now())
-    return found.decisions.get(application_id), catalogue
+    return access.decide_about(facts, catalogue.declared, application_id, clock.now()), catalogue
 
 
 def _of_access(person_line: dict[str, Any], item: dict[str, Any]) -> list[str]:
@@ -143,7 +142,7 @@ def _why_not(
     ways: list[dict[str, Any]],
     ended: list[dict[str, Any]],
     present: set[str],
-    decision: Decision | None,
+    decision: Decision,
     catalogue: Catalogue,
 ) -> list[str]:
     name = person_line["display_name"]
@@ -151,10 +150,10 @@ def _why_not(
     if person_line["state"] != "active":
         what = "has left" if person_line["state"] == "gone" else "is inactive"
         lines.append(f"{name} {what} since {_when(person_line['since'])}, and whoever is not active has no access to anything.")
-    elif decision is not None and decision.by == access.EXCLUDED:
+    elif decision.by == access.EXCLUDED:
         by = _shut_out(decision, catalogue)
         lines.append(f"{name} is kept out of {application.label}{by}; that comes before everything that would give a role.")
-    elif decision is not None and decision.by == access.NOTHING:
+    elif decision.by == access.NOTHING:
         lines.append(f"{name} may come in, but nothing gives a role there, and {application.label} has no default role.")
     if ended:
         last = ended[0]
@@ -166,7 +165,7 @@ def _why_not(
     back = [_way(way) for way in ways if way["group"] and way["group"]["id"] in present]
     if back and person_line["state"] == "inactive":
         return [*lines, f"Active again, {name} would have it by {', '.join(back)}."]
-    if decision is not None and decision.by == access.EXCLUDED:
+    if decision.by == access.EXCLUDED:
         return lines
     return [*lines, *_what_would_give(application, ways)]
 
@@ -196,9 +195,9 @@ def _what_would_give(application: Any, ways: list[dict[str, Any]]) -> list[str]:
     return lines
 
 
-def _unheard(decision: Decision | None, catalogue: Catalogue, application: Any) -> list[str]:
+def _unheard(decision: Decision, catalogue: Catalogue, application: Any) -> list[str]:
     """Return a sentence for each assignment that is for the person and gives nothing now: why not."""
-    if decision is None or decision.by == access.EXCLUDED:
+    if decision.by == access.EXCLUDED:
         return []
     now = clock.now()
     lines = []

@@ -1,0 +1,136 @@
+"""B4: access of everybody from nothing, and after one membership changed, against plain set operations over the same tuples."""
+
+from __future__ import annotations
+
+import random
+import resource
+import statistics
+import tempfile
+import time
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import insert
+
+from benchmarks.filtering import fill
+from dravo.core.access import Assignment, Declared, Facts, memberships, work_out
+from dravo.core.conditions import read_condition, seen
+from dravo.core.instants import Instant
+from dravo.core.scim.patches import read_operations
+from dravo.core.scim.schemas import ENTERPRISE_URN, GROUP
+from dravo.services import applications, operators, sources
+from dravo.services.house import House
+from dravo.services.intake import Intake
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.store.catalogue import raise_revision
+from dravo.store.identifiers import new_id
+
+NOW = Instant("2031-01-01T00:00:00.000000Z")
+SIZES = (1_000, 10_000, 100_000)
+APPLICATIONS, ASSIGNMENTS, RULES, GROUPS, GROUPS_EACH = 100, 1_000, 50, 500, 5
+DEPARTMENTS = [f"Department {number}" for number in range(60)]
+
+
+def declare(chance: random.Random) -> tuple[Declared, list[Any]]:
+    """Return what is declared, and the rules as plain (department, application, role)."""
+    by_group: dict[str, list[Assignment]] = {}
+    for number in range(ASSIGNMENTS - RULES):
+        group, application = f"g{chance.randrange(GROUPS)}", f"a{chance.randrange(APPLICATIONS)}"
+        by_group.setdefault(group, []).append(Assignment(f"x{number}", application, f"{application}-r{chance.randrange(3)}", group_id=group))
+    general, plain = [], []
+    for number in range(RULES):
+        department, application = DEPARTMENTS[number], f"a{chance.randrange(APPLICATIONS)}"
+        role = f"{application}-r{chance.randrange(3)}"
+        general.append(Assignment(f"r{number}", application, role, condition=read_condition(f'department eq "{department}"')))
+        plain.append((department, application, role))
+    return Declared({group: tuple(each) for group, each in by_group.items()}, tuple(general)), plain
+
+
+def people(count: int, chance: random.Random) -> list[tuple[list[str], str]]:
+    """Return so many people as (groups, department)."""
+    return [([f"g{each}" for each in chance.sample(range(GROUPS), GROUPS_EACH)], chance.choice(DEPARTMENTS)) for _ in range(count)]
+
+
+def ours(everybody: list[tuple[list[str], str]], declared: Declared) -> int:
+    """Work everybody out, as planning does; return how many roles there are."""
+    found = 0
+    for groups, department in everybody:
+        view = seen({ENTERPRISE_URN: {"department": department}}, (), ("staff",))
+        found += len(work_out(Facts(True, memberships(groups, {}), (), view), declared, NOW).roles)
+    return found
+
+
+def bare(everybody: list[tuple[list[str], str]], declared: Declared, rules: list[Any]) -> int:
+    """The same tuples by plain set operations: no reasons, no dates, no policies."""
+    tuples = {group: {(each.application_id, each.role_id) for each in given} for group, given in declared.by_group.items()}
+    found = 0
+    for groups, department in everybody:
+        roles = set()
+        for group in groups:
+            roles |= tuples.get(group, set())
+        for wanted, application, role in rules:
+            if department.casefold() == wanted.casefold():
+                roles.add((application, role))
+        found += len(roles)
+    return found
+
+
+def one_change(house: House, count: int) -> float:
+    """Return the median milliseconds of adding one member to a group that gives a role, among so many people, written down."""
+    source = house.database
+    with source.reading() as connection:
+        source_id = connection.execute(t.source.select()).one().id
+    records = fill(house, source_id, count)
+    intake = Intake(house.database, house.catalogue)
+    group = intake.create_group(source_id, {"displayName": "Guides"}, records[:1]).id
+    with house.database.writing() as connection:
+        application, role = connection.execute(t.application.select()).first(), connection.execute(t.role.select()).first()
+        assert application is not None and role is not None
+        row = {
+            "id": new_id(),
+            "application_id": application.id,
+            "role_id": role.id,
+            "group_id": group,
+            "created_at": clock.now(),
+            "created_by": "bench",
+        }
+        connection.execute(insert(t.assignment).values(**row))
+        raise_revision(connection)
+    taken = []
+    for record in records[1:40]:
+        operations = read_operations({"Operations": [{"op": "add", "path": "members", "value": [{"value": record}]}]}, GROUP)
+        began = time.perf_counter()
+        intake.patch_group(source_id, group, operations)
+        taken.append((time.perf_counter() - began) * 1_000)
+    return statistics.median(taken[5:])
+
+
+def run() -> None:
+    """Print the figures."""
+    chance = random.Random(8)
+    declared, rules = declare(chance)
+    print(f"Access from nothing: {APPLICATIONS} applications, {ASSIGNMENTS:,} assignments, {RULES} of them rules, {GROUPS_EACH} groups each")
+    for count in SIZES:
+        everybody = people(count, chance)
+        times: dict[str, list[float]] = {"ours": [], "bare": []}
+        roles = set()
+        for _ in range(3):
+            began = time.perf_counter()
+            roles.add(bare(everybody, declared, rules))
+            between = time.perf_counter()
+            roles.add(ours(everybody, declared))
+            times["bare"].append(between - began)
+            times["ours"].append(time.perf_counter() - between)
+        assert len(roles) == 1, "both find the same roles"
+        mine, theirs = min(times["ours"]), min(times["bare"])
+        print(f"  {count:>7,} people: {mine:6.2f} s, bare {theirs:6.2f} s: {mine / theirs:.2f} times (goal: at most 3); {roles.pop():,} roles")
+    for count in SIZES:
+        with tempfile.TemporaryDirectory() as folder:
+            house = House(Path(folder))
+            sources.add(house, operators.SYSTEM, "staff", "Staff")
+            applications.add(house, operators.SYSTEM, "records", "Records", None, tracked_only=False)
+            applications.add_role(house, operators.SYSTEM, "records", "viewer", "Viewer", 1)
+            print(f"  one membership changed among {count:>7,}: {one_change(house, count):5.1f} ms, written down (goal: under 20)")
+            house.close()
+    print(f"  memory at its highest: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024} MB")
