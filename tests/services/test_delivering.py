@@ -231,7 +231,7 @@ def test_nothing_leaves_for_an_application_that_is_not_switched_on(running: Runn
         waiting = dravo.deliveries.list(application=records, state="waiting").page().items
         assert waiting[0]["waits_for"] == "the application is switched off"
         preview = dravo.assignments.preview(records, "curator", person=name)
-        assert (preview["gained"], preview["accounts"]) == (1, 1)
+        assert (preview["changed"], preview["accounts"]) == (1, 1)
         assert preview["people"][0]["after"] == ["Viewer", "Curator"]
         assert app.requests() == []
         dravo.applications.change(records, switched_on=True)

@@ -35,7 +35,7 @@ def add_commands(nouns: Any) -> None:
     add.add_argument("--everybody", action="store_true", help="for everybody")
     add.add_argument("--rule", metavar="FILTER", help="for those who meet a SCIM filter over the person")
     add.add_argument("--pattern", help="for groups whose names fit; the part in brackets is the role's key")
-    add.add_argument("--confirm", action="append", default=[], metavar="GROUP", help="a group, by id, that may give the highest role by the pattern")
+    add.add_argument("--highest", action="append", default=[], metavar="GROUP", help="a group, by id, that may give the highest role by the pattern")
     add.add_argument("--keep-out", dest="excludes", action="store_true", help="keep them out instead")
     add.add_argument("--newcomers-only", action="store_true", help="only people who come from now on")
     add.add_argument("--from", dest="from_", metavar="DAY", help="a day, or an instant such as 2031-04-02T09:15:00Z")
@@ -47,6 +47,8 @@ def add_commands(nouns: Any) -> None:
     remove = command(verbs, "remove", _remove, "take an assignment away")
     remove.add_argument("id")
     remove.add_argument("--preview", action="store_true", help="only show what it would do")
+    for each in (add, remove):
+        each.add_argument("--confirm", metavar="LABEL", help="the application's name, where the change is grave")
 
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -90,8 +92,10 @@ def _add(given: argparse.Namespace, dravo: Dravo) -> None:
         raise WrongUse("Give one of --person, --group with its --source, --everybody, --rule, or --pattern with its --source.")
     wish = {name: getattr(given, name) or None for name in ("person", "group", "source", "rule", "pattern", "from_", "until", "note")}
     wish |= {name: True for name in ("everybody", "excludes", "newcomers_only") if getattr(given, name)}
+    if given.highest:
+        wish["confirmed"] = given.highest
     if given.confirm:
-        wish["confirmed"] = given.confirm
+        wish["confirm"] = given.confirm
     if given.preview:
         show_preview(given, dravo.assignments.preview(given.application, given.role, **wish))
         return
@@ -119,7 +123,7 @@ def _remove(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.preview:
         show_preview(given, dravo.assignments.preview_removal(given.id))
         return
-    dravo.assignments.remove(given.id)
+    dravo.assignments.remove(given.id, given.confirm)
     print("Taken away.")
 
 
@@ -130,6 +134,8 @@ def show_preview(given: argparse.Namespace, preview: Any) -> None:
         return
     people = f"{preview['gained']} gain, {preview['lost']} lose, {preview['changed']} change role, {preview['unchanged']} stay as they are"
     print(f"{people}; {preview['accounts']} accounts change. Nothing is done yet.")
+    if preview["confirm"]:
+        print(f"{preview['confirm']} To do it, type the application's name with --confirm.")
     if preview["people"]:
         table(
             {

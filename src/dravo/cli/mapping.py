@@ -47,6 +47,7 @@ def add_commands(nouns: Any) -> None:
     change.add_argument("--several", choices=("all", "highest"), help="which of several roles count")
     change.add_argument("--first", choices=("both", "direct", "rules"), help="which assignments are heard where both give a role")
     change.add_argument("--preview", action="store_true", help="only show what it would do")
+    change.add_argument("--confirm", metavar="LABEL", help="the application's name, where the change is grave")
 
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -114,7 +115,7 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.preview:
         show_preview(given, dravo.applications.preview_policy(given.application, **wanted))
     else:
-        _print(given, dravo.applications.change_policy(given.application, **wanted))
+        _print(given, dravo.applications.change_policy(given.application, confirm=given.confirm, **wanted))
 
 
 def _print(given: argparse.Namespace, application: Any) -> None:

@@ -118,6 +118,18 @@ class Dravo:
         about = {"kind": kind, "source": source, "application": application, "person": person, "trouble": trouble, "until": until}
         return self.pages("/activity", about)
 
+    def guard(self) -> Sequence[t.GuardItem]:
+        """Return what the guard holds, for each application."""
+        return cast(Sequence[t.GuardItem], self.call("GET", "/guard")["items"])
+
+    def let_through(self, application: str, confirm: str) -> int:
+        """Let what the guard holds for an application through; `confirm` is its label. Returns how many removals."""
+        return int(self.call("POST", f"/guard/{_part(application)}/let-through", body={"confirm": confirm})["number"])
+
+    def drop_held(self, application: str, confirm: str) -> int:
+        """Drop what the guard holds for an application; `confirm` is its label. Returns how many removals."""
+        return int(self.call("POST", f"/guard/{_part(application)}/drop", body={"confirm": confirm})["number"])
+
     def audit(self, kind: str | None = None, object_id: str | None = None) -> Pages[t.AuditEntry]:
         """List what operators changed, newest first."""
         return self.pages("/audit", {"kind": kind, "object": object_id})
@@ -301,7 +313,7 @@ class Applications(_Noun):
         body = {"source": source, "pattern": pattern}
         return cast(t.PatternTried, self._call("POST", f"/applications/{_part(key)}/mapping/pattern", body=body))
 
-    def change_policy(self, key: str, **policy: str | None) -> t.Application:
+    def change_policy(self, key: str, **policy: Any) -> t.Application:
         """Set `open_to=`, `if_nothing=`, `default_role=`, `several=` or `first=`; what is left out stays."""
         return cast(t.Application, self._call("PUT", f"/applications/{_part(key)}/policy", body=policy))
 
@@ -414,9 +426,9 @@ class Assignments(_Noun):
         body = {"from": from_, "until": until, "note": note}
         return cast(t.Assignment, self._call("PUT", f"/assignments/{_part(assignment_id)}", body=body))
 
-    def remove(self, assignment_id: str) -> None:
-        """Take an assignment away."""
-        self._call("DELETE", f"/assignments/{_part(assignment_id)}")
+    def remove(self, assignment_id: str, confirm: str | None = None) -> None:
+        """Take an assignment away; `confirm` is the application's label, where that is grave."""
+        self._call("DELETE", f"/assignments/{_part(assignment_id)}", query={"confirm": confirm})
 
     def confirm(self, assignment_id: str, groups: Sequence[str]) -> t.Assignment:
         """Say which groups, by id, may give the highest role by a pattern; its dates and note stay."""

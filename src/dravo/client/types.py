@@ -393,6 +393,29 @@ class GroupsOver(TypedDict):
     groups: list[GroupOver]
 
 
+class GuardItem(TypedDict):
+    """What is held for one application."""
+
+    application: Named
+    number: int
+    since: str
+    message: str
+    people: list[HeldPerson]
+
+
+class GuardListing(TypedDict):
+    """What the guard holds."""
+
+    items: list[GuardItem]
+
+
+class HeldPerson(TypedDict):
+    """Somebody whose removal is held, and what the account is to become."""
+
+    person: PersonRef
+    aim: str
+
+
 class HouseSettings(TypedDict):
     """Every setting of the house."""
 
@@ -730,6 +753,9 @@ class Preview(TypedDict):
     changed: int
     unchanged: int
     accounts: int
+    taken: int
+    top_gained: int
+    confirm: str
     people: list[PreviewPerson]
 
 
@@ -835,6 +861,14 @@ class Run(TypedDict):
     counts: dict[str, int]
     message: str | None
     mend: str | None
+
+
+class Seen(TypedDict):
+    """What was seen in the preview."""
+
+    gained: int
+    lost: int
+    changed: int
 
 
 class Session(TypedDict):

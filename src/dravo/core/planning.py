@@ -75,6 +75,12 @@ class Catalogue:
         ranks = {role.id: (role.rank, role.key) for role in self.roles.values()}
         return Declared(self.by_group, self.general, self.policies, ranks)
 
+    def highest(self, application_id: str) -> str | None:
+        """Return the id of an application's highest role: the highest rank, then the first key."""
+        own = [role for role in self.roles.values() if role.application_id == application_id]
+        top = min(own, key=lambda role: (-role.rank, role.key), default=None)
+        return top.id if top else None
+
     @cached_property
     def rule_texts(self) -> dict[str, str]:
         """The conditions of rules in words, by the assignment's id."""

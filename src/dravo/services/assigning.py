@@ -8,43 +8,47 @@ from sqlalchemy import Connection, func, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.days import read_span
-from dravo.core.errors import AlreadyThere, NotFound
-from dravo.services import settings
+from dravo.core.errors import AlreadyThere
+from dravo.services import previewing, settings
 from dravo.services.auditing import record_change
 from dravo.services.house import House
 from dravo.services.permissions import Caller
+from dravo.services.previewing import UNSURE, Sure
 from dravo.services.recalculating import CHUNK, work_through
-from dravo.services.subjects import Wish, mark, resolve
+from dravo.services.subjects import Wish, mark, resolve, row_of
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.catalogue import raise_revision
 from dravo.store.pages import Ask, page
 
 
-def add(house: House, caller: Caller, wish: Wish) -> dict[str, Any]:
+def add(house: House, caller: Caller, wish: Wish, sure: Sure = UNSURE) -> dict[str, Any]:
     """Make an assignment; those whom it touches are worked out, many of them by the worker.
 
     Raises:
-        InvalidInput, NotFound, AlreadyThere.
+        InvalidInput, NotFound, AlreadyThere; NeedsConfirmation, WorldMoved.
     """
-    now = clock.now()
     with house.database.reading() as connection:
-        row, named = resolve(connection, wish, now)
+        row, named = resolve(connection, wish, clock.now())
+        change = previewing.adding(connection, house.catalogue.get(connection), [row])
+        cleared = previewing.check(connection, change, caller, sure)
     try:
         with house.database.writing() as connection:
-            write(house, connection, caller, wish, row, named)
+            write(house, connection, caller, wish, row, named, cleared)
     except IntegrityError:
         raise AlreadyThere("That is assigned there already.", "Change the assignment that there is.") from None
     work_through(house, CHUNK)
     return one(house, row["id"])
 
 
-def write(house: House, connection: Connection, caller: Caller, wish: Wish, row: dict[str, Any], named: dict[str, Any]) -> None:
-    """Write an assignment down, and mark whom it touches."""
+def write(
+    house: House, connection: Connection, caller: Caller, wish: Wish, row: dict[str, Any], named: dict[str, Any], cleared: tuple[str, str] | None
+) -> None:
+    """Write an assignment down, and mark whom it touches; `cleared` as in `mark_selected`."""
     now = clock.now()
     connection.execute(insert(t.assignment).values(**row, created_at=now, created_by=caller.name))
     raise_revision(connection)
-    mark(connection, row, now)
+    mark(connection, row, now, cleared)
     what = {"application": wish.application, **({"role": wish.role} if wish.role else {"keeps out": True} if wish.excludes else {})}
     record_change(
         connection, house.keys, caller, "added assignment", "assignment", row["id"], now,
@@ -53,7 +57,14 @@ def write(house: House, connection: Connection, caller: Caller, wish: Wish, row:
 
 
 def change(
-    house: House, caller: Caller, assignment_id: str, from_: str | None, until: str | None, note: str | None, confirmed: list[str] | None = None
+    house: House,
+    caller: Caller,
+    assignment_id: str,
+    from_: str | None,
+    until: str | None,
+    note: str | None,
+    confirmed: list[str] | None = None,
+    sure: Sure = UNSURE,
 ) -> dict[str, Any]:
     """Change from when until when an assignment counts, and its note; of a pattern also which groups may give the highest role.
 
@@ -62,6 +73,9 @@ def change(
         confirmed: ids of groups; None leaves them as they are.
     """
     now = clock.now()
+    with house.database.reading() as connection:
+        planned = previewing.changing(connection, house.catalogue.get(connection), assignment_id, from_, until, confirmed)
+        cleared = previewing.check(connection, planned, caller, sure)
     with house.database.writing() as connection:
         row = row_of(connection, assignment_id)
         values: dict[str, Any] = {**read_span(from_, until, settings.time_zone(connection)), "note": note}
@@ -69,7 +83,7 @@ def change(
             values["confirmed"] = confirmed or None
         connection.execute(update(t.assignment).where(t.assignment.c.id == assignment_id).values(**values))
         raise_revision(connection)
-        mark(connection, row._mapping, now)
+        mark(connection, row._mapping, now, cleared)
         record_change(
             connection, house.keys, caller, "changed assignment", "assignment", assignment_id, now,
             {"before": {name: getattr(row, name) for name in values}, "after": values},
@@ -78,35 +92,26 @@ def change(
     return one(house, assignment_id)
 
 
-def remove(house: House, caller: Caller, assignment_id: str) -> None:
+def remove(house: House, caller: Caller, assignment_id: str, sure: Sure = UNSURE) -> None:
     """Take an assignment away.
 
     Raises:
-        NotFound.
+        NotFound; NeedsConfirmation, WorldMoved.
     """
     now = clock.now()
+    with house.database.reading() as connection:
+        planned = previewing.removing(house.catalogue.get(connection), row_of(connection, assignment_id))
+        cleared = previewing.check(connection, planned, caller, sure)
     with house.database.writing() as connection:
         row = row_of(connection, assignment_id)
         connection.execute(update(t.assignment).where(t.assignment.c.id == assignment_id).values(removed_at=now))
         raise_revision(connection)
-        mark(connection, row._mapping, now)
+        mark(connection, row._mapping, now, cleared)
         record_change(
             connection, house.keys, caller, "removed assignment", "assignment", assignment_id, now,
             {name: value for name in ("application_id", "role_id", "group_id", "rule", "pattern") if (value := getattr(row, name)) is not None},
         )  # fmt: skip
     work_through(house, CHUNK)
-
-
-def row_of(connection: Connection, assignment_id: str) -> Any:
-    """Return an assignment's row.
-
-    Raises:
-        NotFound: if there is none, or it was taken away.
-    """
-    row = connection.execute(select(t.assignment).where(t.assignment.c.id == assignment_id, t.assignment.c.removed_at.is_(None))).first()
-    if row is None:
-        raise NotFound(f"There is no assignment with the id '{assignment_id}'.", "It may have been taken away; see the list.")
-    return row
 
 
 def _statement() -> Any:

@@ -40,6 +40,10 @@ class Ready:
     pace: int = 1
 
 
+# What takes something away goes only once the guard let it through.
+_LET = or_(t.delivery.c.removes.is_(False), t.delivery.c.cleared_at.is_not(None))
+
+
 def ready(house: House, now: Instant, busy: dict[str, int], in_hand: set[str], most: int, ahead: int = 0) -> list[Ready]:
     """Return deliveries to be tried now, within each application's pace.
 
@@ -59,7 +63,7 @@ def ready(house: House, now: Instant, busy: dict[str, int], in_hand: set[str], m
                 p.secret.is_not(None),
                 p.paused_at.is_(None),
                 or_(p.retry_at.is_(None), p.retry_at <= now),
-                exists().where(d.application_id == p.id, d.state == WAITING, d.next_attempt_at <= now),
+                exists().where(d.application_id == p.id, d.state == WAITING, d.next_attempt_at <= now, _LET),
             )
         ).all()
         for application in applications:
@@ -74,6 +78,7 @@ def ready(house: House, now: Instant, busy: dict[str, int], in_hand: set[str], m
                     d.application_id == application.id,
                     d.state == WAITING,
                     d.next_attempt_at <= now,
+                    _LET,
                     ~exists().where(t.mark.c.user_id == d.user_id),
                 )
                 .order_by(d.next_attempt_at)
@@ -99,6 +104,7 @@ _WORK = Quick(
     .where(
         t.delivery.c.id == bindparam("delivery"),
         t.delivery.c.state == WAITING,
+        _LET,
         ~exists().where(t.mark.c.user_id == t.delivery.c.user_id),
     )
 )  # fmt: skip

@@ -18,6 +18,7 @@ from dravo.services import assigning, previewing, reaching
 from dravo.services.house import House
 from dravo.services.named import application_by_key
 from dravo.services.permissions import Caller
+from dravo.services.previewing import UNSURE, Sure
 from dravo.services.recalculating import CHUNK, work_through
 from dravo.services.subjects import Wish, resolve
 from dravo.store import clock
@@ -147,7 +148,7 @@ def _notes_of_pattern(line: Mapping[str, Any], note: Any) -> None:
 # Many at once
 
 
-def bulk(house: House, caller: Caller, key: str, text: str, *, apply: bool) -> dict[str, Any]:
+def bulk(house: House, caller: Caller, key: str, text: str, *, apply: bool, sure: Sure = UNSURE) -> dict[str, Any]:
     """Map many groups at once: one line each, `source, group, role`; the group by name or id.
 
     Args:
@@ -183,17 +184,20 @@ def bulk(house: House, caller: Caller, key: str, text: str, *, apply: bool) -> d
             there.add((row["group_id"], row["role_id"]))
             wishes.append((wish, row, named))
         rows = [row for _, row, _ in wishes]
-        preview = previewing.shown(house, connection, previewing.adding(connection, house.catalogue.get(connection), rows)) if rows else None
+        change = previewing.adding(connection, house.catalogue.get(connection), rows) if rows else None
+        preview = previewing.shown(connection, change) if change else None
     unusable = [line for line in lines if line["state"] == "wrong"]
     if apply and unusable:
         raise InvalidInput(
             f"Line {unusable[0]['number']} cannot be used: {unusable[0]['message']}", "Mend it or take it out; nothing was done.", "text"
         )
-    if apply and wishes:
+    if apply and change:
+        with house.database.reading() as connection:
+            cleared = previewing.check(connection, change, caller, sure)
         try:
             with house.database.writing() as connection:
                 for wish, row, named in wishes:
-                    assigning.write(house, connection, caller, wish, row, named)
+                    assigning.write(house, connection, caller, wish, row, named, cleared)
         except IntegrityError:
             raise AlreadyThere("One of these was mapped meanwhile.", "Look at it again; nothing was done.") from None
         work_through(house, CHUNK)

@@ -10,7 +10,9 @@ CHIEF, ADMINISTRATOR = "chief", "administrator"
 KINDS = (CHIEF, ADMINISTRATOR)
 
 READ = frozenset({"sources.read", "people.read", "applications.read", "access.read", "deliveries.read", "audit.read", "activity.read", "own.read"})
-CHANGE = frozenset({"sources.change", "applications.change", "assignments.change", "deliveries.change", "own.change", "settings.change"})
+CHANGE = frozenset(
+    {"sources.change", "applications.change", "assignments.change", "deliveries.change", "own.change", "settings.change", "guard.release"}
+)
 RUN = frozenset({"operators.read", "operators.change"})
 PERMISSIONS = READ | CHANGE | RUN
 

@@ -16,7 +16,7 @@ from dravo.services.auditing import record_change
 from dravo.services.house import House
 from dravo.services.named import application_by_key
 from dravo.services.permissions import Caller
-from dravo.services.previewing import Change
+from dravo.services.previewing import UNSURE, Change, Sure
 from dravo.services.recalculating import CHUNK, work_through
 from dravo.store import clock, groups
 from dravo.store import tables as t
@@ -30,16 +30,18 @@ CHOICES = {
 }
 
 
-def change(house: House, caller: Caller, key: str, given: dict[str, Any]) -> dict[str, Any]:
+def change(house: House, caller: Caller, key: str, given: dict[str, Any], sure: Sure = UNSURE) -> dict[str, Any]:
     """Set how an application decides; everybody is worked out anew.
 
     Args:
         given: "open_to", "if_nothing", "default_role" (by key), "several", "first"; what is None stays as it is.
 
     Raises:
-        InvalidInput, NotFound.
+        InvalidInput, NotFound; NeedsConfirmation, WorldMoved.
     """
     now = clock.now()
+    with house.database.reading() as connection:
+        cleared = previewing.check(connection, _planned(house, connection, key, given), caller, sure)
     with house.database.writing() as connection:
         row = application_by_key(connection, key)
         values = _checked(connection, row, given)
@@ -48,7 +50,7 @@ def change(house: House, caller: Caller, key: str, given: dict[str, Any]) -> dic
         if changed:
             connection.execute(update(t.application).where(t.application.c.id == row.id).values(**changed))
             raise_revision(connection)
-            groups.mark_selected(connection, _everybody(literal(now)))
+            groups.mark_selected(connection, _everybody(literal(now)), cleared)
             record_change(
                 connection, house.keys, caller, "changed policy", "application", row.id, now,
                 {"key": key, "before": {name: before[name] for name in changed}, "after": changed},
@@ -60,11 +62,15 @@ def change(house: House, caller: Caller, key: str, given: dict[str, Any]) -> dic
 def preview(house: House, key: str, given: dict[str, Any]) -> dict[str, Any]:
     """Return what another policy would do; nothing is changed."""
     with house.database.reading() as connection:
-        row = application_by_key(connection, key)
-        after = SimpleNamespace(**{**row._mapping, **_checked(connection, row, given)})
-        catalogue = house.catalogue.get(connection)
-        then = replace(catalogue, policies={**catalogue.policies, row.id: policy_of(after)})
-        return previewing.shown(house, connection, Change(row.id, (_everybody(),), then))
+        return previewing.shown(connection, _planned(house, connection, key, given))
+
+
+def _planned(house: House, connection: Connection, key: str, given: dict[str, Any]) -> Change:
+    row = application_by_key(connection, key)
+    after = SimpleNamespace(**{**row._mapping, **_checked(connection, row, given)})
+    catalogue = house.catalogue.get(connection)
+    then = replace(catalogue, policies={**catalogue.policies, row.id: policy_of(after)})
+    return Change(row.id, (_everybody(),), then)
 
 
 def _everybody(*columns: Any) -> Any:

@@ -11,16 +11,30 @@ from sqlalchemy import Connection, Select
 
 from dravo.core.access import Assignment
 from dravo.core.days import read_span
+from dravo.core.errors import WorldMoved
 from dravo.core.planning import Catalogue, Outcome, Person, work_out
 from dravo.core.records import display_name
 from dravo.services import settings
-from dravo.services.assigning import row_of
+from dravo.services.guarding import NeedsConfirmation, weigh
 from dravo.services.house import House
-from dravo.services.subjects import Wish, resolve, touched
+from dravo.services.permissions import Caller
+from dravo.services.subjects import Wish, resolve, row_of, touched
 from dravo.store import clock, snapshots
 from dravo.store.catalogue import assignment_of, condition_of, extensions, labels, matched
 
 SHOWN = 50
+
+
+@dataclass(frozen=True)
+class Sure:
+    """What an operator said with a change: the application's label, typed, where it is grave; and (gained, lost, changed) as they
+    saw them in the preview."""
+
+    confirm: str | None = None
+    expect: tuple[int, int, int] | None = None
+
+
+UNSURE = Sure()
 
 
 @dataclass(frozen=True)
@@ -49,26 +63,37 @@ def preview_adding(house: House, wish: Wish) -> dict[str, Any]:
     with house.database.reading() as connection:
         row, _ = resolve(connection, wish, clock.now())
         catalogue = house.catalogue.get(connection)
-        return shown(house, connection, adding(connection, catalogue, [row]))
+        return shown(connection, adding(connection, catalogue, [row]))
 
 
 def preview_removing(house: House, assignment_id: str) -> dict[str, Any]:
     """Return what taking an assignment away would do."""
     with house.database.reading() as connection:
         row = row_of(connection, assignment_id)
-        return shown(house, connection, removing(house.catalogue.get(connection), row))
+        return shown(connection, removing(house.catalogue.get(connection), row))
 
 
 def preview_changing(house: House, assignment_id: str, from_: str | None, until: str | None, confirmed: list[str] | None) -> dict[str, Any]:
     """Return what other dates, or other confirmed groups, of an assignment would do."""
     with house.database.reading() as connection:
-        row = row_of(connection, assignment_id)
-        values = {**row._mapping, **read_span(from_, until, settings.time_zone(connection))}
-        if confirmed is not None:
-            values["confirmed"] = confirmed
-        without = removing(house.catalogue.get(connection), row)
-        then = adding(connection, without.catalogue, [values])
-        return shown(house, connection, replace(then, person=lambda person: then.person(without.person(person))))
+        return shown(connection, changing(connection, house.catalogue.get(connection), assignment_id, from_, until, confirmed))
+
+
+def changing(
+    connection: Connection, catalogue: Catalogue, assignment_id: str, from_: str | None, until: str | None, confirmed: list[str] | None
+) -> Change:
+    """Return the change that other dates, or other confirmed groups, of an assignment would be.
+
+    Raises:
+        NotFound, InvalidInput.
+    """
+    row = row_of(connection, assignment_id)
+    values = {**row._mapping, **read_span(from_, until, settings.time_zone(connection))}
+    if confirmed is not None:
+        values["confirmed"] = confirmed
+    without = removing(catalogue, row)
+    then = adding(connection, without.catalogue, [values])
+    return replace(then, person=lambda person: then.person(without.person(person)))
 
 
 def adding(connection: Connection, catalogue: Catalogue, rows: Sequence[dict[str, Any]]) -> Change:
@@ -123,17 +148,42 @@ def outcomes(connection: Connection, change: Change) -> Iterator[Outcome]:
             yield work_out(change.person(person), change.catalogue, now)
 
 
-def shown(house: House, connection: Connection, change: Change, most: int = SHOWN) -> dict[str, Any]:
+def shown(connection: Connection, change: Change, most: int = SHOWN) -> dict[str, Any]:
     """Return a plan as it is shown: counts, then people with their roles in the application before and after."""
-    counts = {"gained": 0, "lost": 0, "changed": 0, "unchanged": 0, "accounts": 0}
+    counts = {"gained": 0, "lost": 0, "changed": 0, "unchanged": 0, "accounts": 0, "taken": 0, "top_gained": 0}
+    top = change.catalogue.highest(change.application_id)
     people: list[dict[str, Any]] = []
     for outcome in outcomes(connection, change):
         line = _line(outcome, change)
         counts[line["what"]] += 1
+        counts["taken"] += any(each.closed and each.application_id == change.application_id for each in outcome.access)
+        counts["top_gained"] += any(each.id is None and each.role_id == top for each in outcome.access)
         counts["accounts"] += sum(each.application_id == change.application_id for each in outcome.accounts)
         if line["what"] != "unchanged" and len(people) < most:
             people.append(line)
-    return {**counts, "people": people}
+    return {**counts, "people": people, "confirm": weigh(connection, change.application_id, counts)}
+
+
+def check(connection: Connection, change: Change, caller: Caller, sure: Sure) -> tuple[str, str] | None:
+    """Make sure that an operator's change is what they saw, and that a grave one was confirmed.
+
+    Returns:
+        (application id, the operator's name) if the removals that follow need not wait for the guard.
+
+    Raises:
+        WorldMoved: if it would do other than was seen.
+        NeedsConfirmation: if it is grave, and the application's label was not typed.
+    """
+    found = shown(connection, change, most=0)
+    if sure.expect is not None and sure.expect != (found["gained"], found["lost"], found["changed"]):
+        told = f"{found['gained']} gain, {found['lost']} lose and {found['changed']} change role now"
+        raise WorldMoved(f"The world has moved since you looked: {told}.", "Look at it again, and then do it.")
+    if not found["confirm"]:
+        return None
+    label = change.catalogue.applications[change.application_id].label
+    if sure.confirm != label:
+        raise NeedsConfirmation(found["confirm"], f"Type the name of the application, '{label}', to confirm.", "confirm")
+    return change.application_id, caller.name
 
 
 def _line(outcome: Outcome, change: Change) -> dict[str, Any]:

@@ -37,15 +37,17 @@ def work_through(house: House, most: int | None = None) -> int:
 def _chunk(house: House) -> int:
     now = clock.now()
     with house.database.reading() as connection:
-        marks = [(row.user_id, row.since) for row in connection.execute(select(t.mark).order_by(t.mark.c.user_id).limit(CHUNK))]
-        if not marks:
+        rows = connection.execute(select(t.mark).order_by(t.mark.c.user_id).limit(CHUNK)).all()
+        if not rows:
             return 0
+        marks = [(row.user_id, row.since) for row in rows]
+        cleared = {(row.user_id, row.cleared_for): row.cleared_by for row in rows if row.cleared_for is not None}
         catalogue = house.catalogue.get(connection)
         people = snapshots.people(connection, [user_id for user_id, _ in marks])
     outcomes = [work_out(person, catalogue, now) for person in people.values()]
     try:
         with house.database.writing() as connection:
-            apply_outcomes(connection, outcomes, now, rewrite=Rewrite.NOTHING, seen=catalogue.revision)
+            apply_outcomes(connection, outcomes, now, rewrite=Rewrite.NOTHING, seen=catalogue.revision, cleared=cleared)
             remove_marks(connection, marks)
     except (WorldMoved, IntegrityError):
         # Somebody was quicker; the marks still stand, so they come up again from what is true then.

@@ -33,6 +33,11 @@ class Setting:
 
 SETTINGS = (
     Setting("time_zone", "Time zone of the organisation, in which days begin and end", "UTC", kind=TIME_ZONE),
+    Setting("guard_number", "Removals that go by themselves in an application, or among the people of a source, at the most", 100, 0, 1_000_000),
+    Setting("guard_share", "The same, in a hundred of the application's accounts or the source's people", 20, 0, 100),
+    Setting("guard_least", "Removals that always go, however small the application", 10, 0, 1_000),
+    Setting("guard_hours", "Hours over which removals are counted together", 24, 1, 720),
+    Setting("guard_top_role", "People to whom the highest role of an application is given without the name being typed", 10, 0, 1_000_000),
     Setting("trace_days", "Days for which the requests of sources are kept", 14, 1, 366),
     Setting("traces_per_source", "Requests that are kept for each source at the most", 20_000, 100, 1_000_000),
     Setting("attempt_days", "Days for which the attempts of deliveries that are done are kept", 90, 1, 3_660),
@@ -43,7 +48,12 @@ _BY_NAME = {setting.name: setting for setting in SETTINGS}
 def get(house: House) -> dict[str, Any]:
     """Return every setting's value by name."""
     with house.database.reading() as connection:
-        given = {row.name: row.value for row in connection.execute(select(t.setting))}
+        return read(connection)
+
+
+def read(connection: Connection) -> dict[str, Any]:
+    """Return every setting's value by name, as this transaction sees them."""
+    given = {row.name: row.value for row in connection.execute(select(t.setting))}
     return {setting.name: given.get(setting.name, setting.default) for setting in SETTINGS}
 
 

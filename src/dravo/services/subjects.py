@@ -148,6 +148,18 @@ def find_group(connection: Connection, name: str, source_key: str | None) -> Any
     return found[0]
 
 
+def row_of(connection: Connection, assignment_id: str) -> Any:
+    """Return an assignment's row.
+
+    Raises:
+        NotFound: if there is none, or it was taken away.
+    """
+    row = connection.execute(select(t.assignment).where(t.assignment.c.id == assignment_id, t.assignment.c.removed_at.is_(None))).first()
+    if row is None:
+        raise NotFound(f"There is no assignment with the id '{assignment_id}'.", "It may have been taken away; see the list.")
+    return row
+
+
 def touched(row: Any, *columns: Any) -> Select[Any]:
     """Return the select of everybody whom an assignment can touch, by user id and further columns.
 
@@ -165,6 +177,6 @@ def touched(row: Any, *columns: Any) -> Select[Any]:
     return select(t.user.c.id, *columns).where(t.user.c.gone_at.is_(None))
 
 
-def mark(connection: Connection, row: Any, now: Instant) -> None:
-    """Mark everybody whom an assignment can touch, to be worked out anew."""
-    groups.mark_selected(connection, touched(row, literal(now)))
+def mark(connection: Connection, row: Any, now: Instant, cleared: tuple[str, str] | None = None) -> None:
+    """Mark everybody whom an assignment can touch, to be worked out anew; `cleared` as in `mark_selected`."""
+    groups.mark_selected(connection, touched(row, literal(now)), cleared)

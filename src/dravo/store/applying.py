@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from enum import Enum
 from typing import Any
 
-from sqlalchemy import Connection, bindparam, case, delete, func, insert, select, update
+from sqlalchemy import Connection, and_, bindparam, case, delete, func, insert, select, update
 
 from dravo.core.accounts import AS_IT_IS, describe
 from dravo.core.errors import WorldMoved
+from dravo.core.guard import takes_away
 from dravo.core.instants import Instant
 from dravo.core.merging import MergedUser
 from dravo.core.planning import AccountChange, Outcome
@@ -81,18 +82,29 @@ _CHANGE_ACCOUNT = (
     .where(t.account.c.id == bindparam("account"))
     .values(due=bindparam("state", type_=t.account.c.due.type), due_version=bindparam("version"), due_since=bindparam("since"))
 )
-_OPEN_DELIVERIES = select(t.delivery.c.account_id, t.delivery.c.id).where(
-    t.delivery.c.account_id.in_(bindparam("ids", expanding=True)), t.delivery.c.closed_at.is_(None)
+_OPEN_DELIVERIES = (
+    select(t.account.c.id, t.delivery.c.id, t.account.c.agreed)
+    .outerjoin(t.delivery, and_(t.delivery.c.account_id == t.account.c.id, t.delivery.c.closed_at.is_(None)))
+    .where(t.account.c.id.in_(bindparam("ids", expanding=True)))
 )
 _MAKE_DELIVERY = insert(t.delivery)
 _WAKE_DELIVERY = (
     update(t.delivery)
     .where(t.delivery.c.id == bindparam("delivery"))
-    .values(state=WAITING, version=bindparam("to"), aim=bindparam("aimed"), next_attempt_at=bindparam("next"), message=None, mend=None)
-)
+    .values(
+        state=WAITING, version=bindparam("to"), aim=bindparam("aimed"), next_attempt_at=bindparam("next"), message=None, mend=None,
+        removes=bindparam("taking"), cleared_at=bindparam("let_at"), cleared_by=bindparam("let_by"),
+    )
+)  # fmt: skip
 
 
-def apply_outcomes(connection: Connection, outcomes: Sequence[Outcome], now: Instant, *, rewrite: Rewrite, seen: int) -> None:
+# (user id, application id) of removals that an operator confirmed, and who did.
+Cleared = Mapping[tuple[str, str], str]
+
+
+def apply_outcomes(
+    connection: Connection, outcomes: Sequence[Outcome], now: Instant, *, rewrite: Rewrite, seen: int, cleared: Cleared | None = None
+) -> None:
     """Write what becomes of people.
 
     Args:
@@ -101,6 +113,7 @@ def apply_outcomes(connection: Connection, outcomes: Sequence[Outcome], now: Ins
         now: the instant of the change.
         rewrite: what may have changed of the users themselves: nothing, attributes (a record did), or also names.
         seen: the revision of the catalogue that was planned with; checked for users who are there, by whoever makes new ones.
+        cleared: removals that need not wait for the guard.
 
     Raises:
         WorldMoved: if one of the users, or the catalogue, has changed since it was read.
@@ -117,7 +130,7 @@ def apply_outcomes(connection: Connection, outcomes: Sequence[Outcome], now: Ins
     _write_kept(connection, outcomes, now)
     changes = [(outcome.person.user_id, change) for outcome in outcomes for change in outcome.accounts]
     if changes:
-        _write_accounts(connection, changes, now)
+        _write_accounts(connection, changes, now, cleared or {})
 
 
 def _user_values(user: MergedUser, now: Instant) -> dict[str, Any]:
@@ -203,7 +216,7 @@ def _write_kept(connection: Connection, outcomes: Iterable[Outcome], now: Instan
         connection.execute(insert(t.kept), made)
 
 
-def _write_accounts(connection: Connection, changes: Sequence[tuple[str, AccountChange]], now: Instant) -> None:
+def _write_accounts(connection: Connection, changes: Sequence[tuple[str, AccountChange]], now: Instant, cleared: Cleared) -> None:
     made, changed, ids = [], [], []
     for user_id, change in changes:
         account_id = change.id or new_id()
@@ -226,22 +239,32 @@ def _write_accounts(connection: Connection, changes: Sequence[tuple[str, Account
         connection.execute(_MAKE_ACCOUNT, made)
     if changed:
         connection.execute(_CHANGE_ACCOUNT, changed)
-    _queue(connection, [(account_id, *change) for account_id, change in zip(ids, changes, strict=True)], now)
+    _queue(connection, [(account_id, *change) for account_id, change in zip(ids, changes, strict=True)], now, cleared)
 
 
-def _queue(connection: Connection, changes: Sequence[tuple[str, str, AccountChange]], now: Instant) -> None:
+def _queue(connection: Connection, changes: Sequence[tuple[str, str, AccountChange]], now: Instant, cleared: Cleared) -> None:
     """Have each account delivered: wake the delivery that is open for it, or open one; level-triggered, never two."""
     open_now: dict[str, str] = {}
+    agreed: dict[str, Any] = {}
     known = [account_id for account_id, _, change in changes if change.id is not None]
     for start in range(0, len(known), 500):
-        for account_id, delivery_id in connection.execute(_OPEN_DELIVERIES, {"ids": known[start : start + 500]}):
-            open_now[account_id] = delivery_id
+        for account_id, delivery_id, present in connection.execute(_OPEN_DELIVERIES, {"ids": known[start : start + 500]}):
+            agreed[account_id] = present
+            if delivery_id is not None:
+                open_now[account_id] = delivery_id
     woken, made, left = [], [], []
     for account_id, user_id, change in changes:
+        removes = takes_away(agreed.get(account_id), change.due)
+        by = cleared.get((user_id, change.application_id)) if removes else None
         if change.due["want"] == AS_IT_IS:
             left.append(account_id)
         elif account_id in open_now:
-            woken.append({"delivery": open_now[account_id], "to": change.due_version, "aimed": describe(change.due), "next": now})
+            woken.append(
+                {
+                    "delivery": open_now[account_id], "to": change.due_version, "aimed": describe(change.due), "next": now,
+                    "taking": removes, "let_at": now if by else None, "let_by": by,
+                }
+            )  # fmt: skip
         else:
             made.append(
                 {
@@ -255,6 +278,9 @@ def _queue(connection: Connection, changes: Sequence[tuple[str, str, AccountChan
                     "attempts": 0,
                     "created_at": now,
                     "next_attempt_at": now,
+                    "removes": removes,
+                    "cleared_at": now if by else None,
+                    "cleared_by": by,
                 }
             )
     if woken:

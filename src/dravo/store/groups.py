@@ -255,7 +255,16 @@ def mark_people_within(connection: Connection, group_id: str, now: Instant) -> N
     mark_selected(connection, users_within(group_id, literal(now)))
 
 
-def mark_selected(connection: Connection, users: Any) -> None:
-    """Mark the users that a select of (user id, instant) yields."""
-    statement = insert_unless_there(t.mark).from_select(["user_id", "since"], users)
-    connection.execute(statement.on_conflict_do_update(index_elements=["user_id"], set_={"since": statement.excluded.since}))
+def mark_selected(connection: Connection, users: Any, cleared: tuple[str, str] | None = None) -> None:
+    """Mark the users that a select of (user id, instant) yields.
+
+    Args:
+        cleared: (application id, name of the operator) where what is taken away with it was confirmed; what was confirmed before for
+            somebody who is marked already, and is not worked out yet, no longer is: it was another change.
+    """
+    columns = ["user_id", "since", "cleared_for", "cleared_by"]
+    application_id, by = cleared or (None, None)
+    statement = insert_unless_there(t.mark).from_select(columns, users.add_columns(literal(application_id), literal(by)))
+    new = statement.excluded
+    values = {"since": new.since, "cleared_for": new.cleared_for, "cleared_by": new.cleared_by}
+    connection.execute(statement.on_conflict_do_update(index_elements=["user_id"], set_=values))

@@ -411,11 +411,16 @@ delivery = Table(
     Column("mend", Text),
     # What kind of trouble it is, so that all of one kind can be taken up again together.
     Column("kind", String(40)),
+    # Whether it takes something away; then it goes only once the guard, or a person, let it through.
+    Column("removes", Boolean(create_constraint=False), nullable=False, server_default="0"),
+    _at("cleared_at"),
+    Column("cleared_by", Text),
 )
 _one("uq_delivery_open", delivery.c.account_id, where="closed_at IS NULL")
 _some("ix_delivery_waiting", delivery.c.application_id, delivery.c.next_attempt_at, where="state = 'waiting'")
 Index("ix_delivery_of_application", delivery.c.application_id, delivery.c.id)
 Index("ix_delivery_state", delivery.c.state, delivery.c.id)
+_some("ix_delivery_removing", delivery.c.application_id, delivery.c.cleared_at, where="removes = 1")
 Index("ix_delivery_of_account", delivery.c.account_id, delivery.c.id)
 
 delivery_attempt = Table(
@@ -509,7 +514,15 @@ drift = Table(
 Index("ix_drift_of_application", drift.c.application_id, drift.c.state, drift.c.id)
 
 # People whose access has to be worked out anew because something that touches many has changed; nobody in here is delivered.
-mark = Table("mark", metadata, Column("user_id", String(36), ForeignKey("user.id"), primary_key=True), _at("since", nullable=False))
+mark = Table(
+    "mark",
+    metadata,
+    Column("user_id", String(36), ForeignKey("user.id"), primary_key=True),
+    _at("since", nullable=False),
+    # Where what is taken away with it was confirmed by an operator, and by whom.
+    Column("cleared_for", String(36)),
+    Column("cleared_by", Text),
+)
 
 operator = Table(
     "operator",

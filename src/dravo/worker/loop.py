@@ -11,7 +11,7 @@ import structlog
 
 from dravo.core.errors import DravoError
 from dravo.core.instants import Instant, later
-from dravo.services import delivering, group_delivering, recalculating, reconciling, settings, tracing
+from dravo.services import delivering, group_delivering, guarding, recalculating, reconciling, settings, tracing
 from dravo.services.delivering import Ready, Settlement
 from dravo.services.house import House
 from dravo.services.talking import Talker
@@ -106,6 +106,7 @@ class Worker:
         self._begin_run()
         recalculating.mark_those_whose_time_has_come(self.house, now)
         recalculating.work_through(self.house, recalculating.CHUNK)
+        guarding.judge(self.house, now)
         with self._lock:
             busy = {key: number + len(self._queued.get(key, ())) for key, number in self._busy.items()}
             in_hand = self._in_hand | {each.account_id for queue in self._queued.values() for each in queue}

@@ -75,7 +75,33 @@ class Preview(BaseModel):
     changed: int
     unchanged: int
     accounts: int
+    taken: int = Field(description="From how many people it takes a role, whatever else they get.")
+    top_gained: int = Field(description="How many people get the highest role.")
+    confirm: str = Field(description="Why the application's name has to be typed to do it; empty if it need not be.")
     people: list[PreviewPerson]
+
+
+class HeldPerson(BaseModel):
+    """Somebody whose removal is held, and what the account is to become."""
+
+    person: PersonRef
+    aim: str
+
+
+class GuardItem(BaseModel):
+    """What is held for one application."""
+
+    application: Named
+    number: int
+    since: str
+    message: str
+    people: list[HeldPerson]
+
+
+class GuardListing(BaseModel):
+    """What the guard holds."""
+
+    items: list[GuardItem]
 
 
 class Reached(BaseModel):

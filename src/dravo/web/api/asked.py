@@ -380,7 +380,31 @@ class ConnectionBody(Given):
     expires_at: Text | None = None
 
 
-class AssignmentBody(Given):
+class Seen(Given):
+    """What was seen in the preview."""
+
+    gained: int
+    lost: int
+    changed: int
+
+
+class SureBody(Given):
+    """What goes with a change that was looked at first."""
+
+    confirm: Text | None = Field(None, description="The application's label, typed, where the change is grave.")
+    expect: Seen | None = Field(None, description="What the preview said; if it would do other than that now, nothing is done.")
+
+
+class SureQuery(BaseModel):
+    """What goes with a removal that was looked at first."""
+
+    confirm: str | None = Field(None, max_length=2_000, description="The application's label, typed, where the change is grave.")
+    gained: int | None = None
+    lost: int | None = None
+    changed: int | None = None
+
+
+class AssignmentBody(SureBody):
     """An assignment to be made: for a person, a group of a source, everybody, a rule, or a pattern of a source's groups."""
 
     application: Text
@@ -399,7 +423,7 @@ class AssignmentBody(Given):
     note: Text | None = None
 
 
-class AssignmentChange(Given):
+class AssignmentChange(SureBody):
     """From when until when an assignment counts, and its note; all three are replaced."""
 
     from_: Text | None = Field(None, alias="from")
@@ -408,7 +432,13 @@ class AssignmentChange(Given):
     confirmed: list[Text] | None = Field(None, description="Of a pattern: groups, by id, that may give the highest role.")
 
 
-class BulkBody(Given):
+class ConfirmBody(Given):
+    """A grave act, confirmed."""
+
+    confirm: Text | None = Field(None, description="The application's label, typed.")
+
+
+class BulkBody(SureBody):
     """Many groups to be mapped."""
 
     text: str = Field(max_length=1_000_000, description="Lines of: source, group, role.")
@@ -429,7 +459,7 @@ class RuleBody(Given):
     rule: str = Field(max_length=8_000)
 
 
-class PolicyBody(Given):
+class PolicyBody(SureBody):
     """How an application decides; what is left out stays."""
 
     open_to: Literal["assigned", "everybody"] | None = None

@@ -6,7 +6,8 @@ from typing import Any
 
 from flask import Response
 
-from dravo.services import assigning, mapping, policies, previewing, reaching
+from dravo.services import assigning, guarding, mapping, policies, previewing, reaching
+from dravo.services.previewing import Sure
 from dravo.services.subjects import Wish
 from dravo.web.api import access_models as xm
 from dravo.web.api import application_models as am
@@ -27,7 +28,7 @@ def list_assignments(query: q.AssignmentsQuery) -> dict[str, Any]:
 @needs("assignments.change")
 def add_assignment(body: q.AssignmentBody) -> tuple[dict[str, Any], int]:
     """Give a role to a person, a group, everybody, or those whom a rule or a pattern reaches; let them in; or keep them out."""
-    return assigning.add(house(), caller(), wish_of(body)), 201
+    return assigning.add(house(), caller(), wish_of(body), sure_of(body)), 201
 
 
 @rooms.post("/assignments/preview", responses={200: xm.Preview})
@@ -48,7 +49,7 @@ def get_assignment(path: q.IdPath) -> dict[str, Any]:
 @needs("assignments.change")
 def change_assignment(path: q.IdPath, body: q.AssignmentChange) -> dict[str, Any]:
     """Change from when until when an assignment counts, its note, and which groups are confirmed."""
-    return assigning.change(house(), caller(), path.id, body.from_, body.until, body.note, body.confirmed)
+    return assigning.change(house(), caller(), path.id, body.from_, body.until, body.note, body.confirmed, sure_of(body))
 
 
 @rooms.post("/assignments/<id>/preview", responses={200: xm.Preview})
@@ -60,9 +61,11 @@ def preview_changing(path: q.IdPath, body: q.AssignmentChange) -> dict[str, Any]
 
 @rooms.delete("/assignments/<id>", responses={204: None})
 @needs("assignments.change")
-def remove_assignment(path: q.IdPath) -> Response:
+def remove_assignment(path: q.IdPath, query: q.SureQuery) -> Response:
     """Take an assignment away."""
-    assigning.remove(house(), caller(), path.id)
+    seen = (query.gained, query.lost, query.changed)
+    expect = (query.gained or 0, query.lost or 0, query.changed or 0) if any(each is not None for each in seen) else None
+    assigning.remove(house(), caller(), path.id, Sure(query.confirm, expect))
     return Response(status=204)
 
 
@@ -84,7 +87,7 @@ def mapping_table(path: q.KeyPath, query: q.PageQuery) -> dict[str, Any]:
 @needs("assignments.change")
 def map_many(path: q.KeyPath, body: q.BulkBody) -> dict[str, Any]:
     """Map many groups at once, `source, group, role` on each line; only looked at unless `apply` is said."""
-    return mapping.bulk(house(), caller(), path.key, body.text, apply=body.apply)
+    return mapping.bulk(house(), caller(), path.key, body.text, apply=body.apply, sure=sure_of(body))
 
 
 @rooms.post("/applications/<key>/mapping/pattern", responses={200: xm.PatternTried})
@@ -105,7 +108,7 @@ def try_rule(body: q.RuleBody) -> dict[str, Any]:
 @needs("applications.change")
 def change_policy(path: q.KeyPath, body: q.PolicyBody) -> dict[str, Any]:
     """Set how the application decides: who may come in, what if nothing maps, which of several roles, which assignments are heard."""
-    return policies.change(house(), caller(), path.key, body.model_dump())
+    return policies.change(house(), caller(), path.key, body.model_dump(), sure_of(body))
 
 
 @rooms.post("/applications/<key>/policy/preview", responses={200: xm.Preview})
@@ -113,6 +116,32 @@ def change_policy(path: q.KeyPath, body: q.PolicyBody) -> dict[str, Any]:
 def preview_policy(path: q.KeyPath, body: q.PolicyBody) -> dict[str, Any]:
     """What another policy would do; nothing is changed."""
     return policies.preview(house(), path.key, body.model_dump())
+
+
+@rooms.get("/guard", responses={200: xm.GuardListing})
+@needs("deliveries.read")
+def guard() -> dict[str, Any]:
+    """What the guard holds: removals beyond the limits, that wait for a person."""
+    return guarding.listing(house())
+
+
+@rooms.post("/guard/<key>/let-through", responses={200: am.Number})
+@needs("guard.release")
+def let_through(path: q.KeyPath, body: q.ConfirmBody) -> dict[str, Any]:
+    """Let what is held for an application through; its label, typed, confirms."""
+    return guarding.let_through(house(), caller(), path.key, body.confirm)
+
+
+@rooms.post("/guard/<key>/drop", responses={200: am.Number})
+@needs("guard.release")
+def drop(path: q.KeyPath, body: q.ConfirmBody) -> dict[str, Any]:
+    """Drop what is held for an application: accounts stay there as they are, until something about them changes."""
+    return guarding.drop(house(), caller(), path.key, body.confirm)
+
+
+def sure_of(body: q.SureBody) -> Sure:
+    """Return what was said with a change that was looked at first."""
+    return Sure(body.confirm, (body.expect.gained, body.expect.lost, body.expect.changed) if body.expect else None)
 
 
 def wish_of(body: q.AssignmentBody) -> Wish:

@@ -50,4 +50,14 @@ def upgrade() -> None:
         batch_op.create_index('uq_assignment_user_no_role', ['application_id', 'user_id', 'excludes'], unique=True, sqlite_where=sa.text('removed_at IS NULL AND user_id IS NOT NULL AND role_id IS NULL'), postgresql_where=sa.text('removed_at IS NULL AND user_id IS NOT NULL AND role_id IS NULL'))
         batch_op.create_foreign_key(batch_op.f('fk_assignment_source_id_source'), 'source', ['source_id'], ['id'])
 
+    with op.batch_alter_table('delivery', schema=None) as batch_op:
+        batch_op.add_column(sa.Column('removes', sa.Boolean(), server_default='0', nullable=False))
+        batch_op.add_column(sa.Column('cleared_at', sa.String(length=27), nullable=True))
+        batch_op.add_column(sa.Column('cleared_by', sa.Text(), nullable=True))
+        batch_op.create_index('ix_delivery_removing', ['application_id', 'cleared_at'], unique=False, sqlite_where=sa.text('removes = 1'), postgresql_where=sa.text('removes = 1'))
+
+    with op.batch_alter_table('mark', schema=None) as batch_op:
+        batch_op.add_column(sa.Column('cleared_for', sa.String(length=36), nullable=True))
+        batch_op.add_column(sa.Column('cleared_by', sa.Text(), nullable=True))
+
     # ### end Alembic commands ###
