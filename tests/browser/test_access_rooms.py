@@ -7,7 +7,7 @@ from collections.abc import Callable
 from playwright.sync_api import Page, expect
 
 from tests.browser.conftest import check_accessible, sign_in
-from tests.harness import Running, eventually
+from tests.harness import Running, StandIn, eventually
 
 Fresh = Callable[[str], str]
 ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
@@ -138,3 +138,53 @@ def test_how_an_application_decides_is_previewed_and_changed(open_page: Callable
     page.goto("/access")
     page.get_by_role("textbox", name="Person").fill(source)
     expect(page.get_by_role("row").filter(has_text=f"Ada {source}")).to_contain_text("the default role")
+
+
+def test_too_many_removals_are_held_looked_at_and_let_through(open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh) -> None:
+    source, desk = fresh("source"), fresh("desk")
+    provider = running.provider(source)
+    running.application(desk, app)
+    people = [provider.person(f"{source}-{number}", displayName=f"Person {number} {source}") for number in range(14)]
+    group = provider.group("Tills", people)
+    with running.dravo as dravo:
+        dravo.assignments.add(desk, "viewer", group=group)
+        eventually(lambda: len(app.accounts()) == 14)
+        running.settled(desk)
+        dravo.change_setting("guard_share", 10)
+    try:
+        for person in people[:12]:
+            provider.take_out(group, person)
+        page = open_page()
+        sign_in(page)
+        label = desk.replace("-", " ").title()
+        held = page.get_by_role("region", name=f"Held: {label}")
+        expect(held).to_contain_text("10 go by themselves")
+        assert sum(not each["active"] for each in app.accounts().values()) <= 10
+        check_accessible(page)
+        page.goto(f"/applications/{desk}")
+        held.get_by_role("button", name="Look, and let through").click()
+        dialog = page.get_by_role("dialog")
+        expect(dialog.get_by_role("row").filter(has_text=f"Person 11 {source}")).to_contain_text("inactive, no role")
+        check_accessible(page)
+        dialog.get_by_role("button", name="Let them through").click()
+        expect(dialog).to_contain_text("This is grave and was not confirmed.")
+        dialog.get_by_label(f"Type {label} to confirm").fill(label)
+        dialog.get_by_role("button", name="Let them through").click()
+        expect(held).to_have_count(0)
+        eventually(lambda: sum(not each["active"] for each in app.accounts().values()) == 12)
+
+        # An operator's own change is told as grave, and asks for the name.
+        with running.dravo as dravo:
+            dravo.change_setting("guard_least", 1)
+        page.goto(f"/applications/{desk}/mapping")
+        page.get_by_role("button", name="Take away: Tills, Viewer").click()
+        dialog = page.get_by_role("dialog")
+        expect(dialog).to_contain_text("This takes something from 2 people; 1 go without being confirmed.")
+        check_accessible(page)
+        dialog.get_by_label(f"Type {label} to confirm").fill(label)
+        dialog.get_by_role("button", name="Take it away").click()
+        eventually(lambda: not any(each["active"] for each in app.accounts().values()))
+    finally:
+        with running.dravo as dravo:
+            dravo.change_setting("guard_share", 100)
+            dravo.change_setting("guard_least", 10)

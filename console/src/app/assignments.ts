@@ -26,3 +26,11 @@ export function because(reason: Schemas['Reason']): string {
   if (reason.kind === 'everybody') return 'everybody'
   return reason.group ? reason.group.name : `direct, by ${reason.by}`
 }
+
+/** What goes with a change that was looked at first: what was seen, and the name where it had to be typed. */
+export function sure(preview: Schemas['Preview'] | undefined, confirm: string) {
+  return {
+    confirm: confirm || null,
+    expect: preview ? { gained: preview.gained, lost: preview.lost, changed: preview.changed } : null,
+  }
+}

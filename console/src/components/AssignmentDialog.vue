@@ -3,6 +3,7 @@
 import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
+import { sure } from '../app/assignments'
 import AskDialog from './AskDialog.vue'
 import ChangePreview from './ChangePreview.vue'
 import PatternField from './PatternField.vue'
@@ -33,6 +34,7 @@ const newcomers = ref(false)
 const from = ref('')
 const until = ref('')
 const note = ref('')
+const typed = ref('')
 const wrong = ref<unknown>(null)
 const busy = ref(false)
 const LET_IN = '(let in, without a role)'
@@ -82,6 +84,7 @@ watch(open, (now) => {
   confirmed.value = []
   newcomers.value = false
   role.value = props.application.roles[0]?.key ?? null
+  typed.value = ''
   wrong.value = null
 })
 
@@ -121,12 +124,14 @@ const preview = useQuery({
 async function add(): Promise<void> {
   busy.value = true
   try {
-    await answered(api.POST('/api/v1/assignments', { body: body.value }))
+    const looked = { ...body.value, ...sure(preview.data.value, typed.value) }
+    await answered(api.POST('/api/v1/assignments', { body: looked }))
     open.value = false
     emit('done')
     await queries.invalidateQueries()
   } catch (problem) {
     wrong.value = problem
+    await preview.refetch()
   } finally {
     busy.value = false
   }
@@ -178,7 +183,12 @@ async function add(): Promise<void> {
       density="compact"
     />
     <v-text-field v-model="note" label="Note" />
-    <ChangePreview v-if="preview.data.value && whole" :preview="preview.data.value" />
+    <ChangePreview
+      v-if="preview.data.value && whole"
+      v-model:confirm="typed"
+      :preview="preview.data.value"
+      :name="application.label"
+    />
   </AskDialog>
 </template>
 

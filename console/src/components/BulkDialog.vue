@@ -3,11 +3,12 @@
 import { useQueryClient } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
+import { sure } from '../app/assignments'
 import AskDialog from './AskDialog.vue'
 import ChangePreview from './ChangePreview.vue'
 import StateMark from './StateMark.vue'
 
-const props = defineProps<{ application: string }>()
+const props = defineProps<{ application: Schemas['Application'] }>()
 const open = defineModel<boolean>({ required: true })
 const emit = defineEmits<{ done: [] }>()
 const queries = useQueryClient()
@@ -15,6 +16,7 @@ const text = ref('')
 const looked = ref<Schemas['Bulk'] | null>(null)
 const wrong = ref<unknown>(null)
 const busy = ref(false)
+const typed = ref('')
 const usable = computed(() => looked.value !== null && looked.value.lines.every((line) => line.state !== 'wrong'))
 watch(text, () => (looked.value = null))
 
@@ -23,8 +25,8 @@ async function send(): Promise<void> {
   wrong.value = null
   try {
     const apply = usable.value
-    const body = { text: text.value, apply }
-    const path = { key: props.application }
+    const body = { text: text.value, apply, ...(apply ? sure(looked.value?.preview ?? undefined, typed.value) : {}) }
+    const path = { key: props.application.key }
     looked.value = await answered(api.POST('/api/v1/applications/{key}/mapping/bulk', { params: { path }, body }))
     if (apply) {
       open.value = false
@@ -91,7 +93,7 @@ async function take(files: File | File[] | null): Promise<void> {
         </tbody>
       </table>
     </div>
-    <ChangePreview v-if="looked?.preview" :preview="looked.preview" />
+    <ChangePreview v-if="looked?.preview" v-model:confirm="typed" :preview="looked.preview" :name="application.label" />
   </AskDialog>
 </template>
 

@@ -1,8 +1,11 @@
 <script setup lang="ts">
 // What a change would do: counts, then the people, before and after in one row.
 import type { Schemas } from '../api/client'
+import StateMark from './StateMark.vue'
 
-defineProps<{ preview: Schemas['Preview'] }>()
+defineProps<{ preview: Schemas['Preview']; name?: string }>()
+// The application's name, typed, where the change is grave.
+const confirm = defineModel<string>('confirm', { default: '' })
 </script>
 
 <template>
@@ -43,6 +46,10 @@ defineProps<{ preview: Schemas['Preview'] }>()
       </table>
     </div>
     <p class="quiet">Nothing is done yet.</p>
+    <div v-if="preview.confirm && name" class="grave">
+      <p><StateMark state="grave" /> {{ preview.confirm }}</p>
+      <v-text-field v-model="confirm" :label="`Type ${name} to confirm`" autocomplete="off" />
+    </div>
   </div>
 </template>
 
@@ -51,6 +58,15 @@ defineProps<{ preview: Schemas['Preview'] }>()
   border: 1px solid rgb(var(--v-theme-line));
   border-radius: 6px;
   padding: 10px 14px;
+}
+.grave {
+  margin-top: 8px;
+  padding: 8px 12px 12px;
+  border-left: 4px solid rgb(var(--v-theme-failed));
+  background: rgba(var(--v-theme-failed), 0.08);
+}
+.grave p {
+  margin-bottom: 8px;
 }
 .counts {
   display: flex;

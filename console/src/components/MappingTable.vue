@@ -3,7 +3,7 @@
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
-import { what, whom } from '../app/assignments'
+import { sure, what, whom } from '../app/assignments'
 import AskDialog from './AskDialog.vue'
 import AssignmentDialog from './AssignmentDialog.vue'
 import BulkDialog from './BulkDialog.vue'
@@ -34,6 +34,7 @@ const adding = ref(false)
 const many = ref(false)
 const wrong = ref<unknown>(null)
 const busy = ref(false)
+const typed = ref('')
 const removing = ref<Assignment | null>(null)
 const asking = ref(false)
 const removal = useQuery({
@@ -53,13 +54,21 @@ async function doing(act: () => Promise<unknown>, done: () => void): Promise<voi
     await queries.invalidateQueries()
   } catch (problem) {
     wrong.value = problem
+    // What was seen may no longer be so.
+    await queries.invalidateQueries()
   } finally {
     busy.value = false
   }
 }
 const remove = () =>
   doing(
-    () => answered(api.DELETE('/api/v1/assignments/{id}', { params: { path: { id: removing.value?.id ?? '' } } })),
+    () => {
+      const { confirm: name, expect } = sure(removal.data.value, typed.value)
+      const query = { confirm: name, ...expect }
+      return answered(
+        api.DELETE('/api/v1/assignments/{id}', { params: { path: { id: removing.value?.id ?? '' }, query } }),
+      )
+    },
     () => (asking.value = false),
   )
 
@@ -88,6 +97,7 @@ function read(item: Assignment): void {
   opened.value = item
   confirmed.value = [...item.confirmed]
   wrong.value = null
+  typed.value = ''
   reading.value = true
 }
 const confirm = () =>
@@ -96,7 +106,7 @@ const confirm = () =>
       answered(
         api.PUT('/api/v1/assignments/{id}', {
           params: { path: { id: opened.value?.id ?? '' } },
-          body: confirming.value,
+          body: { ...confirming.value, ...sure(confirmation.data.value, typed.value) },
         }),
       ),
     () => (reading.value = false),
@@ -104,6 +114,7 @@ const confirm = () =>
 function ask(item: Assignment): void {
   removing.value = item
   asking.value = true
+  typed.value = ''
   wrong.value = null
 }
 </script>
@@ -229,7 +240,7 @@ function ask(item: Assignment): void {
   </PagedTable>
 
   <AssignmentDialog v-model="adding" :application="application" @done="changed++" />
-  <BulkDialog v-model="many" :application="application.key" @done="changed++" />
+  <BulkDialog v-model="many" :application="application" @done="changed++" />
   <AskDialog
     v-model="asking"
     :title="removing ? `Take away: ${whom(removing)}, ${what(removing)}?` : ''"
@@ -240,7 +251,12 @@ function ask(item: Assignment): void {
     wide
     @done="remove"
   >
-    <ChangePreview v-if="removal.data.value" :preview="removal.data.value" />
+    <ChangePreview
+      v-if="removal.data.value"
+      v-model:confirm="typed"
+      :preview="removal.data.value"
+      :name="application.label"
+    />
   </AskDialog>
   <AskDialog
     v-model="reading"
@@ -256,7 +272,12 @@ function ask(item: Assignment): void {
       cannot hand it out.
     </p>
     <PatternGroups v-model="confirmed" :groups="opened?.groups ?? []" />
-    <ChangePreview v-if="confirmation.data.value" :preview="confirmation.data.value" />
+    <ChangePreview
+      v-if="confirmation.data.value"
+      v-model:confirm="typed"
+      :preview="confirmation.data.value"
+      :name="application.label"
+    />
   </AskDialog>
 </template>
 

@@ -3,6 +3,7 @@
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
+import { sure } from '../app/assignments'
 import AskDialog from './AskDialog.vue'
 import ChangePreview from './ChangePreview.vue'
 
@@ -57,8 +58,10 @@ const open = ref(false)
 const wanted = ref({ ...policy.value })
 const wrong = ref<unknown>(null)
 const busy = ref(false)
+const typed = ref('')
 watch(open, (now) => {
   if (now) wanted.value = { ...policy.value }
+  typed.value = ''
   wrong.value = null
 })
 const whole = computed(() => wanted.value.if_nothing !== 'default role' || wanted.value.default_role)
@@ -79,7 +82,8 @@ async function change(): Promise<void> {
   busy.value = true
   try {
     const path = { key: props.application.key }
-    await answered(api.PUT('/api/v1/applications/{key}/policy', { params: { path }, body: wanted.value }))
+    const looked = { ...wanted.value, ...sure(preview.data.value, typed.value) }
+    await answered(api.PUT('/api/v1/applications/{key}/policy', { params: { path }, body: looked }))
     open.value = false
     emit('done')
     await queries.invalidateQueries()
@@ -121,7 +125,12 @@ async function change(): Promise<void> {
       :items="choices.first"
       label="Where direct assignments and rules both give a role"
     />
-    <ChangePreview v-if="preview.data.value && whole" :preview="preview.data.value" />
+    <ChangePreview
+      v-if="preview.data.value && whole"
+      v-model:confirm="typed"
+      :preview="preview.data.value"
+      :name="application.label"
+    />
   </AskDialog>
 </template>
 

@@ -42,6 +42,7 @@ const states: Record<string, keyof typeof kinds> = {
   stopped: 'look',
   wrong: 'failed',
   'not yet': 'waiting',
+  grave: 'failed',
   gives: 'well',
   new: 'well',
   'to mend': 'look',

@@ -8,6 +8,7 @@ import DeliveredGroups from '../components/DeliveredGroups.vue'
 import DeliveryTable from '../components/DeliveryTable.vue'
 import TroubleKinds from '../components/TroubleKinds.vue'
 import DriftPanel from '../components/DriftPanel.vue'
+import GuardNote from '../components/GuardNote.vue'
 import MappingTable from '../components/MappingTable.vue'
 import ApplicationSettings from '../components/ApplicationSettings.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -80,6 +81,7 @@ const missing = computed(() => {
           >
         </span>
       </div>
+      <GuardNote :application="id" />
       <v-tabs :model-value="shown" class="tabs">
         <v-tab v-for="[key, title] in tabs" :key="key" :value="key" :to="`/applications/${id}/${key}`">{{
           title

@@ -2,6 +2,7 @@
 import { mdiMagnify } from '@mdi/js'
 import { computed } from 'vue'
 import DeliveryTable from '../components/DeliveryTable.vue'
+import GuardNote from '../components/GuardNote.vue'
 import TroubleKinds from '../components/TroubleKinds.vue'
 import { useApplicationChoices } from '../app/choices'
 import { useAddressFilter, useWords } from '../app/search'
@@ -37,6 +38,7 @@ const about = computed(() => ({
         />
         <v-select v-model="application" :items="choices" label="Application" clearable class="narrow" />
       </div>
+      <GuardNote :application="application" />
       <TroubleKinds :application="application" />
       <DeliveryTable :about="about" />
     </div>

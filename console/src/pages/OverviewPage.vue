@@ -2,6 +2,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 import { answered, api } from '../api/client'
+import GuardNote from '../components/GuardNote.vue'
 import EmptyState from '../components/EmptyState.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import StateMark from '../components/StateMark.vue'
@@ -33,7 +34,10 @@ const troubled = computed(
     applications.data.value?.items.filter((each) => each.state === 'paused' || each.state === 'not answering') ?? [],
 )
 const drifting = computed(() => applications.data.value?.items.filter((each) => each.drifting) ?? [])
-const quiet = computed(() => !failed.data.value?.total && !troubled.value.length && !drifting.value.length)
+const held = useQuery({ queryKey: ['guard'], queryFn: () => answered(api.GET('/api/v1/guard')), refetchInterval })
+const quiet = computed(
+  () => !failed.data.value?.total && !troubled.value.length && !drifting.value.length && !held.data.value?.items.length,
+)
 </script>
 
 <template>
@@ -53,8 +57,10 @@ const quiet = computed(() => !failed.data.value?.total && !troubled.value.length
     <ProblemNote :wrong="overview.error.value" />
     <section class="panel" aria-labelledby="needs">
       <h2 id="needs">What needs a person now</h2>
+      <GuardNote />
       <p v-if="quiet" class="row">
-        <StateMark state="ok" /> Nothing: every application answers, and no delivery has failed, nothing has drifted.
+        <StateMark state="ok" /> Nothing: every application answers, and no delivery has failed, nothing is held,
+        nothing has drifted.
       </p>
       <ul v-else class="needs">
         <li v-for="each in troubled" :key="each.key">
