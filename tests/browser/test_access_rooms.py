@@ -135,7 +135,7 @@ def test_how_an_application_decides_is_previewed_and_changed(open_page: Callable
     check_accessible(page)
     dialog.get_by_role("button", name="Decide like this").click()
     expect(page.get_by_text("To whom nothing gives a role is Viewer.")).to_be_visible()
-    page.goto("/access")
+    page.goto("/access/list")
     page.get_by_role("textbox", name="Person").fill(source)
     expect(page.get_by_role("row").filter(has_text=f"Ada {source}")).to_contain_text("the default role")
 

@@ -161,7 +161,7 @@ def test_one_person_is_given_a_role_until_a_day(open_page: Callable[..., Page], 
         until = dravo.assignments.list(application=records).page().items[0]["until"]
     assert until is not None
     assert until.startswith("2031-04-0")
-    page.goto("/access")
+    page.goto("/access/list")
     page.get_by_role("textbox", name="Person").fill(name)
     expect(page.get_by_role("row").filter(has_text=f"Con {name}")).to_contain_text("direct, by edmund.sallow")
 

@@ -150,7 +150,7 @@ def test_all_other_pages_are_accessible_and_fit(open_page: Callable[..., Page], 
         page = open_page(width, height)
         sign_in(page)
         for path, heading in (
-            ("/people", "People"), ("/groups", "Groups"), ("/access", "Access"), ("/deliveries", "Deliveries"), ("/sources", "Sources"),
+            ("/people", "People"), ("/groups", "Groups"), ("/access", "Access"), ("/access/changes", "Access"), ("/access/expected", "Access"), ("/access/list", "Access"), ("/deliveries", "Deliveries"), ("/sources", "Sources"),
             ("/activity", "Activity"), ("/settings", "Settings"), ("/nowhere", "Not found"),
         ):  # fmt: skip
             page.goto(path)

@@ -11,6 +11,7 @@ from sqlalchemy import text
 
 from dravo.services.house import House
 from dravo.services.own_records import OwnRecords, Query
+from dravo.store import tables as t
 from dravo.store.database import Database, migration_config
 from tests.rooms import Rooms
 
@@ -80,3 +81,35 @@ def test_tokens_of_the_first_version_keep_opening_everything(tmp_path: Path) -> 
     rooms.application("records", "viewer")
     rooms.patch_person("s", "ada", {"op": "replace", "path": "title", "value": "Keeper"})
     rooms.house.close()
+
+
+def test_reasons_of_earlier_versions_say_of_what_kind_they_are(tmp_path: Path) -> None:
+    database = Database(tmp_path)
+    config = migration_config()
+    reason = {"assignment": "a", "group": None, "group_name": None, "source": None, "source_label": None, "through": [], "through_names": []}
+    with database.writing() as connection:
+        config.attributes["connection"] = connection
+        command.upgrade(config, "0003")
+        for statement in (
+            "INSERT INTO application (id, key, label, revision, created_at, tracked_only, switched_on, create_accounts, update_accounts, "
+            "adopt_by_user_name, on_losing_access, on_inactive, on_gone, at_a_time, failures) "
+            "VALUES ('p', 'records', 'Records', 1, :now, 1, 0, 1, 1, 0, 'deactivate', 'deactivate', 'deactivate', 4, 0)",
+            "INSERT INTO role VALUES ('r', 'p', 'viewer', 'Viewer', 1)",
+            'INSERT INTO "user" (id, user_name, user_name_key, display_name, display_name_key, attributes, given_by, active, revision, created_at, '
+            "modified_at) VALUES ('u', 'ada', 'ada', 'Ada', 'ada', '{}', '{}', 1, 1, :now, :now)",
+        ):
+            connection.execute(text(statement), {"now": NOW})
+        for number, group in enumerate((None, "g")):
+            reasons = json.dumps([{**reason, "group": group, "from": NOW, "until": None}])
+            connection.execute(
+                text(
+                    "INSERT INTO access (id, user_id, application_id, role_id, reasons, from_at, until_at) VALUES (:id, 'u', 'p', 'r', :reasons, :now, :end)"
+                ),
+                {"id": f"x{number}", "reasons": reasons, "now": NOW, "end": NOW if number else None},
+            )
+    database.close()
+    house = House(tmp_path)
+    with house.database.reading() as connection:
+        found = {row.id: (row.reasons[0]["kind"], row.direct_only) for row in connection.execute(t.access.select())}
+    house.close()
+    assert found == {"x0": ("direct", True), "x1": ("group", False)}

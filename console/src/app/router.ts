@@ -32,7 +32,11 @@ export const router = createRouter({
       props: true,
       meta: { stage: 'people', title: 'Group' },
     },
-    { path: '/access', component: () => import('../pages/AccessPage.vue'), meta: { stage: 'access', title: 'Access' } },
+    {
+      path: '/access/:tab?',
+      component: () => import('../pages/AccessPage.vue'),
+      meta: { stage: 'access', title: 'Access' },
+    },
     {
       path: '/applications',
       component: () => import('../pages/ApplicationsPage.vue'),

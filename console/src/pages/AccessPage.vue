@@ -1,15 +1,19 @@
 <script setup lang="ts">
-import { mdiMagnify } from '@mdi/js'
+import { useRoute } from 'vue-router'
 import { computed } from 'vue'
-import AccessTable from '../components/AccessTable.vue'
-import { useApplicationChoices } from '../app/choices'
-import { useAddressFilter, useWords } from '../app/search'
+import AccessList from '../components/AccessList.vue'
+import ExpectedAccess from '../components/ExpectedAccess.vue'
+import MatrixTable from '../components/MatrixTable.vue'
+import MovesTable from '../components/MovesTable.vue'
 
-const { typed, words } = useWords()
-const application = useAddressFilter('application')
-const ended = useAddressFilter('ended')
-const choices = useApplicationChoices()
-const about = computed(() => ({ q: words.value, application: application.value, ended: ended.value === 'yes' }))
+const route = useRoute()
+const shown = computed(() => String(route.params.tab || 'matrix'))
+const tabs = [
+  ['matrix', 'Matrix'],
+  ['list', 'Each access, and why'],
+  ['changes', 'Compare two days'],
+  ['expected', 'What would somebody get?'],
+]
 </script>
 
 <template>
@@ -17,16 +21,23 @@ const about = computed(() => ({ q: words.value, application: application.value, 
     <div class="head">
       <div class="grow">
         <h1>Access</h1>
-        <p class="lead">Who has which role in which application, since when, and because of what.</p>
+        <p class="lead">Who has which role in which application, now or on any past day, and because of what.</p>
       </div>
     </div>
+    <v-tabs :model-value="shown" class="tabs">
+      <v-tab v-for="[key, title] in tabs" :key="key" :value="key" :to="`/access/${key}`">{{ title }}</v-tab>
+    </v-tabs>
     <div class="panel">
-      <div class="row filters">
-        <v-text-field v-model="typed" :prepend-inner-icon="mdiMagnify" label="Person" clearable class="words" />
-        <v-select v-model="application" :items="choices" label="Application" clearable class="narrow" />
-        <v-checkbox v-model="ended" label="ended" true-value="yes" :false-value="undefined" />
-      </div>
-      <AccessTable :about="about" />
+      <MatrixTable v-if="shown === 'matrix'" />
+      <MovesTable v-else-if="shown === 'changes'" />
+      <ExpectedAccess v-else-if="shown === 'expected'" />
+      <AccessList v-else />
     </div>
   </div>
 </template>
+
+<style scoped>
+.tabs {
+  margin-bottom: 12px;
+}
+</style>

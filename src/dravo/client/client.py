@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any, TypeVar, cast
 from urllib.parse import quote
 
@@ -68,13 +68,31 @@ class Dravo:
                 raise ApiError(
                     f"{self.url} answered with something that is not JSON.", "Is it Dravo's own address?", status=answer.status_code
                 ) from None
+        raise self._wrong(answer)
+
+    def stream(self, path: str, query: dict[str, Any]) -> Iterator[bytes]:
+        """Yield what the service answers to a GET, piece by piece.
+
+        Raises:
+            ApiError: as `call`.
+        """
+        parameters = {name: _plain(value) for name, value in query.items() if value is not None}
+        try:
+            with self._http.stream("GET", path, params=parameters) as answer:
+                if not answer.is_success:
+                    answer.read()
+                    raise self._wrong(answer)
+                yield from answer.iter_bytes()
+        except httpx.HTTPError as wrong:
+            raise ServiceUnreachable(f"The service at {self.url} does not answer ({wrong}).", "Is it running, and is the address right?") from wrong
+
+    def _wrong(self, answer: httpx.Response) -> ApiError:
         try:
             told = dict(answer.json()["error"])
         except (ValueError, KeyError, TypeError):
             told = {"message": f"{self.url} answered with {answer.status_code}, and not as Dravo does.", "mend": "Is the address right?"}
-        raise error_for(answer.status_code)(
-            told.get("message", ""), told.get("mend") or "", told.get("code", "error"), answer.status_code, told.get("field")
-        )
+        kind = error_for(answer.status_code)
+        return kind(told.get("message", ""), told.get("mend") or "", told.get("code", "error"), answer.status_code, told.get("field"))
 
     def overview(self) -> t.Overview:
         """Return how much there is at each stage, and how much needs a person."""
@@ -117,6 +135,34 @@ class Dravo:
         """
         about = {"kind": kind, "source": source, "application": application, "person": person, "trouble": trouble, "until": until}
         return self.pages("/activity", about)
+
+    def matrix(
+        self, *, words: str | None = None, application: str | None = None, role: str | None = None, only: str | None = None, at: str | None = None
+    ) -> Pages[t.MatrixPerson]:
+        """Return people with their roles by application, now or at a past instant (or the end of a day).
+
+        Args:
+            words: a part of a name, user name or e-mail.
+            application, role: only people who have that, by key.
+            only: "direct only", "inactive but assigned" or "highest role".
+            at: an instant or a day.
+        """
+        return self.pages("/matrix", {"q": words, "application": application, "role": role, "only": only, "at": at})
+
+    def export_matrix(self, form: str = "csv", **view: str | None) -> Iterator[bytes]:
+        """Yield the whole matrix in pieces, as "csv" or "json"; `view` as in `matrix`."""
+        query = {**view, "form": form, "q": view.get("words")}
+        query.pop("words", None)
+        return self.stream("/matrix/export", query)
+
+    def changes(self, since: str, until: str, application: str | None = None) -> Pages[t.Move]:
+        """Return who has other roles at `until` than at `since`, and by what; each an instant or a day."""
+        return self.pages("/matrix/changes", {"since": since, "until": until, "application": application})
+
+    def expected(self, source: str, attributes: dict[str, Any], groups: Sequence[str] = ()) -> t.Expected:
+        """Return which roles somebody would get who does not exist yet; nothing is changed."""
+        body = {"source": source, "attributes": attributes, "groups": [*groups]}
+        return cast(t.Expected, self.call("POST", "/access/expected", body=body))
 
     def guard(self) -> Sequence[t.GuardItem]:
         """Return what the guard holds, for each application."""

@@ -358,6 +358,22 @@ class ExchangeSheet(TypedDict):
     text: str
 
 
+class Expected(TypedDict):
+    """What somebody would have."""
+
+    active: bool
+    items: list[ExpectedRole]
+
+
+class ExpectedRole(TypedDict):
+    """A role that somebody would get, why, and what would become of the account."""
+
+    application: Named
+    role: RoleRef
+    reasons: list[str]
+    account: str | None
+
+
 class Group(TypedDict):
     """A group."""
 
@@ -420,6 +436,41 @@ class HouseSettings(TypedDict):
     """Every setting of the house."""
 
     items: list[Setting]
+
+
+class Matrix(TypedDict):
+    """A page of the matrix, with its columns."""
+
+    items: list[MatrixPerson]
+    total: int
+    next: str | None
+    applications: list[Named]
+
+
+class MatrixPerson(TypedDict):
+    """A person with their roles, by application."""
+
+    id: str
+    display_name: str
+    user_name: str
+    email: str | None
+    state: str
+    since: str
+    modified_at: str
+    roles: dict[str, list[str]]
+
+
+class Move(TypedDict):
+    """Somebody who has other roles in an application at one instant than at an earlier one, and by what."""
+
+    id: str
+    person: PersonRef
+    application: Named
+    what: str
+    before: list[str]
+    after: list[str]
+    at: str
+    reasons: list[str]
 
 
 class Named(TypedDict):
@@ -595,6 +646,14 @@ class PageOfGroups(TypedDict):
     """A page of groups."""
 
     items: list[Group]
+    total: int
+    next: str | None
+
+
+class PageOfMoves(TypedDict):
+    """A page of changes by person; the total counts people."""
+
+    items: list[Move]
     total: int
     next: str | None
 

@@ -8,6 +8,7 @@ from typing import Any
 
 from sqlalchemy import Connection, and_, bindparam, case, delete, func, insert, select, update
 
+from dravo.core.access import DIRECT
 from dravo.core.accounts import AS_IT_IS, describe
 from dravo.core.errors import WorldMoved
 from dravo.core.guard import takes_away
@@ -65,7 +66,11 @@ _REMOVE_MARK = delete(t.mark).where(t.mark.c.user_id == bindparam("user"), t.mar
 _MAKE_USER = insert(t.user)
 _MAKE_ONE_USER = Quick(_MAKE_USER)
 _OPEN_ACCESS = insert(t.access)
-_WRITE_REASONS = update(t.access).where(t.access.c.id == bindparam("access")).values(reasons=bindparam("why", type_=t.access.c.reasons.type))
+_WRITE_REASONS = (
+    update(t.access)
+    .where(t.access.c.id == bindparam("access"))
+    .values(reasons=bindparam("why", type_=t.access.c.reasons.type), direct_only=bindparam("direct"))
+)
 _CLOSE_ACCESS = (
     update(t.access)
     .where(t.access.c.id == bindparam("access"))
@@ -189,6 +194,7 @@ def _write_access(connection: Connection, outcomes: Iterable[Outcome], now: Inst
                         "application_id": change.application_id,
                         "role_id": change.role_id,
                         "reasons": why,
+                        "direct_only": _direct_only(why),
                         "from_at": now,
                         "until_at": None,
                     }
@@ -196,10 +202,14 @@ def _write_access(connection: Connection, outcomes: Iterable[Outcome], now: Inst
             elif change.closed:
                 closed.append({"access": change.id, "why": why, "until": now})
             else:
-                changed.append({"access": change.id, "why": why})
+                changed.append({"access": change.id, "why": why, "direct": _direct_only(why)})
     for statement, rows in ((_CLOSE_ACCESS, closed), (_WRITE_REASONS, changed), (_OPEN_ACCESS, opened)):
         if rows:
             connection.execute(statement, rows)
+
+
+def _direct_only(reasons: Iterable[Mapping[str, Any]]) -> bool:
+    return all(reason["kind"] == DIRECT for reason in reasons if reason["until"] is None)
 
 
 def _write_kept(connection: Connection, outcomes: Iterable[Outcome], now: Instant) -> None:

@@ -44,6 +44,10 @@ class Database:
         with connection.begin():
             yield connection
 
+    def apart(self) -> Connection:
+        """Return a connection for reading of one's own, for what is read for long; whoever asked closes it."""
+        return self._readers.connect()
+
     def glancing(self) -> Connection:
         """Return this thread's connection for reading, for a single `Quick` statement that needs no transaction."""
         return self._reader()

@@ -364,12 +364,16 @@ access = Table(
     _to("application"),
     _to("role"),
     Column("reasons", Json, nullable=False),
+    # Whether it rests on nothing but assignments to the person.
+    Column("direct_only", Boolean(create_constraint=False), nullable=False, server_default="0"),
     _at("from_at", nullable=False),
     _at("until_at"),
 )
 _one("uq_access_open", access.c.user_id, access.c.role_id, where="until_at IS NULL")
 _some("ix_access_of_application", access.c.application_id, access.c.id, where="until_at IS NULL")
 Index("ix_access_history", access.c.user_id, access.c.from_at)
+Index("ix_access_began", access.c.from_at)
+_some("ix_access_ended", access.c.until_at, where="until_at IS NOT NULL")
 
 account = Table(
     "account",

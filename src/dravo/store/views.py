@@ -333,9 +333,9 @@ def _access_line(row: Any) -> dict[str, Any]:
         "until": row.until_at,
         "reasons": [
             {
-                "kind": reason.get("kind") or ("group" if reason["group"] else "direct"),
+                "kind": reason["kind"],
                 "assignment": reason["assignment"],
-                "rule": reason.get("rule"),
+                "rule": reason["rule"],
                 "group": {"id": reason["group"], "name": reason["group_name"]} if reason["group"] else None,
                 "source": {"key": reason["source"], "label": reason["source_label"]} if reason["source"] else None,
                 "through": reason["through_names"],

@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from dravo.web.api.models import GroupRef, Named, Page, PersonRef, RoleRef
+from dravo.web.api.models import GroupRef, Named, Page, PersonLine, PersonRef, RoleRef
 
 
 class Note(BaseModel):
@@ -79,6 +79,51 @@ class Preview(BaseModel):
     top_gained: int = Field(description="How many people get the highest role.")
     confirm: str = Field(description="Why the application's name has to be typed to do it; empty if it need not be.")
     people: list[PreviewPerson]
+
+
+class MatrixPerson(PersonLine):
+    """A person with their roles, by application."""
+
+    roles: dict[str, list[str]]
+
+
+class Matrix(Page[MatrixPerson]):
+    """A page of the matrix, with its columns."""
+
+    applications: list[Named]
+
+
+class Move(BaseModel):
+    """Somebody who has other roles in an application at one instant than at an earlier one, and by what."""
+
+    id: str
+    person: PersonRef
+    application: Named
+    what: Literal["joined", "left", "changed"]
+    before: list[str]
+    after: list[str]
+    at: str
+    reasons: list[str]
+
+
+class PageOfMoves(Page[Move]):
+    """A page of changes by person; the total counts people."""
+
+
+class ExpectedRole(BaseModel):
+    """A role that somebody would get, why, and what would become of the account."""
+
+    application: Named
+    role: RoleRef
+    reasons: list[str]
+    account: str | None
+
+
+class Expected(BaseModel):
+    """What somebody would have."""
+
+    active: bool
+    items: list[ExpectedRole]
 
 
 class HeldPerson(BaseModel):

@@ -432,6 +432,37 @@ class AssignmentChange(SureBody):
     confirmed: list[Text] | None = Field(None, description="Of a pattern: groups, by id, that may give the highest role.")
 
 
+class MatrixQuery(SearchQuery):
+    """What of the matrix."""
+
+    application: str | None = Field(None, description="Only people with access to it, by key.")
+    role: str | None = Field(None, description="With an application, only people in that role of it, by key.")
+    only: Literal["direct only", "inactive but assigned", "highest role"] | None = None
+    at: str | None = Field(None, description="A past instant, or a day, of which the end is meant.")
+
+
+class ExportQuery(MatrixQuery):
+    """What of the matrix, in which form."""
+
+    form: Literal["csv", "json"] = "csv"
+
+
+class MovesQuery(PageQuery):
+    """Between which two instants."""
+
+    since: str = Field(description="The earlier instant, or a day, of which the end is meant.")
+    until: str = Field(description="The later instant, or a day, of which the end is meant.")
+    application: str | None = Field(None, description="By key.")
+
+
+class ExpectedBody(Given):
+    """Somebody who does not exist yet."""
+
+    source: Text = Field(description="Whose person it would be, by key.")
+    attributes: dict[str, Any] = Field({}, description="A SCIM User, as the source would send it.")
+    groups: list[Text] = Field([], max_length=500, description="Groups of that source, by name or id.")
+
+
 class ConfirmBody(Given):
     """A grave act, confirmed."""
 

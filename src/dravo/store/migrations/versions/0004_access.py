@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+
 import sqlalchemy as sa
 from alembic import op
 
@@ -26,6 +28,11 @@ def upgrade() -> None:
     )
     with op.batch_alter_table('kept', schema=None) as batch_op:
         batch_op.create_index('uq_kept_open', ['user_id', 'role_id'], unique=True, sqlite_where=sa.text('until_at IS NULL'), postgresql_where=sa.text('until_at IS NULL'))
+
+    with op.batch_alter_table('access', schema=None) as batch_op:
+        batch_op.add_column(sa.Column('direct_only', sa.Boolean(), server_default='0', nullable=False))
+        batch_op.create_index('ix_access_began', ['from_at'], unique=False)
+        batch_op.create_index('ix_access_ended', ['until_at'], unique=False, sqlite_where=sa.text('until_at IS NOT NULL'), postgresql_where=sa.text('until_at IS NOT NULL'))
 
     with op.batch_alter_table('application', schema=None) as batch_op:
         batch_op.add_column(sa.Column('open_to', sa.String(length=12), server_default='assigned', nullable=False))
@@ -61,3 +68,17 @@ def upgrade() -> None:
         batch_op.add_column(sa.Column('cleared_by', sa.Text(), nullable=True))
 
     # ### end Alembic commands ###
+    _say_kinds()
+
+
+def _say_kinds() -> None:
+    """Say in every reason of what kind it is: until now it was either direct or by a group."""
+    connection = op.get_bind()
+    rows = connection.execute(sa.text("SELECT id, reasons FROM access")).all()
+    values = []
+    for identifier, text in rows:
+        reasons = [{"kind": "group" if each["group"] else "direct", "rule": None, **each} for each in json.loads(text)]
+        direct = all(each["kind"] == "direct" for each in reasons if each["until"] is None)
+        values.append({"id": identifier, "reasons": json.dumps(reasons), "direct": direct})
+    if values:
+        connection.execute(sa.text("UPDATE access SET reasons = :reasons, direct_only = :direct WHERE id = :id"), values)

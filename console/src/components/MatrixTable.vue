@@ -1,0 +1,103 @@
+<script setup lang="ts">
+// People against applications, now or at the end of a past day; the filters stay in the address, and all of it can be exported.
+import { mdiFileDownloadOutline, mdiMagnify } from '@mdi/js'
+import { computed, ref, watch } from 'vue'
+import { answered, api, type Schemas } from '../api/client'
+import { useApplicationChoices } from '../app/choices'
+import { useAddressFilter, useWords } from '../app/search'
+import EmptyState from './EmptyState.vue'
+import PagedTable from './PagedTable.vue'
+import StateMark from './StateMark.vue'
+
+const { typed, words } = useWords()
+const application = useAddressFilter('application')
+const only = useAddressFilter('only')
+const at = useAddressFilter('at')
+const choices = useApplicationChoices()
+const narrowed = [
+  { title: 'only by direct assignment', value: 'direct only' },
+  { title: 'inactive but assigned', value: 'inactive but assigned' },
+  { title: 'who have a highest role', value: 'highest role' },
+]
+type Only = 'direct only' | 'inactive but assigned' | 'highest role'
+const view = computed(() => ({
+  q: words.value,
+  application: application.value,
+  only: only.value as Only | undefined,
+  at: at.value,
+}))
+const applications = ref<Schemas['Named'][]>([])
+async function fetch(after: string | undefined, count: number) {
+  const page = await answered(api.GET('/api/v1/matrix', { params: { query: { after, count, ...view.value } } }))
+  applications.value = page.applications
+  return page
+}
+watch(application, () => (applications.value = []))
+const columns = computed(() => ['Person', 'State', ...applications.value.map((each) => each.label)])
+
+/** Where the whole of what is shown can be had as a file. */
+const address = (form: 'csv' | 'json') => {
+  const query = new URLSearchParams({ form })
+  for (const [name, value] of Object.entries(view.value)) if (value) query.set(name, value)
+  return `/api/v1/matrix/export?${query}`
+}
+</script>
+
+<template>
+  <div class="row filters">
+    <v-text-field v-model="typed" :prepend-inner-icon="mdiMagnify" label="Person" clearable class="words" />
+    <v-select v-model="application" :items="choices" label="Application" clearable class="narrow" />
+    <v-select v-model="only" :items="narrowed" label="Only those" clearable class="narrow" />
+    <v-text-field
+      v-model="at"
+      type="date"
+      label="At the end of the day"
+      clearable
+      class="narrow"
+      persistent-placeholder
+    />
+    <span class="files">
+      <v-btn variant="outlined" :prepend-icon="mdiFileDownloadOutline" :href="address('csv')" download>CSV</v-btn>
+      <v-btn variant="text" :href="address('json')" download>JSON</v-btn>
+    </span>
+  </div>
+  <PagedTable
+    name="matrix"
+    caption="People against applications"
+    :columns="columns"
+    :fetch="fetch"
+    :about="view"
+    :refresh="at ? 0 : 8000"
+  >
+    <template #row="{ item }">
+      <td>
+        <router-link :to="`/people/${item.id}`">{{ item.display_name }}</router-link>
+        <div class="mono quiet">{{ item.user_name }}</div>
+      </td>
+      <td><StateMark :state="item.state" /></td>
+      <td v-for="each in applications" :key="each.key">
+        <router-link
+          v-if="item.roles[each.key]"
+          :to="`/applications/${each.key}/people?q=${item.user_name}`"
+          class="roles"
+        >
+          <span v-for="role in item.roles[each.key]" :key="role">{{ role }}</span>
+        </router-link>
+        <span v-else class="quiet" aria-label="none">·</span>
+      </td>
+    </template>
+    <template #empty>
+      <EmptyState title="Nobody">Nobody has access that fits. Take a filter away, or map a group to a role.</EmptyState>
+    </template>
+  </PagedTable>
+</template>
+
+<style scoped>
+.roles {
+  display: inline-flex;
+  flex-direction: column;
+}
+.files {
+  white-space: nowrap;
+}
+</style>

@@ -1,0 +1,65 @@
+"""What somebody would have who does not exist yet: attributes and groups given, roles expected; nothing is changed."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from dravo.core.errors import InvalidInput
+from dravo.core.planning import Person, work_out
+from dravo.core.records import PersonRecord
+from dravo.core.scim.errors import ScimError
+from dravo.core.scim.resources import read_resource
+from dravo.services import shapes
+from dravo.services.house import House
+from dravo.services.named import source_by_key
+from dravo.services.subjects import find_group
+from dravo.store import clock
+
+
+def expect(house: House, source: str, attributes: Mapping[str, Any], groups: Sequence[str]) -> dict[str, Any]:
+    """Return which roles somebody of a source would get, with the reasons of each, and how each account would be.
+
+    Args:
+        source: whose person it would be, by key.
+        attributes: a SCIM User as the source would send it; a trace's body can be taken as it is.
+        groups: groups of that source, by name or id.
+
+    Raises:
+        NotFound, InvalidInput: as the push channel would refuse it.
+    """
+    now = clock.now()
+    with house.database.reading() as connection:
+        row = source_by_key(connection, source, "source")
+        shape = shapes.of_source(house, connection, row.id).user
+        try:
+            data = read_resource({"userName": "somebody", **attributes}, shape)
+        except ScimError as wrong:
+            raise InvalidInput(wrong.detail, "Give the attributes as the source would send them.", "attributes") from None
+        named = [find_group(connection, each, source).id for each in groups]
+        catalogue = house.catalogue.get(connection)
+    record = PersonRecord("expected", row.id, "push", data, "expected")
+    outcome = work_out(Person("expected", None, (record,), tuple(named)), catalogue, now)
+    due = {change.application_id: change.due for change in outcome.accounts}
+    items = []
+    for change in sorted(outcome.access, key=lambda each: (catalogue.applications[each.application_id].label, -catalogue.roles[each.role_id].rank)):
+        application, role = catalogue.applications[change.application_id], catalogue.roles[change.role_id]
+        account = due.get(change.application_id)
+        items.append(
+            {
+                "application": {"key": application.key, "label": application.label},
+                "role": {"key": role.key, "label": role.label, "rank": role.rank},
+                "reasons": [_because(reason) for reason in change.reasons],
+                "account": None if account is None else account.get("problem") or "would be made",
+            }
+        )
+    return {"active": outcome.user.active, "items": items}
+
+
+def _because(reason: Mapping[str, Any]) -> str:
+    """Return a reason as a chain in words."""
+    if reason["group"]:
+        source = [reason["source_label"]] if reason["source_label"] else []
+        return " > ".join([*source, *reason["through_names"], reason["group_name"] or reason["group"]])
+    words = {"rule": f"rule {reason['rule']}", "everybody": "everybody", "default": "the default role"}
+    return words[reason["kind"]]

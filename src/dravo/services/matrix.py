@@ -1,0 +1,274 @@
+"""Who has which role where: people against applications now or at any past instant, what changed between two, and exports."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections import defaultdict
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+import orjson
+from sqlalchemy import Connection, Select, and_, exists, or_, select
+
+from dravo.core.errors import InvalidInput
+from dravo.core.instants import Instant
+from dravo.services.house import House
+from dravo.services.named import application_by_key
+from dravo.store import tables as t
+from dravo.store.pages import Ask, page
+from dravo.store.views import contains, person_line
+
+DIRECT_ONLY, INACTIVE_ASSIGNED, HIGHEST = "direct only", "inactive but assigned", "highest role"
+NARROWED = (DIRECT_ONLY, INACTIVE_ASSIGNED, HIGHEST)
+MOST_APPLICATIONS = 200
+CHUNK = 500
+
+
+@dataclass(frozen=True)
+class View:
+    """What of the matrix is looked at.
+
+    Attributes:
+        words: a part of a name, user name or e-mail.
+        application: only people with access to it, by key; the matrix then has only that column.
+        role: with an application, only people in that role of it, by key.
+        only: one of `NARROWED`.
+        at: a past instant; None is now.
+    """
+
+    words: str | None = None
+    application: str | None = None
+    role: str | None = None
+    only: str | None = None
+    at: Instant | None = None
+
+
+def people(house: House, view: View, ask: Ask) -> dict[str, Any]:
+    """Return a page of the matrix: {"applications": columns, "items": people by name, each with roles by application}.
+
+    Raises:
+        NotFound, InvalidInput.
+    """
+    with house.database.reading() as connection:
+        columns = _columns(connection, view)
+        found = page(connection, _statement(connection, view), [t.user.c.display_name_key, t.user.c.id], ask, person_line)
+        _fill(connection, found["items"], view)
+    return {**found, "applications": [{"key": each.key, "label": each.label} for each in columns]}
+
+
+def _columns(connection: Connection, view: View) -> list[Any]:
+    if view.application:
+        return [application_by_key(connection, view.application)]
+    p = t.application.c
+    return list(connection.execute(select(p.id, p.key, p.label).order_by(p.label, p.id).limit(MOST_APPLICATIONS)))
+
+
+def _at(at: Instant | None) -> Any:
+    """Return the condition that an access holds at an instant."""
+    x = t.access.c
+    if at is None:
+        return x.until_at.is_(None)
+    return and_(x.from_at <= at, or_(x.until_at.is_(None), x.until_at > at))
+
+
+def _statement(connection: Connection, view: View) -> Select[Any]:
+    """Return the select of the people whom a view shows; everybody with access, unless words ask for somebody."""
+    u, x, r = t.user.c, t.access.c, t.role.c
+    statement = select(u.id, u.user_name, u.display_name, u.email, u.active, u.gone_at, u.inactive_since, u.created_at, u.modified_at)
+    if view.words:
+        columns = (u.display_name_key, u.user_name_key, u.email_key)
+        statement = statement.where(or_(*(contains(column, view.words) for column in columns)))
+    has = [x.user_id == u.id, _at(view.at)]
+    if view.application:
+        application = application_by_key(connection, view.application)
+        has.append(x.application_id == application.id)
+        if view.role:
+            has.append(x.role_id == select(r.id).where(r.application_id == application.id, r.key == view.role).scalar_subquery())
+    elif view.role:
+        raise InvalidInput("A role is one of an application.", "Say the application too.", "role")
+    if view.only is not None and view.only not in NARROWED:
+        raise InvalidInput(f"'{view.only}' is nothing to look for.", f"It is one of: {', '.join(NARROWED)}.", "only")
+    if view.only == HIGHEST:
+        has.append(x.role_id.in_(_highest(connection)))
+    if view.only == DIRECT_ONLY:
+        by_rule = exists().where(*has, x.direct_only.is_(False))
+        return statement.where(exists().where(*has), ~by_rule)
+    if view.only == INACTIVE_ASSIGNED:
+        a = t.assignment.c
+        assigned = [a.user_id == u.id, a.removed_at.is_(None), a.excludes.is_(False)]
+        if view.application:
+            assigned.append(a.application_id == application_by_key(connection, view.application).id)
+        return statement.where(u.active.is_(False), exists().where(*assigned))
+    if view.application or view.only or not view.words:
+        # Whoever has nothing is not in the matrix, unless looked for by name.
+        statement = statement.where(exists().where(*has))
+    return statement
+
+
+def _highest(connection: Connection) -> list[str]:
+    best: dict[str, tuple[tuple[int, str], str]] = {}
+    for row in connection.execute(select(t.role)):
+        order = (-row.rank, row.key)
+        if row.application_id not in best or order < best[row.application_id][0]:
+            best[row.application_id] = (order, row.id)
+    return [role_id for _, role_id in best.values()]
+
+
+def _fill(connection: Connection, items: list[dict[str, Any]], view: View) -> None:
+    """Put beside each person the roles that they have at the view's instant, by application."""
+    roles = _roles(connection, [item["id"] for item in items], _at(view.at))
+    for item in items:
+        item["roles"] = roles.get(item["id"], {})
+
+
+def _roles(connection: Connection, user_ids: list[str], condition: Any) -> dict[str, dict[str, list[str]]]:
+    x, p, r = t.access.c, t.application.c, t.role.c
+    found: defaultdict[str, dict[str, list[str]]] = defaultdict(dict)
+    for start in range(0, len(user_ids), CHUNK):
+        statement = (
+            select(x.user_id, p.key, r.label)
+            .join(t.application, p.id == x.application_id)
+            .join(t.role, r.id == x.role_id)
+            .where(x.user_id.in_(user_ids[start : start + CHUNK]), condition)
+            .order_by(r.rank.desc(), r.key)
+        )
+        for user_id, key, label in connection.execute(statement):
+            found[user_id].setdefault(key, []).append(label)
+    return found
+
+
+# Two instants
+
+
+def changes(house: House, application: str | None, since: Instant, until: Instant, ask: Ask) -> dict[str, Any]:
+    """Return a page of who has other roles at one instant than at an earlier one, and by what.
+
+    Returns:
+        items of {"person", "application", "what": "joined", "left" or "changed", "before", "after", "reasons"}; the total counts people.
+
+    Raises:
+        InvalidInput: if the first is not before the second; NotFound.
+    """
+    if since >= until:
+        raise InvalidInput("The first instant is not before the second.", "Give the earlier one first.", "since")
+    u, x = t.user.c, t.access.c
+    with house.database.reading() as connection:
+        moved = _moved(since, until)
+        where = [x.user_id == u.id, moved]
+        if application:
+            where.append(x.application_id == application_by_key(connection, application).id)
+        statement = select(u.id, u.user_name, u.display_name).where(exists().where(*where))
+        found = page(connection, statement, [u.display_name_key, u.id], ask, lambda row: dict(row._mapping))
+        items = [line for person in found["items"] for line in _changes_of(connection, person, application, since, until)]
+    return {"items": items, "total": found["total"], "next": found["next"]}
+
+
+def _moved(since: Instant, until: Instant) -> Any:
+    x = t.access.c
+    return or_(and_(x.from_at > since, x.from_at <= until), and_(x.until_at > since, x.until_at <= until))
+
+
+def _changes_of(connection: Connection, person: dict[str, Any], application: str | None, since: Instant, until: Instant) -> Iterator[dict[str, Any]]:
+    x, p, r = t.access.c, t.application.c, t.role.c
+    statement = (
+        select(x.from_at, x.until_at, x.reasons, p.key, p.label, r.label.label("role"))
+        .join(t.application, p.id == x.application_id)
+        .join(t.role, r.id == x.role_id)
+        .where(x.user_id == person["id"], or_(_at(since), _moved(since, until)))
+        .order_by(p.label, r.rank.desc(), x.from_at)
+    )
+    if application:
+        statement = statement.where(p.key == application)
+    by_application: defaultdict[tuple[str, str], list[Any]] = defaultdict(list)
+    for row in connection.execute(statement):
+        by_application[row.key, row.label].append(row)
+    for (key, label), rows in by_application.items():
+        before = list(dict.fromkeys(row.role for row in rows if _holds(row, since)))
+        after = list(dict.fromkeys(row.role for row in rows if _holds(row, until)))
+        if set(before) == set(after):
+            continue
+        moved = [row for row in rows if _holds(row, since) != _holds(row, until)]
+        yield {
+            "id": f"{person['id']}:{key}",
+            "person": {"id": person["id"], "display_name": person["display_name"], "user_name": person["user_name"]},
+            "application": {"key": key, "label": label},
+            "what": "joined" if not before else "left" if not after else "changed",
+            "before": before,
+            "after": after,
+            "at": max(row.until_at if row.until_at and row.until_at <= until else row.from_at for row in moved),
+            "reasons": list(dict.fromkeys(_because(row) for row in moved)),
+        }
+
+
+def _holds(row: Any, at: Instant) -> bool:
+    return bool(row.from_at <= at and (row.until_at is None or row.until_at > at))
+
+
+def _because(row: Any) -> str:
+    """Return in a few words by what an access came, or by what it went: its last reason."""
+    reason = row.reasons[-1]
+    names = {
+        "rule": f"rule {reason['rule']}",
+        "everybody": "everybody",
+        "default": "default role",
+        "kept": "kept",
+        "direct": "assignment to the person",
+    }
+    named = f"group {reason['group_name']}" if reason["group"] else names[reason["kind"]]
+    return f"{row.role}: {named}"
+
+
+# Exports
+
+
+def export(house: House, view: View, form: str) -> Iterator[bytes]:
+    """Yield the whole matrix as CSV or JSON, some hundred people at a time, all of one transaction.
+
+    Args:
+        form: "csv" or "json".
+
+    Raises:
+        NotFound, InvalidInput: before the first piece.
+    """
+    connection = house.database.apart()
+    try:
+        columns = _columns(connection, view)
+        statement = _statement(connection, view).add_columns(t.user.c.display_name_key).order_by(t.user.c.display_name_key, t.user.c.id)
+        rows = connection.execute(statement.execution_options(yield_per=CHUNK))
+        pieces = rows.partitions(CHUNK)
+    except BaseException:
+        connection.close()
+        raise
+    return _pieces(connection, pieces, columns, view, form)
+
+
+def _pieces(connection: Connection, pieces: Any, columns: list[Any], view: View, form: str) -> Iterator[bytes]:
+    try:
+        if form == "csv":
+            yield _csv(["person", "user name", "e-mail", "state", *(each.label for each in columns)])
+        else:
+            yield b"[\n"
+        first = True
+        for some in pieces:
+            items = [person_line(row) for row in some]
+            _fill(connection, items, view)
+            for item in items:
+                if form == "csv":
+                    cells = ["; ".join(item["roles"].get(each.key, ())) for each in columns]
+                    yield _csv([item["display_name"], item["user_name"], item["email"] or "", item["state"], *cells])
+                else:
+                    yield (b"" if first else b",\n") + orjson.dumps(item)
+                    first = False
+        if form == "json":
+            yield b"\n]\n"
+    finally:
+        connection.close()
+
+
+def _csv(cells: list[str]) -> bytes:
+    """Return a line of CSV (RFC 4180); a cell that a spreadsheet would take for a formula begins with an apostrophe."""
+    line = io.StringIO()
+    csv.writer(line).writerow(f"'{cell}" if cell[:1] in ("=", "+", "-", "@", "\t", "\r") else cell for cell in cells)
+    return line.getvalue().encode()

@@ -1,0 +1,63 @@
+"""The matrix of people against applications, at any instant; what changed between two; and what somebody would have."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from flask import Response, stream_with_context
+
+from dravo.core.days import end_of, is_day
+from dravo.core.instants import Instant, parse_instant
+from dravo.services import expecting, matrix, settings
+from dravo.services.matrix import View
+from dravo.web.api import access_models as xm
+from dravo.web.api import asked as q
+from dravo.web.api.door import ask, house, needs, room
+
+rooms = room("matrix")
+
+
+@rooms.get("/matrix", responses={200: xm.Matrix})
+@needs("access.read")
+def show_matrix(query: q.MatrixQuery) -> dict[str, Any]:
+    """People against applications, now or at a past instant."""
+    return matrix.people(house(), view_of(query), ask(query))
+
+
+@rooms.get("/matrix/export", responses={200: None})
+@needs("access.read")
+def export_matrix(query: q.ExportQuery) -> Response:
+    """The whole matrix as CSV or JSON, streamed."""
+    pieces = matrix.export(house(), view_of(query), query.form)
+    kind = "text/csv" if query.form == "csv" else "application/json"
+    headers = {"Content-Disposition": f"attachment; filename=access.{query.form}"}
+    return Response(stream_with_context(pieces), mimetype=kind, headers=headers)
+
+
+@rooms.get("/matrix/changes", responses={200: xm.PageOfMoves})
+@needs("access.read")
+def show_changes(query: q.MovesQuery) -> dict[str, Any]:
+    """Who has other roles at one instant than at an earlier one, and by what."""
+    since, until = instant_of(query.since, "since"), instant_of(query.until, "until")
+    return matrix.changes(house(), query.application, since, until, ask(query))
+
+
+@rooms.post("/access/expected", responses={200: xm.Expected})
+@needs("access.read")
+def show_expected(body: q.ExpectedBody) -> dict[str, Any]:
+    """Which roles somebody would get who does not exist yet; nothing is changed."""
+    return expecting.expect(house(), body.source, body.attributes, body.groups)
+
+
+def view_of(query: q.MatrixQuery) -> View:
+    """Return what of the matrix is asked for."""
+    at = instant_of(query.at, "at") if query.at else None
+    return View(query.q, query.application, query.role, query.only, at)
+
+
+def instant_of(text: str, field: str) -> Instant:
+    """Return an instant; a day is meant as its end, where the organisation is."""
+    if not is_day(text):
+        return parse_instant(text, field)
+    with house().database.reading() as connection:
+        return end_of(text, settings.time_zone(connection), field)
