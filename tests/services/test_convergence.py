@@ -20,7 +20,7 @@ from dravo.core.instants import later
 from dravo.demo.application import Application
 from dravo.demo.wire import Call
 from dravo.protocols.scim.outgoing import Connection, Request, Response, Unreachable
-from dravo.services import answering, applications, assigning, delivering, group_delivering
+from dravo.services import answering, applications, assigning, delivering, group_delivering, guarding
 from dravo.services.subjects import Wish
 from dravo.services.talking import Talker
 from dravo.store import clock
@@ -84,7 +84,7 @@ class Convergence(RuleBasedStateMachine):
     def __init__(self) -> None:
         super().__init__()
         self.folder = tempfile.TemporaryDirectory()
-        self.rooms = Rooms(Path(self.folder.name))
+        self.rooms = Rooms(Path(self.folder.name)).unguarded()
         self.application = Application("Records", "token", Path(self.folder.name) / "stand-in")
         self.wire: Any = Wire(self.application)
         self.talker = talking(self.rooms, self.wire)
@@ -175,6 +175,8 @@ class Convergence(RuleBasedStateMachine):
         return [row for row in self.rooms.rows(t.delivered_group) if row.state == "waiting"]
 
     def open_deliveries(self) -> list[Any]:
+        # The worker asks the guard before it looks for what to deliver.
+        guarding.judge(self.rooms.house, clock.now())
         return [row for row in self.rooms.rows(t.delivery) if row.closed_at is None]
 
     @rule()

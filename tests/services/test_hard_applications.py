@@ -109,6 +109,7 @@ class Garden:
 
 @pytest.fixture
 def garden(rooms: Rooms, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Garden]:
+    rooms.unguarded()
     # Pauses grow as they do, from a smaller first one: a thousand people have to be through while somebody waits.
     monkeypatch.setattr(answering, "FIRST_PAUSE", 0.2)
     with stand_in(tmp_path) as app:

@@ -73,7 +73,7 @@ def test_nobody_gets_in_without_a_token(inside: Inside) -> None:
 # What is sent with a body and changes nothing.
 HARMLESS = (
     "/api/v1/assignments/preview", "/api/v1/session", "/api/v1/applications/{key}/settings/preview", "/api/v1/expressions/try",
-    "/api/v1/assignments/{id}/preview", "/api/v1/applications/{key}/policy/preview", "/api/v1/applications/{key}/mapping/pattern", "/api/v1/rules/try",
+    "/api/v1/assignments/{id}/preview", "/api/v1/applications/{key}/policy/preview", "/api/v1/applications/{key}/mapping/pattern", "/api/v1/rules/try", "/api/v1/access/expected",
 )  # fmt: skip
 
 

@@ -57,7 +57,7 @@ const expected = useQuery({
 <template>
   <div class="form">
     <div class="row">
-      <v-select v-model="source" :items="sources" label="A person of the source" />
+      <v-autocomplete v-model="source" :items="sources" label="A person of the source" />
       <v-autocomplete
         v-model="groups"
         :items="choices"

@@ -76,14 +76,8 @@ const address = (form: 'csv' | 'json') => {
       </td>
       <td><StateMark :state="item.state" /></td>
       <td v-for="each in applications" :key="each.key">
-        <router-link
-          v-if="item.roles[each.key]"
-          :to="`/applications/${each.key}/people?q=${item.user_name}`"
-          class="roles"
-        >
-          <span v-for="role in item.roles[each.key]" :key="role">{{ role }}</span>
-        </router-link>
-        <span v-else class="quiet" aria-label="none">·</span>
+        <div v-for="role in item.roles[each.key]" :key="role">{{ role }}</div>
+        <span v-if="!item.roles[each.key]" class="quiet">·</span>
       </td>
     </template>
     <template #empty>
@@ -93,10 +87,6 @@ const address = (form: 'csv' | 'json') => {
 </template>
 
 <style scoped>
-.roles {
-  display: inline-flex;
-  flex-direction: column;
-}
 .files {
   white-space: nowrap;
 }

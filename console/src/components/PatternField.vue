@@ -42,7 +42,7 @@ const shown = computed(() => (asked.value && !tried.error.value ? tried.data.val
 
 <template>
   <div class="row">
-    <v-select v-model="source" :items="sources" label="Source" />
+    <v-autocomplete v-model="source" :items="sources" label="Source" />
     <v-text-field
       v-model="pattern"
       label="Pattern of group names"

@@ -31,7 +31,8 @@ class Pages(Generic[Item]):
 
     def page(self, after: str | None = None, count: int | None = None) -> Page[Item]:
         """Return one page."""
-        return Page(**self._fetch(after, count or self._count))
+        found = self._fetch(after, count or self._count)
+        return Page(found["items"], found["total"], found["next"])
 
     def __iter__(self) -> Iterator[Item]:
         after: str | None = None

@@ -1,0 +1,93 @@
+"""The commands for access: what each prints, and that a mistake is told with its mend."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from tests.client.test_client_and_command_line import dravo
+from tests.harness import Running, eventually
+
+Fresh = Callable[[str], str]
+ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
+
+
+@pytest.fixture
+def desk(running: Running, fresh: Fresh) -> dict[str, str]:
+    source, desk, name = fresh("staff"), fresh("desk"), fresh("ada")
+    provider = running.provider(source)
+    running.application(desk)
+    provider.group("desk-viewer", [provider.person(name, displayName=f"Ada {name}", title=f"Guide {name}")])
+    return {"source": source, "desk": desk, "name": name}
+
+
+def ran(running: Running, *arguments: str, stdin: str = "", code: int = 0) -> str:
+    done = dravo(running, *arguments, stdin=stdin)
+    assert done.returncode == code, (done.stdout, done.stderr)
+    return done.stdout if code == 0 else done.stdout + done.stderr
+
+
+def test_rules_patterns_and_exclusions_are_made_and_read(running: Running, desk: dict[str, str]) -> None:
+    key, name = desk["desk"], desk["name"]
+    rule = f'title eq "Guide {name}"'
+    assert f"1 people meet {rule}." in ran(running, "assignment", "reach", rule)
+    assert "1 gain" in ran(running, "assignment", "add", key, "viewer", "--rule", rule, "--preview")
+    assert "whoever has title" in ran(running, "assignment", "add", key, "viewer", "--rule", rule)
+    tried = ran(running, "mapping", "try-pattern", key, "--source", desk["source"], "^desk-(.+)$")
+    assert "It reaches 1 people by 1 groups." in tried
+    assert "as the name says" in ran(running, "assignment", "add", key, "--source", desk["source"], "--pattern", "^desk-(.+)$")
+    listed = ran(running, "mapping", "list", key)
+    assert "groups like ^desk-(.+)$" in listed and rule in listed
+    assert "rule title eq" in ran(running, "why", name, key)
+    assert "kept out" in ran(running, "assignment", "add", key, "--person", name, "--keep-out")
+    assert "is kept out of" in ran(running, "why", name, key)
+    assert "one of --person" in ran(running, "assignment", "add", key, "viewer", code=2)
+    assert "without its source" in ran(running, "assignment", "add", key, "viewer", "--rule", 'groups.display eq "x"', code=2)
+
+
+def test_many_are_mapped_from_a_file(running: Running, desk: dict[str, str], tmp_path: Path) -> None:
+    file = tmp_path / "rows.csv"
+    file.write_text(f"source,group,role\n{desk['source']},desk-viewer,viewer\n{desk['source']},nothing,viewer\n")
+    assert "There is no group" in ran(running, "mapping", "add-many", desk["desk"], str(file), code=1)
+    good = f"{desk['source']},desk-viewer,viewer\n"
+    assert "1 gain" in ran(running, "mapping", "add-many", desk["desk"], "-", stdin=good)
+    assert "1 groups were mapped." in ran(running, "mapping", "add-many", desk["desk"], "-", "--apply", stdin=good)
+    assert "cannot be read" in ran(running, "mapping", "add-many", desk["desk"], str(tmp_path / "none"), code=2)
+
+
+def test_the_policy_is_shown_previewed_and_set(running: Running, desk: dict[str, str]) -> None:
+    key = desk["desk"]
+    assert "the assigned only" in ran(running, "policy", "show", key)
+    wanted = ("--open-to", "everybody", "--if-nothing", "default role", "--default-role", "viewer")
+    assert "gain" in ran(running, "policy", "set", key, *wanted, "--preview")
+    assert "the default role, viewer" in ran(running, "policy", "set", key, *wanted)
+    assert json.loads(ran(running, "policy", "show", key, "--json"))["open_to"] == "everybody"
+    ran(running, "policy", "set", key, "--open-to", "assigned")
+
+
+def test_the_matrix_changes_and_what_somebody_would_get(running: Running, desk: dict[str, str], tmp_path: Path) -> None:
+    key, name = desk["desk"], desk["name"]
+    ran(running, "assignment", "add", key, "viewer", "--source", desk["source"], "--group", "desk-viewer")
+    eventually(lambda: f"{key}: Viewer" in ran(running, "matrix", "--application", key))
+    assert f"{key}: Viewer" in ran(running, "matrix", name)
+    assert "Nobody fits." in ran(running, "matrix", "--application", key, "--at", "2020-01-01")
+    assert "group desk-viewer" in ran(running, "changes", "2020-01-01", "2999-01-01", "--application", key)
+    file = tmp_path / "access.json"
+    assert "bytes were written" in ran(running, "matrix", "--application", key, "--export", str(file))
+    assert json.loads(file.read_text())[0]["roles"] == {key: ["Viewer"]}
+    assert f"{name},," in ran(running, "matrix", "--application", key, "--export", "-")
+    assert "desk-viewer" in ran(running, "expected", desk["source"], "--group", "desk-viewer")
+    assert "They would get nothing" in ran(running, "expected", desk["source"], "--attribute", "title=None")
+    assert "inactive gets nothing" in ran(running, "expected", desk["source"], "--user", "-", stdin='{"active": false}')
+    assert "is not NAME=VALUE" in ran(running, "expected", desk["source"], "--attribute", "title", code=2)
+    assert "Give the earlier one first." in ran(running, "changes", "2026-01-02", "2026-01-01", code=2)
+
+
+def test_what_the_guard_holds_is_listed(running: Running, desk: dict[str, str]) -> None:
+    assert "Nothing is held." in ran(running, "guard", "list")
+    label = desk["desk"].replace("-", " ").title()
+    assert "was not confirmed" in ran(running, "guard", "let-through", desk["desk"], "--confirm", "x", code=1)
+    assert "holds nothing" in ran(running, "guard", "drop", desk["desk"], "--confirm", label, code=3)
