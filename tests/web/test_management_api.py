@@ -12,13 +12,15 @@ import pytest
 from sqlalchemy import text
 
 from dravo.client import Dravo, InvalidRequest
-from dravo.core.errors import TooManyTries
-from dravo.services import auditing, operators, sources
+from dravo.core.errors import InvalidInput, TooManyTries
+from dravo.services import applications, assigning, auditing, operators, sources
 from dravo.services.house import House
 from dravo.services.operators import Limiter
 from dravo.services.permissions import Caller
+from dravo.services.subjects import Wish
 from dravo.web.app import create_app
 from tests.harness import PASSWORD, Running, StandIn
+from tests.rooms import Rooms
 
 Fresh = Callable[[str], str]
 ONLY_CHIEF = {("GET", "/api/v1/operators"), ("POST", "/api/v1/operators"), ("POST", "/api/v1/operators/{id}/disable")}
@@ -50,8 +52,8 @@ class Inside:
         body = {} if method != "GET" else None
         return self.app.test_client().open(re.sub(r"{\w+}", "nothing-there", path), method=method, headers=headers, json=body)
 
-    def token(self, kind: str, scope: str) -> str:
-        made = operators.add(self.house, operators.SYSTEM, f"{kind}.{scope}", kind)
+    def token(self, kind: str, scope: str, **more: Any) -> str:
+        made = operators.add(self.house, operators.SYSTEM, f"{kind}.{scope}{'.masked' if more.get('masked') else ''}", kind, **more)
         caller = Caller(made["id"], made["name"], kind)
         return f"Bearer {operators.add_token(self.house, caller, 'Walk', scope)['token']}"
 
@@ -86,6 +88,141 @@ def test_a_token_for_reading_changes_nothing(inside: Inside) -> None:
                 harmless = False
             answer = inside.call(method, path, Authorization=reading)
             assert (answer.status_code != 403) == harmless, (kind, method, path, answer.text)
+
+
+# What others than chief and administrator may call beyond reading: their own session and tokens; and what is looked at with a body.
+OWN = {("DELETE", "/api/v1/session"), ("POST", "/api/v1/session"), ("POST", "/api/v1/tokens"), ("DELETE", "/api/v1/tokens/{id}")}
+LOOKED_AT = {
+    ("POST", path)
+    for path in (
+        "/api/v1/assignments/preview", "/api/v1/assignments/{id}/preview", "/api/v1/applications/{key}/settings/preview",
+        "/api/v1/applications/{key}/policy/preview", "/api/v1/applications/{key}/mapping/pattern", "/api/v1/expressions/try",
+        "/api/v1/rules/try", "/api/v1/access/expected",
+    )
+}  # fmt: skip
+AGAIN = {("POST", "/api/v1/deliveries/{id}/again"), ("POST", "/api/v1/applications/{key}/groups/{id}/again")}
+AUDITED = {("GET", "/api/v1/audit"), ("GET", "/api/v1/audit/verdict")}
+# What shows, or lets one find out, what people's attributes are.
+OF_ATTRIBUTES = {
+    ("GET", "/api/v1/accounts/{id}"), ("GET", "/api/v1/applications/{key}/drift"), ("GET", "/api/v1/sources/{key}/requests/{id}"),
+    ("POST", "/api/v1/assignments/preview"), ("POST", "/api/v1/assignments/{id}/preview"), ("POST", "/api/v1/rules/try"),
+    ("POST", "/api/v1/applications/{key}/settings/preview"), ("POST", "/api/v1/expressions/try"),
+}  # fmt: skip
+
+
+def may(kind: str, masked: bool, route: tuple[str, str]) -> bool:
+    """Whether a kind of operator may call a route."""
+    if kind == "chief":
+        return True
+    if route in ONLY_CHIEF or (masked and route in OF_ATTRIBUTES):
+        return False
+    if kind == "administrator" or route in OWN | LOOKED_AT:
+        return True
+    if route[0] != "GET":
+        return kind == "help desk" and route in AGAIN
+    return kind == "auditor" or route not in AUDITED
+
+
+@pytest.mark.parametrize(("kind", "masked"), [("auditor", False), ("auditor", True), ("help desk", False), ("help desk", True)])
+def test_every_route_with_every_kind_of_operator(inside: Inside, kind: str, masked: bool) -> None:
+    writing = inside.token(kind, "write", masked=masked)
+    for method, path in inside.routes():
+        answer = inside.call(method, path, Authorization=writing)
+        assert (answer.status_code != 403) == may(kind, masked, (method, path)), (method, path, answer.text)
+
+
+# What an application owner may call for an application of their own, beyond what is nobody's in particular.
+OF_THEIRS = {
+    ("GET", "/api/v1/applications/{key}"), ("GET", "/api/v1/applications/{key}/mapping"), ("POST", "/api/v1/applications/{key}/mapping/bulk"),
+    ("POST", "/api/v1/applications/{key}/mapping/pattern"), ("POST", "/api/v1/applications/{key}/policy/preview"),
+    ("GET", "/api/v1/people/{person}/why/{application}"),
+}  # fmt: skip
+BY_NAME = {
+    ("GET", path)
+    for path in (
+        "/api/v1/assignments", "/api/v1/access", "/api/v1/accounts", "/api/v1/deliveries", "/api/v1/deliveries/kinds", "/api/v1/matrix",
+        "/api/v1/matrix/export", "/api/v1/matrix/changes", "/api/v1/activity",
+    )
+} | {("POST", "/api/v1/assignments"), ("POST", "/api/v1/assignments/preview")}  # fmt: skip
+OF_ASSIGNMENTS = {(method, "/api/v1/assignments/{id}") for method in ("GET", "PUT", "DELETE")} | {
+    ("POST", "/api/v1/assignments/{id}/preview"), ("GET", "/api/v1/assignments/{id}/removal"),
+}  # fmt: skip
+NOBODYS = OWN | {
+    ("GET", path) for path in ("/api/v1/session", "/api/v1/overview", "/api/v1/settings", "/api/v1/tokens", "/api/v1/applications",
+                               "/api/v1/people", "/api/v1/groups")
+} | {("POST", "/api/v1/rules/try")}  # fmt: skip
+
+
+def test_an_application_owner_goes_about_their_own_applications_only(inside: Inside) -> None:
+    house = inside.house
+    for key in ("mine", "other"):
+        applications.add(house, operators.SYSTEM, key, key.title(), None, tracked_only=True)
+        applications.add_role(house, operators.SYSTEM, key, "viewer", "Viewer", 1)
+    made = {key: assigning.add(house, operators.SYSTEM, Wish(key, "viewer", everybody=True))["id"] for key in ("mine", "other")}
+    token = inside.token("application owner", "write", applications=["mine"])
+
+    def status(method: str, path: str, own: bool) -> int:
+        key = "mine" if own else "other"
+        at = path.replace("{application}", key).replace("{key}", key)
+        if path.startswith("/api/v1/assignments/{id}"):
+            at = at.replace("{id}", made[key])
+        at = re.sub(r"{\w+}", "nothing-there", at)
+        asked = (method, path) in BY_NAME
+        query = {"application": key} if asked and method == "GET" else {}
+        body = ({"application": key} if asked else {}) if method != "GET" else None
+        client = inside.app.test_client()
+        return int(client.open(at, method=method, headers={"Authorization": token}, query_string=query, json=body).status_code)
+
+    for method, path in inside.routes():
+        route = (method, path)
+        # Taking it away for real comes last.
+        if route == ("DELETE", "/api/v1/assignments/{id}"):
+            continue
+        theirs = route in OF_THEIRS | BY_NAME | OF_ASSIGNMENTS
+        assert (status(method, path, own=True) != 403) == (theirs or route in NOBODYS), route
+        assert (status(method, path, own=False) != 403) == (route in NOBODYS), route
+    assert status("DELETE", "/api/v1/assignments/{id}", own=False) == 403
+    assert status("DELETE", "/api/v1/assignments/{id}", own=True) == 204
+    client, headers = inside.app.test_client(), {"Authorization": token}
+    assert [each["key"] for each in client.get("/api/v1/applications", headers=headers).json["items"]] == ["mine"]
+    # Naming two, or naming the other one in the body, is no way around.
+    assert client.get("/api/v1/access?application=mine&application=other", headers=headers).status_code == 403
+    assert client.get("/api/v1/access", headers=headers).status_code == 403
+    assert client.post("/api/v1/assignments?application=mine", headers=headers, json={"application": "other", "everybody": True}).status_code == 403
+    assert client.post("/api/v1/assignments", headers=headers, json=["mine"]).status_code == 403
+    told = client.get("/api/v1/applications/other", headers=headers).json["error"]
+    assert told == client.get("/api/v1/applications/none", headers=headers).json["error"] and "mine" in told["mend"]
+
+
+def test_for_whom_attributes_are_masked_they_are(inside: Inside) -> None:
+    rooms = Rooms(inside.house.folder / "masked")
+    source = rooms.source()
+    rooms.person(source, "ada", title="Guide", externalId="fb-7", emails=[{"value": "ada@fernhollow.example"}])
+    app = create_app(rooms.house, "http://127.0.0.1:1")
+    rooms.application("desk", "viewer")
+    assigning.add(rooms.house, rooms.caller, Wish("desk", "viewer", person="ada"))
+    masked = Inside(rooms.house, app).token("auditor", "read", masked=True)
+    seen = "".join(
+        app.test_client().get(path, headers={"Authorization": masked}).get_data(as_text=True)
+        for path in ("/api/v1/people", "/api/v1/people/ada", "/api/v1/matrix", "/api/v1/matrix/export?form=csv", "/api/v1/matrix/export?form=json")
+    )
+    assert "ada" in seen and "•••@fernhollow.example" in seen
+    for value in ("ada@fernhollow", "Guide", "fb-7"):
+        assert value not in seen
+    whole = Inside(rooms.house, app).token("auditor", "write")
+    assert "Guide" in app.test_client().get("/api/v1/people/ada", headers={"Authorization": whole}).text
+    rooms.house.close()
+
+
+@pytest.mark.parametrize(
+    ("kind", "more", "words"),
+    [("application owner", {}, "has applications"), ("auditor", {"applications": ["x"]}, "nobody else"), ("chief", {"masked": True}, "nothing can be masked"),
+     ("king", {}, "no kind")],
+)  # fmt: skip
+def test_an_operator_who_makes_no_sense_is_refused(rooms: Rooms, kind: str, more: dict[str, Any], words: str) -> None:
+    with pytest.raises(InvalidInput, match=words) as told:
+        operators.add(rooms.house, rooms.caller, "somebody", kind, **more)
+    assert told.value.mend
 
 
 def test_what_is_a_chief_s_is_not_an_administrator_s(inside: Inside) -> None:

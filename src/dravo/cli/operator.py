@@ -17,7 +17,10 @@ def add_commands(nouns: Any) -> None:
         verbs, "add", _add, "add an operator; the password is made and shown this once", ["dravo operator add honor.blackthorn --kind administrator"]
     )
     add.add_argument("name")
-    add.add_argument("--kind", choices=("chief", "administrator"), default="administrator")
+    kinds = ("chief", "administrator", "help desk", "auditor", "application owner")
+    add.add_argument("--kind", choices=kinds, default="administrator")
+    add.add_argument("--application", action="append", default=[], metavar="KEY", help="of an application owner; may be given several times")
+    add.add_argument("--masked", action="store_true", help="for help desk and auditors: people's attributes are not for them")
     disable = command(verbs, "disable", _disable, "shut an operator out")
     disable.add_argument("id")
 
@@ -62,7 +65,8 @@ def _show_settings(given: argparse.Namespace, found: Any) -> None:
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "Name": lambda o: o["name"],
-        "Kind": lambda o: o["kind"],
+        "Kind": lambda o: o["kind"] + (", masked" if o["masked"] else ""),
+        "Of": lambda o: ", ".join(o["applications"]),
         "Since (UTC)": lambda o: moment(o["created_at"]),
         "Disabled": lambda o: moment(o["disabled_at"]),
         "Id": lambda o: o["id"],
@@ -71,7 +75,7 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _add(given: argparse.Namespace, dravo: Dravo) -> None:
-    made = dravo.operators.add(given.name, given.kind)
+    made = dravo.operators.add(given.name, given.kind, applications=given.application, masked=given.masked)
     if given.json:
         show_json(made)
     else:

@@ -546,9 +546,18 @@ class Operators(_Noun):
         """List operators."""
         return self._dravo.pages("/operators")
 
-    def add(self, name: str, kind: str = "administrator", password: str | None = None) -> t.NewOperator:
-        """Add an operator; without a password one is made and is in the answer, the only time."""
-        return cast(t.NewOperator, self._call("POST", "/operators", body={"name": name, "kind": kind, "password": password}))
+    def add(
+        self, name: str, kind: str = "administrator", password: str | None = None, applications: Sequence[str] = (), *, masked: bool = False
+    ) -> t.NewOperator:
+        """Add an operator; without a password one is made and is in the answer, the only time.
+
+        Args:
+            kind: "chief", "administrator", "help desk", "auditor" or "application owner".
+            applications: of an application owner, by key.
+            masked: for help desk and auditors: people's attributes are not for them.
+        """
+        body = {"name": name, "kind": kind, "password": password, "applications": [*applications], "masked": masked}
+        return cast(t.NewOperator, self._call("POST", "/operators", body=body))
 
     def disable(self, operator_id: str) -> t.Operator:
         """Shut an operator out."""

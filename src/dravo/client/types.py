@@ -500,6 +500,8 @@ class NewOperator(TypedDict):
     id: str
     name: str
     kind: str
+    masked: bool
+    applications: list[str]
     created_at: str
     disabled_at: str | None
     password: str | None
@@ -549,6 +551,8 @@ class Operator(TypedDict):
     id: str
     name: str
     kind: str
+    masked: bool
+    applications: list[str]
     created_at: str
     disabled_at: str | None
 
@@ -937,6 +941,7 @@ class Session(TypedDict):
     kind: str
     csrf: str
     permissions: list[str]
+    applications: list[str] | None
 
 
 class Setting(TypedDict):

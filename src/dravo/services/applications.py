@@ -117,10 +117,13 @@ def _state(row: Any) -> str:
     return "not answering" if row.failures else "working"
 
 
-def listing(house: House, ask: Ask) -> dict[str, Any]:
-    """Return a page of applications by label."""
+def listing(house: House, ask: Ask, keys: frozenset[str] | None = None) -> dict[str, Any]:
+    """Return a page of applications by label; only those of some keys, if they are said."""
+    statement = _statement()
+    if keys is not None:
+        statement = statement.where(t.application.c.key.in_(keys))
     with house.database.reading() as connection:
-        return page(connection, _statement(), [t.application.c.label, t.application.c.id], ask, _line)
+        return page(connection, statement, [t.application.c.label, t.application.c.id], ask, _line)
 
 
 def one(house: House, key: str) -> dict[str, Any]:
@@ -249,6 +252,7 @@ def remove(house: House, caller: Caller, key: str, confirmed: str | None) -> Non
         connection.execute(delete(t.delivery_attempt).where(t.delivery_attempt.c.delivery_id.in_(of_application)))
         over = select(t.delivered_group.c.id).where(t.delivered_group.c.application_id == row.id)
         connection.execute(delete(t.delivered_member).where(t.delivered_member.c.delivered_group_id.in_(over)))
+        connection.execute(delete(t.operator_application).where(t.operator_application.c.application_id == row.id))
         for table in (t.delivered_group, t.drift, t.run, t.delivery, t.account, t.kept, t.access, t.assignment, t.role):
             connection.execute(delete(table).where(table.c.application_id == row.id))
         connection.execute(delete(t.application).where(t.application.c.id == row.id))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 from collections import defaultdict
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -24,6 +24,8 @@ DIRECT_ONLY, INACTIVE_ASSIGNED, HIGHEST = "direct only", "inactive but assigned"
 NARROWED = (DIRECT_ONLY, INACTIVE_ASSIGNED, HIGHEST)
 MOST_APPLICATIONS = 200
 CHUNK = 500
+
+Shown = Callable[[list[dict[str, Any]]], list[dict[str, Any]]]
 
 
 @dataclass(frozen=True)
@@ -223,11 +225,12 @@ def _because(row: Any) -> str:
 # Exports
 
 
-def export(house: House, view: View, form: str) -> Iterator[bytes]:
+def export(house: House, view: View, form: str, shown: Shown = lambda items: items) -> Iterator[bytes]:
     """Yield the whole matrix as CSV or JSON, some hundred people at a time, all of one transaction.
 
     Args:
         form: "csv" or "json".
+        shown: makes of people what the caller may see of them.
 
     Raises:
         NotFound, InvalidInput: before the first piece.
@@ -241,10 +244,10 @@ def export(house: House, view: View, form: str) -> Iterator[bytes]:
     except BaseException:
         connection.close()
         raise
-    return _pieces(connection, pieces, columns, view, form)
+    return _pieces(connection, pieces, columns, view, form, shown)
 
 
-def _pieces(connection: Connection, pieces: Any, columns: list[Any], view: View, form: str) -> Iterator[bytes]:
+def _pieces(connection: Connection, pieces: Any, columns: list[Any], view: View, form: str, shown: Shown) -> Iterator[bytes]:
     try:
         if form == "csv":
             yield _csv(["person", "user name", "e-mail", "state", *(each.label for each in columns)])
@@ -252,7 +255,7 @@ def _pieces(connection: Connection, pieces: Any, columns: list[Any], view: View,
             yield b"[\n"
         first = True
         for some in pieces:
-            items = [person_line(row) for row in some]
+            items = shown([person_line(row) for row in some])
             _fill(connection, items, view)
             for item in items:
                 if form == "csv":

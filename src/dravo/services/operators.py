@@ -5,9 +5,10 @@ from __future__ import annotations
 import secrets as random_secrets
 import threading
 import time
+from collections.abc import Sequence
 from typing import Any
 
-from sqlalchemy import delete, func, insert, select, update
+from sqlalchemy import Connection, delete, func, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, NotPermitted, NotSignedIn, StillInUse, TooManyTries
@@ -15,7 +16,8 @@ from dravo.core.instants import Instant, later
 from dravo.core.records import fold
 from dravo.services.auditing import record_change
 from dravo.services.house import House
-from dravo.services.permissions import CHIEF, KINDS, Caller
+from dravo.services.named import application_by_key
+from dravo.services.permissions import AUDITOR, CHIEF, HELP_DESK, KINDS, OWNER, Caller
 from dravo.services.secrets import digest, hash_password, new_token, password_fits
 from dravo.services.sources import check_label
 from dravo.store import clock
@@ -62,42 +64,82 @@ class Limiter:
         return [moment for moment in self._failures.get(name, []) if moment > since]
 
 
-def add(house: House, caller: Caller, name: str, kind: str, password: str | None = None) -> dict[str, Any]:
+def add(
+    house: House,
+    caller: Caller,
+    name: str,
+    kind: str,
+    password: str | None = None,
+    applications: Sequence[str] = (),
+    *,
+    masked: bool = False,
+) -> dict[str, Any]:
     """Add an operator; without a password one is made and shown in the answer, the only time.
 
+    Args:
+        applications: of an application owner, by key.
+        masked: whether people's attributes are not for them: for help desk and auditors.
+
     Raises:
-        InvalidInput, AlreadyThere.
+        InvalidInput, AlreadyThere, NotFound.
     """
     name = check_label(name)
     if kind not in KINDS:
         raise InvalidInput(f"'{kind}' is no kind of operator.", f"It is one of: {', '.join(KINDS)}.", "kind")
+    if (kind == OWNER) != bool(applications):
+        raise InvalidInput("An application owner has applications, and nobody else has.", "Say which ones, or another kind.", "applications")
+    if masked and kind not in (HELP_DESK, AUDITOR):
+        raise InvalidInput(f"For a {kind} nothing can be masked.", "It is for help desk and auditors.", "masked")
     chosen = password or "-".join(random_secrets.token_hex(2) for _ in range(4))
     now = clock.now()
-    row = {
+    row: dict[str, Any] = {
         "id": new_id(),
         "name": name,
         "name_key": fold(name),
         "kind": kind,
+        "masked": masked,
         "password_hash": hash_password(chosen),
         "created_at": now,
     }
     try:
         with house.database.writing() as connection:
             connection.execute(insert(t.operator).values(**row))
-            record_change(connection, house.keys, caller, "added operator", "operator", row["id"], now, {"name": name, "kind": kind})
+            for key in dict.fromkeys(applications):
+                of = application_by_key(connection, key).id
+                connection.execute(insert(t.operator_application).values(operator_id=row["id"], application_id=of))
+            details = {
+                "name": name,
+                "kind": kind,
+                **({"applications": [*applications]} if applications else {}),
+                **({"masked": True} if masked else {}),
+            }
+            record_change(connection, house.keys, caller, "added operator", "operator", row["id"], now, details)
     except IntegrityError:
         raise AlreadyThere(f"There is an operator '{name}' already.", "Take another name.", "name") from None
     return {**one(house, row["id"]), "password": None if password else chosen}
 
 
-def _line(row: Any) -> dict[str, Any]:
-    return {"id": row.id, "name": row.name, "kind": row.kind, "created_at": row.created_at, "disabled_at": row.disabled_at}
+def _line(connection: Connection, row: Any) -> dict[str, Any]:
+    owned = _applications(connection, row)
+    return {
+        "id": row.id, "name": row.name, "kind": row.kind, "masked": row.masked, "applications": sorted(owned or ()),
+        "created_at": row.created_at, "disabled_at": row.disabled_at,
+    }  # fmt: skip
+
+
+def _applications(connection: Connection, row: Any) -> frozenset[str] | None:
+    """Return the keys of the applications of an application owner; None for all others."""
+    if row.kind != OWNER:
+        return None
+    o, p = t.operator_application.c, t.application.c
+    keys = connection.execute(select(p.key).join(t.operator_application, o.application_id == p.id).where(o.operator_id == row.id)).scalars()
+    return frozenset(keys)
 
 
 def listing(house: House, ask: Ask) -> dict[str, Any]:
     """Return a page of operators by name."""
     with house.database.reading() as connection:
-        return page(connection, select(t.operator), [t.operator.c.name_key, t.operator.c.id], ask, _line)
+        return page(connection, select(t.operator), [t.operator.c.name_key, t.operator.c.id], ask, lambda row: _line(connection, row))
 
 
 def one(house: House, operator_id: str) -> dict[str, Any]:
@@ -108,9 +150,9 @@ def one(house: House, operator_id: str) -> dict[str, Any]:
     """
     with house.database.reading() as connection:
         row = connection.execute(select(t.operator).where(t.operator.c.id == operator_id)).first()
-    if row is None:
-        raise NotFound(f"There is no operator with the id '{operator_id}'.")
-    return _line(row)
+        if row is None:
+            raise NotFound(f"There is no operator with the id '{operator_id}'.")
+        return _line(connection, row)
 
 
 def disable(house: House, caller: Caller, operator_id: str) -> dict[str, Any]:
@@ -168,16 +210,20 @@ def sign_in(house: House, limiter: Limiter, name: str, password: str, address: s
                 expires_at=later(now, SESSION_HOURS * 3600),
             )
         )  # fmt: skip
-        record_change(connection, house.keys, Caller(row.id, row.name, row.kind), "signed in", "operator", row.id, now)
-    return secret, session_line(row.name, row.kind, csrf)
+        who = Caller(row.id, row.name, row.kind, applications=_applications(connection, row), masked=row.masked)
+        record_change(connection, house.keys, who, "signed in", "operator", row.id, now)
+    return secret, session_line(who, csrf)
 
 
 _NOBODY = hash_password(random_secrets.token_urlsafe(32))
 
 
-def session_line(name: str, kind: str, csrf: str) -> dict[str, Any]:
+def session_line(who: Caller, csrf: str) -> dict[str, Any]:
     """Return what the console is told about its session."""
-    return {"name": name, "kind": kind, "csrf": csrf, "permissions": sorted(Caller("", name, kind).permissions)}
+    return {
+        "name": who.name, "kind": who.kind, "csrf": csrf, "permissions": sorted(who.permissions),
+        "applications": None if who.applications is None else sorted(who.applications),
+    }  # fmt: skip
 
 
 def by_session(house: House, secret: str) -> tuple[Caller, str] | None:
@@ -186,16 +232,17 @@ def by_session(house: House, secret: str) -> tuple[Caller, str] | None:
     now, kept = clock.now(), digest(secret)
     with house.database.reading() as connection:
         row = connection.execute(
-            select(o.id, o.name, o.kind, s.csrf, s.last_seen_at)
+            select(o.id, o.name, o.kind, o.masked, s.csrf, s.last_seen_at)
             .join(t.operator, o.id == s.operator_id)
             .where(s.hash == kept, s.expires_at > now, s.last_seen_at > later(now, -IDLE_HOURS * 3600), o.disabled_at.is_(None))
         ).first()
-    if row is None:
-        return None
+        if row is None:
+            return None
+        owned = _applications(connection, row)
     if row.last_seen_at < later(now, -60):
         with house.database.writing() as connection:
             connection.execute(update(t.operator_session).where(s.hash == kept).values(last_seen_at=now))
-    return Caller(row.id, row.name, row.kind, session=secret), row.csrf
+    return Caller(row.id, row.name, row.kind, session=secret, applications=owned, masked=row.masked), row.csrf
 
 
 def sign_out(house: House, caller: Caller) -> None:
@@ -281,13 +328,14 @@ def by_token(house: House, text: str) -> Caller | None:
     now = clock.now()
     with house.database.reading() as connection:
         row = connection.execute(
-            select(k.id, k.scope, k.expires_at, k.last_used_at, o.id.label("operator_id"), o.name, o.kind)
+            select(k.id.label("token_id"), k.scope, k.expires_at, k.last_used_at, o.id, o.name, o.kind, o.masked)
             .join(t.operator, o.id == k.operator_id)
             .where(k.hash == digest(text), k.revoked_at.is_(None), o.disabled_at.is_(None))
         ).first()
-    if row is None or (row.expires_at and row.expires_at <= now):
-        return None
+        if row is None or (row.expires_at and row.expires_at <= now):
+            return None
+        owned = _applications(connection, row)
     if row.last_used_at is None or row.last_used_at < later(now, -60):
         with house.database.writing() as connection:
-            connection.execute(update(t.api_token).where(k.id == row.id).values(last_used_at=now))
-    return Caller(row.operator_id, row.name, row.kind, row.scope)
+            connection.execute(update(t.api_token).where(k.id == row.token_id).values(last_used_at=now))
+    return Caller(row.id, row.name, row.kind, row.scope, applications=owned, masked=row.masked)

@@ -1,4 +1,4 @@
-"""Who may do what: each operation names one permission, each kind of operator has some."""
+"""Who may do what: each operation names one permission, each kind of operator has some; an application owner has them for their own only."""
 
 from __future__ import annotations
 
@@ -6,33 +6,51 @@ from dataclasses import dataclass
 
 from dravo.core.errors import NotPermitted
 
-CHIEF, ADMINISTRATOR = "chief", "administrator"
-KINDS = (CHIEF, ADMINISTRATOR)
+CHIEF, ADMINISTRATOR, HELP_DESK, AUDITOR, OWNER = "chief", "administrator", "help desk", "auditor", "application owner"
+KINDS = (CHIEF, ADMINISTRATOR, HELP_DESK, AUDITOR, OWNER)
 
-READ = frozenset({"sources.read", "people.read", "applications.read", "access.read", "deliveries.read", "audit.read", "activity.read", "own.read"})
+OWN = frozenset({"own.read", "own.change"})
+# What people's attributes are, beyond names and user names: not for those for whom they are masked.
+ATTRIBUTES = "attributes.read"
+READ = frozenset({"sources.read", "people.read", ATTRIBUTES, "applications.read", "access.read", "deliveries.read", "audit.read", "activity.read"})
 CHANGE = frozenset(
-    {"sources.change", "applications.change", "assignments.change", "deliveries.change", "own.change", "settings.change", "guard.release"}
+    {"sources.change", "applications.change", "assignments.change", "deliveries.change", "deliveries.again", "settings.change", "guard.release"}
 )
 RUN = frozenset({"operators.read", "operators.change"})
-PERMISSIONS = READ | CHANGE | RUN
+PERMISSIONS = READ | CHANGE | RUN | OWN
 
-_OF_KIND = {CHIEF: READ | CHANGE | RUN, ADMINISTRATOR: READ | CHANGE}
+_OF_KIND = {
+    CHIEF: PERMISSIONS,
+    ADMINISTRATOR: PERMISSIONS - RUN,
+    HELP_DESK: OWN | READ - {"audit.read"} | {"deliveries.again"},
+    AUDITOR: OWN | READ,
+    OWNER: OWN | {"applications.read", "people.read", ATTRIBUTES, "access.read", "deliveries.read", "activity.read", "assignments.change"},
+}
 
 
 @dataclass(frozen=True)
 class Caller:
-    """Who is asking: an operator, by a session or by one of their tokens (`scope` "read" or "write")."""
+    """Who is asking: an operator, by a session or by one of their tokens (`scope` "read" or "write").
+
+    Attributes:
+        applications: keys of the applications that an application owner has; None for all others: every one.
+        masked: whether people's attributes are not for them.
+    """
 
     operator_id: str
     name: str
     kind: str
     scope: str = "write"
     session: str | None = None
+    applications: frozenset[str] | None = None
+    masked: bool = False
 
     @property
     def permissions(self) -> frozenset[str]:
         """What the caller may do: never more than the operator, and only reading with a token for reading."""
         of_kind = _OF_KIND.get(self.kind, frozenset())
+        if self.masked:
+            of_kind = of_kind - {ATTRIBUTES}
         if self.scope == "read":
             return frozenset(each for each in of_kind if each.endswith(".read"))
         return of_kind
@@ -45,4 +63,5 @@ class Caller:
         """
         if permission not in self.permissions:
             reason = "with a token for reading only" if self.scope == "read" else f"as {self.kind}"
-            raise NotPermitted(f"This needs the permission '{permission}', which you do not have {reason}.", "Ask a chief operator.")
+            masked = ", for whom people's attributes are masked" if self.masked and permission == ATTRIBUTES else ""
+            raise NotPermitted(f"This needs the permission '{permission}', which you do not have {reason}{masked}.", "Ask a chief operator.")

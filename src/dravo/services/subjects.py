@@ -160,6 +160,13 @@ def row_of(connection: Connection, assignment_id: str) -> Any:
     return row
 
 
+def application_of(connection: Connection, assignment_id: str) -> str | None:
+    """Return the key of the application that an assignment is of, or None."""
+    a, p = t.assignment.c, t.application.c
+    key: str | None = connection.execute(select(p.key).join(t.assignment, a.application_id == p.id).where(a.id == assignment_id)).scalar()
+    return key
+
+
 def touched(row: Any, *columns: Any) -> Select[Any]:
     """Return the select of everybody whom an assignment can touch, by user id and further columns.
 

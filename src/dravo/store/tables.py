@@ -535,9 +535,19 @@ operator = Table(
     Column("name", Text, nullable=False),
     Column("name_key", Text, nullable=False, unique=True),
     Column("kind", String(20), nullable=False),
+    # Whether they see what people's attributes are; names and user names are always seen.
+    Column("masked", Boolean(create_constraint=False), nullable=False, server_default="0"),
     Column("password_hash", Text, nullable=False),
     _at("created_at", nullable=False),
     _at("disabled_at"),
+)
+
+# The applications of an application owner.
+operator_application = Table(
+    "operator_application",
+    metadata,
+    Column("operator_id", String(36), ForeignKey("operator.id"), primary_key=True),
+    Column("application_id", String(36), ForeignKey("application.id"), primary_key=True),
 )
 
 operator_session = Table(

@@ -11,16 +11,16 @@ from dravo.services import applications, delivery_settings, group_delivering, tr
 from dravo.web.api import application_models as am
 from dravo.web.api import asked as q
 from dravo.web.api import models as m
-from dravo.web.api.door import ask, caller, house, needs, room
+from dravo.web.api.door import ALL, PATH, ask, caller, house, needs, room
 
 rooms = room("applications")
 
 
 @rooms.get("/applications", responses={200: m.PageOfApplications})
-@needs("applications.read")
+@needs("applications.read", of=ALL)
 def list_applications(query: q.PageQuery) -> dict[str, Any]:
     """Applications and how each is doing."""
-    return applications.listing(house(), ask(query))
+    return applications.listing(house(), ask(query), caller().applications)
 
 
 @rooms.post("/applications", responses={201: am.Application})
@@ -31,7 +31,7 @@ def add_application(body: q.ApplicationBody) -> tuple[dict[str, Any], int]:
 
 
 @rooms.get("/applications/<key>", responses={200: am.Application})
-@needs("applications.read")
+@needs("applications.read", of=PATH)
 def get_application(path: q.KeyPath) -> dict[str, Any]:
     """One application: roles, settings, connection."""
     return applications.one(house(), path.key)
@@ -90,7 +90,7 @@ def check(path: q.KeyPath, query: q.CheckQuery) -> dict[str, Any]:
 
 
 @rooms.post("/applications/<key>/settings/preview", responses={200: am.SettingsPreview})
-@needs("access.read")
+@needs("attributes.read")
 def preview_settings(path: q.KeyPath, body: q.SettingsBody) -> dict[str, Any]:
     """What a change of settings would do to accounts; nothing is changed."""
     return delivery_settings.preview(house(), path.key, body.model_dump())
@@ -104,7 +104,7 @@ def list_delivered_groups(path: q.KeyPath, query: q.PageQuery) -> dict[str, Any]
 
 
 @rooms.post("/applications/<key>/groups/<id>/again", responses={204: None})
-@needs("deliveries.change")
+@needs("deliveries.again")
 def group_again(path: q.OfApplicationPath) -> Response:
     """Try a delivered group again now."""
     group_delivering.again(house(), caller(), path.key, path.id)
@@ -112,7 +112,7 @@ def group_again(path: q.OfApplicationPath) -> Response:
 
 
 @rooms.post("/expressions/try", responses={200: am.Tried})
-@needs("people.read")
+@needs("attributes.read")
 def try_expression(body: q.ExpressionBody) -> dict[str, Any]:
     """Work an expression out for a person; an error says at which character it lies."""
     return trying.try_expression(house(), body.expression, body.person, body.attribute)

@@ -504,5 +504,7 @@ class OperatorBody(Given):
     """An operator to be added; without a password one is made and shown once."""
 
     name: Text
-    kind: Literal["chief", "administrator"]
+    kind: Literal["chief", "administrator", "help desk", "auditor", "application owner"]
+    applications: list[Text] = Field([], max_length=500, description="Of an application owner, by key.")
+    masked: bool = Field(False, description="For help desk and auditors: people's attributes are not for them.")
     password: Text | None = None

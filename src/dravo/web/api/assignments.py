@@ -12,55 +12,55 @@ from dravo.services.subjects import Wish
 from dravo.web.api import access_models as xm
 from dravo.web.api import application_models as am
 from dravo.web.api import asked as q
-from dravo.web.api.door import ask, caller, house, needs, room
+from dravo.web.api.door import ALL, ASSIGNMENT, BODY, PATH, QUERY, ask, caller, house, needs, room
 
 rooms = room("assignments")
 
 
 @rooms.get("/assignments", responses={200: xm.PageOfAssignments})
-@needs("access.read")
+@needs("access.read", of=QUERY)
 def list_assignments(query: q.AssignmentsQuery) -> dict[str, Any]:
     """Assignments, with how many people each reaches now."""
     return assigning.listing(house(), ask(query), query.application, query.group, query.person, direct=query.direct)
 
 
 @rooms.post("/assignments", responses={201: xm.Assignment})
-@needs("assignments.change")
+@needs("assignments.change", of=BODY)
 def add_assignment(body: q.AssignmentBody) -> tuple[dict[str, Any], int]:
     """Give a role to a person, a group, everybody, or those whom a rule or a pattern reaches; let them in; or keep them out."""
     return assigning.add(house(), caller(), wish_of(body), sure_of(body)), 201
 
 
 @rooms.post("/assignments/preview", responses={200: xm.Preview})
-@needs("access.read")
+@needs("attributes.read", of=BODY)
 def preview_adding(body: q.AssignmentBody) -> dict[str, Any]:
     """What an assignment would do; nothing is changed."""
     return previewing.preview_adding(house(), wish_of(body))
 
 
 @rooms.get("/assignments/<id>", responses={200: xm.Assignment})
-@needs("access.read")
+@needs("access.read", of=ASSIGNMENT)
 def get_assignment(path: q.IdPath) -> dict[str, Any]:
     """One assignment."""
     return assigning.one(house(), path.id)
 
 
 @rooms.put("/assignments/<id>", responses={200: xm.Assignment})
-@needs("assignments.change")
+@needs("assignments.change", of=ASSIGNMENT)
 def change_assignment(path: q.IdPath, body: q.AssignmentChange) -> dict[str, Any]:
     """Change from when until when an assignment counts, its note, and which groups are confirmed."""
     return assigning.change(house(), caller(), path.id, body.from_, body.until, body.note, body.confirmed, sure_of(body))
 
 
 @rooms.post("/assignments/<id>/preview", responses={200: xm.Preview})
-@needs("access.read")
+@needs("attributes.read", of=ASSIGNMENT)
 def preview_changing(path: q.IdPath, body: q.AssignmentChange) -> dict[str, Any]:
     """What a change of an assignment would do; nothing is changed."""
     return previewing.preview_changing(house(), path.id, body.from_, body.until, body.confirmed)
 
 
 @rooms.delete("/assignments/<id>", responses={204: None})
-@needs("assignments.change")
+@needs("assignments.change", of=ASSIGNMENT)
 def remove_assignment(path: q.IdPath, query: q.SureQuery) -> Response:
     """Take an assignment away."""
     seen = (query.gained, query.lost, query.changed)
@@ -70,35 +70,35 @@ def remove_assignment(path: q.IdPath, query: q.SureQuery) -> Response:
 
 
 @rooms.get("/assignments/<id>/removal", responses={200: xm.Preview})
-@needs("access.read")
+@needs("access.read", of=ASSIGNMENT)
 def preview_removing(path: q.IdPath) -> dict[str, Any]:
     """What taking an assignment away would do; nothing is changed."""
     return previewing.preview_removing(house(), path.id)
 
 
 @rooms.get("/applications/<key>/mapping", responses={200: xm.PageOfAssignments})
-@needs("access.read")
+@needs("access.read", of=PATH)
 def mapping_table(path: q.KeyPath, query: q.PageQuery) -> dict[str, Any]:
     """Which groups, patterns and rules give which role, whom each reaches, and what is amiss."""
     return mapping.table(house(), path.key, ask(query))
 
 
 @rooms.post("/applications/<key>/mapping/bulk", responses={200: xm.Bulk})
-@needs("assignments.change")
+@needs("assignments.change", of=PATH)
 def map_many(path: q.KeyPath, body: q.BulkBody) -> dict[str, Any]:
     """Map many groups at once, `source, group, role` on each line; only looked at unless `apply` is said."""
     return mapping.bulk(house(), caller(), path.key, body.text, apply=body.apply, sure=sure_of(body))
 
 
 @rooms.post("/applications/<key>/mapping/pattern", responses={200: xm.PatternTried})
-@needs("access.read")
+@needs("access.read", of=PATH)
 def try_pattern(path: q.KeyPath, body: q.PatternBody) -> dict[str, Any]:
     """What a pattern makes of the groups of a source; nothing is changed."""
     return mapping.try_pattern(house(), path.key, body.source, body.pattern, body.confirmed)
 
 
 @rooms.post("/rules/try", responses={200: xm.Reached})
-@needs("access.read")
+@needs("attributes.read", of=ALL)
 def try_rule(body: q.RuleBody) -> dict[str, Any]:
     """Whom a rule reaches now; nothing is changed."""
     return reaching.try_rule(house(), body.rule)
@@ -112,7 +112,7 @@ def change_policy(path: q.KeyPath, body: q.PolicyBody) -> dict[str, Any]:
 
 
 @rooms.post("/applications/<key>/policy/preview", responses={200: xm.Preview})
-@needs("access.read")
+@needs("access.read", of=PATH)
 def preview_policy(path: q.KeyPath, body: q.PolicyBody) -> dict[str, Any]:
     """What another policy would do; nothing is changed."""
     return policies.preview(house(), path.key, body.model_dump())

@@ -9,13 +9,13 @@ from dravo.services import activity, auditing, deliveries
 from dravo.web.api import application_models as am
 from dravo.web.api import asked as q
 from dravo.web.api import models as m
-from dravo.web.api.door import ask, caller, house, needs, room
+from dravo.web.api.door import QUERY, ask, caller, house, needs, room
 
 rooms = room("deliveries")
 
 
 @rooms.get("/deliveries", responses={200: m.PageOfDeliveries})
-@needs("deliveries.read")
+@needs("deliveries.read", of=QUERY)
 def list_deliveries(query: q.DeliveriesQuery) -> dict[str, Any]:
     """Deliveries, newest first."""
     return deliveries.listing(house(), ask(query), query.state, query.application, query.person, query.q)
@@ -29,14 +29,14 @@ def get_delivery(path: q.IdPath) -> dict[str, Any]:
 
 
 @rooms.post("/deliveries/<id>/again", responses={200: m.Delivery})
-@needs("deliveries.change")
+@needs("deliveries.again")
 def again(path: q.IdPath) -> dict[str, Any]:
     """Try a delivery again now."""
     return deliveries.again(house(), caller(), path.id)
 
 
 @rooms.get("/deliveries/kinds", responses={200: am.TroubleKinds})
-@needs("deliveries.read")
+@needs("deliveries.read", of=QUERY)
 def kinds(query: q.KindsQuery) -> dict[str, Any]:
     """What open deliveries failed by, with how many of each kind."""
     return deliveries.kinds(house(), query.application)
@@ -57,7 +57,7 @@ def found(path: q.IdPath, body: q.FoundBody) -> dict[str, Any]:
 
 
 @rooms.get("/activity", responses={200: m.PageOfActivity})
-@needs("activity.read")
+@needs("activity.read", of=QUERY)
 def timeline(query: q.ActivityQuery) -> dict[str, Any]:
     """What happened, newest first: requests, deliveries, reconciliations and changes, as far as the caller may read each."""
     until = parse_instant(query.until, "until") if query.until else None

@@ -17,6 +17,7 @@ from dravo.services import operators
 from dravo.services.house import House
 from dravo.services.operators import Limiter
 from dravo.services.permissions import PERMISSIONS, Caller
+from dravo.services.subjects import application_of
 from dravo.store.pages import Ask
 from dravo.web.api.asked import PageQuery
 from dravo.web.api.models import ProblemAnswer
@@ -36,12 +37,21 @@ class MalformedJson(DravoError):
     status = 400
 
 
-def needs(permission: str) -> Callable[[View], View]:
-    """Mark a route with the permission that its caller needs; a route without a mark is open to nobody."""
+# Of which application a route is: for those who may go about their own ones only. What names none is not for them at all.
+PATH, PATH_APPLICATION, QUERY, BODY, ASSIGNMENT, ALL = "path", "application in the path", "query", "body", "assignment", "all"
+
+
+def needs(permission: str, of: str | None = None) -> Callable[[View], View]:
+    """Mark a route with the permission that its caller needs; a route without a mark is open to nobody.
+
+    Args:
+        of: where the application stands that it is about; `ALL` for what is no application's business, None for what is not for
+            application owners.
+    """
     assert permission in PERMISSIONS or permission == "nothing", permission
 
     def mark(view: View) -> View:
-        view.permission = permission  # type: ignore[attr-defined]
+        view.permission, view.of = permission, of  # type: ignore[attr-defined]
         return view
 
     return mark
@@ -86,7 +96,43 @@ def check_caller() -> None:
     if permission is None:
         raise NotPermitted("This route names no permission, so it is open to nobody.")
     known.require(permission)
+    if known.applications is not None:
+        _check_own(known, getattr(current_app.view_functions[request.endpoint or ""], "of", None))
     g.caller = known
+
+
+def _check_own(known: Caller, of: str | None) -> None:
+    """Make sure that an application owner goes about one of their own applications.
+
+    Raises:
+        NotPermitted: if not; the same whether there is such an application or not.
+    """
+    if of == ALL:
+        return
+    key = _application_asked(of)
+    own = ", ".join(sorted(known.applications or ()))
+    if key is None or key not in (known.applications or ()):
+        raise NotPermitted("As an application owner you may do this for your own applications only.", f"Name one of them: {own}.")
+
+
+def _application_asked(of: str | None) -> str | None:
+    """Return the key of the application that a request is about; None if it names none, or more than one."""
+    values = request.view_args or {}
+    if of == PATH:
+        return str(values.get("key"))
+    if of == PATH_APPLICATION:
+        return str(values.get("application"))
+    if of == QUERY:
+        given = request.args.getlist("application")
+        return given[0] if len(given) == 1 else None
+    if of == BODY:
+        body = request.get_json(silent=True)
+        found = body.get("application") if isinstance(body, dict) else None
+        return found if isinstance(found, str) else None
+    if of == ASSIGNMENT:
+        with house().database.reading() as connection:
+            return application_of(connection, str(values.get("id")))
+    return None
 
 
 def _check_json(content: bytes) -> None:

@@ -42,7 +42,7 @@ def stop_run(path: q.IdPath) -> dict[str, Any]:
 
 
 @rooms.get("/applications/<key>/drift", responses={200: dm.PageOfDrift})
-@needs("deliveries.read")
+@needs("attributes.read")
 def list_drift(path: q.KeyPath, query: q.DriftQuery) -> dict[str, Any]:
     """In what an application differs from what should be there, as of its last whole reconciliation."""
     return reconciling.drift(house(), path.key, ask(query), query.kind, query.state)

@@ -8,34 +8,36 @@ from flask import Response, stream_with_context
 
 from dravo.core.days import end_of, is_day
 from dravo.core.instants import Instant, parse_instant
-from dravo.services import expecting, matrix, settings
+from dravo.services import expecting, masking, matrix, settings
 from dravo.services.matrix import View
 from dravo.web.api import access_models as xm
 from dravo.web.api import asked as q
-from dravo.web.api.door import ask, house, needs, room
+from dravo.web.api.door import QUERY, ask, caller, house, needs, room
 
 rooms = room("matrix")
 
 
 @rooms.get("/matrix", responses={200: xm.Matrix})
-@needs("access.read")
+@needs("access.read", of=QUERY)
 def show_matrix(query: q.MatrixQuery) -> dict[str, Any]:
     """People against applications, now or at a past instant."""
-    return matrix.people(house(), view_of(query), ask(query))
+    found = matrix.people(house(), view_of(query), ask(query))
+    return {**found, "items": masking.for_caller(caller(), found["items"])}
 
 
 @rooms.get("/matrix/export", responses={200: None})
-@needs("access.read")
+@needs("access.read", of=QUERY)
 def export_matrix(query: q.ExportQuery) -> Response:
     """The whole matrix as CSV or JSON, streamed."""
-    pieces = matrix.export(house(), view_of(query), query.form)
+    who = caller()
+    pieces = matrix.export(house(), view_of(query), query.form, lambda items: masking.for_caller(who, items))
     kind = "text/csv" if query.form == "csv" else "application/json"
     headers = {"Content-Disposition": f"attachment; filename=access.{query.form}"}
     return Response(stream_with_context(pieces), mimetype=kind, headers=headers)
 
 
 @rooms.get("/matrix/changes", responses={200: xm.PageOfMoves})
-@needs("access.read")
+@needs("access.read", of=QUERY)
 def show_changes(query: q.MovesQuery) -> dict[str, Any]:
     """Who has other roles at one instant than at an earlier one, and by what."""
     since, until = instant_of(query.since, "since"), instant_of(query.until, "until")

@@ -71,6 +71,7 @@ class Session(BaseModel):
     kind: str
     csrf: str
     permissions: list[str]
+    applications: list[str] | None = Field(description="Of an application owner, by key; null for all others: every one.")
 
 
 class Stage(BaseModel):
@@ -454,6 +455,8 @@ class Operator(BaseModel):
     id: str
     name: str
     kind: str
+    masked: bool
+    applications: list[str]
     created_at: str
     disabled_at: str | None
 

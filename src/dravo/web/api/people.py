@@ -5,39 +5,40 @@ from __future__ import annotations
 from typing import Any
 
 from dravo.core.errors import NotFound
-from dravo.services import explaining
+from dravo.services import explaining, masking
 from dravo.store import views
 from dravo.web.api import asked as q
 from dravo.web.api import models as m
-from dravo.web.api.door import ask, house, needs, room
+from dravo.web.api.door import ALL, PATH_APPLICATION, QUERY, ask, caller, house, needs, room
 
 rooms = room("people")
 
 
 @rooms.get("/people", responses={200: m.PageOfPeople})
-@needs("people.read")
+@needs("people.read", of=ALL)
 def list_people(query: q.PeopleQuery) -> dict[str, Any]:
     """People by name."""
     with house().database.reading() as connection:
-        return views.people(connection, ask(query), query.q, query.state)
+        found = views.people(connection, ask(query), query.q, query.state)
+    return {**found, "items": masking.for_caller(caller(), found["items"])}
 
 
 @rooms.get("/people/<person>", responses={200: m.Person})
 @needs("people.read")
 def get_person(path: q.PersonPath) -> dict[str, Any]:
     """One person: attributes with the source of each, records, groups, access with its reasons, accounts."""
-    return explaining.person(house(), path.person)
+    return masking.for_caller(caller(), [explaining.person(house(), path.person)])[0]
 
 
 @rooms.get("/people/<person>/why/<application>", responses={200: m.Why})
-@needs("access.read")
+@needs("access.read", of=PATH_APPLICATION)
 def why(path: q.WhyPath) -> dict[str, Any]:
     """What a person has in an application and why; or why not, and what would give it."""
     return explaining.why(house(), path.person, path.application)
 
 
 @rooms.get("/groups", responses={200: m.PageOfGroups})
-@needs("people.read")
+@needs("people.read", of=ALL)
 def list_groups(query: q.GroupsQuery) -> dict[str, Any]:
     """Groups by name."""
     with house().database.reading() as connection:
@@ -60,11 +61,12 @@ def get_group(path: q.IdPath) -> dict[str, Any]:
 def list_members(path: q.IdPath, query: q.PageQuery) -> dict[str, Any]:
     """The people whom a group lists."""
     with house().database.reading() as connection:
-        return views.group_members(connection, path.id, ask(query))
+        found = views.group_members(connection, path.id, ask(query))
+    return {**found, "items": masking.for_caller(caller(), found["items"])}
 
 
 @rooms.get("/access", responses={200: m.PageOfAccess})
-@needs("access.read")
+@needs("access.read", of=QUERY)
 def list_access(query: q.AccessQuery) -> dict[str, Any]:
     """Who has which role where, since when and why."""
     with house().database.reading() as connection:
@@ -72,7 +74,7 @@ def list_access(query: q.AccessQuery) -> dict[str, Any]:
 
 
 @rooms.get("/accounts", responses={200: m.PageOfAccounts})
-@needs("access.read")
+@needs("access.read", of=QUERY)
 def list_accounts(query: q.AccountsQuery) -> dict[str, Any]:
     """Accounts: how people stand in applications."""
     with house().database.reading() as connection:
@@ -80,7 +82,7 @@ def list_accounts(query: q.AccountsQuery) -> dict[str, Any]:
 
 
 @rooms.get("/accounts/<id>", responses={200: m.AccountDetail})
-@needs("access.read")
+@needs("attributes.read")
 def get_account(path: q.IdPath) -> dict[str, Any]:
     """One account, with what is due and what was agreed."""
     with house().database.reading() as connection:

@@ -11,7 +11,7 @@ from dravo.services import operators, overview, settings
 from dravo.web.api import asked as q
 from dravo.web.api import models as m
 from dravo.web.api import source_models as sm
-from dravo.web.api.door import COOKIE, ask, caller, house, needs, room
+from dravo.web.api.door import ALL, COOKIE, ask, caller, house, needs, room
 
 rooms = room("session")
 
@@ -29,15 +29,15 @@ def sign_in(body: q.SignInBody) -> Response:
 
 
 @rooms.get("/session", responses={200: m.Session})
-@needs("own.read")
+@needs("own.read", of=ALL)
 def session() -> dict[str, Any]:
     """Who is signed in, and what they may do."""
     who = caller()
-    return operators.session_line(who.name, who.kind, g.get("csrf", ""))
+    return operators.session_line(who, g.get("csrf", ""))
 
 
 @rooms.delete("/session", responses={204: None})
-@needs("own.read")
+@needs("own.read", of=ALL)
 def sign_out() -> Response:
     """End the session."""
     operators.sign_out(house(), caller())
@@ -47,14 +47,14 @@ def sign_out() -> Response:
 
 
 @rooms.get("/overview", responses={200: m.Overview})
-@needs("own.read")
+@needs("own.read", of=ALL)
 def band() -> dict[str, Any]:
     """The band: for each stage how much there is, and how much needs a person."""
     return overview.band(house())
 
 
 @rooms.get("/settings", responses={200: sm.HouseSettings})
-@needs("own.read")
+@needs("own.read", of=ALL)
 def list_settings() -> dict[str, Any]:
     """What is set for the whole house."""
     return settings.listing(house())
@@ -68,14 +68,14 @@ def change_setting(path: q.SettingPath, body: q.SettingBody) -> dict[str, Any]:
 
 
 @rooms.get("/tokens", responses={200: m.PageOfApiTokens})
-@needs("own.read")
+@needs("own.read", of=ALL)
 def tokens(query: q.PageQuery) -> dict[str, Any]:
     """One's own API tokens."""
     return operators.tokens(house(), caller(), ask(query))
 
 
 @rooms.post("/tokens", responses={201: m.NewApiToken})
-@needs("own.change")
+@needs("own.change", of=ALL)
 def add_token(body: q.ApiTokenBody) -> tuple[dict[str, Any], int]:
     """Make an API token of one's own; its text is in the answer, the only time."""
     expires = parse_instant(body.expires_at, "expires_at") if body.expires_at else None
@@ -83,7 +83,7 @@ def add_token(body: q.ApiTokenBody) -> tuple[dict[str, Any], int]:
 
 
 @rooms.delete("/tokens/<id>", responses={204: None})
-@needs("own.change")
+@needs("own.change", of=ALL)
 def revoke_token(path: q.IdPath) -> Response:
     """Revoke one of one's own API tokens."""
     operators.revoke_token(house(), caller(), path.id)
@@ -101,7 +101,7 @@ def list_operators(query: q.PageQuery) -> dict[str, Any]:
 @needs("operators.change")
 def add_operator(body: q.OperatorBody) -> tuple[dict[str, Any], int]:
     """Add an operator."""
-    return operators.add(house(), caller(), body.name, body.kind, body.password), 201
+    return operators.add(house(), caller(), body.name, body.kind, body.password, body.applications, masked=body.masked), 201
 
 
 @rooms.post("/operators/<id>/disable", responses={200: m.Operator})

@@ -114,7 +114,7 @@ def list_requests(path: q.KeyPath, query: q.TracesQuery) -> dict[str, Any]:
 
 
 @rooms.get("/sources/<key>/requests/<id>", responses={200: sm.Trace})
-@needs("sources.read")
+@needs("attributes.read")
 def get_request(path: q.TracePath) -> dict[str, Any]:
     """One request of a source, with its body."""
     return tracing.one(house().database, sources.id_of(house(), path.key), path.id)
