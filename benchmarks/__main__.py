@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import sys
 
-from benchmarks import deciding, delivering, filtering, pushing
+from benchmarks import deciding, delivering, filtering, looking, pushing
 
-ALL = {"pushing": pushing.run, "filtering": filtering.run, "delivering": delivering.run, "deciding": deciding.run}
+ALL = {"pushing": pushing.run, "filtering": filtering.run, "delivering": delivering.run, "deciding": deciding.run, "looking": looking.run}
 
 if __name__ == "__main__":
     for name in sys.argv[1:] or ALL:

@@ -53,8 +53,8 @@ def garden(running: Running) -> dict[str, str]:
          ["Person", "Application", "Should be", "Roles", "State", "Agreed (UTC)", "Id there"], "curator, viewer"),
         (["delivery", "list", "--application", "outputs-records"],
          ["Person", "Application", "To become", "State", "Tries", "Since (UTC)", "What was said", "Id"], "waiting (the application is switched off)"),
-        (["audit", "list", "--most", "3"], ["At (UTC)", "Operator", "Did", "Details"], "edmund.sallow"),
-        (["operator", "list"], ["Name", "Kind", "Since (UTC)", "Disabled", "Id"], "chief"),
+        (["audit", "list", "--most", "3"], ["Entry", "At (UTC)", "Operator", "Did", "Details"], "edmund.sallow"),
+        (["operator", "list"], ["Name", "Kind", "Of", "Since (UTC)", "Disabled", "Id"], "chief"),
         (["token", "list"], ["Id", "Label", "Scope", "Begins with", "Last used (UTC)", "Expires", "Revoked"], "dravo_api_"),
     ],
 )  # fmt: skip

@@ -101,7 +101,7 @@ LOOKED_AT = {
     )
 }  # fmt: skip
 AGAIN = {("POST", "/api/v1/deliveries/{id}/again"), ("POST", "/api/v1/applications/{key}/groups/{id}/again")}
-AUDITED = {("GET", "/api/v1/audit"), ("GET", "/api/v1/audit/verdict")}
+AUDITED = {("GET", "/api/v1/audit"), ("GET", "/api/v1/audit/verdict"), ("GET", "/api/v1/audit/{id}/undo")}
 # What shows, or lets one find out, what people's attributes are.
 OF_ATTRIBUTES = {
     ("GET", "/api/v1/accounts/{id}"), ("GET", "/api/v1/applications/{key}/drift"), ("GET", "/api/v1/sources/{key}/requests/{id}"),

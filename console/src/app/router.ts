@@ -1,5 +1,5 @@
 import { createRouter, createWebHistory } from 'vue-router'
-import { resume } from './session'
+import { resume, useSession } from './session'
 
 // `stage` is the stretch of the band that is lit.
 export const router = createRouter({
@@ -66,8 +66,13 @@ export const router = createRouter({
 })
 
 router.beforeEach(async (to) => {
-  if (to.meta.open || (await resume())) return true
-  return { path: '/sign-in', query: to.fullPath === '/' ? {} : { to: to.fullPath } }
+  if (to.meta.open) return true
+  if (!(await resume())) return { path: '/sign-in', query: to.fullPath === '/' ? {} : { to: to.fullPath } }
+  // An application owner sees lists of one of their own applications at a time.
+  const own = useSession().session.value?.applications
+  if (own?.length && /^\/(access|deliveries|activity)/.test(to.path) && !own.includes(String(to.query.application)))
+    return { path: to.path, query: { ...to.query, application: own[0] } }
+  return true
 })
 
 router.afterEach((to) => {

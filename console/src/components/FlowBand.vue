@@ -36,8 +36,10 @@ const names: Record<string, string> = {
   deliveries: 'Deliveries',
 }
 const counted: Record<string, string> = { deliveries: 'waiting' }
-const stages = computed(
-  () => data.value?.stages ?? Object.keys(names).map((name) => ({ name, count: undefined, needs: 0 })),
+const stages = computed(() =>
+  (data.value?.stages ?? Object.keys(names).map((name) => ({ name, count: undefined, needs: 0 }))).filter(
+    (each) => session.value?.permissions.includes(`${each.name}.read`) ?? true,
+  ),
 )
 const isDark = computed(() => theme.global.current.value.dark)
 

@@ -5,6 +5,7 @@ import { ref, watch } from 'vue'
 import { answered, api } from '../api/client'
 import ProblemNote from './ProblemNote.vue'
 
+defineProps<{ changeable?: boolean }>()
 const queries = useQueryClient()
 const wrong = ref<unknown>(null)
 const kept = ref(false)
@@ -49,9 +50,10 @@ async function keep(): Promise<void> {
             : `From ${each.least.toLocaleString('en')} to ${each.most.toLocaleString('en')}; usually ${each.default.toLocaleString('en')}`
         "
         persistent-hint
+        :readonly="!changeable"
         class="field"
       />
-      <div class="row">
+      <div v-if="changeable" class="row">
         <v-btn type="submit" variant="outlined">Keep these</v-btn>
         <span v-if="kept" role="status">Kept.</span>
       </div>

@@ -1,9 +1,14 @@
 <script setup lang="ts">
 import { mdiAccountWrenchOutline, mdiCompare, mdiInboxArrowDownOutline, mdiTruckDeliveryOutline } from '@mdi/js'
-import { computed } from 'vue'
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
+import { sure } from '../app/assignments'
 import { useApplicationChoices, useSourceChoices } from '../app/choices'
 import { useAddressFilter } from '../app/search'
+import { useSession } from '../app/session'
+import AskDialog from '../components/AskDialog.vue'
+import ChangePreview from '../components/ChangePreview.vue'
 import EmptyState from '../components/EmptyState.vue'
 import PagedTable from '../components/PagedTable.vue'
 import StateMark from '../components/StateMark.vue'
@@ -37,6 +42,43 @@ const about = computed(() => ({
 }))
 const fetch = (after: string | undefined, count: number) =>
   answered(api.GET('/api/v1/activity', { params: { query: { after, count, ...about.value } } }))
+
+const { session } = useSession()
+const mayUndo = computed(() => session.value?.permissions.includes('assignments.change') && !session.value.applications)
+const queries = useQueryClient()
+const undoing = ref<Line | null>(null)
+const asking = ref(false)
+const typed = ref('')
+const wrong = ref<unknown>(null)
+const busy = ref(false)
+/** Changes are entries of the audit log; their number stands behind the kind. */
+const entry = computed(() => Number(undoing.value?.id.split(':')[1] ?? 0))
+const preview = useQuery({
+  queryKey: computed(() => ['undo', entry.value]),
+  enabled: asking,
+  retry: false,
+  staleTime: 0,
+  queryFn: () => answered(api.GET('/api/v1/audit/{id}/undo', { params: { path: { id: entry.value } } })),
+})
+function ask(item: Line): void {
+  undoing.value = item
+  typed.value = ''
+  wrong.value = null
+  asking.value = true
+}
+async function undo(): Promise<void> {
+  busy.value = true
+  try {
+    const body = sure(preview.data.value, typed.value)
+    await answered(api.POST('/api/v1/audit/{id}/undo', { params: { path: { id: entry.value } }, body }))
+    asking.value = false
+    await queries.invalidateQueries()
+  } catch (problem) {
+    wrong.value = problem
+  } finally {
+    busy.value = false
+  }
+}
 
 function place(item: Line): string | undefined {
   if (item.kind === 'delivery') return `/deliveries/${item.delivery}`
@@ -97,7 +139,10 @@ function place(item: Line): string | undefined {
             </div>
           </td>
           <td>{{ item.by }}</td>
-          <td><StateMark :state="item.outcome" /></td>
+          <td>
+            <StateMark :state="item.outcome" />
+            <v-btn v-if="item.undoable && mayUndo" size="small" variant="text" @click="ask(item)">Take back</v-btn>
+          </td>
         </template>
         <template #empty>
           <EmptyState title="Nothing of that kind">
@@ -106,6 +151,23 @@ function place(item: Line): string | undefined {
         </template>
       </PagedTable>
     </div>
+    <AskDialog
+      v-model="asking"
+      :title="undoing ? `Take back: ${undoing.what}?` : ''"
+      act="Take it back"
+      :wrong="wrong ?? preview.error.value"
+      :busy="busy"
+      wide
+      @done="undo"
+    >
+      <p class="quiet">{{ undoing?.detail }}</p>
+      <ChangePreview
+        v-if="preview.data.value"
+        v-model:confirm="typed"
+        :preview="preview.data.value"
+        :name="preview.data.value.application.label"
+      />
+    </AskDialog>
   </div>
 </template>
 

@@ -8,6 +8,7 @@ import DeliveredGroups from '../components/DeliveredGroups.vue'
 import DeliveryTable from '../components/DeliveryTable.vue'
 import TroubleKinds from '../components/TroubleKinds.vue'
 import DriftPanel from '../components/DriftPanel.vue'
+import { useSession } from '../app/session'
 import GuardNote from '../components/GuardNote.vue'
 import MappingTable from '../components/MappingTable.vue'
 import ApplicationSettings from '../components/ApplicationSettings.vue'
@@ -16,6 +17,7 @@ import StateMark from '../components/StateMark.vue'
 import TimeOf from '../components/TimeOf.vue'
 
 const props = defineProps<{ id: string; tab?: string }>()
+const { session } = useSession()
 const application = useQuery({
   queryKey: ['applications', props.id],
   queryFn: () => answered(api.GET('/api/v1/applications/{key}', { params: { path: { key: props.id } } })),
@@ -81,7 +83,7 @@ const missing = computed(() => {
           >
         </span>
       </div>
-      <GuardNote :application="id" />
+      <GuardNote v-if="session?.applications === null" :application="id" />
       <v-tabs :model-value="shown" class="tabs">
         <v-tab v-for="[key, title] in tabs" :key="key" :value="key" :to="`/applications/${id}/${key}`">{{
           title

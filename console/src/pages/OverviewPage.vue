@@ -2,6 +2,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 import { answered, api } from '../api/client'
+import { useSession } from '../app/session'
 import GuardNote from '../components/GuardNote.vue'
 import EmptyState from '../components/EmptyState.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -9,6 +10,9 @@ import StateMark from '../components/StateMark.vue'
 import TimeOf from '../components/TimeOf.vue'
 
 const refetchInterval = 4000
+const { session } = useSession()
+// An application owner looks at their own applications; the rest of the house is not theirs.
+const whole = computed(() => session.value?.applications === null)
 const overview = useQuery({
   queryKey: ['overview'],
   queryFn: () => answered(api.GET('/api/v1/overview')),
@@ -21,11 +25,13 @@ const applications = useQuery({
 })
 const failed = useQuery({
   queryKey: ['deliveries', 'overview'],
+  enabled: whole,
   queryFn: () => answered(api.GET('/api/v1/deliveries', { params: { query: { state: 'failed', count: 8 } } })),
   refetchInterval,
 })
 const sources = useQuery({
   queryKey: ['sources', 'overview'],
+  enabled: whole,
   queryFn: () => answered(api.GET('/api/v1/sources', { params: { query: { count: 100 } } })),
   refetchInterval,
 })
@@ -34,7 +40,12 @@ const troubled = computed(
     applications.data.value?.items.filter((each) => each.state === 'paused' || each.state === 'not answering') ?? [],
 )
 const drifting = computed(() => applications.data.value?.items.filter((each) => each.drifting) ?? [])
-const held = useQuery({ queryKey: ['guard'], queryFn: () => answered(api.GET('/api/v1/guard')), refetchInterval })
+const held = useQuery({
+  queryKey: ['guard'],
+  enabled: whole,
+  queryFn: () => answered(api.GET('/api/v1/guard')),
+  refetchInterval,
+})
 const quiet = computed(
   () => !failed.data.value?.total && !troubled.value.length && !drifting.value.length && !held.data.value?.items.length,
 )
@@ -57,7 +68,7 @@ const quiet = computed(
     <ProblemNote :wrong="overview.error.value" />
     <section class="panel" aria-labelledby="needs">
       <h2 id="needs">What needs a person now</h2>
-      <GuardNote />
+      <GuardNote v-if="whole" />
       <p v-if="quiet" class="row">
         <StateMark state="ok" /> Nothing: every application answers, and no delivery has failed, nothing is held,
         nothing has drifted.
@@ -92,7 +103,7 @@ const quiet = computed(
       </router-link>
     </section>
     <div class="two">
-      <section class="panel" aria-labelledby="from">
+      <section v-if="whole" class="panel" aria-labelledby="from">
         <h2 id="from">Where people come from</h2>
         <table v-if="sources.data.value?.items.length" class="plain">
           <thead>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useQueryClient } from '@tanstack/vue-query'
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 import { answered, api } from '../api/client'
 import AskDialog from '../components/AskDialog.vue'
 import EmptyState from '../components/EmptyState.vue'
@@ -10,6 +10,7 @@ import ProblemNote from '../components/ProblemNote.vue'
 import SecretOnce from '../components/SecretOnce.vue'
 import StateMark from '../components/StateMark.vue'
 import TimeOf from '../components/TimeOf.vue'
+import { useApplicationChoices } from '../app/choices'
 import { useSession } from '../app/session'
 
 const { session } = useSession()
@@ -20,10 +21,29 @@ const scope = ref<'read' | 'write'>('read')
 const made = ref('')
 const adding = ref(false)
 const name = ref('')
-const kind = ref<'administrator' | 'chief'>('administrator')
+const kinds = ['administrator', 'chief', 'help desk', 'auditor', 'application owner'] as const
+const kind = ref<(typeof kinds)[number]>('administrator')
+const owned = ref<string[]>([])
+const masked = ref(false)
+const applications = useApplicationChoices()
+/** What is said of the new operator; only what fits the kind. */
+const operator = computed(() => ({
+  name: name.value,
+  kind: kind.value,
+  applications: kind.value === 'application owner' ? owned.value : [],
+  masked: (kind.value === 'help desk' || kind.value === 'auditor') && masked.value,
+}))
 const password = ref('')
 const wrong = ref<unknown>(null)
 const outside = ref<unknown>(null)
+
+const meaning = {
+  administrator: 'Sources, applications, assignments, deliveries, settings.',
+  chief: 'Everything, operators too.',
+  'help desk': 'Finds people, sees what they have and why, sends one account again.',
+  auditor: 'Reads and exports everything; changes nothing.',
+  'application owner': 'Sees and changes the assignments of their own applications only.',
+}
 
 async function attempt(target: typeof wrong, act: () => Promise<unknown>): Promise<void> {
   target.value = null
@@ -45,7 +65,7 @@ const revoke = (id: string) =>
   attempt(outside, () => answered(api.DELETE('/api/v1/tokens/{id}', { params: { path: { id } } })))
 const addOperator = () =>
   attempt(wrong, async () => {
-    const told = await answered(api.POST('/api/v1/operators', { body: { name: name.value, kind: kind.value } }))
+    const told = await answered(api.POST('/api/v1/operators', { body: operator.value }))
     password.value = told.password ?? ''
     adding.value = false
   })
@@ -108,7 +128,10 @@ const operators = (after: string | undefined, count: number) =>
       >
         <template #row="{ item }">
           <td>{{ item.name }}</td>
-          <td>{{ item.kind }}</td>
+          <td>
+            {{ item.kind }}<template v-if="item.masked">, masked</template>
+            <div v-if="item.applications.length" class="quiet">{{ item.applications.join(', ') }}</div>
+          </td>
           <td><TimeOf :at="item.created_at" /></td>
           <td><StateMark :state="item.disabled_at ? 'inactive' : 'active'" /></td>
           <td>
@@ -118,14 +141,29 @@ const operators = (after: string | undefined, count: number) =>
         <template #empty><EmptyState title="No operator">Add one.</EmptyState></template>
       </PagedTable>
     </section>
-    <HouseSettings />
+    <HouseSettings :changeable="session?.permissions.includes('settings.change')" />
     <AskDialog v-model="making" title="Make an API token" act="Make the token" :wrong="wrong" @done="makeToken">
       <v-text-field v-model="label" label="What it is for" />
       <v-select v-model="scope" :items="['read', 'write']" label="May" />
     </AskDialog>
     <AskDialog v-model="adding" title="Add an operator" act="Add the operator" :wrong="wrong" @done="addOperator">
       <v-text-field v-model="name" label="Name to sign in with" />
-      <v-select v-model="kind" :items="['administrator', 'chief']" label="Kind" />
+      <v-select v-model="kind" :items="kinds" label="Kind" />
+      <p class="quiet">{{ meaning[kind] }}</p>
+      <v-autocomplete
+        v-if="kind === 'application owner'"
+        v-model="owned"
+        :items="applications"
+        label="Applications"
+        multiple
+        chips
+        closable-chips
+      />
+      <v-checkbox
+        v-if="kind === 'help desk' || kind === 'auditor'"
+        v-model="masked"
+        label="People's attributes are masked"
+      />
       <p class="quiet">A password is made and shown once.</p>
     </AskDialog>
   </div>

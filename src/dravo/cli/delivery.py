@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
+from dravo.cli.assignment import show_preview
 from dravo.cli.frame import FAILED, command, facts, list_options, moment, noun, show_json, show_list, table
 from dravo.client import Dravo
 
@@ -49,6 +50,10 @@ def add_commands(nouns: Any) -> None:
     audits = noun(nouns, "audit", "the log of what operators changed")
     listing = command(audits, "list", _audit, "list changes, newest first")
     list_options(listing)
+    undo = command(audits, "undo", _undo, "take a change of an assignment or policy back", ["dravo audit undo 41 --preview", "dravo audit undo 41"])
+    undo.add_argument("entry", type=int, help="its number, as in 'dravo audit list'")
+    undo.add_argument("--preview", action="store_true", help="only show what it would do")
+    undo.add_argument("--confirm", metavar="LABEL", help="the application's name, where that is grave")
     command(audits, "verify", _verify, "check that no entry was changed or taken out")
 
 
@@ -142,12 +147,21 @@ def _activity(given: argparse.Namespace, dravo: Dravo) -> None:
 
 def _audit(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
+        "Entry": lambda e: e["id"],
         "At (UTC)": lambda e: moment(e["at"]),
         "Operator": lambda e: e["operator"],
         "Did": lambda e: e["action"],
         "Details": lambda e: "; ".join(f"{name}: {value}" for name, value in e["details"].items()),
     }
     show_list(given, dravo.audit(), columns, "Nothing was changed yet.")
+
+
+def _undo(given: argparse.Namespace, dravo: Dravo) -> None:
+    if given.preview:
+        show_preview(given, dravo.preview_undo(given.entry))
+        return
+    dravo.undo(given.entry, given.confirm)
+    print("Taken back.")
 
 
 def _verify(given: argparse.Namespace, dravo: Dravo) -> int:

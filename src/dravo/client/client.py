@@ -180,6 +180,14 @@ class Dravo:
         """List what operators changed, newest first."""
         return self.pages("/audit", {"kind": kind, "object": object_id})
 
+    def preview_undo(self, entry: int) -> t.Preview:
+        """Return what taking an entry of the audit log back would do: a change of an assignment or policy."""
+        return cast(t.Preview, self.call("GET", f"/audit/{entry}/undo"))
+
+    def undo(self, entry: int, confirm: str | None = None) -> None:
+        """Take an entry of the audit log back; `confirm` is the application's label, where that is grave."""
+        self.call("POST", f"/audit/{entry}/undo", body={"confirm": confirm})
+
     def audit_verdict(self) -> t.AuditVerdict:
         """Return whether the chain of the audit log holds."""
         return cast(t.AuditVerdict, self.call("GET", "/audit/verdict"))

@@ -71,6 +71,7 @@ class ActivityLine(TypedDict):
     person: ActivityPerson | None
     delivery: str | None
     object: AuditObject | None
+    undoable: bool
 
 
 class ActivityPerson(TypedDict):
@@ -811,6 +812,7 @@ class Policy(TypedDict):
 class Preview(TypedDict):
     """What a change would do: how many people gain access, lose it, or have other roles."""
 
+    application: Named
     gained: int
     lost: int
     changed: int

@@ -20,6 +20,7 @@ from dravo.services.house import House
 from dravo.services.named import application_by_key, source_by_key
 from dravo.services.permissions import Caller
 from dravo.services.reconciling import FINISHED, STOPPED
+from dravo.services.undoing import UNDOABLE
 from dravo.store import tables as t
 from dravo.store.applying import DONE, FAILED
 from dravo.store.pages import LARGEST, Ask, read_cursor, write_cursor
@@ -240,6 +241,7 @@ def _change(row: Any) -> dict[str, Any]:
         "application": {"key": row.application_key, "label": row.application_label} if row.application_key else None,
         "person": None,
         "object": {"kind": row.object_kind, "id": row.object_id},
+        "undoable": row.action in UNDOABLE,
     }
 
 

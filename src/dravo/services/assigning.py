@@ -34,22 +34,43 @@ def add(house: House, caller: Caller, wish: Wish, sure: Sure = UNSURE) -> dict[s
         cleared = previewing.check(connection, change, caller, sure)
     try:
         with house.database.writing() as connection:
-            write(house, connection, caller, wish, row, named, cleared)
+            write(house, connection, caller, row, named, cleared)
     except IntegrityError:
         raise AlreadyThere("That is assigned there already.", "Change the assignment that there is.") from None
     work_through(house, CHUNK)
     return one(house, row["id"])
 
 
-def write(
-    house: House, connection: Connection, caller: Caller, wish: Wish, row: dict[str, Any], named: dict[str, Any], cleared: tuple[str, str] | None
-) -> None:
-    """Write an assignment down, and mark whom it touches; `cleared` as in `mark_selected`."""
+def add_row(house: House, caller: Caller, row: dict[str, Any], sure: Sure) -> None:
+    """Make an assignment of a row with the columns of its table: one that was taken away comes back like this.
+
+    Raises:
+        AlreadyThere; NeedsConfirmation, WorldMoved.
+    """
+    with house.database.reading() as connection:
+        cleared = previewing.check(connection, previewing.adding(connection, house.catalogue.get(connection), [row]), caller, sure)
+    try:
+        with house.database.writing() as connection:
+            write(house, connection, caller, row, {"taken back": True}, cleared)
+    except IntegrityError:
+        raise AlreadyThere("That is assigned there already.", "Change the assignment that there is.") from None
+
+
+def write(house: House, connection: Connection, caller: Caller, row: dict[str, Any], named: dict[str, Any], cleared: tuple[str, str] | None) -> None:
+    """Write an assignment down, and mark whom it touches.
+
+    Args:
+        row: with the columns of the assignment's table.
+        named: what the audit log says of it; of one to a person it stands outside the chain.
+        cleared: as in `mark_selected`.
+    """
     now = clock.now()
     connection.execute(insert(t.assignment).values(**row, created_at=now, created_by=caller.name))
     raise_revision(connection)
     mark(connection, row, now, cleared)
-    what = {"application": wish.application, **({"role": wish.role} if wish.role else {"keeps out": True} if wish.excludes else {})}
+    application = connection.execute(select(t.application.c.key).where(t.application.c.id == row["application_id"])).scalar()
+    role = connection.execute(select(t.role.c.key).where(t.role.c.id == row["role_id"])).scalar() if row["role_id"] else None
+    what = {"application": application, **({"role": role} if role else {"keeps out": True} if row["excludes"] else {})}
     record_change(
         connection, house.keys, caller, "added assignment", "assignment", row["id"], now,
         {**what, **({} if row["user_id"] else named)}, named if row["user_id"] else None,

@@ -163,7 +163,7 @@ def bulk(house: House, caller: Caller, key: str, text: str, *, apply: bool, sure
     """
     now = clock.now()
     lines: list[dict[str, Any]] = []
-    wishes: list[tuple[Wish, dict[str, Any], dict[str, Any]]] = []
+    wishes: list[tuple[dict[str, Any], dict[str, Any]]] = []
     with house.database.reading() as connection:
         application = application_by_key(connection, key)
         a = t.assignment.c
@@ -182,8 +182,8 @@ def bulk(house: House, caller: Caller, key: str, text: str, *, apply: bool, sure
                 line["state"] = "there already"
                 continue
             there.add((row["group_id"], row["role_id"]))
-            wishes.append((wish, row, named))
-        rows = [row for _, row, _ in wishes]
+            wishes.append((row, named))
+        rows = [row for row, _ in wishes]
         change = previewing.adding(connection, house.catalogue.get(connection), rows) if rows else None
         preview = previewing.shown(connection, change) if change else None
     unusable = [line for line in lines if line["state"] == "wrong"]
@@ -196,8 +196,8 @@ def bulk(house: House, caller: Caller, key: str, text: str, *, apply: bool, sure
             cleared = previewing.check(connection, change, caller, sure)
         try:
             with house.database.writing() as connection:
-                for wish, row, named in wishes:
-                    assigning.write(house, connection, caller, wish, row, named, cleared)
+                for row, named in wishes:
+                    assigning.write(house, connection, caller, row, named, cleared)
         except IntegrityError:
             raise AlreadyThere("One of these was mapped meanwhile.", "Look at it again; nothing was done.") from None
         work_through(house, CHUNK)

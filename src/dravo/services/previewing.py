@@ -161,7 +161,13 @@ def shown(connection: Connection, change: Change, most: int = SHOWN) -> dict[str
         counts["accounts"] += sum(each.application_id == change.application_id for each in outcome.accounts)
         if line["what"] != "unchanged" and len(people) < most:
             people.append(line)
-    return {**counts, "people": people, "confirm": weigh(connection, change.application_id, counts)}
+    application = change.catalogue.applications[change.application_id]
+    return {
+        **counts,
+        "application": {"key": application.key, "label": application.label},
+        "people": people,
+        "confirm": weigh(connection, change.application_id, counts),
+    }
 
 
 def check(connection: Connection, change: Change, caller: Caller, sure: Sure) -> tuple[str, str] | None:

@@ -70,6 +70,7 @@ class PreviewPerson(BaseModel):
 class Preview(BaseModel):
     """What a change would do: how many people gain access, lose it, or have other roles."""
 
+    application: Named
     gained: int
     lost: int
     changed: int

@@ -95,6 +95,12 @@ class ActivityQuery(PageQuery):
     until: str | None = Field(None, description="Only what happened before this instant.")
 
 
+class EntryPath(BaseModel):
+    """One entry of the audit log."""
+
+    id: int = Field(ge=0, le=2**62)
+
+
 class KeyPath(BaseModel):
     """One thing by its key."""
 

@@ -4,11 +4,15 @@ from __future__ import annotations
 
 from typing import Any
 
+from flask import Response
+
 from dravo.core.instants import parse_instant
-from dravo.services import activity, auditing, deliveries
+from dravo.services import activity, auditing, deliveries, undoing
+from dravo.web.api import access_models as xm
 from dravo.web.api import application_models as am
 from dravo.web.api import asked as q
 from dravo.web.api import models as m
+from dravo.web.api.assignments import sure_of
 from dravo.web.api.door import QUERY, ask, caller, house, needs, room
 
 rooms = room("deliveries")
@@ -71,6 +75,21 @@ def audit(query: q.AuditQuery) -> dict[str, Any]:
     """Which operator changed what, when; newest first."""
     with house().database.reading() as connection:
         return auditing.entries(connection, ask(query), query.kind, query.object)
+
+
+@rooms.get("/audit/<id>/undo", responses={200: xm.Preview})
+@needs("audit.read")
+def preview_undo(path: q.EntryPath) -> dict[str, Any]:
+    """What taking a change of an assignment or policy back would do; nothing is changed."""
+    return undoing.preview(house(), path.id)
+
+
+@rooms.post("/audit/<id>/undo", responses={204: None})
+@needs("assignments.change")
+def undo(path: q.EntryPath, body: q.SureBody) -> Response:
+    """Take a change of an assignment or policy back."""
+    undoing.undo(house(), caller(), path.id, sure_of(body))
+    return Response(status=204)
 
 
 @rooms.get("/audit/verdict", responses={200: m.AuditVerdict})

@@ -440,6 +440,7 @@ class ActivityLine(BaseModel):
     person: ActivityPerson | None
     delivery: str | None = Field(None, description="The delivery that was attempted, by id.")
     object: AuditObject | None = Field(None, description="What an operator changed.")
+    undoable: bool = Field(False, description="Whether it is a change that can be taken back from here.")
 
 
 class AuditVerdict(BaseModel):

@@ -1,0 +1,107 @@
+"""B7: the people page and the access matrix among 1,000 to 100,000 people: listed, searched, filtered; against a bare indexed SELECT."""
+
+from __future__ import annotations
+
+import random
+import statistics
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from sqlalchemy import insert, text
+
+from benchmarks.filtering import fill
+from dravo.services import applications, matrix, operators, previewing, reaching, sources
+from dravo.services.house import House
+from dravo.services.matrix import View
+from dravo.services.subjects import Wish
+from dravo.store import clock, views
+from dravo.store import tables as t
+from dravo.store.identifiers import new_id
+from dravo.store.pages import Ask
+
+SIZES = (1_000, 10_000, 100_000)
+APPLICATIONS, EACH = 100, 5
+TIMES = 20
+
+
+def give(house: House) -> None:
+    """Give everybody five roles among a hundred applications, straight into the records."""
+    chance, now = random.Random(8), clock.now()
+    for number in range(APPLICATIONS):
+        applications.add(house, operators.SYSTEM, f"app{number:03}", f"Application {number:03}", None, tracked_only=True)
+        applications.add_role(house, operators.SYSTEM, f"app{number:03}", "viewer", "Viewer", 1)
+    with house.database.writing() as connection:
+        roles = [(row.application_id, row.id) for row in connection.execute(t.role.select())]
+        users = list(connection.execute(t.user.select()).scalars())
+        reason = {"kind": "group", "assignment": "a", "rule": None, "group": "g", "group_name": "Guides", "source": "staff", "source_label": "Staff",
+                  "through": [], "through_names": [], "from": now, "until": None}  # fmt: skip
+        for start in range(0, len(users), 5_000):
+            rows = [
+                {"id": new_id(), "user_id": user, "application_id": of, "role_id": role, "reasons": [reason], "from_at": now, "until_at": None}
+                for user in users[start : start + 5_000]
+                for of, role in chance.sample(roles, EACH)
+            ]
+            connection.execute(insert(t.access), rows)
+
+
+def p95(work: Callable[[], object]) -> float:
+    """Return the 95th percentile of some work's milliseconds."""
+    work()
+    taken = []
+    for _ in range(TIMES):
+        began = time.perf_counter()
+        work()
+        taken.append((time.perf_counter() - began) * 1_000)
+    return statistics.quantiles(taken, n=20)[-1]
+
+
+def run() -> None:
+    """Print the figures."""
+    print(f"p95 in ms of {TIMES}; {APPLICATIONS} applications, {EACH} roles each; the goal is under 100 at 100,000 people")
+    rows: dict[str, list[float]] = {}
+    for size in SIZES:
+        with tempfile.TemporaryDirectory() as folder:
+            house = House(Path(folder))
+            sources.add(house, operators.SYSTEM, "staff", "Staff")
+            with house.database.reading() as connection:
+                source_id = connection.execute(t.source.select()).one().id
+            fill(house, source_id, size)
+            give(house)
+
+            def people(words: str | None = None, state: str | None = None, house: House = house) -> None:
+                with house.database.reading() as connection:
+                    views.people(connection, Ask(count=50), words, state)
+
+            def bare(house: House = house) -> None:
+                with house.database.reading() as connection:
+                    connection.execute(text('SELECT id, user_name, display_name, email FROM "user" ORDER BY display_name_key, id LIMIT 50')).all()
+
+            def seen(house: House = house, **view: str) -> None:
+                matrix.people(house, View(**view), Ask(count=50))  # type: ignore[arg-type]
+
+            for name, work in (
+                ("bare SELECT of a page", bare),
+                ("people, listed", people),
+                ("people, searched", lambda: people("person0009")),
+                ("people, active only", lambda: people(None, "active")),
+                ("matrix", seen),
+                ("matrix, searched", lambda: seen(words="person0009")),
+                ("matrix of one application", lambda: seen(application="app007")),
+                ("matrix at a past instant", lambda: seen(at=clock.now())),
+                ("matrix, direct only", lambda: seen(only="direct only")),
+            ):
+                rows.setdefault(name, []).append(p95(work))
+            for name, once in (
+                ("a rule tried (once)", lambda house=house: reaching.try_rule(house, 'department eq "Herbarium"')),
+                ("everybody previewed (once)", lambda house=house: previewing.preview_adding(house, Wish("app001", "viewer", everybody=True))),
+                ("all of it exported (once)", lambda house=house: sum(len(piece) for piece in matrix.export(house, View(), "csv"))),
+            ):
+                began = time.perf_counter()
+                once()
+                rows.setdefault(name, []).append((time.perf_counter() - began) * 1_000)
+            house.close()
+    print(f"  {'':<28}" + "".join(f"{size:>10,}" for size in SIZES))
+    for name, taken in rows.items():
+        print(f"  {name:<28}" + "".join(f"{each:>10.1f}" for each in taken))
