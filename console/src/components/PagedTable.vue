@@ -7,6 +7,8 @@ import ProblemNote from './ProblemNote.vue'
 interface Page {
   items: Item[]
   total: number
+  /** Whether the total is all there are; where it is not said, it is. */
+  whole?: boolean
   next?: string | null
 }
 const props = withDefaults(
@@ -67,7 +69,7 @@ const first = computed(() => (trail.value.length - 1) * props.count + 1)
   <div v-if="data && (data.total > data.items.length || trail.length > 1)" class="row pages">
     <span class="quiet">
       {{ first.toLocaleString('en') }} to {{ (first + data.items.length - 1).toLocaleString('en') }} of
-      {{ data.total.toLocaleString('en') }}
+      <template v-if="data.whole === false">more than </template>{{ data.total.toLocaleString('en') }}
     </span>
     <v-btn size="small" variant="outlined" :disabled="trail.length === 1" @click="trail = trail.slice(0, -1)"
       >Previous</v-btn

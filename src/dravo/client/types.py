@@ -446,6 +446,7 @@ class Matrix(TypedDict):
     total: int
     next: str | None
     applications: list[Named]
+    whole: bool
 
 
 class MatrixPerson(TypedDict):

@@ -24,6 +24,8 @@ DIRECT_ONLY, INACTIVE_ASSIGNED, HIGHEST = "direct only", "inactive but assigned"
 NARROWED = (DIRECT_ONLY, INACTIVE_ASSIGNED, HIGHEST)
 MOST_APPLICATIONS = 200
 CHUNK = 500
+# People are counted so far; beyond that it is said that there are more.
+COUNTED = 10_000
 
 Shown = Callable[[list[dict[str, Any]]], list[dict[str, Any]]]
 
@@ -55,7 +57,8 @@ def people(house: House, view: View, ask: Ask) -> dict[str, Any]:
     """
     with house.database.reading() as connection:
         columns = _columns(connection, view)
-        found = page(connection, _statement(connection, view), [t.user.c.display_name_key, t.user.c.id], ask, person_line)
+        keys = [t.user.c.display_name_key, t.user.c.id]
+        found = page(connection, _statement(connection, view), keys, ask, person_line, one_scan=bool(view.words), count_to=COUNTED)
         _fill(connection, found["items"], view)
     return {**found, "applications": [{"key": each.key, "label": each.label} for each in columns]}
 
@@ -82,30 +85,34 @@ def _statement(connection: Connection, view: View) -> Select[Any]:
     if view.words:
         columns = (u.display_name_key, u.user_name_key, u.email_key)
         statement = statement.where(or_(*(contains(column, view.words) for column in columns)))
-    has = [x.user_id == u.id, _at(view.at)]
-    if view.application:
-        application = application_by_key(connection, view.application)
-        has.append(x.application_id == application.id)
-        if view.role:
-            has.append(x.role_id == select(r.id).where(r.application_id == application.id, r.key == view.role).scalar_subquery())
-    elif view.role:
-        raise InvalidInput("A role is one of an application.", "Say the application too.", "role")
     if view.only is not None and view.only not in NARROWED:
         raise InvalidInput(f"'{view.only}' is nothing to look for.", f"It is one of: {', '.join(NARROWED)}.", "only")
-    if view.only == HIGHEST:
-        has.append(x.role_id.in_(_highest(connection)))
-    if view.only == DIRECT_ONLY:
-        by_rule = exists().where(*has, x.direct_only.is_(False))
-        return statement.where(exists().where(*has), ~by_rule)
+    application = application_by_key(connection, view.application) if view.application else None
     if view.only == INACTIVE_ASSIGNED:
         a = t.assignment.c
         assigned = [a.user_id == u.id, a.removed_at.is_(None), a.excludes.is_(False)]
-        if view.application:
-            assigned.append(a.application_id == application_by_key(connection, view.application).id)
+        if application is not None:
+            assigned.append(a.application_id == application.id)
         return statement.where(u.active.is_(False), exists().where(*assigned))
-    if view.application or view.only or not view.words:
+    narrowed: list[Any] = []
+    if application is not None:
+        narrowed.append(x.application_id == application.id)
+        if view.role:
+            narrowed.append(x.role_id == select(r.id).where(r.application_id == application.id, r.key == view.role).scalar_subquery())
+    elif view.role:
+        raise InvalidInput("A role is one of an application.", "Say the application too.", "role")
+    if view.only == HIGHEST:
+        narrowed.append(x.role_id.in_(_highest(connection)))
+    if view.only == DIRECT_ONLY:
+        by_rule = exists().where(x.user_id == u.id, _at(view.at), *narrowed, x.direct_only.is_(False))
+        some = select(x.user_id).where(_at(view.at), *narrowed, x.direct_only.is_(True))
+        return statement.where(u.id.in_(some), ~by_rule)
+    if narrowed:
+        # Few have it: whoever does is found first, and then put in order.
+        return statement.where(u.id.in_(select(x.user_id).where(_at(view.at), *narrowed)))
+    if not view.words:
         # Whoever has nothing is not in the matrix, unless looked for by name.
-        statement = statement.where(exists().where(*has))
+        statement = statement.where(exists().where(x.user_id == u.id, _at(view.at)))
     return statement
 
 

@@ -372,6 +372,7 @@ access = Table(
 _one("uq_access_open", access.c.user_id, access.c.role_id, where="until_at IS NULL")
 _some("ix_access_of_application", access.c.application_id, access.c.id, where="until_at IS NULL")
 Index("ix_access_history", access.c.user_id, access.c.from_at)
+_some("ix_access_direct", access.c.user_id, where="until_at IS NULL AND direct_only = 1")
 Index("ix_access_began", access.c.from_at)
 _some("ix_access_ended", access.c.until_at, where="until_at IS NOT NULL")
 

@@ -53,7 +53,7 @@ def people(connection: Connection, ask: Ask, words: str | None, state: str | Non
     }
     if state in conditions:
         statement = statement.where(conditions[state])
-    return page(connection, statement, [u.display_name_key, u.id], ask, person_line)
+    return page(connection, statement, [u.display_name_key, u.id], ask, person_line, one_scan=bool(words))
 
 
 def people_by_id(connection: Connection, user_ids: list[str]) -> dict[str, dict[str, Any]]:

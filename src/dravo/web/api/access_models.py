@@ -92,6 +92,7 @@ class Matrix(Page[MatrixPerson]):
     """A page of the matrix, with its columns."""
 
     applications: list[Named]
+    whole: bool = Field(description="Whether the total is all; else there are more than that.")
 
 
 class Move(BaseModel):

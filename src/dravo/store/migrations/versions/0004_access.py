@@ -39,6 +39,7 @@ def upgrade() -> None:
     with op.batch_alter_table('access', schema=None) as batch_op:
         batch_op.add_column(sa.Column('direct_only', sa.Boolean(), server_default='0', nullable=False))
         batch_op.create_index('ix_access_began', ['from_at'], unique=False)
+        batch_op.create_index('ix_access_direct', ['user_id'], unique=False, sqlite_where=sa.text('until_at IS NULL AND direct_only = 1'), postgresql_where=sa.text('until_at IS NULL AND direct_only = 1'))
         batch_op.create_index('ix_access_ended', ['until_at'], unique=False, sqlite_where=sa.text('until_at IS NOT NULL'), postgresql_where=sa.text('until_at IS NOT NULL'))
 
     with op.batch_alter_table('application', schema=None) as batch_op:
