@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter, defaultdict
 from typing import Any
 
-from sqlalchemy import Connection, func, select, update
+from sqlalchemy import Connection, func, select, true, update
 
 from dravo.core.errors import DravoError, NotFound
 from dravo.core.guard import Limits
@@ -43,7 +43,7 @@ def judge(house: House, now: Instant) -> int:
         How many removals were let through or held.
     """
     d = t.delivery.c
-    unjudged = (d.state == WAITING, d.removes.is_(True), d.cleared_at.is_(None))
+    unjudged = (d.state == WAITING, d.removes == true(), d.cleared_at.is_(None))
     with house.database.reading() as connection:
         if connection.execute(select(d.id).where(*unjudged).limit(1)).first() is None:
             return 0
@@ -78,7 +78,7 @@ def _beyond(connection: Connection, waiting: Any, now: Instant) -> dict[str, str
     held: dict[str, str] = {}
     d = t.delivery.c
     # What waits for a person already counts too: whatever comes behind it in the window is held as well.
-    counted = (d.removes.is_(True), (d.cleared_at >= since) & d.cleared_by.is_(None) | (d.state == HELD) & (d.kind == GUARD))
+    counted = (d.removes == true(), (d.cleared_at >= since) & d.cleared_by.is_(None) | (d.state == HELD) & (d.kind == GUARD))
     labels = {row.id: row.label for row in connection.execute(select(t.application.c.id, t.application.c.label))}
     due = Counter(row.application_id for row in waiting)
     for application_id, number in due.items():

@@ -425,7 +425,7 @@ _one("uq_delivery_open", delivery.c.account_id, where="closed_at IS NULL")
 _some("ix_delivery_waiting", delivery.c.application_id, delivery.c.next_attempt_at, where="state = 'waiting'")
 Index("ix_delivery_of_application", delivery.c.application_id, delivery.c.id)
 Index("ix_delivery_state", delivery.c.state, delivery.c.id)
-_some("ix_delivery_removing", delivery.c.application_id, delivery.c.cleared_at, where="removes = 1")
+_some("ix_delivery_removing", delivery.c.cleared_at, delivery.c.application_id, where="removes = 1")
 Index("ix_delivery_of_account", delivery.c.account_id, delivery.c.id)
 
 delivery_attempt = Table(

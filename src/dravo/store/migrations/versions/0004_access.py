@@ -69,7 +69,7 @@ def upgrade() -> None:
         batch_op.add_column(sa.Column('removes', sa.Boolean(), server_default='0', nullable=False))
         batch_op.add_column(sa.Column('cleared_at', sa.String(length=27), nullable=True))
         batch_op.add_column(sa.Column('cleared_by', sa.Text(), nullable=True))
-        batch_op.create_index('ix_delivery_removing', ['application_id', 'cleared_at'], unique=False, sqlite_where=sa.text('removes = 1'), postgresql_where=sa.text('removes = 1'))
+        batch_op.create_index('ix_delivery_removing', ['cleared_at', 'application_id'], unique=False, sqlite_where=sa.text('removes = 1'), postgresql_where=sa.text('removes = 1'))
 
     with op.batch_alter_table('mark', schema=None) as batch_op:
         batch_op.add_column(sa.Column('cleared_for', sa.String(length=36), nullable=True))
