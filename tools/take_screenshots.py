@@ -55,9 +55,10 @@ def take_all(browser: Browser, known: dict[str, Any], ready: Path) -> None:
         person = dravo.people.get("zofia.wisniarska")["id"]
         failed = dravo.deliveries.list(state="failed", words="ravi").page().items[0]["id"]
     pages = {
-        "overview": "/", "sources": "/sources", "source": "/sources/staff", "people": "/people", "person": f"/people/{person}",
-        "access": "/access", "applications": "/applications", "application-mapping": "/applications/plant-records/mapping",
-        "application-accounts": "/applications/ticket-desk/accounts", "application-settings": "/applications/glasshouse-controls/settings",
+        "overview": "/", "activity": "/activity", "source": "/sources/staff", "people": "/people", "person": f"/people/{person}",
+        "access": "/access", "access-changes": "/access/changes", "applications": "/applications",
+        "application-mapping": "/applications/glasshouse-controls/mapping", "application-rule": "/applications/ticket-desk/mapping",
+        "application-settings": "/applications/glasshouse-controls/settings",
         "source-requests": "/sources/staff/requests", "application-drift": "/applications/plant-records/drift",
         "deliveries": "/deliveries", "delivery": f"/deliveries/{failed}",
     }  # fmt: skip
@@ -65,8 +66,6 @@ def take_all(browser: Browser, known: dict[str, Any], ready: Path) -> None:
         page = browser.new_context(viewport=SIZE, color_scheme=theme, base_url=known["url"]).new_page()
         page.goto("/")
         page.get_by_label("Name").fill(known["operator"]["name"])
-        if theme == "light":
-            shoot(page, "sign-in")
         page.get_by_label("Password").fill(known["operator"]["password"])
         page.get_by_role("button", name="Sign in").click()
         page.get_by_role("heading", name="Overview").wait_for()
@@ -78,6 +77,12 @@ def take_all(browser: Browser, known: dict[str, Any], ready: Path) -> None:
                     page.keyboard.type("zofia")
                     page.get_by_role("option", name="Zofia").click()
                     page.get_by_text("WIŚNIARSKA, Zofia").scroll_into_view_if_needed()
+                if name == "application-rule":
+                    page.get_by_role("button", name="Give a role").click()
+                    page.get_by_label("A rule").check()
+                    page.get_by_label("Value").fill("Estates")
+                    page.get_by_role("button", name="Add").click()
+                    page.get_by_text("stay as they are").wait_for()
                 shoot(page, name)
         if theme == "dark":
             page.goto(pages["person"])

@@ -12,6 +12,7 @@ import EmptyState from './EmptyState.vue'
 import PagedTable from './PagedTable.vue'
 import PatternGroups from './PatternGroups.vue'
 import PolicyPanel from './PolicyPanel.vue'
+import SpanOf from './SpanOf.vue'
 import StateMark from './StateMark.vue'
 import TimeOf from './TimeOf.vue'
 
@@ -171,13 +172,7 @@ function ask(item: Assignment): void {
       </td>
       <td>{{ item.reach?.toLocaleString('en') }} {{ item.reach === 1 ? 'person' : 'people' }}</td>
       <td>
-        <template v-if="item.from || item.until">
-          <div v-if="item.from">from {{ item.from_day ?? '' }}<TimeOf v-if="!item.from_day" :at="item.from" /></div>
-          <div v-if="item.until">
-            until {{ item.until_day ?? '' }}<TimeOf v-if="!item.until_day" :at="item.until" />
-          </div>
-        </template>
-        <span v-else class="quiet">always</span>
+        <SpanOf :of="item" />
       </td>
       <td>{{ item.created_by }}<br /><TimeOf :at="item.created_at" /></td>
       <td>
@@ -216,13 +211,7 @@ function ask(item: Assignment): void {
         <b>{{ what(item) }}</b>
       </td>
       <td>
-        <template v-if="item.from || item.until">
-          <div v-if="item.from">from {{ item.from_day ?? '' }}<TimeOf v-if="!item.from_day" :at="item.from" /></div>
-          <div v-if="item.until">
-            until {{ item.until_day ?? '' }}<TimeOf v-if="!item.until_day" :at="item.until" />
-          </div>
-        </template>
-        <span v-else class="quiet">always</span>
+        <SpanOf :of="item" />
       </td>
       <td>{{ item.created_by }}<br /><TimeOf :at="item.created_at" /></td>
       <td>
