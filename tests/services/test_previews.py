@@ -36,8 +36,8 @@ class Machine(RuleBasedStateMachine):
         self.rooms.house.close()
         self.folder.cleanup()
 
-    @initialize(data=st.data())
-    def begin(self, data: Any) -> None:
+    def make(self) -> None:
+        """Add the source, its people and groups, and the application."""
         self.staff = self.rooms.source()
         self.rooms.application("records", *ROLES)
         self.people = [self.rooms.person(self.staff, f"p{number}", title="ab"[number % 2]) for number in range(PEOPLE)]
@@ -81,6 +81,10 @@ class Machine(RuleBasedStateMachine):
 
 class Previews(Machine):
     """Every change is looked at, then made; the two agree to the person."""
+
+    @initialize()
+    def begin(self) -> None:
+        self.make()
 
     def compared(self, preview: dict[str, Any], before: dict[str, set[str]], state: list[Any]) -> None:
         """Compare what was shown with what has become."""
@@ -136,9 +140,18 @@ class Guarded(Machine):
     ALLOWED = 2
 
     @initialize()
-    def limit(self) -> None:
+    def begin(self) -> None:
+        self.make()
         for name, value in (("guard_least", self.ALLOWED), ("guard_number", 0), ("guard_top_role", 1_000)):
             house_settings.change(self.rooms.house, self.rooms.caller, name, value)
+        # Everybody has something that can be taken away.
+        self.assignments.append(assigning.add(self.rooms.house, self.rooms.caller, Wish("records", "viewer", everybody=True))["id"])
+        self.work()
+
+    @rule(whom=st.sets(st.integers(0, PEOPLE - 1), min_size=1))
+    def several_leave(self, whom: set[int]) -> None:
+        for who in whom:
+            self.rooms.patch_person(self.staff, self.people[who], {"op": "replace", "path": "active", "value": False})
 
     @rule(asked=Machine.wishes)
     def add(self, asked: tuple[str, str | None, Any]) -> None:
@@ -147,6 +160,18 @@ class Guarded(Machine):
         if not preview["confirm"]:
             with contextlib.suppress(AlreadyThere):
                 self.assignments.append(assigning.add(self.rooms.house, self.rooms.caller, wish)["id"])
+
+    @rule()
+    def somebody_lets_it_through(self) -> None:
+        self.work()
+        if guarding.listing(self.rooms.house)["items"]:
+            guarding.let_through(self.rooms.house, self.rooms.caller, "records", "Records")
+        self.work()
+        agreed = {row.user_id: row for row in self.rooms.rows(t.account) if row.agreed_version >= row.due_version}
+        for row in self.rooms.rows(t.user):
+            # Nothing is left behind once it was let through: who is not active has no active account.
+            if not row.active and row.id in agreed:
+                assert not agreed[row.id].agreed.get("active")
 
     @rule()
     def work(self) -> None:
