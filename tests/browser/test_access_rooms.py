@@ -274,3 +274,22 @@ def test_an_application_owner_sees_their_own_application_and_no_other(open_page:
     expect(theirs).to_have_url(f"{running.url}/access?application={mine}")
     theirs.goto(f"/applications/{other}")
     expect(theirs.get_by_role("alert")).to_contain_text("for your own applications only")
+
+
+def test_groups_that_map_to_nothing_are_found(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+    source, desk = fresh("source"), fresh("desk")
+    provider = running.provider(source)
+    running.application(desk)
+    provider.group("First aiders")
+    with running.dravo as dravo:
+        dravo.assignments.add(desk, "viewer", group=provider.group("Guides"))
+        assert [each["name"] for each in dravo.groups.list(source=source, mapped=False)] == ["First aiders"]
+    page = open_page()
+    sign_in(page)
+    page.goto(f"/groups?source={source}")
+    expect(page.get_by_role("row").filter(has_text="Guides")).to_be_visible()
+    page.locator(".v-select").filter(has_text="Which").click()
+    page.get_by_role("option", name="map to nothing").click()
+    expect(page.get_by_role("row").filter(has_text="First aiders")).to_be_visible()
+    expect(page.get_by_role("row").filter(has_text="Guides")).to_have_count(0)
+    check_accessible(page)

@@ -11,7 +11,7 @@ from dravo.core.scim.patches import read_operations
 from dravo.services import applications, assigning, explaining, mapping, policies, previewing, reaching, recalculating, settings, shapes
 from dravo.services.intake import Manner
 from dravo.services.subjects import Wish
-from dravo.store import clock
+from dravo.store import clock, views
 from dravo.store import tables as t
 from dravo.store.pages import Ask
 from tests.rooms import Rooms
@@ -273,3 +273,21 @@ def test_everything_that_is_previewed_happens(rooms: Rooms, desk: dict[str, str]
         assert {name: preview[name] for name in counted} == counted, wish
         undone = previewing.preview_removing(rooms.house, made["id"])
         assert (undone["gained"], undone["lost"], undone["changed"]) == (counted["lost"], counted["gained"], counted["changed"]), wish
+
+
+def test_groups_that_map_to_nothing_are_told_apart(rooms: Rooms, desk: dict[str, str]) -> None:
+    add(rooms, source="staff", pattern="^ticketdesk-(.+)$")
+    named = rooms.group(desk["staff"], "Guides", desk["ada"])
+    for name in ("ticketdesk-cashier", "ticketdesk-supervisor", "First aiders"):
+        rooms.group(desk["staff"], name, desk["bob"])
+    add(rooms, role="cashier", group=named)
+
+    def listed(mapped: bool | None) -> dict[str, int]:
+        with rooms.house.database.reading() as connection:
+            given = {group: len(each) for group, each in rooms.house.catalogue.get(connection).by_group.items()}
+            found = views.groups(connection, Ask(), None, None, given, mapped=mapped)
+        return {each["name"]: each["assignments"] for each in found["items"]}
+
+    assert listed(True) == {"Guides": 1, "ticketdesk-cashier": 1}
+    assert listed(False) == {"First aiders": 0, "ticketdesk-supervisor": 0}, "the highest role waits to be confirmed"
+    assert len(listed(None)) == 4

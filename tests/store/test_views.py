@@ -56,15 +56,17 @@ def test_people_are_found_by_words_and_state(garden: Rooms, words: str | None, s
 
 
 def test_groups_tell_their_size_and_what_they_give(garden: Rooms) -> None:
-    assert [(each["name"], each["members"], each["assignments"]) for each in listed(garden, views.groups, None, None)] == [
+    with garden.house.database.reading() as connection:
+        given = {group_id: len(each) for group_id, each in garden.house.catalogue.get(connection).by_group.items()}
+    assert [(each["name"], each["members"], each["assignments"]) for each in listed(garden, views.groups, None, None, given)] == [
         ("Guides", 1, 1), ("Herbarium", 3, 1),
     ]  # fmt: skip
-    assert [each["name"] for each in listed(garden, views.groups, "herb", "staff")] == ["Herbarium"]
-    assert listed(garden, views.groups, None, "none") == []
+    assert [each["name"] for each in listed(garden, views.groups, "herb", "staff", given)] == ["Herbarium"]
+    assert listed(garden, views.groups, None, "none", given) == []
 
 
 def test_a_group_is_found_by_its_id_whatever_others_are_called(garden: Rooms) -> None:
-    wanted = listed(garden, views.groups, "herbarium", None)[0]["id"]
+    wanted = listed(garden, views.groups, "herbarium", None, {})[0]["id"]
     staff = garden.rows(t.source)[0].id
     for number in range(3):
         garden.group(staff, f"a {wanted} {number}")

@@ -12,7 +12,16 @@ import { useAddressFilter, useWords } from '../app/search'
 const { typed, words } = useWords()
 const source = useAddressFilter('source')
 const choices = useSourceChoices()
-const about = computed(() => ({ q: words.value, source: source.value }))
+const mapped = useAddressFilter('mapped')
+const givings = [
+  { title: 'give something', value: 'yes' },
+  { title: 'map to nothing', value: 'no' },
+]
+const about = computed(() => ({
+  q: words.value,
+  source: source.value,
+  mapped: mapped.value as 'yes' | 'no' | undefined,
+}))
 const fetch = (after: string | undefined, count: number) =>
   answered(api.GET('/api/v1/groups', { params: { query: { after, count, ...about.value } } }))
 </script>
@@ -30,11 +39,12 @@ const fetch = (after: string | undefined, count: number) =>
       <div class="row filters">
         <v-text-field v-model="typed" :prepend-inner-icon="mdiMagnify" label="Name or id" clearable class="words" />
         <v-select v-model="source" :items="choices" label="Source" clearable class="narrow" />
+        <v-select v-model="mapped" :items="givings" label="Which" clearable class="narrow" />
       </div>
       <PagedTable
         name="groups"
         caption="Groups"
-        :columns="['Group', 'Source', 'Members', 'Gives roles', 'Changed', 'Id']"
+        :columns="['Group', 'Source', 'Members', 'Assignments', 'Changed', 'Id']"
         :fetch="fetch"
         :about="about"
         :refresh="8000"

@@ -304,9 +304,9 @@ class People(_Noun):
 class Groups(_Noun):
     """Groups and their members."""
 
-    def list(self, *, words: str | None = None, source: str | None = None) -> Pages[t.Group]:
-        """List groups by name."""
-        return self._dravo.pages("/groups", {"q": words, "source": source})
+    def list(self, *, words: str | None = None, source: str | None = None, mapped: bool | None = None) -> Pages[t.Group]:
+        """List groups by name; `mapped`: only those that an assignment names, by itself or by a pattern, or only those that none does."""
+        return self._dravo.pages("/groups", {"q": words, "source": source, "mapped": None if mapped is None else "yes" if mapped else "no"})
 
     def get(self, group_id: str) -> t.Group:
         """Return one group by id."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 from sqlalchemy import Connection, Select, and_, func, or_, select
@@ -134,14 +135,32 @@ def _groups_statement() -> Select[Any]:
     )
 
 
-def groups(connection: Connection, ask: Ask, words: str | None, source_key: str | None) -> dict[str, Any]:
-    """Return a page of groups by name; `words` are looked for in the name, or are one of its ids."""
+def groups(
+    connection: Connection,
+    ask: Ask,
+    words: str | None,
+    source_key: str | None,
+    given: Mapping[str, int],
+    *,
+    mapped: bool | None = None,
+) -> dict[str, Any]:
+    """Return a page of groups by name.
+
+    Args:
+        words: looked for in the name, or one of its ids.
+        source_key: only this source's.
+        given: for a group id how many assignments name it, by itself or by a pattern.
+        mapped: only groups that give something, or only those that give nothing.
+    """
     g, statement = t.group.c, _groups_statement()
+    if mapped is not None:
+        known = list(given)
+        statement = statement.where(g.id.in_(known) if mapped else g.id.not_in(known))
     if words:
         statement = statement.where(or_(contains(g.display_name_key, words), g.id == words, g.external_id == words))
     if source_key:
         statement = statement.where(t.source.c.key == source_key)
-    return page(connection, statement, [g.display_name_key, g.id], ask, group_line)
+    return page(connection, statement, [g.display_name_key, g.id], ask, lambda row: {**group_line(row), "assignments": given.get(row.id, 0)})
 
 
 def group_line(row: Any) -> dict[str, Any]:

@@ -39,6 +39,7 @@ class GroupsQuery(SearchQuery):
     """Which groups."""
 
     source: str | None = Field(None, description="Only this source's, by key.")
+    mapped: Literal["yes", "no"] | None = Field(None, description="Only groups that an assignment names, or only those that none does.")
 
 
 class AccessQuery(SearchQuery):

@@ -42,7 +42,9 @@ def why(path: q.WhyPath) -> dict[str, Any]:
 def list_groups(query: q.GroupsQuery) -> dict[str, Any]:
     """Groups by name."""
     with house().database.reading() as connection:
-        return views.groups(connection, ask(query), query.q, query.source)
+        given = {group_id: len(each) for group_id, each in house().catalogue.get(connection).by_group.items()}
+        mapped = None if query.mapped is None else query.mapped == "yes"
+        return views.groups(connection, ask(query), query.q, query.source, given, mapped=mapped)
 
 
 @rooms.get("/groups/<id>", responses={200: m.Group})
