@@ -12,7 +12,7 @@ from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, NotPermitted
 from dravo.core.instants import Instant, later
 from dravo.services import operators, secrets, sources
 from dravo.services.operators import Limiter
-from dravo.services.permissions import CHANGE, PERMISSIONS, READ, RUN, Caller
+from dravo.services.permissions import CHANGE, OWN, PERMISSIONS, READ, RUN, Caller
 from dravo.services.secrets import KeyMissing, Keys
 from dravo.services.sources import Door, Sightings, Visitor
 from dravo.store import clock
@@ -208,8 +208,8 @@ def test_a_token_never_has_more_rights_than_its_maker(rooms: Rooms) -> None:
     reading = operators.by_token(rooms.house, operators.add_token(rooms.house, administrator, "y", "read")["token"])
     assert writing is not None
     assert reading is not None
-    assert writing.permissions == READ | CHANGE
-    assert reading.permissions == READ
+    assert writing.permissions == READ | CHANGE | OWN
+    assert reading.permissions == READ | {"own.read"}
     with pytest.raises(NotPermitted, match="makes no tokens"):
         operators.add_token(rooms.house, reading, "z", "read")
     with pytest.raises(InvalidInput):
@@ -233,11 +233,15 @@ def test_an_api_token_expires(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> 
 
 
 def test_permissions_are_of_three_kinds_and_each_kind_of_operator_has_its_own() -> None:
-    assert PERMISSIONS == READ | CHANGE | RUN
+    assert PERMISSIONS == READ | CHANGE | RUN | OWN
     assert Caller("", "x", "chief").permissions == PERMISSIONS
-    assert Caller("", "x", "administrator").permissions == READ | CHANGE
-    assert Caller("", "x", "chief", "read").permissions == READ | {"operators.read"}
+    assert Caller("", "x", "administrator").permissions == READ | CHANGE | OWN
+    assert Caller("", "x", "chief", "read").permissions == READ | {"operators.read", "own.read"}
     assert Caller("", "x", "unknown").permissions == frozenset()
+    assert Caller("", "x", "auditor").permissions == READ | OWN
+    assert Caller("", "x", "auditor", masked=True).permissions == (READ | OWN) - {"attributes.read"}
+    assert Caller("", "x", "help desk").permissions & CHANGE == {"deliveries.again"}
+    assert Caller("", "x", "application owner").permissions & (CHANGE | RUN) == {"assignments.change"}
     with pytest.raises(NotPermitted, match="for reading only"):
         Caller("", "x", "chief", "read").require("sources.change")
     with pytest.raises(NotPermitted, match="as administrator"):
