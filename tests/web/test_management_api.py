@@ -207,6 +207,14 @@ def test_for_whom_attributes_are_masked_they_are(inside: Inside) -> None:
         for path in ("/api/v1/people", "/api/v1/people/ada", "/api/v1/matrix", "/api/v1/matrix/export?form=csv", "/api/v1/matrix/export?form=json")
     )
     assert "ada" in seen and "•••@fernhollow.example" in seen
+    body = {"userName": "eve", "title": "Guide of moss"}
+    pushing = {"Authorization": f"Bearer {sources.add_token(rooms.house, operators.SYSTEM, 'staff', 'Provider')['token']}"}
+    app.test_client().post("/scim/v2/staff/Users", json=body, headers=pushing)
+    app.test_client().get('/scim/v2/staff/Users?filter=title eq "Guide of moss"', headers=pushing)
+    asked = app.test_client().get("/api/v1/sources/staff/requests", headers={"Authorization": masked})
+    assert len(asked.json["items"]) == 2 and "moss" not in asked.text
+    looked = app.test_client().get("/api/v1/sources/staff/requests?q=moss", headers={"Authorization": masked})
+    assert looked.json["total"] == 0, "looking for a value is no way to find it out"
     for value in ("ada@fernhollow", "Guide", "fb-7"):
         assert value not in seen
     whole = Inside(rooms.house, app).token("auditor", "write")

@@ -177,7 +177,14 @@ class Traces:
 
 
 def listing(
-    database: Database, source_id: str, ask: Ask, *, words: str | None = None, outcome: str | None = None, method: str | None = None
+    database: Database,
+    source_id: str,
+    ask: Ask,
+    *,
+    words: str | None = None,
+    outcome: str | None = None,
+    method: str | None = None,
+    values: bool = True,
 ) -> dict[str, Any]:
     """Return a page of a source's traces, newest first.
 
@@ -185,11 +192,13 @@ def listing(
         words: what must stand in path, query, outcome or body, in any letter case.
         outcome: "refused", "changed" or "read".
         method: an HTTP method.
+        values: whether people's attributes may be seen: queries and bodies hold them, and what is looked for there is found out.
     """
     c = t.trace.c
     statement = select(t.trace).where(c.source_id == source_id)
     if words:
-        statement = statement.where(or_(*(views.has(column, words) for column in (c.path, c.query, c.outcome, c.body))))
+        columns = (c.path, c.outcome, c.query, c.body) if values else (c.path, c.outcome)
+        statement = statement.where(or_(*(views.has(column, words) for column in columns)))
     if outcome == "refused":
         statement = statement.where(c.status >= 400)
     elif outcome == "changed":
@@ -199,7 +208,8 @@ def listing(
     if method:
         statement = statement.where(c.method == method.upper())
     with database.reading() as connection:
-        return page(connection, statement, [c.id], ask, _line, newest_first=True)
+        found = page(connection, statement, [c.id], ask, _line, newest_first=True)
+    return found if values else {**found, "items": [{**each, "query": None} for each in found["items"]]}
 
 
 def one(database: Database, source_id: str, trace_id: str) -> dict[str, Any]:

@@ -8,6 +8,7 @@ from flask import Response, current_app
 
 from dravo.core.instants import parse_instant
 from dravo.services import shapes, sources, tracing
+from dravo.services.permissions import ATTRIBUTES
 from dravo.web.api import asked as q
 from dravo.web.api import models as m
 from dravo.web.api import source_models as sm
@@ -110,7 +111,8 @@ def list_requests(path: q.KeyPath, query: q.TracesQuery) -> dict[str, Any]:
     """The requests of a source, newest first: what came, what was answered, what it led to."""
     house().traces.flush()
     source_id = sources.id_of(house(), path.key)
-    return tracing.listing(house().database, source_id, ask(query), words=query.q, outcome=query.outcome, method=query.method)
+    values = ATTRIBUTES in caller().permissions
+    return tracing.listing(house().database, source_id, ask(query), words=query.q, outcome=query.outcome, method=query.method, values=values)
 
 
 @rooms.get("/sources/<key>/requests/<id>", responses={200: sm.Trace})
