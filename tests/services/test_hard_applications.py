@@ -152,10 +152,8 @@ def test_twenty_requests_a_second_and_429(garden: Garden) -> None:
     garden.app.faults(limit=20)
     run(garden, 250, per_second=18)
     garden.check_groups()
-    asked = garden.app.requests()
-    refused = [each for each in asked if each["status"] == 429]
-    # On a busy machine a few slip together; without a pace most are refused.
-    assert len(refused) < len(asked) / 10, "the pace was not kept"
+    refused = [each for each in garden.app.requests() if each["status"] == 429]
+    assert len(refused) < 20, "the pace was not kept"
 
 
 def test_who_does_not_know_the_limit_heeds_retry_after(garden: Garden) -> None:

@@ -67,14 +67,19 @@ class Pace:
         self._lock = threading.Lock()
 
     def take(self, application_id: str, per_second: int | None) -> float:
-        """Take the next place, and return how many seconds there are until then."""
-        present = time.monotonic()
+        """Let a request go now, or say in how many seconds to ask again.
+
+        The next one is counted from when this one really goes: whoever slept too long goes late, and never together with others; and
+        whoever slept while the application asked to be left alone sees that.
+        """
         with self._lock:
-            place = max(self._next.get(application_id, 0.0), present)
-            if place - present > LONGEST_WAIT:
-                return place - present
-            self._next[application_id] = place + 1 / per_second if per_second else place
-        return place - present
+            present = time.monotonic()
+            wait = self._next.get(application_id, 0.0) - present
+            if wait > 0:
+                return wait
+            if per_second:
+                self._next[application_id] = present + 1 / per_second
+        return 0.0
 
     def hold(self, application_id: str, seconds: float) -> None:
         """Let no request go for so many seconds."""
@@ -155,10 +160,9 @@ class Talker:
             TryLater: if no reply comes, or the application asked to be left alone for longer than is worth waiting.
         """
         there = talk.there
-        wait = self.pace.take(there.id, there.per_second)
-        if wait > LONGEST_WAIT:
-            raise TryLater("The application asked to be left alone for a while.", "It is tried again by itself.", wait)
-        if wait > 0:
+        while (wait := self.pace.take(there.id, there.per_second)) > 0:
+            if wait > LONGEST_WAIT:
+                raise TryLater("The application asked to be left alone for a while.", "It is tried again by itself.", wait)
             time.sleep(wait)
         response = self._send(talk, request)
         if response.status == 401 and (there.auth or {}).get("kind") == "client credentials":
