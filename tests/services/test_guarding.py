@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
@@ -10,6 +11,7 @@ from hypothesis import strategies as st
 
 from dravo.core.errors import NotFound, WorldMoved
 from dravo.core.guard import Limits, takes_away
+from dravo.protocols.scim.conversation import Reached
 from dravo.services import applications, assigning, deliveries, delivering, guarding, policies, previewing, recalculating, settings
 from dravo.services.guarding import NeedsConfirmation
 from dravo.services.previewing import Sure
@@ -25,7 +27,9 @@ def settle(rooms: Rooms) -> None:
     """Have every account be agreed, as if all had been delivered."""
     with rooms.house.database.writing() as connection:
         account, delivery = t.account, t.delivery
-        connection.execute(account.update().values(agreed=account.c.due, agreed_version=account.c.due_version, remote_id=account.c.id))
+        connection.execute(
+            account.update().values(agreed=account.c.due, had=account.c.due, agreed_version=account.c.due_version, remote_id=account.c.id)
+        )
         connection.execute(delivery.update().values(state="done", closed_at=clock.now()))
 
 
@@ -127,6 +131,49 @@ def test_trying_again_or_other_settings_do_not_get_past_it(rooms: Rooms, garden:
     deliveries.again_all(rooms.house, rooms.caller, "records", None)
     assert go(rooms) == [] and held(rooms) == 20
     applications.change(rooms.house, rooms.caller, "records", None, None, {"on_losing_access": "delete"})
+    assert go(rooms) == [] and held(rooms) == 20
+
+
+def test_what_came_into_doubt_is_judged_by_what_was_last_agreed(rooms: Rooms, garden: dict[str, Any]) -> None:
+    take_out(rooms, garden, 20)
+    go(rooms)
+    # The worker is killed: of everything that waits it is no longer known what stands there.
+    with rooms.house.database.writing() as connection:
+        connection.execute(t.delivery.update().where(t.delivery.c.state == "held").values(state="waiting"))
+    delivering.begin_anew(rooms.house)
+    assert {row.agreed for row in rooms.rows(t.account) if row.agreed is None} == {None}
+    for each in garden["people"][:20]:
+        rooms.patch_person(garden["staff"], each, {"op": "replace", "path": "title", "value": "Guide"})
+    assert go(rooms) == [] and held(rooms) == 20
+
+
+def test_what_was_dropped_is_not_got_past_the_guard_by_trying_again(rooms: Rooms, garden: dict[str, Any]) -> None:
+    take_out(rooms, garden, 20)
+    go(rooms)
+    guarding.drop(rooms.house, rooms.caller, "records", "Records")
+    for row in rooms.rows(t.delivery, state="dropped"):
+        deliveries.again(rooms.house, rooms.caller, row.id)
+    assert go(rooms) == [] and held(rooms) == 20
+
+
+def test_what_became_due_during_an_attempt_is_judged_by_what_the_attempt_gave(rooms: Rooms, garden: dict[str, Any]) -> None:
+    newcomers = [rooms.person(garden["staff"], f"new{number:02}") for number in range(20)]
+    assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", rule='userName sw "new"'), Sure("Records"))
+    recalculating.work_through(rooms.house)
+    opened = [row for row in rooms.rows(t.delivery) if row.closed_at is None]
+    assert len(opened) == 20
+    accounts = {row.id: row for row in rooms.rows(t.account)}
+    # Each is being made there while they leave again; then the making ends well.
+    for each in newcomers:
+        rooms.patch_person(garden["staff"], each, {"op": "replace", "path": "active", "value": False})
+    with rooms.house.database.writing() as connection:
+        for row in opened:
+            made = accounts[row.account_id]
+            work = SimpleNamespace(
+                account_id=made.id, application_id=made.application_id, due=made.due, due_version=made.due_version, agreed=None, origin=None,
+                attempts=0, failures=0,
+            )  # fmt: skip
+            delivering._settle(connection, work, row.id, Reached(f"there-{made.id}", "made"), clock.now(), [])
     assert go(rooms) == [] and held(rooms) == 20
 
 

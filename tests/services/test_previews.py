@@ -182,7 +182,7 @@ class Guarded(Machine):
             d, a = t.delivery.c, t.account.c
             for row in connection.execute(t.delivery.select().where(d.state == "waiting")).all():
                 if not row.removes or row.cleared_at:
-                    connection.execute(t.account.update().where(a.id == row.account_id).values(agreed=a.due, agreed_version=a.due_version))
+                    connection.execute(t.account.update().where(a.id == row.account_id).values(agreed=a.due, had=a.due, agreed_version=a.due_version))
                     connection.execute(t.delivery.update().where(d.id == row.id).values(state="done", closed_at=clock.now()))
 
     @invariant()

@@ -31,19 +31,19 @@ class Limits:
         return max(self.least, min(self.number, population * self.share // 100))
 
 
-def takes_away(agreed: Mapping[str, Any] | None, due: Mapping[str, Any]) -> bool:
+def takes_away(had: Mapping[str, Any] | None, due: Mapping[str, Any]) -> bool:
     """Whether bringing an account to what is due takes something from the person.
 
     Args:
-        agreed: what stands in the application, as it was due when it was agreed; None if nothing is known to be there.
+        had: what was last agreed to stand in the application, as it was due then; None if nothing ever was.
         due: as `due_account` makes it.
     """
-    if agreed is None or agreed["want"] != PRESENT:
+    if had is None or had["want"] != PRESENT:
         return False
     if due["want"] == ABSENT:
         return True
     if due["want"] != PRESENT:
         return False
-    if agreed["active"] and not due["active"]:
+    if had["active"] and not due["active"]:
         return True
-    return bool({role["value"] for role in agreed["roles"]} - {role["value"] for role in due["roles"]})
+    return bool({role["value"] for role in had["roles"]} - {role["value"] for role in due["roles"]})

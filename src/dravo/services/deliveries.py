@@ -8,6 +8,7 @@ from sqlalchemy import Connection, and_, func, insert, or_, select, update
 
 from dravo.core.accounts import describe
 from dravo.core.errors import InvalidInput, NotFound
+from dravo.core.guard import takes_away
 from dravo.core.instants import Instant
 from dravo.services.answering import NOT_ANSWERING
 from dravo.services.auditing import record_change
@@ -154,6 +155,8 @@ def open_anew(connection: Connection, account_id: str, now: Instant) -> str:
         insert(t.delivery).values(
             id=delivery_id, account_id=account_id, application_id=account.application_id, user_id=account.user_id, state=WAITING,
             version=account.due_version + 1, aim=describe(account.due), attempts=0, created_at=now, next_attempt_at=now,
+            # What the guard held, and somebody dropped, is not got past it by trying again.
+            removes=takes_away(account.had, account.due),
         )
     )  # fmt: skip
     return delivery_id

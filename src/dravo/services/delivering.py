@@ -15,6 +15,7 @@ from sqlalchemy import Connection, bindparam, case, delete, exists, insert, or_,
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import DravoError
+from dravo.core.guard import takes_away
 from dravo.core.instants import Instant, later, seconds_between
 from dravo.protocols.scim.conversation import AtHand, IsBound, Reached, Wanted, bring
 from dravo.protocols.scim.judging import HeldBySettings, MustPause, Refused, Trouble, TryLater, Unknown
@@ -115,6 +116,7 @@ _AGREE = Quick(
     .where(t.account.c.id == bindparam("account"))
     .values(
         agreed=bindparam("due", type_=t.account.c.agreed.type),
+        had=bindparam("due", type_=t.account.c.had.type),
         # What was left alone meanwhile counts as agreed in a later version already.
         agreed_version=case((t.account.c.agreed_version > bindparam("version"), t.account.c.agreed_version), else_=bindparam("version")),
         agreed_at=bindparam("at"),
@@ -267,6 +269,8 @@ def _settle(connection: Connection, work: Any, delivery_id: str, reached: Reache
         groups_over.follow(connection, work.application_id, work.account_id, work.due.get("groups", ()), reached.remote_id, now)
     still_due = _DUE_VERSION.first(connection, {"account": work.account_id}).due_version
     done = still_due == work.due_version
+    if not done:
+        _judge_the_rest(connection, work, delivery_id)
     _CLOSE.change(
         connection,
         {
@@ -277,6 +281,14 @@ def _settle(connection: Connection, work: Any, delivery_id: str, reached: Reache
     _note_attempt(connection, delivery_id, work.due_version, started, now, DONE, None, exchanges)
     if exchanges:
         answering.note_answer(connection, work.application_id, work.failures, now)
+
+
+def _judge_the_rest(connection: Connection, work: Any, delivery_id: str) -> None:
+    """What became due during an attempt was judged by what the account had before it: what it has now may be more to take away."""
+    due = connection.execute(select(t.account.c.due).where(t.account.c.id == work.account_id)).scalar_one()
+    if takes_away(work.due, due):
+        d = t.delivery.c
+        connection.execute(update(t.delivery).where(d.id == delivery_id, d.removes.is_(False)).values(removes=True, cleared_at=None))
 
 
 def _settle_trouble(connection: Connection, work: Any, delivery_id: str, trouble: Trouble, started: Instant, talk: Talk) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
+from collections.abc import Mapping
 from typing import Any
 
 from sqlalchemy import Connection, func, select, true, update
@@ -30,9 +31,8 @@ class NeedsConfirmation(DravoError):
     status = 409
 
 
-def limits(connection: Connection) -> Limits:
-    """Return how much may be taken away at once."""
-    values = settings.read(connection)
+def limits(values: Mapping[str, Any]) -> Limits:
+    """Return how much may be taken away at once, out of the settings."""
     return Limits(values["guard_number"], values["guard_share"], values["guard_least"])
 
 
@@ -73,8 +73,9 @@ def _by_message(held: dict[str, str]) -> dict[str, list[str]]:
 
 def _beyond(connection: Connection, waiting: Any, now: Instant) -> dict[str, str]:
     """Return for each delivery that goes beyond a limit why: that of its application, or that of a source its person comes from."""
-    limit = limits(connection)
-    since = later(now, -3_600 * settings.read(connection)["guard_hours"])
+    values = settings.read(connection)
+    limit = limits(values)
+    since = later(now, -3_600 * values["guard_hours"])
     held: dict[str, str] = {}
     d = t.delivery.c
     # What waits for a person already counts too: whatever comes behind it in the window is held as well.
@@ -84,7 +85,7 @@ def _beyond(connection: Connection, waiting: Any, now: Instant) -> dict[str, str
     for application_id, number in due.items():
         recent = connection.execute(select(func.count()).select_from(t.delivery).where(d.application_id == application_id, *counted)).scalar_one()
         population = connection.execute(
-            select(func.count()).select_from(t.account).where(t.account.c.application_id == application_id, t.account.c.agreed.is_not(None))
+            select(func.count()).select_from(t.account).where(t.account.c.application_id == application_id, t.account.c.had.is_not(None))
         ).scalar_one()
         allowed = limit.allowed(population)
         if recent + number > allowed:
@@ -209,10 +210,11 @@ def weigh(connection: Connection, application_id: str, shown: dict[str, Any]) ->
         select(func.count(t.access.c.user_id.distinct())).where(t.access.c.application_id == application_id, t.access.c.until_at.is_(None))
     ).scalar_one()
     known = connection.execute(select(func.count()).select_from(t.account).where(a.application_id == application_id)).scalar_one()
-    allowed = limits(connection).allowed(max(population, known))
+    values = settings.read(connection)
+    allowed = limits(values).allowed(max(population, known))
     if shown["taken"] > allowed:
         return f"This takes something from {shown['taken']:,} people; {allowed:,} go without being confirmed."
-    most = settings.read(connection)["guard_top_role"]
+    most = values["guard_top_role"]
     if shown["top_gained"] > most:
         return f"This gives the highest role to {shown['top_gained']:,} more people; {most:,} go without being confirmed."
     return ""

@@ -88,7 +88,7 @@ _CHANGE_ACCOUNT = (
     .values(due=bindparam("state", type_=t.account.c.due.type), due_version=bindparam("version"), due_since=bindparam("since"))
 )
 _OPEN_DELIVERIES = (
-    select(t.account.c.id, t.delivery.c.id, t.account.c.agreed)
+    select(t.account.c.id, t.delivery.c.id, t.account.c.had)
     .outerjoin(t.delivery, and_(t.delivery.c.account_id == t.account.c.id, t.delivery.c.closed_at.is_(None)))
     .where(t.account.c.id.in_(bindparam("ids", expanding=True)))
 )
@@ -255,16 +255,16 @@ def _write_accounts(connection: Connection, changes: Sequence[tuple[str, Account
 def _queue(connection: Connection, changes: Sequence[tuple[str, str, AccountChange]], now: Instant, cleared: Cleared) -> None:
     """Have each account delivered: wake the delivery that is open for it, or open one; level-triggered, never two."""
     open_now: dict[str, str] = {}
-    agreed: dict[str, Any] = {}
+    had: dict[str, Any] = {}
     known = [account_id for account_id, _, change in changes if change.id is not None]
     for start in range(0, len(known), 500):
-        for account_id, delivery_id, present in connection.execute(_OPEN_DELIVERIES, {"ids": known[start : start + 500]}):
-            agreed[account_id] = present
+        for account_id, delivery_id, last in connection.execute(_OPEN_DELIVERIES, {"ids": known[start : start + 500]}):
+            had[account_id] = last
             if delivery_id is not None:
                 open_now[account_id] = delivery_id
     woken, made, left = [], [], []
     for account_id, user_id, change in changes:
-        removes = takes_away(agreed.get(account_id), change.due)
+        removes = takes_away(had.get(account_id), change.due)
         by = cleared.get((user_id, change.application_id)) if removes else None
         if change.due["want"] == AS_IT_IS:
             left.append(account_id)

@@ -386,6 +386,8 @@ account = Table(
     Column("due_version", Integer, nullable=False),
     _at("due_since", nullable=False),
     Column("agreed", Json),
+    # What was last agreed, also when it has since come into doubt: by this it is judged what a change takes away.
+    Column("had", Json),
     Column("agreed_version", Integer, nullable=False),
     _at("agreed_at"),
     Column("remote_id", Text),
