@@ -8,7 +8,20 @@ import pytest
 
 from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, StillInUse
 from dravo.core.scim.patches import read_operations
-from dravo.services import applications, assigning, explaining, mapping, policies, previewing, reaching, recalculating, settings, shapes
+from dravo.services import (
+    applications,
+    assigning,
+    explaining,
+    mapping,
+    policies,
+    previewing,
+    reaching,
+    recalculating,
+    settings,
+    shapes,
+    sources,
+    undoing,
+)
 from dravo.services.intake import Manner
 from dravo.services.subjects import Wish
 from dravo.store import clock, views
@@ -273,6 +286,26 @@ def test_everything_that_is_previewed_happens(rooms: Rooms, desk: dict[str, str]
         assert {name: preview[name] for name in counted} == counted, wish
         undone = previewing.preview_removing(rooms.house, made["id"])
         assert (undone["gained"], undone["lost"], undone["changed"]) == (counted["lost"], counted["gained"], counted["changed"]), wish
+
+
+def test_a_source_that_a_pattern_or_rule_needs_stays(rooms: Rooms, desk: dict[str, str]) -> None:
+    rooms.source("estates")
+    urn = "urn:fernhollow:garden"
+    shapes.add(rooms.house, rooms.caller, "estates", "User", {"id": urn, "name": "Garden", "attributes": [{"name": "bed", "type": "string"}]})
+    pattern = add(rooms, source="estates", pattern="^desk-(.+)$")
+    with pytest.raises(StillInUse, match="by the pattern"):
+        sources.remove(rooms.house, rooms.caller, "estates")
+    assigning.remove(rooms.house, rooms.caller, pattern)
+    entry = rooms.rows(t.audit)[-1].id
+    rule = add(rooms, role="cashier", rule=f'{urn}:bed eq "7"')
+    with pytest.raises(StillInUse, match="asks for it"):
+        sources.remove(rooms.house, rooms.caller, "estates")
+    assert [row.key for row in rooms.rows(t.source)] == ["staff", "estates"], "nothing of it is gone"
+    assigning.remove(rooms.house, rooms.caller, rule)
+    sources.remove(rooms.house, rooms.caller, "estates")
+    assert [row.key for row in rooms.rows(t.source)] == ["staff"]
+    with pytest.raises(NotFound, match="source of this pattern is gone"):
+        undoing.preview(rooms.house, entry)
 
 
 def test_groups_that_map_to_nothing_are_told_apart(rooms: Rooms, desk: dict[str, str]) -> None:

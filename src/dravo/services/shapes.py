@@ -82,13 +82,18 @@ def remove(house: House, caller: Caller, key: str, urn: str) -> None:
         where = (t.source_schema.c.source_id == source.id, t.source_schema.c.urn == urn)
         if connection.execute(delete(t.source_schema).where(*where)).rowcount == 0:
             raise NotFound(f"'{key}' has no schema '{urn}'.")
-        _check_rules(connection, urn)
+        check_rules(connection, urn)
         raise_revision(connection)
         record_change(connection, house.keys, caller, "removed schema", "source", source.id, clock.now(), {"source": key, "urn": urn})
     house.doors += 1
 
 
-def _check_rules(connection: Connection, urn: str) -> None:
+def check_rules(connection: Connection, urn: str) -> None:
+    """Make sure that no rule asks for what a schema holds that no source has any more.
+
+    Raises:
+        StillInUse: naming the rule.
+    """
     a, p = t.assignment.c, t.application.c
     if connection.execute(select(t.source_schema.c.id).where(t.source_schema.c.urn == urn).limit(1)).first():
         return

@@ -8,7 +8,7 @@ import time
 from dataclasses import dataclass, replace
 from typing import Any
 
-from sqlalchemy import and_, bindparam, delete, func, insert, or_, select, update
+from sqlalchemy import Connection, and_, bindparam, delete, func, insert, or_, select, update
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, StillInUse
@@ -112,7 +112,7 @@ def remove(house: House, caller: Caller, key: str) -> None:
     """Remove a source that has brought nobody.
 
     Raises:
-        StillInUse: if it has brought people or groups.
+        StillInUse: if it has brought people or groups, a pattern is for its groups, or a rule asks for one of its schemas.
     """
     with house.database.writing() as connection:
         row = source_by_key(connection, key)
@@ -121,12 +121,26 @@ def remove(house: House, caller: Caller, key: str) -> None:
                 raise StillInUse(
                     f"'{row.label}' has brought people or groups.", "Revoke its tokens to keep it from calling; its people stay as they are."
                 )
+        _check_patterns(connection, row)
+        urns = connection.execute(select(t.source_schema.c.urn).where(t.source_schema.c.source_id == row.id)).scalars().all()
         for table in (t.source_token, t.source_sight, t.source_schema, t.trace):
             connection.execute(delete(table).where(table.c.source_id == row.id))
+        for urn in urns:
+            shapes.check_rules(connection, urn)
         connection.execute(delete(t.source).where(t.source.c.id == row.id))
         raise_revision(connection)
         record_change(connection, house.keys, caller, "removed source", "source", row.id, clock.now(), {"key": key, "label": row.label})
     house.doors += 1
+
+
+def _check_patterns(connection: Connection, source: Any) -> None:
+    """Make sure that no pattern is for a source's groups; those that were taken away forget it."""
+    a, p = t.assignment.c, t.application.c
+    present = select(a.pattern, p.label).join(t.application, p.id == a.application_id).where(a.source_id == source.id, a.removed_at.is_(None))
+    found = connection.execute(present.limit(1)).first()
+    if found is not None:
+        raise StillInUse(f"'{found.label}' maps its groups by the pattern {found.pattern}.", "Take that mapping away first.")
+    connection.execute(update(t.assignment).where(a.source_id == source.id).values(source_id=None))
 
 
 def id_of(house: House, key: str) -> str:

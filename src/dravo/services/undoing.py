@@ -89,6 +89,8 @@ def _removed(connection: Connection, entry: Any) -> dict[str, Any]:
     if row is None:
         raise NotFound("Its application is gone, and the assignment with it.")
     values = dict(row._mapping)
+    if row.pattern is not None and row.source_id is None:
+        raise NotFound("The source of this pattern is gone.", "Make a new one for another source.")
     same = [t.assignment.c[name].is_(None) if values[name] is None else t.assignment.c[name] == values[name] for name in _WHOM]
     if connection.execute(select(t.assignment.c.id).where(t.assignment.c.removed_at.is_(None), *same)).first():
         raise AlreadyThere("The same is assigned again already.", "There is nothing to take back.")
