@@ -35,11 +35,12 @@ from dravo.core.access import (
     memberships,
     work_out,
 )  # fmt: skip
+from dravo.core.accounts import RoleLabel
 from dravo.core.conditions import read_condition, seen
 from dravo.core.days import day_of, read_span
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant
-from dravo.core.patterns import GIVES, NO_MATCH, NO_SUCH_ROLE, NOT_CONFIRMED, compile_pattern, read_name
+from dravo.core.patterns import GIVES, NO_MATCH, NO_SUCH_ROLE, NOT_CONFIRMED, Captured, compile_pattern, read_name
 
 EARLY, NOW, LATE = (Instant(f"2031-04-0{day}T00:00:00.000000Z") for day in (1, 2, 3))
 
@@ -88,7 +89,7 @@ def test_groups_in_circles_end(edges: dict[int, list[int]], start: list[int]) ->
 
 # The table of docs/reference/access.md, line by line: one application, one person
 
-RANKS = {"viewer": (1, "viewer"), "recorder": (2, "recorder"), "curator": (3, "curator")}
+ORDERS = {key: RoleLabel(key, key.title(), rank).order for rank, key in enumerate(("viewer", "recorder", "curator"))}
 
 
 def direct(role: str | None, **more: Any) -> Assignment:
@@ -137,7 +138,7 @@ DEFAULTING = Policy(if_nothing=DEFAULT_ROLE, default_role_id="viewer")
 def test_the_first_line_of_the_table_that_applies_decides(
     policy: Policy, assignments: list[Assignment], kept: tuple[str, ...], by: str, roles: list[str]
 ) -> None:
-    decision = decide(policy, [(each, Reason(each.id)) for each in assignments], kept, RANKS, NOW)
+    decision = decide(policy, [(each, Reason(each.id)) for each in assignments], kept, ORDERS, NOW)
     assert (decision.by, list(decision.roles)) == (by, roles)
     assert all(decision.roles.values()), "every role has a reason"
 
@@ -205,10 +206,10 @@ def test_short_names_stand_for_the_enterprise_s_and_texts_stay_as_they_are() -> 
     ],
 )  # fmt: skip
 def test_a_pattern_gives_the_role_that_it_captures(name: str, outcome: str, role: str | None) -> None:
-    roles = {"cashier": "cashier", "supervisor": "supervisor"}
-    read = read_name("^ticketdesk-(.+)$", name, "g", roles, "supervisor", frozenset({"other"}))
+    roles = Captured({"cashier": "cashier", "supervisor": "supervisor"}, "supervisor")
+    read = read_name("^ticketdesk-(.+)$", name, "g", roles, frozenset({"other"}))
     assert (read.outcome, read.role) == (outcome, role)
-    confirmed = read_name("^ticketdesk-(.+)$", "ticketdesk-supervisor", "g", roles, "supervisor", frozenset({"g"}))
+    confirmed = read_name("^ticketdesk-(.+)$", "ticketdesk-supervisor", "g", roles, frozenset({"g"}))
     assert (confirmed.outcome, confirmed.role) == (GIVES, "supervisor")
 
 

@@ -12,7 +12,7 @@ from dravo.core.access import Assignment, Declared, Facts, decide_about, work_ou
 from dravo.core.conditions import person_type, read_condition, seen, text_of
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant
-from dravo.core.patterns import GIVES, compile_pattern, read_name
+from dravo.core.patterns import GIVES, Captured, compile_pattern, read_name
 from dravo.core.scim.filters import matches
 from dravo.core.scim.paths import parse_filter
 
@@ -99,12 +99,12 @@ def test_any_pattern_is_read_in_linear_time_or_refused(pattern: str, name: str) 
     except InvalidInput as wrong:
         assert wrong.message and wrong.mend
         return
-    read = read_name(pattern, name, "g", {"viewer": "viewer", "curator": "curator"}, "curator", frozenset())
+    read = read_name(pattern, name, "g", Captured({"viewer": "viewer", "curator": "curator"}, "curator"), frozenset())
     assert read.outcome != GIVES or read.role == "viewer", "the highest role is never given by a name alone"
 
 
 def test_a_pattern_that_would_hang_others_does_not() -> None:
-    read = read_name("^((?:a+)+)$", "a" * 5_000 + "b", "g", {}, None, frozenset())
+    read = read_name("^((?:a+)+)$", "a" * 5_000 + "b", "g", Captured({}, None), frozenset())
     assert read.outcome == "no match"
 
 

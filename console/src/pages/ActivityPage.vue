@@ -37,8 +37,7 @@ const about = computed(() => ({
   application: application.value,
   person: person.value,
   trouble: trouble.value === 'yes',
-  // A day is meant with all of its hours.
-  until: until.value ? `${until.value}T23:59:59.999999Z` : undefined,
+  until: until.value,
 }))
 const fetch = (after: string | undefined, count: number) =>
   answered(api.GET('/api/v1/activity', { params: { query: { after, count, ...about.value } } }))

@@ -37,14 +37,14 @@ def add_commands(nouns: Any) -> None:
 
     timeline = command(
         nouns, "activity", _activity, "what happened, newest first: requests, deliveries, reconciliations and changes",
-        ["dravo activity --trouble", "dravo activity --kind request --source staff", "dravo activity --until 2026-11-02T00:00:00Z"],
+        ["dravo activity --trouble", "dravo activity --kind request --source staff", "dravo activity --until 2031-04-02"],
     )  # fmt: skip
     timeline.add_argument("--kind", choices=("request", "delivery", "reconciliation", "change"))
     for name in ("source", "application"):
         timeline.add_argument(f"--{name}", metavar="KEY", help=f"only what this {name} had to do with")
     timeline.add_argument("--person", metavar="PERSON", help="only what this person had to do with")
     timeline.add_argument("--trouble", action="store_true", help="only what did not go well")
-    timeline.add_argument("--until", metavar="INSTANT", help="only what happened before this instant")
+    timeline.add_argument("--until", metavar="DAY", help="only what happened up to the end of this day, or before an instant")
     list_options(timeline)
 
     audits = noun(nouns, "audit", "the log of what operators changed")

@@ -164,6 +164,18 @@ def read_json(file: str) -> Any:
         WrongUse: if it cannot be read.
     """
     try:
-        return json.loads(sys.stdin.read() if file == "-" else Path(file).read_text(encoding="utf-8"))
-    except (OSError, ValueError) as wrong:
+        return json.loads(read_text(file))
+    except ValueError as wrong:
         raise WrongUse(f"'{file}' cannot be read as JSON: {wrong}.") from None
+
+
+def read_text(file: str) -> str:
+    """Return what a text file says; "-" is standard input.
+
+    Raises:
+        WrongUse: if it cannot be read.
+    """
+    try:
+        return sys.stdin.read() if file == "-" else Path(file).read_text(encoding="utf-8-sig")
+    except (OSError, UnicodeDecodeError) as wrong:
+        raise WrongUse(f"'{file}' cannot be read: {wrong}.") from None

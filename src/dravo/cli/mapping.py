@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 import argparse
-import sys
-from pathlib import Path
 from typing import Any
 
 from dravo.cli.assignment import show_preview, what, whom
-from dravo.cli.frame import FAILED, WrongUse, command, facts, list_options, noun, show_json, show_list, table
+from dravo.cli.frame import FAILED, command, facts, list_options, noun, read_text, show_json, show_list, table
 from dravo.client import Dravo
 
 
@@ -82,11 +80,7 @@ def _try(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _many(given: argparse.Namespace, dravo: Dravo) -> int:
-    try:
-        text = sys.stdin.read() if given.file == "-" else Path(given.file).read_text(encoding="utf-8-sig")
-    except (OSError, UnicodeDecodeError) as wrong:
-        raise WrongUse(f"'{given.file}' cannot be read: {wrong}.") from None
-    found = dravo.applications.map_many(given.application, text, apply=given.apply)
+    found = dravo.applications.map_many(given.application, read_text(given.file), apply=given.apply)
     if given.json:
         show_json(found)
         return 0

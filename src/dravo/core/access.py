@@ -145,13 +145,13 @@ class Declared:
         by_group: for a group id the assignments that name it, by themselves or by a pattern.
         general: assignments for everybody and for those who meet a condition.
         policies: for an application id how it decides; those not in here decide plainly.
-        ranks: for a role id its rank and key: the highest rank, then the first key, is the highest role.
+        orders: for a role id its place among others; the first is the highest role.
     """
 
     by_group: Mapping[str, Sequence[Assignment]] = field(default_factory=dict)
     general: Sequence[Assignment] = ()
     policies: Mapping[str, Policy] = field(default_factory=dict)
-    ranks: Mapping[str, tuple[int, str]] = field(default_factory=dict)
+    orders: Mapping[str, tuple[int, str]] = field(default_factory=dict)
 
     @cached_property
     def prepared(self) -> Prepared:
@@ -263,7 +263,7 @@ def work_out(facts: Facts, declared: Declared, now: Instant) -> Access:
     changes: list[Instant] = []
     for application_id, heard in _heard(facts, declared, general, special).items():
         policy = declared.policies.get(application_id, PLAIN)
-        decision = decide(policy, heard, facts.kept.get(application_id, ()), declared.ranks, now)
+        decision = decide(policy, heard, facts.kept.get(application_id, ()), declared.orders, now)
         decisions[application_id] = decision
         for role_id, reasons in decision.roles.items():
             roles[application_id, role_id] = reasons
@@ -301,7 +301,7 @@ def decide_about(facts: Facts, declared: Declared, application_id: str, now: Ins
         return Decision(INACTIVE, {})
     heard = _heard(facts, declared, list(_general(facts, declared.prepared)), frozenset({application_id}))
     policy = declared.policies.get(application_id, PLAIN)
-    return decide(policy, heard.get(application_id, ()), facts.kept.get(application_id, ()), declared.ranks, now)
+    return decide(policy, heard.get(application_id, ()), facts.kept.get(application_id, ()), declared.orders, now)
 
 
 def _general(facts: Facts, prepared: Prepared) -> Iterator[Assignment]:
@@ -350,7 +350,7 @@ def decide(
     policy: Policy,
     heard: Sequence[tuple[Assignment, Reason]],
     kept: Sequence[str],
-    ranks: Mapping[str, tuple[int, str]],
+    orders: Mapping[str, tuple[int, str]],
     now: Instant,
 ) -> Decision:
     """Return what an active person has in one application, by lines 2 to 9 of the table.
@@ -359,7 +359,7 @@ def decide(
         policy: the application's.
         heard: assignments that are for the person, with their reasons; dates are looked at here.
         kept: ids of the roles that the person keeps there.
-        ranks: as in `Declared`.
+        orders: as in `Declared`.
         now: the instant that is asked about.
     """
     counting = [each for each in heard if each[0].counts(now)]
@@ -374,7 +374,7 @@ def decide(
         roles[assignment.role_id] = (*roles.get(assignment.role_id, ()), reason)
     if roles:
         if policy.several == HIGHEST and len(roles) > 1:
-            top = min(roles, key=lambda role_id: _order(role_id, ranks))
+            top = min(roles, key=lambda role_id: orders.get(role_id, (0, role_id)))
             roles = {top: roles[top]}
         return Decision(GIVEN, roles, heard)
     if policy.if_nothing == DEFAULT_ROLE and policy.default_role_id is not None:
@@ -390,8 +390,3 @@ def _first(first: str, giving: list[tuple[Assignment, Reason]]) -> list[tuple[As
         return giving
     chosen = [each for each in giving if (each[0].user_id is not None) == (first == DIRECT_FIRST)]
     return chosen or giving
-
-
-def _order(role_id: str, ranks: Mapping[str, tuple[int, str]]) -> tuple[int, str]:
-    rank, key = ranks.get(role_id, (0, role_id))
-    return -rank, key

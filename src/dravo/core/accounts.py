@@ -66,6 +66,11 @@ class RoleLabel:
     label: str
     rank: int
 
+    @property
+    def order(self) -> tuple[int, str]:
+        """By this roles stand in order, the highest first: the highest rank, then the first key."""
+        return -self.rank, self.key
+
 
 def due_account(
     user_id: str,
@@ -104,7 +109,7 @@ def due_account(
 
 
 def _present(user_id: str, user: MergedUser, roles: Sequence[RoleLabel], settings: Settings, *, active: bool) -> dict[str, Any]:
-    ranked = sorted(roles, key=lambda role: (-role.rank, role.key))
+    ranked = sorted(roles, key=lambda role: role.order)
     attributes: dict[str, Any] = {}
     for name in DELIVERED:
         value = user.attributes.get(name)

@@ -7,7 +7,7 @@ confirmed: whoever may name groups at the source must not be able to hand it out
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Any
 
@@ -29,6 +29,21 @@ class Read:
     role: str | None = None
 
 
+@dataclass(frozen=True)
+class Captured:
+    """An application's roles, as patterns capture them.
+
+    Attributes:
+        keys: for each folded key of a role its key as it is.
+        top: the key of the highest; None if there is no role.
+        ids: for each key the role's id.
+    """
+
+    keys: Mapping[str, str]
+    top: str | None
+    ids: Mapping[str | None, str] = field(default_factory=dict)
+
+
 @lru_cache(maxsize=1024)
 def compile_pattern(text: str) -> Any:
     """Return a pattern, compiled; it has exactly one captured part, and letter case does not matter.
@@ -48,24 +63,23 @@ def compile_pattern(text: str) -> Any:
     return compiled
 
 
-def read_name(pattern: str, name: str, group_id: str, roles: Mapping[str, str], top: str | None, confirmed: frozenset[str]) -> Read:
+def read_name(pattern: str, name: str, group_id: str, roles: Captured, confirmed: frozenset[str]) -> Read:
     """Return what a pattern makes of a group's name.
 
     Args:
         pattern: its text.
         name: the group's.
         group_id: the group's.
-        roles: for each folded key of a role its key as it is.
-        top: the key of the application's highest role.
+        roles: the application's.
         confirmed: ids of groups that may give that one.
     """
     found = compile_pattern(pattern).search(name)
     if found is None:
         return Read(NO_MATCH)
     captured = str(found.group(1) or "")
-    key = roles.get(fold(captured))
+    key = roles.keys.get(fold(captured))
     if key is None:
         return Read(NO_SUCH_ROLE, captured)
-    if key == top and group_id not in confirmed:
+    if key == roles.top and group_id not in confirmed:
         return Read(NOT_CONFIRMED, captured, key)
     return Read(GIVES, captured, key)

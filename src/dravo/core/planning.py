@@ -72,14 +72,14 @@ class Catalogue:
     @cached_property
     def declared(self) -> Declared:
         """What access follows from."""
-        ranks = {role.id: (role.rank, role.key) for role in self.roles.values()}
-        return Declared(self.by_group, self.general, self.policies, ranks)
+        return Declared(self.by_group, self.general, self.policies, {role.id: role.order for role in self.roles.values()})
 
-    def highest(self, application_id: str) -> str | None:
-        """Return the id of an application's highest role: the highest rank, then the first key."""
-        own = [role for role in self.roles.values() if role.application_id == application_id]
-        top = min(own, key=lambda role: (-role.rank, role.key), default=None)
-        return top.id if top else None
+    @cached_property
+    def highest(self) -> dict[str, str]:
+        """For an application's id the id of its highest role."""
+        # The highest comes last, and stays.
+        ordered = sorted(self.roles.values(), key=lambda role: role.order, reverse=True)
+        return {role.application_id: role.id for role in ordered}
 
     @cached_property
     def rule_texts(self) -> dict[str, str]:

@@ -49,7 +49,7 @@ def _line(row: Any) -> dict[str, Any]:
             waits_for = "the application does not answer"
     return {
         "id": row.id,
-        "person": {"id": row.user_id, "display_name": row.display_name, "user_name": row.user_name},
+        "person": views.person_ref(row, "user_id"),
         "application": {"key": row.application_key, "label": row.application_label},
         "account": row.account_id,
         "state": row.state,

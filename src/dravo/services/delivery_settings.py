@@ -15,12 +15,12 @@ from dravo.core.errors import InvalidInput
 from dravo.core.expressions import compile_expression
 from dravo.core.instants import Instant
 from dravo.core.planning import Catalogue, work_out
-from dravo.core.records import display_name
 from dravo.services.house import House
 from dravo.services.named import application_by_key
 from dravo.store import clock, snapshots
 from dravo.store import tables as t
 from dravo.store.catalogue import CHOSEN, GIVING_ROLES, NO_GROUPS, delivered_groups, settings_of
+from dravo.store.views import attributes_ref
 
 SETTINGS = (
     "switched_on", "create_accounts", "update_accounts", "adopt_by_user_name", "adopt_groups", "on_losing_access", "on_inactive", "on_gone",
@@ -170,9 +170,8 @@ def _lines(connection: Connection, ids: list[str], catalogue: Catalogue, changed
             outcome = work_out(person, changed, now)
             after = _due(outcome, application_id) or (held.due if held else None)
             if before != after and after is not None:
-                attributes = outcome.user.attributes
                 yield {
-                    "person": {"id": person.user_id, "display_name": display_name(attributes), "user_name": str(attributes.get("userName", ""))},
+                    "person": attributes_ref(person.user_id, outcome.user.attributes),
                     "before": describe(before) if before else "no account",
                     "after": after.get("problem") or describe(after),
                     "changes": account_changes(before, after),

@@ -7,6 +7,7 @@ from typing import Any
 
 from dravo.core.errors import InvalidInput
 from dravo.core.planning import Person, work_out
+from dravo.core.reasons import chain
 from dravo.core.records import PersonRecord
 from dravo.core.scim.errors import ScimError
 from dravo.core.scim.resources import read_resource
@@ -42,24 +43,15 @@ def expect(house: House, source: str, attributes: Mapping[str, Any], groups: Seq
     outcome = work_out(Person("expected", None, (record,), tuple(named)), catalogue, now)
     due = {change.application_id: change.due for change in outcome.accounts}
     items = []
-    for change in sorted(outcome.access, key=lambda each: (catalogue.applications[each.application_id].label, -catalogue.roles[each.role_id].rank)):
+    for change in sorted(outcome.access, key=lambda each: (catalogue.applications[each.application_id].label, catalogue.roles[each.role_id].order)):
         application, role = catalogue.applications[change.application_id], catalogue.roles[change.role_id]
         account = due.get(change.application_id)
         items.append(
             {
                 "application": {"key": application.key, "label": application.label},
                 "role": {"key": role.key, "label": role.label, "rank": role.rank},
-                "reasons": [_because(reason) for reason in change.reasons],
+                "reasons": [chain(reason) for reason in change.reasons],
                 "account": None if account is None else account.get("problem") or "would be made",
             }
         )
     return {"active": outcome.user.active, "items": items}
-
-
-def _because(reason: Mapping[str, Any]) -> str:
-    """Return a reason as a chain in words."""
-    if reason["group"]:
-        source = [reason["source_label"]] if reason["source_label"] else []
-        return " > ".join([*source, *reason["through_names"], reason["group_name"] or reason["group"]])
-    words = {"rule": f"rule {reason['rule']}", "everybody": "everybody", "default": "the default role"}
-    return words[reason["kind"]]

@@ -87,7 +87,7 @@ def why(house: House, person_name: str, application_key: str) -> dict[str, Any]:
     else:
         sentences = _why_not(line, application, ways, ended, present, decision, catalogue)
     return {
-        "person": {"id": row.id, "display_name": row.display_name, "user_name": row.user_name},
+        "person": views.person_ref(row),
         "application": {"key": application.key, "label": application.label},
         "has_access": bool(held),
         "sentences": [*sentences, *_unheard(decision, catalogue, application), *_of_account(account, application)],

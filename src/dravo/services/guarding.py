@@ -16,7 +16,7 @@ from dravo.services.auditing import record_change
 from dravo.services.house import House
 from dravo.services.named import application_by_key
 from dravo.services.permissions import Caller
-from dravo.store import clock
+from dravo.store import clock, views
 from dravo.store import tables as t
 from dravo.store.applying import DROPPED, HELD, WAITING
 
@@ -145,10 +145,7 @@ def listing(house: House) -> dict[str, Any]:
                 .order_by(u.display_name_key)
                 .limit(20)
             )
-            shown = [
-                {"person": {"id": each.id, "display_name": each.display_name, "user_name": each.user_name}, "aim": each.aim}
-                for each in connection.execute(people)
-            ]
+            shown = [{"person": views.person_ref(each), "aim": each.aim} for each in connection.execute(people)]
             application = {"key": row.key, "label": row.label}
             items.append({"application": application, "number": row.number, "since": row.since, "message": row.message, "people": shown})
     return {"items": items}

@@ -23,7 +23,7 @@ from dravo.services.recalculating import CHUNK, work_through
 from dravo.services.subjects import Wish, resolve
 from dravo.store import clock
 from dravo.store import tables as t
-from dravo.store.catalogue import roles_to_capture
+from dravo.store.catalogue import capturing
 from dravo.store.pages import Ask
 
 MOST_LINES = 2_000
@@ -87,15 +87,14 @@ def try_pattern(house: House, key: str, source: str, pattern: str, confirmed: Se
 
 def _groups_of_pattern(connection: Connection, catalogue: Catalogue, application_id: str, line: Mapping[str, Any]) -> list[dict[str, Any]]:
     """Return the groups that a pattern fits, with what it makes of each."""
-    keys, top = roles_to_capture(catalogue.roles.values(), application_id)
-    folded = {name: key for name, (key, _) in keys.items()}
+    captured, confirmed = capturing(catalogue.roles.values(), application_id), frozenset(line["confirmed"])
     g, s = t.group.c, t.source.c
     statement = (
         select(g.id, g.display_name, g.external_id).join(t.source, s.id == g.source_id).where(s.key == line["source"]["key"], g.gone_at.is_(None))
     )
     found = []
     for row in connection.execute(statement.order_by(g.display_name_key)):
-        read: Read = read_name(line["pattern"], row.display_name, row.id, folded, top, frozenset(line["confirmed"]))
+        read: Read = read_name(line["pattern"], row.display_name, row.id, captured, confirmed)
         if read.outcome != NO_MATCH:
             group = {"id": row.id, "name": row.display_name, "external_id": row.external_id}
             found.append({"group": group, "outcome": read.outcome, "captured": read.captured, "role": read.role})

@@ -14,11 +14,13 @@ from sqlalchemy import Connection, Select, and_, exists, or_, select, true
 
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant
+from dravo.core.planning import Catalogue
+from dravo.core.reasons import named
 from dravo.services.house import House
 from dravo.services.named import application_by_key
 from dravo.store import tables as t
 from dravo.store.pages import Ask, page
-from dravo.store.views import contains, person_line
+from dravo.store.views import contains, person_line, person_ref
 
 DIRECT_ONLY, INACTIVE_ASSIGNED, HIGHEST = "direct only", "inactive but assigned", "highest role"
 NARROWED = (DIRECT_ONLY, INACTIVE_ASSIGNED, HIGHEST)
@@ -58,7 +60,15 @@ def people(house: House, view: View, ask: Ask) -> dict[str, Any]:
     with house.database.reading() as connection:
         columns = _columns(connection, view)
         keys = [t.user.c.display_name_key, t.user.c.id]
-        found = page(connection, _statement(connection, view), keys, ask, person_line, one_scan=bool(view.words), count_to=COUNTED)
+        found = page(
+            connection,
+            _statement(connection, house.catalogue.get(connection), view),
+            keys,
+            ask,
+            person_line,
+            one_scan=bool(view.words),
+            count_to=COUNTED,
+        )
         _fill(connection, found["items"], view)
     return {**found, "applications": [{"key": each.key, "label": each.label} for each in columns]}
 
@@ -78,7 +88,7 @@ def _at(at: Instant | None) -> Any:
     return and_(x.from_at <= at, or_(x.until_at.is_(None), x.until_at > at))
 
 
-def _statement(connection: Connection, view: View) -> Select[Any]:
+def _statement(connection: Connection, catalogue: Catalogue, view: View) -> Select[Any]:
     """Return the select of the people whom a view shows; everybody with access, unless words ask for somebody."""
     u, x, r = t.user.c, t.access.c, t.role.c
     statement = select(u.id, u.user_name, u.display_name, u.email, u.active, u.gone_at, u.inactive_since, u.created_at, u.modified_at)
@@ -102,7 +112,7 @@ def _statement(connection: Connection, view: View) -> Select[Any]:
     elif view.role:
         raise InvalidInput("A role is one of an application.", "Say the application too.", "role")
     if view.only == HIGHEST:
-        narrowed.append(x.role_id.in_(_highest(connection)))
+        narrowed.append(x.role_id.in_(catalogue.highest.values()))
     if view.only == DIRECT_ONLY:
         by_rule = exists().where(x.user_id == u.id, _at(view.at), *narrowed, x.direct_only.is_(False))
         # As an index has it: "= 1", not "IS 1".
@@ -115,15 +125,6 @@ def _statement(connection: Connection, view: View) -> Select[Any]:
         # Whoever has nothing is not in the matrix, unless looked for by name.
         statement = statement.where(exists().where(x.user_id == u.id, _at(view.at)))
     return statement
-
-
-def _highest(connection: Connection) -> list[str]:
-    best: dict[str, tuple[tuple[int, str], str]] = {}
-    for row in connection.execute(select(t.role)):
-        order = (-row.rank, row.key)
-        if row.application_id not in best or order < best[row.application_id][0]:
-            best[row.application_id] = (order, row.id)
-    return [role_id for _, role_id in best.values()]
 
 
 def _fill(connection: Connection, items: list[dict[str, Any]], view: View) -> None:
@@ -170,7 +171,7 @@ def changes(house: House, application: str | None, since: Instant, until: Instan
         if application:
             where.append(x.application_id == application_by_key(connection, application).id)
         statement = select(u.id, u.user_name, u.display_name).where(exists().where(*where))
-        found = page(connection, statement, [u.display_name_key, u.id], ask, lambda row: dict(row._mapping))
+        found = page(connection, statement, [u.display_name_key, u.id], ask, person_ref)
         items = [line for person in found["items"] for line in _changes_of(connection, person, application, since, until)]
     return {"items": items, "total": found["total"], "next": found["next"]}
 
@@ -202,32 +203,18 @@ def _changes_of(connection: Connection, person: dict[str, Any], application: str
         moved = [row for row in rows if _holds(row, since) != _holds(row, until)]
         yield {
             "id": f"{person['id']}:{key}",
-            "person": {"id": person["id"], "display_name": person["display_name"], "user_name": person["user_name"]},
+            "person": person,
             "application": {"key": key, "label": label},
             "what": "joined" if not before else "left" if not after else "changed",
             "before": before,
             "after": after,
             "at": max(row.until_at if row.until_at and row.until_at <= until else row.from_at for row in moved),
-            "reasons": list(dict.fromkeys(_because(row) for row in moved)),
+            "reasons": list(dict.fromkeys(f"{row.role}: {named(row.reasons[-1])}" for row in moved)),
         }
 
 
 def _holds(row: Any, at: Instant) -> bool:
     return bool(row.from_at <= at and (row.until_at is None or row.until_at > at))
-
-
-def _because(row: Any) -> str:
-    """Return in a few words by what an access came, or by what it went: its last reason."""
-    reason = row.reasons[-1]
-    names = {
-        "rule": f"rule {reason['rule']}",
-        "everybody": "everybody",
-        "default": "default role",
-        "kept": "kept",
-        "direct": "assignment to the person",
-    }
-    named = f"group {reason['group_name']}" if reason["group"] else names[reason["kind"]]
-    return f"{row.role}: {named}"
 
 
 # Exports
@@ -246,7 +233,11 @@ def export(house: House, view: View, form: str, shown: Shown = lambda items: ite
     connection = house.database.apart()
     try:
         columns = _columns(connection, view)
-        statement = _statement(connection, view).add_columns(t.user.c.display_name_key).order_by(t.user.c.display_name_key, t.user.c.id)
+        statement = (
+            _statement(connection, house.catalogue.get(connection), view)
+            .add_columns(t.user.c.display_name_key)
+            .order_by(t.user.c.display_name_key, t.user.c.id)
+        )
         rows = connection.execute(statement.execution_options(yield_per=CHUNK))
         pieces = rows.partitions(CHUNK)
     except BaseException:

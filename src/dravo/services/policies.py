@@ -6,7 +6,7 @@ from dataclasses import replace
 from types import SimpleNamespace
 from typing import Any
 
-from sqlalchemy import Connection, literal, select, update
+from sqlalchemy import Connection, literal, update
 
 from dravo.core import access as rules
 from dravo.core.errors import InvalidInput
@@ -50,7 +50,7 @@ def change(house: House, caller: Caller, key: str, given: dict[str, Any], sure: 
         if changed:
             connection.execute(update(t.application).where(t.application.c.id == row.id).values(**changed))
             raise_revision(connection)
-            groups.mark_selected(connection, _everybody(literal(now)), cleared)
+            groups.mark_selected(connection, groups.everybody(literal(now)), cleared)
             record_change(
                 connection, house.keys, caller, "changed policy", "application", row.id, now,
                 {"key": key, "before": {name: before[name] for name in changed}, "after": changed},
@@ -70,11 +70,7 @@ def _planned(house: House, connection: Connection, key: str, given: dict[str, An
     after = SimpleNamespace(**{**row._mapping, **_checked(connection, row, given)})
     catalogue = house.catalogue.get(connection)
     then = replace(catalogue, policies={**catalogue.policies, row.id: policy_of(after)})
-    return Change(row.id, (_everybody(),), then)
-
-
-def _everybody(*columns: Any) -> Any:
-    return select(t.user.c.id, *columns).where(t.user.c.gone_at.is_(None))
+    return Change(row.id, (groups.everybody(),), then)
 
 
 def _checked(connection: Connection, row: Any, given: dict[str, Any]) -> dict[str, Any]:

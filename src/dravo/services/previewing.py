@@ -13,7 +13,6 @@ from dravo.core.access import Assignment
 from dravo.core.days import read_span
 from dravo.core.errors import WorldMoved
 from dravo.core.planning import Catalogue, Outcome, Person, work_out
-from dravo.core.records import display_name
 from dravo.services import settings
 from dravo.services.guarding import NeedsConfirmation, weigh
 from dravo.services.house import House
@@ -21,6 +20,7 @@ from dravo.services.permissions import Caller
 from dravo.services.subjects import Wish, resolve, row_of, touched
 from dravo.store import clock, snapshots
 from dravo.store.catalogue import assignment_of, condition_of, extensions, labels, matched
+from dravo.store.views import attributes_ref
 
 SHOWN = 50
 
@@ -151,7 +151,7 @@ def outcomes(connection: Connection, change: Change) -> Iterator[Outcome]:
 def shown(connection: Connection, change: Change, most: int = SHOWN) -> dict[str, Any]:
     """Return a plan as it is shown: counts, then people with their roles in the application before and after."""
     counts = {"gained": 0, "lost": 0, "changed": 0, "unchanged": 0, "accounts": 0, "taken": 0, "top_gained": 0}
-    top = change.catalogue.highest(change.application_id)
+    top = change.catalogue.highest.get(change.application_id)
     people: list[dict[str, Any]] = []
     for outcome in outcomes(connection, change):
         line = _line(outcome, change)
@@ -200,10 +200,9 @@ def _line(outcome: Outcome, change: Change) -> dict[str, Any]:
     gained = [each.role_id for each in outcome.access if each.id is None and each.application_id == of]
     after = [role_id for role_id in before if role_id not in lost] + gained
     what = "unchanged" if not lost and not gained else "gained" if not before else "lost" if not after else "changed"
-    attributes = outcome.user.attributes
     return {
         "what": what,
-        "person": {"id": outcome.person.user_id, "display_name": display_name(attributes), "user_name": str(attributes.get("userName", ""))},
+        "person": attributes_ref(outcome.person.user_id, outcome.user.attributes),
         "before": [roles[role_id].label for role_id in before if role_id in roles],
         "after": [roles[role_id].label for role_id in after if role_id in roles],
     }

@@ -14,6 +14,7 @@ from dravo.core.planning import Catalogue
 from dravo.services.house import House
 from dravo.store import tables as t
 from dravo.store.catalogue import extensions, labels
+from dravo.store.views import person_ref
 
 SHOWN = 20
 
@@ -33,7 +34,7 @@ def try_rule(house: House, text: str) -> dict[str, Any]:
             if condition.holds(person):
                 reach += 1
                 if len(first) < SHOWN:
-                    first.append({"id": row.id, "display_name": row.display_name, "user_name": row.user_name})
+                    first.append(person_ref(row))
     return {"rule": condition.text, "reach": reach, "people": first}
 
 

@@ -114,4 +114,4 @@ def _move_days(connection: Connection, zone: str) -> None:
         connection.execute(update(t.assignment).where(a.id == row.id).values(from_at=span["from_at"], until_at=span["until_at"]))
     if rows:
         raise_revision(connection)
-        groups.mark_selected(connection, select(t.user.c.id, literal(clock.now())).where(t.user.c.gone_at.is_(None)))
+        groups.mark_selected(connection, groups.everybody(literal(clock.now())))

@@ -181,7 +181,8 @@ def touched(row: Any, *columns: Any) -> Select[Any]:
     if row["pattern"] is not None:
         in_groups: Select[Any] = groups.users_in_groups_of((row["source_id"],), *columns)
         return in_groups
-    return select(t.user.c.id, *columns).where(t.user.c.gone_at.is_(None))
+    everybody: Select[Any] = groups.everybody(*columns)
+    return everybody
 
 
 def mark(connection: Connection, row: Any, now: Instant, cleared: tuple[str, str] | None = None) -> None:

@@ -8,6 +8,7 @@ from dravo.core.carrying import read_target
 from dravo.core.expressions import compile_expression
 from dravo.services.house import House
 from dravo.services.subjects import find_person
+from dravo.store.views import person_ref
 
 
 def try_expression(house: House, text: str, person: str | None, attribute: str | None) -> dict[str, Any]:
@@ -29,6 +30,6 @@ def try_expression(house: House, text: str, person: str | None, attribute: str |
     if person:
         with house.database.reading() as connection:
             row = find_person(connection, person)
-        found = {"id": row.id, "display_name": row.display_name, "user_name": row.user_name}
+        found = person_ref(row)
         result = expression.result(row.attributes)
     return {"result": result, "words": expression.words, "uses": sorted(expression.uses), "person": found}

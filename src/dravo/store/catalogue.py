@@ -17,7 +17,7 @@ from dravo.core.carrying import RolesAs, read_target
 from dravo.core.conditions import Condition, read_condition
 from dravo.core.errors import InvalidInput, WorldMoved
 from dravo.core.expressions import compile_expression
-from dravo.core.patterns import GIVES, read_name
+from dravo.core.patterns import GIVES, Captured, read_name
 from dravo.core.planning import Application, Catalogue, GroupLabel, Role
 from dravo.core.records import fold
 from dravo.core.scim.extensions import read_schema
@@ -155,20 +155,19 @@ def matched(connection: Connection, patterns: Sequence[Any], roles: Mapping[str,
     """
     g = t.group.c
     for row in patterns:
-        keys, top = roles_to_capture(roles.values(), row.application_id)
+        captured = capturing(roles.values(), row.application_id)
         confirmed = frozenset(row.confirmed or ())
         named = select(g.id, g.display_name).where(g.source_id == row.source_id, g.gone_at.is_(None)).order_by(g.id)
         for group_id, name in connection.execute(named):
-            read = read_name(row.pattern, name, group_id, {folded: key for folded, (key, _) in keys.items()}, top, confirmed)
-            if read.outcome == GIVES and read.role is not None:
-                yield group_id, replace(assignment_of(row), group_id=group_id, role_id=keys[fold(read.role)][1])
+            read = read_name(row.pattern, name, group_id, captured, confirmed)
+            if read.outcome == GIVES:
+                yield group_id, replace(assignment_of(row), group_id=group_id, role_id=captured.ids[read.role])
 
 
-def roles_to_capture(roles: Iterable[Role], application_id: str) -> tuple[dict[str, tuple[str, str]], str | None]:
-    """Return an application's roles as (key, id) by folded key, and the key of the highest."""
-    own = [role for role in roles if role.application_id == application_id]
-    top = min(own, key=lambda role: (-role.rank, role.key), default=None)
-    return {fold(role.key): (role.key, role.id) for role in own}, top.key if top else None
+def capturing(roles: Iterable[Role], application_id: str) -> Captured:
+    """Return an application's roles as patterns capture them."""
+    own = sorted((role for role in roles if role.application_id == application_id), key=lambda role: role.order)
+    return Captured({fold(role.key): role.key for role in own}, own[0].key if own else None, {role.key: role.id for role in own})
 
 
 def settings_of(row: Any) -> Settings:

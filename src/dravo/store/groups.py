@@ -245,6 +245,11 @@ def users_in_groups_of(source_ids: Any, *columns: Any) -> Any:
     return select(r.user_id, *columns).where(r.source_id.in_(source_ids), r.id.in_(listed)).distinct()
 
 
+def everybody(*columns: Any) -> Any:
+    """Return the select of everyone who is not gone."""
+    return select(t.user.c.id, *columns).where(t.user.c.gone_at.is_(None))
+
+
 def people_within(connection: Connection, group_id: str) -> list[str]:
     """Return the ids of the users in a group, by any nesting."""
     return list(connection.execute(users_within(group_id)).scalars())

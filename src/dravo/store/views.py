@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import Connection, Select, and_, func, or_, select
 
 from dravo.core.accounts import ABSENT, AS_IT_IS
-from dravo.core.records import fold
+from dravo.core.records import display_name, fold
 from dravo.store import tables as t
 from dravo.store.pages import Ask, page
 
@@ -26,6 +26,16 @@ def has(column: Any, words: str) -> Any:
 def person_state(row: Any) -> str:
     """Return "active", "inactive" or "gone"."""
     return "gone" if row.gone_at else "active" if row.active else "inactive"
+
+
+def person_ref(row: Any, of: str = "id") -> dict[str, Any]:
+    """Return a user in short; `of` is the column with the id."""
+    return {"id": getattr(row, of), "display_name": row.display_name, "user_name": row.user_name}
+
+
+def attributes_ref(user_id: str, attributes: Mapping[str, Any]) -> dict[str, Any]:
+    """Return a user in short, out of the attributes that planning made."""
+    return {"id": user_id, "display_name": display_name(attributes), "user_name": str(attributes.get("userName", ""))}
 
 
 def person_line(row: Any) -> dict[str, Any]:
@@ -61,7 +71,7 @@ def people_by_id(connection: Connection, user_ids: list[str]) -> dict[str, dict[
     """Return some users in short, by id."""
     u = t.user.c
     rows = connection.execute(select(u.id, u.display_name, u.user_name).where(u.id.in_(user_ids)))
-    return {row.id: {"id": row.id, "display_name": row.display_name, "user_name": row.user_name} for row in rows}
+    return {row.id: person_ref(row) for row in rows}
 
 
 def people_named(connection: Connection, name: str) -> list[Any]:
@@ -207,7 +217,7 @@ def account_line(row: Any) -> dict[str, Any]:
     shown = row.agreed if due["want"] == AS_IT_IS and row.agreed else due
     return {
         "id": row.account_id,
-        "person": {"id": row.user_id, "display_name": row.display_name, "user_name": row.user_name},
+        "person": person_ref(row, "user_id"),
         "application": {"key": row.application_key, "label": row.application_label},
         "should_be": "absent" if due["want"] == ABSENT else "left alone" if due["want"] == AS_IT_IS else "active" if due["active"] else "inactive",
         "roles": [role["value"] for role in shown.get("roles", [])] if shown else [],
@@ -345,7 +355,7 @@ def access(
 def _access_line(row: Any) -> dict[str, Any]:
     return {
         "id": row.id,
-        "person": {"id": row.user_id, "display_name": row.display_name, "user_name": row.user_name},
+        "person": person_ref(row, "user_id"),
         "application": {"key": row.application_key, "label": row.application_label},
         "role": {"key": row.role_key, "label": row.role_label, "rank": row.rank},
         "since": row.from_at,

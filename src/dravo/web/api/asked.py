@@ -93,7 +93,7 @@ class ActivityQuery(PageQuery):
     application: str | None = Field(None, description="Only what this application had to do with, by key.")
     person: str | None = Field(None, description="Only what this person had to do with, by id.")
     trouble: bool = Field(False, description="Only what did not go well.")
-    until: str | None = Field(None, description="Only what happened before this instant.")
+    until: str | None = Field(None, description="Only what happened before this instant, or up to the end of this day.")
 
 
 class EntryPath(BaseModel):

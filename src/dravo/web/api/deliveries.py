@@ -6,7 +6,6 @@ from typing import Any
 
 from flask import Response
 
-from dravo.core.instants import parse_instant
 from dravo.services import activity, auditing, deliveries, undoing
 from dravo.web.api import access_models as xm
 from dravo.web.api import application_models as am
@@ -14,6 +13,7 @@ from dravo.web.api import asked as q
 from dravo.web.api import models as m
 from dravo.web.api.assignments import sure_of
 from dravo.web.api.door import QUERY, ask, caller, house, needs, room
+from dravo.web.api.moments import instant_of
 
 rooms = room("deliveries")
 
@@ -64,7 +64,7 @@ def found(path: q.IdPath, body: q.FoundBody) -> dict[str, Any]:
 @needs("activity.read", of=QUERY)
 def timeline(query: q.ActivityQuery) -> dict[str, Any]:
     """What happened, newest first: requests, deliveries, reconciliations and changes, as far as the caller may read each."""
-    until = parse_instant(query.until, "until") if query.until else None
+    until = instant_of(query.until, "until") if query.until else None
     about = activity.About(query.kind, query.source, query.application, query.person, query.trouble, until)
     return activity.listing(house(), caller(), ask(query), about)
 

@@ -6,13 +6,12 @@ from typing import Any
 
 from flask import Response, stream_with_context
 
-from dravo.core.days import end_of, is_day
-from dravo.core.instants import Instant, parse_instant
-from dravo.services import expecting, masking, matrix, settings
+from dravo.services import expecting, masking, matrix
 from dravo.services.matrix import View
 from dravo.web.api import access_models as xm
 from dravo.web.api import asked as q
 from dravo.web.api.door import QUERY, ask, caller, house, needs, room
+from dravo.web.api.moments import instant_of
 
 rooms = room("matrix")
 
@@ -55,11 +54,3 @@ def view_of(query: q.MatrixQuery) -> View:
     """Return what of the matrix is asked for."""
     at = instant_of(query.at, "at") if query.at else None
     return View(query.q, query.application, query.role, query.only, at)
-
-
-def instant_of(text: str, field: str) -> Instant:
-    """Return an instant; a day is meant as its end, where the organisation is."""
-    if not is_day(text):
-        return parse_instant(text, field)
-    with house().database.reading() as connection:
-        return end_of(text, settings.time_zone(connection), field)
