@@ -2,11 +2,19 @@
 import { useQueryClient } from '@tanstack/vue-query'
 import { ref, type Ref } from 'vue'
 
-export function useAttempts(): { wrong: Ref<unknown>; attempt: (act: () => Promise<unknown>) => Promise<boolean> } {
+interface Attempts {
+  wrong: Ref<unknown>
+  busy: Ref<boolean>
+  attempt: (act: () => Promise<unknown>) => Promise<boolean>
+}
+
+export function useAttempts(): Attempts {
   const queries = useQueryClient()
   const wrong = ref<unknown>(null)
+  const busy = ref(false)
   async function attempt(act: () => Promise<unknown>): Promise<boolean> {
     wrong.value = null
+    busy.value = true
     try {
       await act()
       await queries.invalidateQueries()
@@ -14,7 +22,9 @@ export function useAttempts(): { wrong: Ref<unknown>; attempt: (act: () => Promi
     } catch (problem) {
       wrong.value = problem
       return false
+    } finally {
+      busy.value = false
     }
   }
-  return { wrong, attempt }
+  return { wrong, busy, attempt }
 }

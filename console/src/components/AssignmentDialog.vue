@@ -1,18 +1,21 @@
 <script setup lang="ts">
 // Give a role to a group, a person, those whom a rule or a pattern reaches, or everybody; let them in; or keep them out.
-import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/vue-query'
+import { useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
 import { sure } from '../app/assignments'
+import { useAttempts } from '../app/attempts'
+import { usePaused } from '../app/pausing'
 import AskDialog from './AskDialog.vue'
 import ChangePreview from './ChangePreview.vue'
+import GroupChoice from './GroupChoice.vue'
 import PatternField from './PatternField.vue'
+import PersonChoice from './PersonChoice.vue'
 import RuleField from './RuleField.vue'
 
 const props = defineProps<{ application: Schemas['Application'] }>()
 const open = defineModel<boolean>({ required: true })
 const emit = defineEmits<{ done: [] }>()
-const queries = useQueryClient()
 
 type Kind = 'group' | 'person' | 'rule' | 'pattern' | 'everybody'
 const kinds: { value: Kind; label: string }[] = [
@@ -23,8 +26,8 @@ const kinds: { value: Kind; label: string }[] = [
   { value: 'person', label: 'One person' },
 ]
 const kind = ref<Kind>('group')
-// The whole choice is kept, so that it keeps its name while other words are looked for.
-const choice = ref<Choice | null>(null)
+const groups = ref<string[]>([])
+const person = ref<string | null>(null)
 const rule = ref('')
 const pattern = ref('')
 const source = ref<string | null>(null)
@@ -35,8 +38,7 @@ const from = ref('')
 const until = ref('')
 const note = ref('')
 const typed = ref('')
-const wrong = ref<unknown>(null)
-const busy = ref(false)
+const { wrong, busy, attempt } = useAttempts()
 const LET_IN = '(let in, without a role)'
 const KEEP_OUT = '(keep out)'
 const roles = computed(() => [
@@ -45,42 +47,11 @@ const roles = computed(() => [
   { title: 'Keep out', value: KEEP_OUT },
 ])
 
-interface Choice {
-  value: string
-  title: string
-}
-const asked = ref('')
-const found = useQuery({
-  queryKey: computed(() => ['choices', kind.value, asked.value]),
-  enabled: computed(() => open.value && (kind.value === 'group' || kind.value === 'person')),
-  placeholderData: keepPreviousData,
-  queryFn: async (): Promise<Choice[]> => {
-    const query = { q: asked.value || undefined, count: 20 }
-    if (kind.value === 'group') {
-      const page = await answered(api.GET('/api/v1/groups', { params: { query } }))
-      return page.items.map((each) => ({
-        value: each.id,
-        title: `${each.name} · ${each.source?.label ?? 'local'} · ${each.members} members`,
-      }))
-    }
-    const page = await answered(api.GET('/api/v1/people', { params: { query } }))
-    return page.items.map((each) => ({ value: each.id, title: `${each.display_name} · ${each.user_name}` }))
-  },
-})
-/** Words are looked for when the typing pauses; the name of what is chosen is no word to look for. */
-let pausing: ReturnType<typeof setTimeout> | undefined
-function look(text: string): void {
-  clearTimeout(pausing)
-  if (text !== choice.value?.title) pausing = setTimeout(() => (asked.value = text.trim()), 200)
-}
-watch(kind, () => {
-  choice.value = null
-  asked.value = ''
-})
 watch(open, (now) => {
   if (!now) return
-  choice.value = null
-  asked.value = note.value = until.value = from.value = rule.value = pattern.value = ''
+  groups.value = []
+  person.value = null
+  note.value = until.value = from.value = rule.value = pattern.value = ''
   confirmed.value = []
   newcomers.value = false
   role.value = props.application.roles[0]?.key ?? null
@@ -89,15 +60,15 @@ watch(open, (now) => {
 })
 
 const subject = computed(() => {
-  if (kind.value === 'group') return { group: choice.value?.value ?? null }
-  if (kind.value === 'person') return { person: choice.value?.value ?? null }
+  if (kind.value === 'group') return { group: groups.value[0] ?? null }
+  if (kind.value === 'person') return { person: person.value }
   if (kind.value === 'rule') return { rule: rule.value.trim() || null }
   if (kind.value === 'pattern')
     return { pattern: pattern.value.trim() || null, source: source.value, confirmed: confirmed.value }
   return { everybody: true }
 })
 const whole = computed(() => Object.values(subject.value)[0] && (kind.value === 'pattern' || role.value))
-const body = computed(() => ({
+const wanted = computed(() => ({
   application: props.application.key,
   role: kind.value === 'pattern' || role.value === LET_IN || role.value === KEEP_OUT ? null : role.value,
   excludes: kind.value !== 'pattern' && role.value === KEEP_OUT,
@@ -105,14 +76,8 @@ const body = computed(() => ({
   ...subject.value,
   from: from.value || null,
   until: until.value || null,
-  note: note.value || null,
 }))
-const settled = ref(body.value)
-let waiting: ReturnType<typeof setTimeout> | undefined
-watch(body, (now) => {
-  clearTimeout(waiting)
-  waiting = setTimeout(() => (settled.value = now), kind.value === 'rule' || kind.value === 'pattern' ? 500 : 0)
-})
+const settled = usePaused(() => wanted.value, 300)
 const preview = useQuery({
   queryKey: computed(() => ['preview', settled.value]),
   enabled: computed(() => Boolean(open.value && whole.value)),
@@ -120,21 +85,16 @@ const preview = useQuery({
   staleTime: 0,
   retry: false,
 })
+/** What is shown is not yet what is wanted. */
+const looking = computed(() => Boolean(whole.value && (settled.value !== wanted.value || preview.isFetching.value)))
 
 async function add(): Promise<void> {
-  busy.value = true
-  try {
-    const looked = { ...body.value, ...sure(preview.data.value, typed.value) }
-    await answered(api.POST('/api/v1/assignments', { body: looked }))
+  if (looking.value) return
+  const body = { ...wanted.value, note: note.value || null, ...sure(preview.data.value, typed.value) }
+  if (await attempt(() => answered(api.POST('/api/v1/assignments', { body })))) {
     open.value = false
     emit('done')
-    await queries.invalidateQueries()
-  } catch (problem) {
-    wrong.value = problem
-    await preview.refetch()
-  } finally {
-    busy.value = false
-  }
+  } else await preview.refetch()
 }
 </script>
 
@@ -142,26 +102,18 @@ async function add(): Promise<void> {
   <AskDialog
     v-model="open"
     title="Who gets which role"
-    :act="body.excludes ? 'Keep them out' : 'Give the role'"
+    :act="wanted.excludes ? 'Keep them out' : 'Give the role'"
     :wrong="wrong"
-    :busy="busy"
-    :grave="body.excludes"
+    :busy="busy || looking"
+    :grave="wanted.excludes"
     wide
     @done="add"
   >
     <v-radio-group v-model="kind" inline hide-details density="compact" aria-label="For whom" class="kinds">
       <v-radio v-for="each in kinds" :key="each.value" :label="each.label" :value="each.value" />
     </v-radio-group>
-    <v-autocomplete
-      v-if="kind === 'group' || kind === 'person'"
-      v-model="choice"
-      return-object
-      :items="found.data.value ?? []"
-      :label="kind === 'group' ? 'Group' : 'Person'"
-      no-filter
-      :no-data-text="found.isFetching.value ? 'Looking …' : 'Nothing fits'"
-      @update:search="look"
-    />
+    <GroupChoice v-if="kind === 'group'" v-model="groups" label="Group" />
+    <PersonChoice v-else-if="kind === 'person'" v-model="person" label="Person" />
     <RuleField v-else-if="kind === 'rule'" v-model="rule" />
     <PatternField
       v-else-if="kind === 'pattern'"

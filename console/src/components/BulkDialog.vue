@@ -1,9 +1,9 @@
 <script setup lang="ts">
 // Map many groups at once: pasted lines, each judged by itself, and what they would do together.
-import { useQueryClient } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
 import { sure } from '../app/assignments'
+import { useAttempts } from '../app/attempts'
 import AskDialog from './AskDialog.vue'
 import ChangePreview from './ChangePreview.vue'
 import StateMark from './StateMark.vue'
@@ -11,34 +11,24 @@ import StateMark from './StateMark.vue'
 const props = defineProps<{ application: Schemas['Application'] }>()
 const open = defineModel<boolean>({ required: true })
 const emit = defineEmits<{ done: [] }>()
-const queries = useQueryClient()
 const text = ref('')
 const looked = ref<Schemas['Bulk'] | null>(null)
-const wrong = ref<unknown>(null)
-const busy = ref(false)
+const { wrong, busy, attempt } = useAttempts()
 const typed = ref('')
 const usable = computed(() => looked.value !== null && looked.value.lines.every((line) => line.state !== 'wrong'))
 watch(text, () => (looked.value = null))
 
 async function send(): Promise<void> {
-  busy.value = true
-  wrong.value = null
-  try {
-    const apply = usable.value
-    const body = { text: text.value, apply, ...(apply ? sure(looked.value?.preview ?? undefined, typed.value) : {}) }
-    const path = { key: props.application.key }
+  const apply = usable.value
+  const body = { text: text.value, apply, ...(apply ? sure(looked.value?.preview ?? undefined, typed.value) : {}) }
+  const path = { key: props.application.key }
+  const done = await attempt(async () => {
     looked.value = await answered(api.POST('/api/v1/applications/{key}/mapping/bulk', { params: { path }, body }))
-    if (apply) {
-      open.value = false
-      text.value = ''
-      emit('done')
-      await queries.invalidateQueries()
-    }
-  } catch (problem) {
-    wrong.value = problem
-  } finally {
-    busy.value = false
-  }
+  })
+  if (!done || !apply) return
+  open.value = false
+  text.value = ''
+  emit('done')
 }
 
 async function take(files: File | File[] | null): Promise<void> {

@@ -5,6 +5,7 @@ import { computed, ref, watch } from 'vue'
 import { answered, api } from '../api/client'
 import { useSourceChoices } from '../app/choices'
 import EmptyState from './EmptyState.vue'
+import GroupChoice from './GroupChoice.vue'
 import ProblemNote from './ProblemNote.vue'
 
 const sources = useSourceChoices()
@@ -14,18 +15,6 @@ const department = ref('')
 const title = ref('')
 const groups = ref<string[]>([])
 const more = ref('')
-const asked = ref('')
-const found = useQuery({
-  queryKey: computed(() => ['groups', 'of', source.value, asked.value]),
-  enabled: computed(() => source.value !== null),
-  queryFn: () =>
-    answered(
-      api.GET('/api/v1/groups', {
-        params: { query: { source: source.value ?? '', q: asked.value || undefined, count: 50 } },
-      }),
-    ),
-})
-const choices = computed(() => (found.data.value?.items ?? []).map((each) => ({ title: each.name, value: each.id })))
 const ENTERPRISE = 'urn:ietf:params:scim:schemas:extension:enterprise:2.0:User'
 
 /** What was typed as JSON, or undefined if it is none. */
@@ -58,15 +47,7 @@ const expected = useQuery({
   <div class="form">
     <div class="row">
       <v-autocomplete v-model="source" :items="sources" label="A person of the source" />
-      <v-autocomplete
-        v-model="groups"
-        :items="choices"
-        label="in the groups"
-        multiple
-        chips
-        closable-chips
-        @update:search="(text: string) => (asked = text)"
-      />
+      <GroupChoice v-model="groups" :source="source" label="in the groups" several />
     </div>
     <div class="row">
       <v-text-field v-model="department" label="Department" />

@@ -1,16 +1,20 @@
 <script setup lang="ts">
 // What the guard holds: how many removals for which application, for whom, and what a person does about it.
-import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
+import { useAttempts } from '../app/attempts'
+import { useSession } from '../app/session'
 import AskDialog from './AskDialog.vue'
 import StateMark from './StateMark.vue'
 import TimeOf from './TimeOf.vue'
 
 const props = defineProps<{ application?: string }>()
-const queries = useQueryClient()
+const { session } = useSession()
 const guard = useQuery({
   queryKey: ['guard'],
+  // It is told of the whole house: an application owner is not asked.
+  enabled: computed(() => session.value?.applications === null),
   queryFn: () => answered(api.GET('/api/v1/guard')),
   refetchInterval: 4000,
 })
@@ -22,8 +26,8 @@ const opened = ref<Schemas['GuardItem'] | null>(null)
 const open = ref(false)
 const dropping = ref(false)
 const typed = ref('')
-const wrong = ref<unknown>(null)
-const busy = ref(false)
+const mayRelease = computed(() => session.value?.permissions.includes('guard.release'))
+const { wrong, busy, attempt } = useAttempts()
 function ask(item: Schemas['GuardItem'], drop: boolean): void {
   opened.value = item
   dropping.value = drop
@@ -32,19 +36,14 @@ function ask(item: Schemas['GuardItem'], drop: boolean): void {
   open.value = true
 }
 async function act(): Promise<void> {
-  busy.value = true
   const params = { path: { key: opened.value?.application.key ?? '' } }
   const body = { confirm: typed.value }
-  try {
-    if (dropping.value) await answered(api.POST('/api/v1/guard/{key}/drop', { params, body }))
-    else await answered(api.POST('/api/v1/guard/{key}/let-through', { params, body }))
-    open.value = false
-    await queries.invalidateQueries()
-  } catch (problem) {
-    wrong.value = problem
-  } finally {
-    busy.value = false
-  }
+  const done = await attempt(() =>
+    dropping.value
+      ? answered(api.POST('/api/v1/guard/{key}/drop', { params, body }))
+      : answered(api.POST('/api/v1/guard/{key}/let-through', { params, body })),
+  )
+  if (done) open.value = false
 }
 </script>
 
@@ -62,8 +61,10 @@ async function act(): Promise<void> {
         <router-link :to="`/applications/${item.application.key}`">{{ item.application.label }}</router-link>
         since <TimeOf :at="item.since" />. {{ item.message }}
       </p>
-      <v-btn size="small" variant="outlined" @click="ask(item, false)">Look, and let through</v-btn>
-      <v-btn size="small" variant="text" @click="ask(item, true)">Drop</v-btn>
+      <template v-if="mayRelease">
+        <v-btn size="small" variant="outlined" @click="ask(item, false)">Look, and let through</v-btn>
+        <v-btn size="small" variant="text" @click="ask(item, true)">Drop</v-btn>
+      </template>
     </div>
   </section>
   <AskDialog

@@ -1,10 +1,12 @@
 <script setup lang="ts">
 // Who gets which role in an application: groups, patterns and rules, then single people; whom each row reaches, and what is amiss.
-import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
 import { sure, what, whom } from '../app/assignments'
+import { useAttempts } from '../app/attempts'
 import AskDialog from './AskDialog.vue'
+import AssignmentCells from './AssignmentCells.vue'
 import AssignmentDialog from './AssignmentDialog.vue'
 import BulkDialog from './BulkDialog.vue'
 import ChangePreview from './ChangePreview.vue'
@@ -12,13 +14,11 @@ import EmptyState from './EmptyState.vue'
 import PagedTable from './PagedTable.vue'
 import PatternGroups from './PatternGroups.vue'
 import PolicyPanel from './PolicyPanel.vue'
-import SpanOf from './SpanOf.vue'
 import StateMark from './StateMark.vue'
 import TimeOf from './TimeOf.vue'
 
 const props = defineProps<{ application: Schemas['Application'] }>()
 type Assignment = Schemas['Assignment']
-const queries = useQueryClient()
 const changed = ref(0)
 const about = computed(() => ({ application: props.application.key, changed: changed.value }))
 const path = computed(() => ({ key: props.application.key }))
@@ -33,8 +33,7 @@ const direct = (after: string | undefined, count: number) =>
 
 const adding = ref(false)
 const many = ref(false)
-const wrong = ref<unknown>(null)
-const busy = ref(false)
+const { wrong, busy, attempt } = useAttempts()
 const typed = ref('')
 const removing = ref<Assignment | null>(null)
 const asking = ref(false)
@@ -45,33 +44,14 @@ const removal = useQuery({
     answered(api.GET('/api/v1/assignments/{id}/removal', { params: { path: { id: removing.value?.id ?? '' } } })),
   staleTime: 0,
 })
-async function doing(act: () => Promise<unknown>, done: () => void): Promise<void> {
-  busy.value = true
-  wrong.value = null
-  try {
-    await act()
-    done()
+async function remove(): Promise<void> {
+  const { confirm: name, expect } = sure(removal.data.value, typed.value)
+  const params = { path: { id: removing.value?.id ?? '' }, query: { confirm: name, ...expect } }
+  if (await attempt(() => answered(api.DELETE('/api/v1/assignments/{id}', { params })))) {
+    asking.value = false
     changed.value++
-    await queries.invalidateQueries()
-  } catch (problem) {
-    wrong.value = problem
-    // What was seen may no longer be so.
-    await queries.invalidateQueries()
-  } finally {
-    busy.value = false
-  }
+  } else await removal.refetch()
 }
-const remove = () =>
-  doing(
-    () => {
-      const { confirm: name, expect } = sure(removal.data.value, typed.value)
-      const query = { confirm: name, ...expect }
-      return answered(
-        api.DELETE('/api/v1/assignments/{id}', { params: { path: { id: removing.value?.id ?? '' }, query } }),
-      )
-    },
-    () => (asking.value = false),
-  )
 
 const opened = ref<Assignment | null>(null)
 const reading = ref(false)
@@ -101,17 +81,14 @@ function read(item: Assignment): void {
   typed.value = ''
   reading.value = true
 }
-const confirm = () =>
-  doing(
-    () =>
-      answered(
-        api.PUT('/api/v1/assignments/{id}', {
-          params: { path: { id: opened.value?.id ?? '' } },
-          body: { ...confirming.value, ...sure(confirmation.data.value, typed.value) },
-        }),
-      ),
-    () => (reading.value = false),
-  )
+async function confirm(): Promise<void> {
+  const params = { path: { id: opened.value?.id ?? '' } }
+  const body = { ...confirming.value, ...sure(confirmation.data.value, typed.value) }
+  if (await attempt(() => answered(api.PUT('/api/v1/assignments/{id}', { params, body })))) {
+    reading.value = false
+    changed.value++
+  } else await confirmation.refetch()
+}
 function ask(item: Assignment): void {
   removing.value = item
   asking.value = true
@@ -171,20 +148,7 @@ function ask(item: Assignment): void {
         <b>{{ what(item) }}</b>
       </td>
       <td>{{ item.reach?.toLocaleString('en') }} {{ item.reach === 1 ? 'person' : 'people' }}</td>
-      <td>
-        <SpanOf :of="item" />
-      </td>
-      <td>{{ item.created_by }}<br /><TimeOf :at="item.created_at" /></td>
-      <td>
-        <v-btn
-          size="small"
-          variant="outlined"
-          :aria-label="`Take away: ${whom(item)}, ${what(item)}`"
-          @click="ask(item)"
-        >
-          Take away
-        </v-btn>
-      </td>
+      <AssignmentCells :of="item" @away="ask(item)" />
     </template>
     <template #empty>
       <EmptyState title="Nothing is mapped yet">
@@ -210,20 +174,7 @@ function ask(item: Assignment): void {
       <td>
         <b>{{ what(item) }}</b>
       </td>
-      <td>
-        <SpanOf :of="item" />
-      </td>
-      <td>{{ item.created_by }}<br /><TimeOf :at="item.created_at" /></td>
-      <td>
-        <v-btn
-          size="small"
-          variant="outlined"
-          :aria-label="`Take away: ${whom(item)}, ${what(item)}`"
-          @click="ask(item)"
-        >
-          Take away
-        </v-btn>
-      </td>
+      <AssignmentCells :of="item" @away="ask(item)" />
     </template>
     <template #empty><p class="quiet">Nobody is assigned by name.</p></template>
   </PagedTable>

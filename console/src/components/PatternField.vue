@@ -1,9 +1,10 @@
 <script setup lang="ts">
 // A pattern over the names of a source's groups, with what it makes of each; the highest role only where it is confirmed.
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
-import { computed, ref, watch } from 'vue'
+import { computed, watch } from 'vue'
 import { answered, api } from '../api/client'
 import { useSourceChoices } from '../app/choices'
+import { usePaused } from '../app/pausing'
 import PatternGroups from './PatternGroups.vue'
 import ProblemNote from './ProblemNote.vue'
 
@@ -14,16 +15,7 @@ const confirmed = defineModel<string[]>('confirmed', { required: true })
 const sources = useSourceChoices()
 watch(sources, (found) => (source.value ??= found[0]?.value ?? null), { immediate: true })
 
-const asked = ref('')
-let pausing: ReturnType<typeof setTimeout> | undefined
-watch(
-  pattern,
-  (text) => {
-    clearTimeout(pausing)
-    pausing = setTimeout(() => (asked.value = text.trim()), 350)
-  },
-  { immediate: true },
-)
+const asked = usePaused(() => pattern.value.trim(), 350)
 const tried = useQuery({
   queryKey: computed(() => ['pattern', props.application, source.value, asked.value, confirmed.value]),
   enabled: computed(() => asked.value !== '' && source.value !== null),

@@ -1,15 +1,15 @@
 <script setup lang="ts">
 // How an application decides: said in a sentence, changed in a dialog that shows first what would change.
-import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
 import { sure } from '../app/assignments'
+import { useAttempts } from '../app/attempts'
 import AskDialog from './AskDialog.vue'
 import ChangePreview from './ChangePreview.vue'
 
 const props = defineProps<{ application: Schemas['Application'] }>()
 const emit = defineEmits<{ done: [] }>()
-const queries = useQueryClient()
 const policy = computed(() => props.application.policy)
 const label = (key: string | null) => props.application.roles.find((each) => each.key === key)?.label ?? key
 const told = computed(() => {
@@ -56,8 +56,7 @@ const roles = computed(() => props.application.roles.map((each) => ({ title: eac
 
 const open = ref(false)
 const wanted = ref({ ...policy.value })
-const wrong = ref<unknown>(null)
-const busy = ref(false)
+const { wrong, busy, attempt } = useAttempts()
 const typed = ref('')
 watch(open, (now) => {
   if (now) wanted.value = { ...policy.value }
@@ -79,19 +78,13 @@ const preview = useQuery({
     ),
 })
 async function change(): Promise<void> {
-  busy.value = true
-  try {
-    const path = { key: props.application.key }
-    const looked = { ...wanted.value, ...sure(preview.data.value, typed.value) }
-    await answered(api.PUT('/api/v1/applications/{key}/policy', { params: { path }, body: looked }))
+  if (preview.isFetching.value) return
+  const path = { key: props.application.key }
+  const body = { ...wanted.value, ...sure(preview.data.value, typed.value) }
+  if (await attempt(() => answered(api.PUT('/api/v1/applications/{key}/policy', { params: { path }, body })))) {
     open.value = false
     emit('done')
-    await queries.invalidateQueries()
-  } catch (problem) {
-    wrong.value = problem
-  } finally {
-    busy.value = false
-  }
+  } else await preview.refetch()
 }
 </script>
 
@@ -105,7 +98,7 @@ async function change(): Promise<void> {
     title="How it decides"
     act="Decide like this"
     :wrong="wrong"
-    :busy="busy"
+    :busy="busy || preview.isFetching.value"
     wide
     @done="change"
   >

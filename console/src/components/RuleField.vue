@@ -2,8 +2,9 @@
 // A rule over people: built by picking, shown as text, with whom it reaches now.
 import { mdiPlus } from '@mdi/js'
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
-import { computed, ref, watch } from 'vue'
+import { computed, ref } from 'vue'
 import { answered, api } from '../api/client'
+import { usePaused } from '../app/pausing'
 import ProblemNote from './ProblemNote.vue'
 
 const rule = defineModel<string>({ required: true })
@@ -44,16 +45,7 @@ function add(): void {
   value.value = ''
 }
 
-const asked = ref('')
-let pausing: ReturnType<typeof setTimeout> | undefined
-watch(
-  rule,
-  (text) => {
-    clearTimeout(pausing)
-    pausing = setTimeout(() => (asked.value = text.trim()), 350)
-  },
-  { immediate: true },
-)
+const asked = usePaused(() => rule.value.trim(), 350)
 const reached = useQuery({
   queryKey: computed(() => ['rule', asked.value]),
   enabled: computed(() => asked.value !== ''),

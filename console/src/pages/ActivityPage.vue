@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { mdiAccountWrenchOutline, mdiCompare, mdiInboxArrowDownOutline, mdiTruckDeliveryOutline } from '@mdi/js'
-import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
 import { sure } from '../app/assignments'
+import { useAttempts } from '../app/attempts'
 import { useApplicationChoices, useSourceChoices } from '../app/choices'
 import { useAddressFilter } from '../app/search'
 import { useSession } from '../app/session'
@@ -44,12 +45,10 @@ const fetch = (after: string | undefined, count: number) =>
 
 const { session } = useSession()
 const mayUndo = computed(() => session.value?.permissions.includes('assignments.change') && !session.value.applications)
-const queries = useQueryClient()
 const undoing = ref<Line | null>(null)
 const asking = ref(false)
 const typed = ref('')
-const wrong = ref<unknown>(null)
-const busy = ref(false)
+const { wrong, busy, attempt } = useAttempts()
 /** Changes are entries of the audit log; their number stands behind the kind. */
 const entry = computed(() => Number(undoing.value?.id.split(':')[1] ?? 0))
 const preview = useQuery({
@@ -66,17 +65,10 @@ function ask(item: Line): void {
   asking.value = true
 }
 async function undo(): Promise<void> {
-  busy.value = true
-  try {
-    const body = sure(preview.data.value, typed.value)
-    await answered(api.POST('/api/v1/audit/{id}/undo', { params: { path: { id: entry.value } }, body }))
-    asking.value = false
-    await queries.invalidateQueries()
-  } catch (problem) {
-    wrong.value = problem
-  } finally {
-    busy.value = false
-  }
+  const params = { path: { id: entry.value } }
+  const body = sure(preview.data.value, typed.value)
+  if (await attempt(() => answered(api.POST('/api/v1/audit/{id}/undo', { params, body })))) asking.value = false
+  else await preview.refetch()
 }
 
 function place(item: Line): string | undefined {

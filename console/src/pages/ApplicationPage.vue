@@ -8,7 +8,6 @@ import DeliveredGroups from '../components/DeliveredGroups.vue'
 import DeliveryTable from '../components/DeliveryTable.vue'
 import TroubleKinds from '../components/TroubleKinds.vue'
 import DriftPanel from '../components/DriftPanel.vue'
-import { useSession } from '../app/session'
 import GuardNote from '../components/GuardNote.vue'
 import MappingTable from '../components/MappingTable.vue'
 import ApplicationSettings from '../components/ApplicationSettings.vue'
@@ -17,7 +16,6 @@ import StateMark from '../components/StateMark.vue'
 import TimeOf from '../components/TimeOf.vue'
 
 const props = defineProps<{ id: string; tab?: string }>()
-const { session } = useSession()
 const application = useQuery({
   queryKey: ['applications', props.id],
   queryFn: () => answered(api.GET('/api/v1/applications/{key}', { params: { path: { key: props.id } } })),
@@ -83,7 +81,7 @@ const missing = computed(() => {
           >
         </span>
       </div>
-      <GuardNote v-if="session?.applications === null" :application="id" />
+      <GuardNote :application="id" />
       <v-tabs :model-value="shown" class="tabs">
         <v-tab v-for="[key, title] in tabs" :key="key" :value="key" :to="`/applications/${id}/${key}`">{{
           title

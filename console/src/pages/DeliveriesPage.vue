@@ -2,13 +2,11 @@
 import { mdiMagnify } from '@mdi/js'
 import { computed } from 'vue'
 import DeliveryTable from '../components/DeliveryTable.vue'
-import { useSession } from '../app/session'
 import GuardNote from '../components/GuardNote.vue'
 import TroubleKinds from '../components/TroubleKinds.vue'
 import { useApplicationChoices } from '../app/choices'
 import { useAddressFilter, useWords } from '../app/search'
 
-const { session } = useSession()
 const { typed, words } = useWords()
 const state = useAddressFilter('state')
 const application = useAddressFilter('application')
@@ -40,7 +38,7 @@ const about = computed(() => ({
         />
         <v-select v-model="application" :items="choices" label="Application" clearable class="narrow" />
       </div>
-      <GuardNote v-if="session?.applications === null" :application="application" />
+      <GuardNote :application="application" />
       <TroubleKinds :application="application" />
       <DeliveryTable :about="about" />
     </div>

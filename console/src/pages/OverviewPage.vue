@@ -68,7 +68,7 @@ const quiet = computed(
     <ProblemNote :wrong="overview.error.value" />
     <section class="panel" aria-labelledby="needs">
       <h2 id="needs">What needs a person now</h2>
-      <GuardNote v-if="whole" />
+      <GuardNote />
       <p v-if="quiet" class="row">
         <StateMark state="ok" /> Nothing: every application answers, and no delivery has failed, nothing is held,
         nothing has drifted.

@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { answered, api } from '../api/client'
 import AskDialog from '../components/AskDialog.vue'
@@ -10,11 +9,11 @@ import ProblemNote from '../components/ProblemNote.vue'
 import SecretOnce from '../components/SecretOnce.vue'
 import StateMark from '../components/StateMark.vue'
 import TimeOf from '../components/TimeOf.vue'
+import { useAttempts } from '../app/attempts'
 import { useApplicationChoices } from '../app/choices'
 import { useSession } from '../app/session'
 
 const { session } = useSession()
-const queries = useQueryClient()
 const making = ref(false)
 const label = ref('')
 const scope = ref<'read' | 'write'>('read')
@@ -34,8 +33,8 @@ const operator = computed(() => ({
   masked: (kind.value === 'help desk' || kind.value === 'auditor') && masked.value,
 }))
 const password = ref('')
-const wrong = ref<unknown>(null)
-const outside = ref<unknown>(null)
+const { wrong, attempt } = useAttempts()
+const { wrong: outside, attempt: attemptOutside } = useAttempts()
 
 const meaning = {
   administrator: 'Sources, applications, assignments, deliveries, settings.',
@@ -45,32 +44,23 @@ const meaning = {
   'application owner': 'Sees and changes the assignments of their own applications only.',
 }
 
-async function attempt(target: typeof wrong, act: () => Promise<unknown>): Promise<void> {
-  target.value = null
-  try {
-    await act()
-    await queries.invalidateQueries()
-  } catch (problem) {
-    target.value = problem
-  }
-}
 const makeToken = () =>
-  attempt(wrong, async () => {
+  attempt(async () => {
     made.value = (
       await answered(api.POST('/api/v1/tokens', { body: { label: label.value, scope: scope.value } }))
     ).token
     making.value = false
   })
 const revoke = (id: string) =>
-  attempt(outside, () => answered(api.DELETE('/api/v1/tokens/{id}', { params: { path: { id } } })))
+  attemptOutside(() => answered(api.DELETE('/api/v1/tokens/{id}', { params: { path: { id } } })))
 const addOperator = () =>
-  attempt(wrong, async () => {
+  attempt(async () => {
     const told = await answered(api.POST('/api/v1/operators', { body: operator.value }))
     password.value = told.password ?? ''
     adding.value = false
   })
 const disable = (id: string) =>
-  attempt(outside, () => answered(api.POST('/api/v1/operators/{id}/disable', { params: { path: { id } } })))
+  attemptOutside(() => answered(api.POST('/api/v1/operators/{id}/disable', { params: { path: { id } } })))
 const tokens = (after: string | undefined, count: number) =>
   answered(api.GET('/api/v1/tokens', { params: { query: { after, count } } }))
 const operators = (after: string | undefined, count: number) =>
