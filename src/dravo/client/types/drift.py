@@ -1,0 +1,59 @@
+"""What the management API gives of comparing applications with what should be there.
+
+Made from its OpenAPI document by tools/make_types.py; not edited by hand.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, TypedDict
+
+if TYPE_CHECKING:
+    from dravo.client.types.applications import ChangedAttribute
+
+
+class DriftLine(TypedDict):
+    """A difference: missing, unexpected, different, role or state; of whom, and in what (before: there; after: as it should be)."""
+
+    id: str
+    kind: str
+    state: str
+    name: str
+    person: str | None
+    account: str | None
+    remote_id: str | None
+    there: dict[str, Any]
+    changes: list[ChangedAttribute]
+    first_seen_at: str
+    last_seen_at: str
+
+
+class PageOfDrift(TypedDict):
+    """A page of differences."""
+
+    items: list[DriftLine]
+    total: int
+    next: str | None
+
+
+class PageOfRuns(TypedDict):
+    """A page of runs."""
+
+    items: list[Run]
+    total: int
+    next: str | None
+
+
+class Run(TypedDict):
+    """One reconciliation: how far it is, and how many differences of each kind it found."""
+
+    id: str
+    state: str
+    asked_by: str
+    asked_at: str
+    started_at: str | None
+    ended_at: str | None
+    progress: int
+    read: int
+    counts: dict[str, int]
+    message: str | None
+    mend: str | None

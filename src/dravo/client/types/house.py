@@ -1,0 +1,622 @@
+"""What the management API gives of people, groups, accounts, deliveries, operators, and what all have in common.
+
+Made from its OpenAPI document by tools/make_types.py; not edited by hand.
+"""
+
+from __future__ import annotations
+
+from typing import Any, TypedDict
+
+
+class Access(TypedDict):
+    """Who has which role where, since when and why."""
+
+    id: str
+    person: PersonRef
+    application: Named
+    role: RoleRef
+    since: str
+    until: str | None
+    reasons: list[Reason]
+    account: Account | None
+
+
+class Account(TypedDict):
+    """How a person stands in an application."""
+
+    id: str
+    person: PersonRef
+    application: Named
+    should_be: str
+    roles: list[str]
+    state: str
+    due_version: int
+    agreed_version: int
+    due_since: str
+    agreed_at: str | None
+    remote_id: str | None
+    origin: str | None
+    delivery: OpenDelivery | None
+
+
+class AccountDetail(TypedDict):
+    """An account with what is due and what was agreed, whole."""
+
+    id: str
+    person: PersonRef
+    application: Named
+    should_be: str
+    roles: list[str]
+    state: str
+    due_version: int
+    agreed_version: int
+    due_since: str
+    agreed_at: str | None
+    remote_id: str | None
+    origin: str | None
+    delivery: OpenDelivery | None
+    due: dict[str, Any]
+    agreed: dict[str, Any] | None
+
+
+class ActivityLine(TypedDict):
+    """One thing that happened: a request, an attempt of a delivery, a reconciliation, or a change by an operator."""
+
+    id: str
+    kind: str
+    at: str
+    outcome: str
+    by: str
+    what: str
+    detail: str
+    source: Named | None
+    application: Named | None
+    person: ActivityPerson | None
+    delivery: str | None
+    object: AuditObject | None
+    undoable: bool
+
+
+class ActivityPerson(TypedDict):
+    """A person, as a line of the timeline names them."""
+
+    id: str
+    name: str
+
+
+class ApiToken(TypedDict):
+    """An API token, without its text."""
+
+    id: str
+    label: str
+    prefix: str
+    created_at: str
+    expires_at: str | None
+    last_used_at: str | None
+    revoked_at: str | None
+    scope: str
+
+
+class ApplicationLine(TypedDict):
+    """An application as in lists."""
+
+    key: str
+    label: str
+    owner: str | None
+    tracked_only: bool
+    switched_on: bool
+    state: str
+    people: int
+    accounts: int
+    waiting: int
+    failed: int
+    drifting: int
+    answered_at: str | None
+    trouble: str | None
+    mend: str | None
+    created_at: str
+
+
+class Attempt(TypedDict):
+    """One attempt of a delivery."""
+
+    version: int
+    started_at: str
+    ended_at: str
+    outcome: str
+    message: str | None
+    exchanges: list[Exchange]
+
+
+class AuditEntry(TypedDict):
+    """Which operator changed what, when."""
+
+    id: int
+    at: str
+    operator: str
+    action: str
+    object: AuditObject
+    details: dict[str, Any]
+
+
+class AuditObject(TypedDict):
+    """What was changed."""
+
+    kind: str
+    id: str
+
+
+class AuditVerdict(TypedDict):
+    """Whether the chain of the audit log holds; else the first entry that does not fit."""
+
+    holds: bool
+    broken_at: int | None
+
+
+class Delivery(TypedDict):
+    """A delivery with its attempts, newest first."""
+
+    id: str
+    person: PersonRef
+    application: Named
+    account: str
+    state: str
+    aim: str
+    version: int
+    attempts: int
+    created_at: str
+    next_attempt_at: str | None
+    closed_at: str | None
+    message: str | None
+    mend: str | None
+    waits_for: str | None
+    kind: str | None
+    tries: list[Attempt]
+
+
+class DeliveryLine(TypedDict):
+    """A delivery as in lists."""
+
+    id: str
+    person: PersonRef
+    application: Named
+    account: str
+    state: str
+    aim: str
+    version: int
+    attempts: int
+    created_at: str
+    next_attempt_at: str | None
+    closed_at: str | None
+    message: str | None
+    mend: str | None
+    waits_for: str | None
+    kind: str | None
+
+
+class Exchange(TypedDict):
+    """One request of an attempt, and how it was answered; without bodies and secrets."""
+
+    method: str
+    path: str
+    query: dict[str, str] | None
+    status: int | None
+    milliseconds: int
+    said: str | None
+
+
+class ExchangeSheet(TypedDict):
+    """The exchange sheet of a push channel."""
+
+    source: Named
+    give: list[SheetValue]
+    usable_tokens: int
+    switch_on: list[str]
+    ticks: list[SheetTick]
+    trouble: list[SheetTrouble]
+    text: str
+
+
+class Group(TypedDict):
+    """A group."""
+
+    id: str
+    name: str
+    external_id: str | None
+    source: Named | None
+    members: int
+    assignments: int
+    modified_at: str
+
+
+class GroupRef(TypedDict):
+    """A group, in short."""
+
+    id: str
+    name: str
+    external_id: str | None
+    gone: bool
+
+
+class Named(TypedDict):
+    """Something by key and label."""
+
+    key: str
+    label: str
+
+
+class NewApiToken(TypedDict):
+    """An API token at the one time that its text is shown."""
+
+    id: str
+    label: str
+    prefix: str
+    created_at: str
+    expires_at: str | None
+    last_used_at: str | None
+    revoked_at: str | None
+    scope: str
+    token: str
+
+
+class NewOperator(TypedDict):
+    """An operator, with the password if one was made; the only time that it is shown."""
+
+    id: str
+    name: str
+    kind: str
+    masked: bool
+    applications: list[str]
+    created_at: str
+    disabled_at: str | None
+    password: str | None
+
+
+class NewToken(TypedDict):
+    """A token at the one time that its text is shown."""
+
+    id: str
+    label: str
+    prefix: str
+    created_at: str
+    expires_at: str | None
+    last_used_at: str | None
+    revoked_at: str | None
+    kinds: str
+    access: str
+    token: str
+
+
+class OpenDelivery(TypedDict):
+    """The delivery that is open for an account."""
+
+    id: str
+    state: str
+    message: str | None
+    mend: str | None
+    next_attempt_at: str | None
+
+
+class Operator(TypedDict):
+    """An operator."""
+
+    id: str
+    name: str
+    kind: str
+    masked: bool
+    applications: list[str]
+    created_at: str
+    disabled_at: str | None
+
+
+class Overview(TypedDict):
+    """The whole band."""
+
+    stages: list[Stage]
+    active_people: int
+    groups: int
+    being_worked_out: int
+
+
+class PageOfAccess(TypedDict):
+    """A page of access."""
+
+    items: list[Access]
+    total: int
+    next: str | None
+
+
+class PageOfAccounts(TypedDict):
+    """A page of accounts."""
+
+    items: list[Account]
+    total: int
+    next: str | None
+
+
+class PageOfActivity(TypedDict):
+    """A page of the timeline."""
+
+    items: list[ActivityLine]
+    total: int
+    next: str | None
+
+
+class PageOfApiTokens(TypedDict):
+    """A page of API tokens."""
+
+    items: list[ApiToken]
+    total: int
+    next: str | None
+
+
+class PageOfApplications(TypedDict):
+    """A page of applications."""
+
+    items: list[ApplicationLine]
+    total: int
+    next: str | None
+
+
+class PageOfAuditEntries(TypedDict):
+    """A page of the audit log."""
+
+    items: list[AuditEntry]
+    total: int
+    next: str | None
+
+
+class PageOfDeliveries(TypedDict):
+    """A page of deliveries."""
+
+    items: list[DeliveryLine]
+    total: int
+    next: str | None
+
+
+class PageOfGroups(TypedDict):
+    """A page of groups."""
+
+    items: list[Group]
+    total: int
+    next: str | None
+
+
+class PageOfOperators(TypedDict):
+    """A page of operators."""
+
+    items: list[Operator]
+    total: int
+    next: str | None
+
+
+class PageOfPeople(TypedDict):
+    """A page of people."""
+
+    items: list[PersonLine]
+    total: int
+    next: str | None
+
+
+class PageOfSources(TypedDict):
+    """A page of sources."""
+
+    items: list[Source]
+    total: int
+    next: str | None
+
+
+class PageOfTokens(TypedDict):
+    """A page of tokens."""
+
+    items: list[PushToken]
+    total: int
+    next: str | None
+
+
+class Person(TypedDict):
+    """A person, whole."""
+
+    id: str
+    display_name: str
+    user_name: str
+    email: str | None
+    state: str
+    since: str
+    modified_at: str
+    attributes: list[PersonAttribute]
+    records: list[PersonRecord]
+    groups: list[PersonGroup]
+    access: list[Access]
+    ended: list[Access]
+    accounts: list[Account]
+    being_worked_out: bool
+
+
+class PersonAttribute(TypedDict):
+    """An attribute and which source gave it."""
+
+    name: str
+    value: str
+    source: Named | None
+
+
+class PersonGroup(TypedDict):
+    """A membership, present or past."""
+
+    group: GroupRef
+    source: Named | None
+    since: str
+    until: str | None
+
+
+class PersonLine(TypedDict):
+    """A person as in lists."""
+
+    id: str
+    display_name: str
+    user_name: str
+    email: str | None
+    state: str
+    since: str
+    modified_at: str
+
+
+class PersonRecord(TypedDict):
+    """What one source last said of a person."""
+
+    id: str
+    source: Named
+    channel: str
+    external_id: str | None
+    user_name: str | None
+    active: bool
+    created_at: str
+    modified_at: str
+    gone_at: str | None
+
+
+class PersonRef(TypedDict):
+    """A person, in short."""
+
+    id: str
+    display_name: str
+    user_name: str
+
+
+class Problem(TypedDict):
+    """What went wrong, and the mend."""
+
+    code: str
+    message: str
+    mend: str
+    field: str | None
+
+
+class ProblemAnswer(TypedDict):
+    """An error."""
+
+    error: Problem
+
+
+class PushToken(TypedDict):
+    """A token of a source: what it opens (users, groups, both), and whether it may write."""
+
+    id: str
+    label: str
+    prefix: str
+    created_at: str
+    expires_at: str | None
+    last_used_at: str | None
+    revoked_at: str | None
+    kinds: str
+    access: str
+
+
+class Reason(TypedDict):
+    """Why: an assignment of some kind; or that a role was the default, or was kept."""
+
+    kind: str
+    assignment: str | None
+    rule: str | None
+    group: GroupRef | None
+    source: Named | None
+    through: list[str]
+    since: str
+    until: str | None
+    by: str | None
+    note: str | None
+
+
+class Role(TypedDict):
+    """A role and how many have it."""
+
+    key: str
+    label: str
+    rank: int
+    people: int
+
+
+class RoleRef(TypedDict):
+    """A role, in short."""
+
+    key: str
+    label: str
+    rank: int
+
+
+class Session(TypedDict):
+    """Who is signed in, and what they may do."""
+
+    name: str
+    kind: str
+    csrf: str
+    permissions: list[str]
+    applications: list[str] | None
+
+
+class SheetTick(TypedDict):
+    """What real traffic has shown to work, and when."""
+
+    what: str
+    label: str
+    first_at: str | None
+    last_at: str | None
+
+
+class SheetTrouble(TypedDict):
+    """A call that was turned away or lost its way."""
+
+    at: str
+    message: str
+
+
+class SheetValue(TypedDict):
+    """A value to give to the other side."""
+
+    name: str
+    value: str
+    note: str
+
+
+class Source(TypedDict):
+    """A source."""
+
+    key: str
+    label: str
+    channel: str
+    created_at: str
+    people: int
+    groups: int
+    last_call_at: str | None
+
+
+class Stage(TypedDict):
+    """One stage of the band."""
+
+    name: str
+    count: int
+    needs: int
+
+
+class Way(TypedDict):
+    """What would give access: being in a group, or meeting a rule."""
+
+    assignment: str
+    group: GroupRef | None
+    source: Named | None
+    rule: str | None
+    role: RoleRef | None
+
+
+class Why(TypedDict):
+    """What a person has in an application and why, or why not; in sentences too."""
+
+    person: PersonRef
+    application: Named
+    has_access: bool
+    sentences: list[str]
+    access: list[Access]
+    ended: list[Access]
+    account: Account | None
+    would_give: list[Way]
