@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from dravo.services.house import House
-from dravo.web.api import access_models, application_models, asked, drift_models, models, source_models
+from dravo.web.api import access_models, application_models, asked, drift_models, models, people_models, source_models
 from dravo.web.app import api_document, create_app
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -25,7 +25,8 @@ ROOMS = {
     asked: ("asked", "what is sent with requests"),
     drift_models: ("drift", "comparing applications with what should be there"),
     source_models: ("sources", "sources and settings"),
-    models: ("house", "people, groups, accounts, deliveries, operators, and what all have in common"),
+    people_models: ("people", "people and groups, what they have and why, and their accounts"),
+    models: ("house", "deliveries, operators, and what all have in common"),
 }
 SIMPLE = {"string": "str", "integer": "int", "number": "float", "boolean": "bool", "null": "None"}
 

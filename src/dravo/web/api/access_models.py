@@ -6,7 +6,8 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from dravo.web.api.models import GroupRef, Named, Page, PersonLine, PersonRef, RoleRef
+from dravo.web.api.models import GroupRef, Named, Page, PersonRef, RoleRef
+from dravo.web.api.people_models import PersonLine
 
 
 class Note(BaseModel):
