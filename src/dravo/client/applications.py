@@ -1,0 +1,142 @@
+"""Applications: roles, mapping, settings, connections, drift."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any, cast
+
+from dravo.client import types as t
+from dravo.client.noun import Noun, part
+from dravo.client.pages import Pages
+
+
+class Applications(Noun):
+    """Applications, their roles and connections."""
+
+    def list(self) -> Pages[t.ApplicationLine]:
+        """List applications."""
+        return self._dravo.pages("/applications")
+
+    def get(self, key: str) -> t.Application:
+        """Return one application."""
+        return cast(t.Application, self._call("GET", f"/applications/{part(key)}"))
+
+    def add(self, key: str, label: str, *, owner: str | None = None, tracked_only: bool = False) -> t.Application:
+        """Add an application."""
+        body = {"key": key, "label": label, "owner": owner, "tracked_only": tracked_only}
+        return cast(t.Application, self._call("POST", "/applications", body=body))
+
+    def change(self, key: str, **values: Any) -> t.Application:
+        """Change label, owner or settings, such as `switched_on=True` or `on_gone="delete"`."""
+        return cast(t.Application, self._call("PATCH", f"/applications/{part(key)}", body=values))
+
+    def remove(self, key: str, confirm: str) -> None:
+        """Remove an application that nobody has access to; its label confirms."""
+        self._call("DELETE", f"/applications/{part(key)}", query={"confirm": confirm})
+
+    def add_role(self, key: str, role: str, label: str, rank: int = 1) -> t.Application:
+        """Add a role; a higher rank may do more."""
+        return cast(t.Application, self._call("POST", f"/applications/{part(key)}/roles", body={"key": role, "label": label, "rank": rank}))
+
+    def change_role(self, key: str, role: str, *, label: str | None = None, rank: int | None = None) -> t.Application:
+        """Give a role another label or rank."""
+        path = f"/applications/{part(key)}/roles/{part(role)}"
+        return cast(t.Application, self._call("PATCH", path, body={"label": label, "rank": rank}))
+
+    def remove_role(self, key: str, role: str) -> t.Application:
+        """Remove a role that was never given."""
+        return cast(t.Application, self._call("DELETE", f"/applications/{part(key)}/roles/{part(role)}"))
+
+    def mapping(self, key: str) -> Pages[t.Assignment]:
+        """List which groups, patterns and rules give which role, whom each reaches, and what is amiss."""
+        return self._dravo.pages(f"/applications/{part(key)}/mapping")
+
+    def map_many(self, key: str, text: str, *, apply: bool = False) -> t.Bulk:
+        """Map many groups at once, `source, group, role` on each line; only looked at, unless `apply` is said."""
+        return cast(t.Bulk, self._call("POST", f"/applications/{part(key)}/mapping/bulk", body={"text": text, "apply": apply}))
+
+    def try_pattern(self, key: str, source: str, pattern: str) -> t.PatternTried:
+        """Return what a pattern makes of the groups of a source; nothing is changed."""
+        body = {"source": source, "pattern": pattern}
+        return cast(t.PatternTried, self._call("POST", f"/applications/{part(key)}/mapping/pattern", body=body))
+
+    def change_policy(self, key: str, **policy: Any) -> t.Application:
+        """Set `open_to=`, `if_nothing=`, `default_role=`, `several=` or `first=`; what is left out stays."""
+        return cast(t.Application, self._call("PUT", f"/applications/{part(key)}/policy", body=policy))
+
+    def preview_policy(self, key: str, **policy: str | None) -> t.Preview:
+        """Return what another policy would do; nothing is changed."""
+        return cast(t.Preview, self._call("POST", f"/applications/{part(key)}/policy/preview", body=policy))
+
+    def preview_settings(self, key: str, **values: Any) -> t.SettingsPreview:
+        """Return what `change` would do to accounts; nothing is changed."""
+        return cast(t.SettingsPreview, self._call("POST", f"/applications/{part(key)}/settings/preview", body=values))
+
+    def groups(self, key: str) -> Pages[t.DeliveredGroup]:
+        """List the groups that go over to an application, each with its state."""
+        return self._dravo.pages(f"/applications/{part(key)}/groups")
+
+    def group_again(self, key: str, group_id: str) -> None:
+        """Try a delivered group again now."""
+        self._call("POST", f"/applications/{part(key)}/groups/{part(group_id)}/again")
+
+    def reconcile(self, key: str) -> t.Run:
+        """Have an application be compared with what should be there; see `run` for how far it is."""
+        return cast(t.Run, self._call("POST", f"/applications/{part(key)}/runs"))
+
+    def runs(self, key: str) -> Pages[t.Run]:
+        """List an application's reconciliations, newest first."""
+        return self._dravo.pages(f"/applications/{part(key)}/runs")
+
+    def run(self, run_id: str) -> t.Run:
+        """Return one reconciliation."""
+        return cast(t.Run, self._call("GET", f"/runs/{part(run_id)}"))
+
+    def stop_run(self, run_id: str) -> t.Run:
+        """Stop a reconciliation at its next page."""
+        return cast(t.Run, self._call("POST", f"/runs/{part(run_id)}/stop"))
+
+    def drift(self, key: str, *, kind: str | None = None, state: str | None = None) -> Pages[t.DriftLine]:
+        """List in what an application differs from what should be there, as of its last whole reconciliation."""
+        return self._dravo.pages(f"/applications/{part(key)}/drift", {"kind": kind, "state": state})
+
+    def mend_drift(self, key: str, ids: Sequence[str]) -> int:
+        """Have accounts that drifted be brought to what is due; return how many."""
+        return cast(t.Number, self._call("POST", f"/applications/{part(key)}/drift/mend", body={"ids": list(ids)}))["number"]
+
+    def ignore_drift(self, key: str, ids: Sequence[str], *, ignored: bool = True) -> int:
+        """Leave differences as they are and out of the list, or take that back; return how many."""
+        body = {"ids": list(ids), "ignored": ignored}
+        return cast(t.Number, self._call("POST", f"/applications/{part(key)}/drift/ignore", body=body))["number"]
+
+    def link_drift(self, key: str, drift_id: str, person: str) -> None:
+        """Say whose account there an unexpected one is."""
+        self._call("POST", f"/applications/{part(key)}/drift/{part(drift_id)}/link", body={"person": person})
+
+    def connect(
+        self, key: str, base_url: str, token: str | None = None, *, auth: dict[str, Any] | None = None, expires_at: str | None = None
+    ) -> t.Application:
+        """Say where the application's SCIM service is, and the secret for it.
+
+        Args:
+            key: which application.
+            base_url: its SCIM service's address.
+            token: the bearer token, password or client secret; None keeps the present one.
+            auth: {"kind": "basic", "user": ...} or {"kind": "client credentials", "token_url", "client_id", "scope"}; None: a bearer token.
+            expires_at: when the secret ends, if that is known.
+        """
+        body = {"base_url": base_url, "token": token, "auth": auth, "expires_at": expires_at}
+        return cast(t.Application, self._call("PUT", f"/applications/{part(key)}/connection", body=body))
+
+    def check(self, key: str, *, with_test_person: bool = False) -> t.Check:
+        """Try the connection step by step; with a test person, if that is asked for, who is removed afterwards."""
+        query = {"with_test_person": with_test_person}
+        return cast(t.Check, self._call("POST", f"/applications/{part(key)}/connection/check", query=query))
+
+    def pause(self, key: str) -> t.Application:
+        """Stop delivering to an application."""
+        return cast(t.Application, self._call("POST", f"/applications/{part(key)}/pause"))
+
+    def resume(self, key: str) -> t.Application:
+        """Go on delivering to an application."""
+        return cast(t.Application, self._call("POST", f"/applications/{part(key)}/resume"))

@@ -1,0 +1,64 @@
+"""Assignments: who gets which role."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any, cast
+
+from dravo.client import types as t
+from dravo.client.noun import Noun, part
+from dravo.client.pages import Pages
+
+
+class Assignments(Noun):
+    """Assignments: a role for a person or a group."""
+
+    def list(
+        self, *, application: str | None = None, person: str | None = None, group: str | None = None, direct: bool | None = None
+    ) -> Pages[t.Assignment]:
+        """List assignments; `person` and `group` by id, `direct` only those to single people."""
+        return self._dravo.pages("/assignments", {"application": application, "person": person, "group": group, "direct": direct})
+
+    def get(self, assignment_id: str) -> t.Assignment:
+        """Return one assignment."""
+        return cast(t.Assignment, self._call("GET", f"/assignments/{part(assignment_id)}"))
+
+    def add(self, application: str, role: str | None, **whom: Any) -> t.Assignment:
+        """Give a role to `person=`, to `group=` of `source=`, to `everybody=True`, to those who meet a `rule=`, or, without a role, to
+        the groups of a `source=` whose names fit a `pattern=`.
+
+        Without a role they are let in only; with `excludes=True` they are kept out. Further: `from_=` and `until=` (an instant or a
+        day), `newcomers_only=True`, `confirmed=` (ids of groups that may give the highest role by a pattern), `note=`.
+        """
+        return cast(t.Assignment, self._call("POST", "/assignments", body=_wish(application, role, whom)))
+
+    def preview(self, application: str, role: str | None, **whom: Any) -> t.Preview:
+        """Return what `add` would do; nothing is changed."""
+        return cast(t.Preview, self._call("POST", "/assignments/preview", body=_wish(application, role, whom)))
+
+    def change(self, assignment_id: str, *, from_: str | None = None, until: str | None = None, note: str | None = None) -> t.Assignment:
+        """Replace from when until when it counts, and its note."""
+        body = {"from": from_, "until": until, "note": note}
+        return cast(t.Assignment, self._call("PUT", f"/assignments/{part(assignment_id)}", body=body))
+
+    def remove(self, assignment_id: str, confirm: str | None = None) -> None:
+        """Take an assignment away; `confirm` is the application's label, where that is grave."""
+        self._call("DELETE", f"/assignments/{part(assignment_id)}", query={"confirm": confirm})
+
+    def confirm(self, assignment_id: str, groups: Sequence[str]) -> t.Assignment:
+        """Say which groups, by id, may give the highest role by a pattern; its dates and note stay."""
+        now = self.get(assignment_id)
+        body = {"from": now["from_day"] or now["from"], "until": now["until_day"] or now["until"], "note": now["note"], "confirmed": [*groups]}
+        return cast(t.Assignment, self._call("PUT", f"/assignments/{part(assignment_id)}", body=body))
+
+    def try_rule(self, rule: str) -> t.Reached:
+        """Return whom a rule reaches now; nothing is changed."""
+        return cast(t.Reached, self._call("POST", "/rules/try", body={"rule": rule}))
+
+    def preview_removal(self, assignment_id: str) -> t.Preview:
+        """Return what `remove` would do; nothing is changed."""
+        return cast(t.Preview, self._call("GET", f"/assignments/{part(assignment_id)}/removal"))
+
+
+def _wish(application: str, role: str | None, whom: dict[str, Any]) -> dict[str, Any]:
+    return {"application": application, "role": role, **{name.rstrip("_"): value for name, value in whom.items()}}

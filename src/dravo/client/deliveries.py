@@ -1,0 +1,54 @@
+"""Accounts, and the deliveries that bring them to what is due."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import cast
+
+from dravo.client import types as t
+from dravo.client.noun import Noun, part
+from dravo.client.pages import Pages
+
+
+class Accounts(Noun):
+    """Accounts: how people stand in applications."""
+
+    def list(
+        self, *, application: str | None = None, person: str | None = None, state: str | None = None, words: str | None = None
+    ) -> Pages[t.Account]:
+        """List accounts by the person's name."""
+        return self._dravo.pages("/accounts", {"application": application, "person": person, "state": state, "q": words})
+
+    def get(self, account_id: str) -> t.AccountDetail:
+        """Return one account, with what is due and what was agreed."""
+        return cast(t.AccountDetail, self._call("GET", f"/accounts/{part(account_id)}"))
+
+
+class Deliveries(Noun):
+    """Deliveries and their attempts."""
+
+    def list(
+        self, *, state: str | None = None, application: str | None = None, person: str | None = None, words: str | None = None
+    ) -> Pages[t.DeliveryLine]:
+        """List deliveries, newest first."""
+        return self._dravo.pages("/deliveries", {"state": state, "application": application, "person": person, "q": words})
+
+    def get(self, delivery_id: str) -> t.Delivery:
+        """Return one delivery with its attempts."""
+        return cast(t.Delivery, self._call("GET", f"/deliveries/{part(delivery_id)}"))
+
+    def again(self, delivery_id: str) -> t.Delivery:
+        """Try a delivery again now."""
+        return cast(t.Delivery, self._call("POST", f"/deliveries/{part(delivery_id)}/again"))
+
+    def kinds(self, application: str | None = None) -> Sequence[t.TroubleKind]:
+        """Return what open deliveries failed by, with how many of each kind."""
+        return cast(t.TroubleKinds, self._call("GET", "/deliveries/kinds", query={"application": application}))["items"]
+
+    def again_all(self, application: str, kind: str | None = None) -> int:
+        """Try all of an application again that failed or are held, of one kind if that is said; return how many."""
+        return cast(t.Number, self._call("POST", "/deliveries/again", body={"application": application, "kind": kind}))["number"]
+
+    def found(self, delivery_id: str, found: str, remote_id: str | None = None) -> t.Delivery:
+        """Say what was found ("there" with its id, or "not there") where it could not be known whether an account was made."""
+        return cast(t.Delivery, self._call("POST", f"/deliveries/{part(delivery_id)}/found", body={"found": found, "remote_id": remote_id}))

@@ -1,0 +1,51 @@
+"""Operators and their tokens."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import cast
+
+from dravo.client import types as t
+from dravo.client.noun import Noun, part
+from dravo.client.pages import Pages
+
+
+class Operators(Noun):
+    """Operators."""
+
+    def list(self) -> Pages[t.Operator]:
+        """List operators."""
+        return self._dravo.pages("/operators")
+
+    def add(
+        self, name: str, kind: str = "administrator", password: str | None = None, applications: Sequence[str] = (), *, masked: bool = False
+    ) -> t.NewOperator:
+        """Add an operator; without a password one is made and is in the answer, the only time.
+
+        Args:
+            kind: "chief", "administrator", "help desk", "auditor" or "application owner".
+            applications: of an application owner, by key.
+            masked: for help desk and auditors: people's attributes are not for them.
+        """
+        body = {"name": name, "kind": kind, "password": password, "applications": [*applications], "masked": masked}
+        return cast(t.NewOperator, self._call("POST", "/operators", body=body))
+
+    def disable(self, operator_id: str) -> t.Operator:
+        """Shut an operator out."""
+        return cast(t.Operator, self._call("POST", f"/operators/{part(operator_id)}/disable"))
+
+
+class Tokens(Noun):
+    """One's own API tokens."""
+
+    def list(self) -> Pages[t.ApiToken]:
+        """List one's own API tokens, without their texts."""
+        return self._dravo.pages("/tokens")
+
+    def add(self, label: str, scope: str = "read", expires_at: str | None = None) -> t.NewApiToken:
+        """Make an API token; its text is in the answer, the only time."""
+        return cast(t.NewApiToken, self._call("POST", "/tokens", body={"label": label, "scope": scope, "expires_at": expires_at}))
+
+    def revoke(self, token_id: str) -> None:
+        """Revoke one of one's own tokens."""
+        self._call("DELETE", f"/tokens/{part(token_id)}")
