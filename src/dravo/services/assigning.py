@@ -16,7 +16,7 @@ from dravo.services.permissions import Caller
 from dravo.services.previewing import UNSURE, Sure
 from dravo.services.recalculating import CHUNK, work_through
 from dravo.services.subjects import Wish, mark, resolve, row_of
-from dravo.store import clock
+from dravo.store import clock, groups
 from dravo.store import tables as t
 from dravo.store.catalogue import raise_revision
 from dravo.store.pages import Ask, page
@@ -136,13 +136,8 @@ def remove(house: House, caller: Caller, assignment_id: str, sure: Sure = UNSURE
 
 
 def _statement() -> Any:
-    a, p, r, u, g, s, x = t.assignment.c, t.application.c, t.role.c, t.user.c, t.group.c, t.source.c, t.membership.c
-    reach = (
-        select(func.count())
-        .select_from(t.membership)
-        .where(x.group_id == a.group_id, x.until_at.is_(None), x.record_id.is_not(None))
-        .scalar_subquery()
-    )
+    a, p, r, u, g, s = t.assignment.c, t.application.c, t.role.c, t.user.c, t.group.c, t.source.c
+    reach = groups.size_of(a.group_id)
     return (
         select(
             a.id, a.from_at, a.until_at, a.from_day, a.until_day, a.note, a.created_at, a.created_by, a.user_id, a.group_id,
@@ -218,8 +213,13 @@ def listing(
 
 
 def rows(connection: Connection, ask: Ask, *conditions: Any) -> dict[str, Any]:
-    """Return a page of the assignments that meet some conditions."""
-    return page(connection, _statement().where(*conditions), [t.assignment.c.id], ask, _line)
+    """Return a page of the assignments that meet some conditions; who is in a group by nesting is reached too."""
+    found = page(connection, _statement().where(*conditions), [t.assignment.c.id], ask, _line)
+    nested = groups.with_inner_groups(connection, [line["group"]["id"] for line in found["items"] if line["group"]])
+    for line in found["items"]:
+        if line["group"] and line["group"]["id"] in nested:
+            line["reach"] = groups.how_many_within(connection, line["group"]["id"])
+    return found
 
 
 def one(house: House, assignment_id: str) -> dict[str, Any]:
@@ -230,4 +230,5 @@ def one(house: House, assignment_id: str) -> dict[str, Any]:
     """
     with house.database.reading() as connection:
         row_of(connection, assignment_id)
-        return _line(connection.execute(_statement().where(t.assignment.c.id == assignment_id)).one())
+        found: dict[str, Any] = rows(connection, Ask(count=1), t.assignment.c.id == assignment_id)["items"][0]
+        return found

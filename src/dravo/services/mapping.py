@@ -21,7 +21,7 @@ from dravo.services.permissions import Caller
 from dravo.services.previewing import UNSURE, Sure
 from dravo.services.recalculating import CHUNK, work_through
 from dravo.services.subjects import Wish, resolve
-from dravo.store import clock
+from dravo.store import clock, groups
 from dravo.store import tables as t
 from dravo.store.catalogue import capturing
 from dravo.store.pages import Ask
@@ -58,9 +58,7 @@ def table(house: House, key: str, ask: Ask) -> dict[str, Any]:
 
 
 def _listed(connection: Connection, group_ids: Sequence[str]) -> int:
-    m, r = t.membership.c, t.record.c
-    statement = select(func.count(r.user_id.distinct())).join(t.membership, m.record_id == r.id)
-    return int(connection.execute(statement.where(m.group_id.in_(group_ids), m.until_at.is_(None), m.record_id.is_not(None))).scalar_one())
+    return int(connection.execute(select(func.count(groups.listed(group_ids).c.user_id.distinct()))).scalar_one())
 
 
 def try_pattern(house: House, key: str, source: str, pattern: str, confirmed: Sequence[str]) -> dict[str, Any]:

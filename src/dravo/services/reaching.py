@@ -12,6 +12,7 @@ from dravo.core import access
 from dravo.core.conditions import Condition, read_condition, seen
 from dravo.core.planning import Catalogue
 from dravo.services.house import House
+from dravo.store import groups
 from dravo.store import tables as t
 from dravo.store.catalogue import extensions, labels
 from dravo.store.views import person_ref
@@ -57,15 +58,15 @@ def active_people(connection: Connection) -> int:
 
 def _everybody(connection: Connection, catalogue: Catalogue, conditions: Sequence[Condition]) -> Iterator[tuple[Any, dict[str, Any]]]:
     """Yield active users by name, each with how conditions see them."""
-    u, r, m = t.user.c, t.record.c, t.membership.c
+    u, r = t.user.c, t.record.c
     sources: defaultdict[str, list[str]] = defaultdict(list)
     for user_id, source_id in connection.execute(select(r.user_id, r.source_id).where(r.gone_at.is_(None)).distinct()):
         sources[user_id].append(catalogue.sources[source_id])
     direct: defaultdict[str, list[str]] = defaultdict(list)
     named: dict[str, dict[str, Any]] = {}
     if any(each.asks_groups for each in conditions):
-        listed = select(r.user_id, m.group_id).join(t.membership, m.record_id == r.id).where(m.until_at.is_(None), m.record_id.is_not(None))
-        for user_id, group_id in connection.execute(listed):
+        listed = groups.listed(select(t.group.c.id).where(t.group.c.gone_at.is_(None)))
+        for user_id, group_id in connection.execute(select(listed)):
             direct[user_id].append(group_id)
         named = {each.id: {"value": each.id, "display": each.name, "source": each.source_key} for each in labels(connection, None).values()}
     statement = select(u.id, u.display_name, u.user_name, u.attributes).where(u.active.is_(True)).order_by(u.display_name_key)

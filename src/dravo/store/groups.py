@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
-from sqlalchemy import Connection, bindparam, insert, literal, select, update
+from sqlalchemy import Connection, bindparam, func, insert, literal, select, union_all, update
 
 from dravo.core.instants import Instant
 from dravo.core.records import fold
@@ -225,24 +225,61 @@ def groups_of_records(connection: Connection, record_ids: Sequence[str]) -> dict
     return found
 
 
+def listed(group_ids: Any) -> Any:
+    """Return (user_id, group_id) of everyone whom some groups list themselves: by a record, or, a local group, by the user.
+
+    Args:
+        group_ids: what `IN` takes: ids, or a select of them.
+    """
+    m = t.membership.c
+    by_record = (
+        select(t.record.c.user_id, m.group_id)
+        .join(t.membership, m.record_id == t.record.c.id)
+        .where(m.group_id.in_(group_ids), m.until_at.is_(None), m.record_id.is_not(None))
+    )
+    by_user = select(m.user_id, m.group_id).where(m.group_id.in_(group_ids), m.until_at.is_(None), m.user_id.is_not(None))
+    return union_all(by_record, by_user).subquery("listed")
+
+
+def size_of(group_id: Any) -> Any:
+    """Return how many people a group lists itself, for a column with its id; each index counts its own."""
+    m = t.membership.c
+    return sum(
+        select(func.count()).select_from(t.membership).where(m.group_id == group_id, m.until_at.is_(None), column.is_not(None)).scalar_subquery()
+        for column in (m.record_id, m.user_id)
+    )
+
+
+def _each(found: Any, columns: Sequence[Any]) -> Any:
+    # Without a condition, what follows in an insert would be read as one of the join (SQLite).
+    return select(found.c.user_id, *columns).where(found.c.user_id.is_not(None)).distinct()
+
+
 def users_within(group_id: str, *columns: Any) -> Any:
     """Return the select of everyone in a group, by any nesting."""
     m = t.membership
     within = select(literal(group_id).label("id")).cte("within", recursive=True)
     within = within.union(select(m.c.inner_group_id).where(m.c.group_id == within.c.id, m.c.until_at.is_(None), m.c.inner_group_id.is_not(None)))
-    return (
-        select(t.record.c.user_id, *columns)
-        .join(m, m.c.record_id == t.record.c.id)
-        .where(m.c.group_id.in_(select(within.c.id)), m.c.until_at.is_(None), m.c.record_id.is_not(None))
-        .distinct()
-    )
+    found = listed(select(within.c.id))
+    return _each(found, columns)
 
 
 def users_in_groups_of(source_ids: Any, *columns: Any) -> Any:
     """Return the select of everyone who is in any group of some sources."""
-    m, r = t.membership.c, t.record.c
-    listed = select(m.record_id).where(m.until_at.is_(None), m.record_id.is_not(None))
-    return select(r.user_id, *columns).where(r.source_id.in_(source_ids), r.id.in_(listed)).distinct()
+    found = listed(select(t.group.c.id).where(t.group.c.source_id.in_(source_ids), t.group.c.gone_at.is_(None)))
+    return _each(found, columns)
+
+
+def with_inner_groups(connection: Connection, group_ids: Sequence[str]) -> set[str]:
+    """Return those of some groups that list groups."""
+    m = t.membership.c
+    statement = select(m.group_id).where(m.group_id.in_(group_ids), m.until_at.is_(None), m.inner_group_id.is_not(None))
+    return set(connection.execute(statement.distinct()).scalars())
+
+
+def how_many_within(connection: Connection, group_id: str) -> int:
+    """Return how many people are in a group, by any nesting."""
+    return int(connection.execute(select(func.count()).select_from(users_within(group_id).subquery())).scalar_one())
 
 
 def everybody(*columns: Any) -> Any:

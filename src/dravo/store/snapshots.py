@@ -6,7 +6,7 @@ from collections import defaultdict
 from collections.abc import Iterable, Sequence
 from typing import Any
 
-from sqlalchemy import Connection, bindparam, exists, or_, select
+from sqlalchemy import Connection, bindparam, exists, or_, select, union_all
 
 from dravo.core.access import Assignment
 from dravo.core.planning import HeldAccess, HeldAccount, Person
@@ -22,12 +22,14 @@ _USERS = select(t.user.c.id, t.user.c.revision, t.user.c.created_at).where(t.use
 _RECORDS = select(t.record.c.id, t.record.c.source_id, t.record.c.channel, t.record.c.data, t.record.c.user_id, t.record.c.gone_at).where(
     t.record.c.user_id.in_(_IDS)
 )
-_GROUPS = (
-    select(t.record.c.user_id, t.membership.c.group_id)
+_GROUPS = union_all(
+    select(t.record.c.user_id, t.membership.c.group_id, t.membership.c.id)
     .join(t.membership, t.membership.c.record_id == t.record.c.id)
-    .where(t.record.c.user_id.in_(_IDS), t.membership.c.until_at.is_(None), t.membership.c.record_id.is_not(None))
-    .order_by(t.membership.c.id)
-)
+    .where(t.record.c.user_id.in_(_IDS), t.membership.c.until_at.is_(None), t.membership.c.record_id.is_not(None)),
+    select(t.membership.c.user_id, t.membership.c.group_id, t.membership.c.id).where(
+        t.membership.c.user_id.in_(_IDS), t.membership.c.until_at.is_(None), t.membership.c.user_id.is_not(None)
+    ),
+).order_by("id")
 _DIRECT = select(t.assignment).where(t.assignment.c.user_id.in_(_IDS), t.assignment.c.removed_at.is_(None))
 _ACCESS = select(t.access.c.user_id, t.access.c.id, t.access.c.application_id, t.access.c.role_id, t.access.c.reasons).where(
     t.access.c.user_id.in_(_IDS), t.access.c.until_at.is_(None)
@@ -51,6 +53,9 @@ _RECORD_WITH_TIES = Quick(
         t.user.c.created_at.label("known_since"),
         or_(
             exists().where(t.membership.c.record_id == t.record.c.id, t.membership.c.until_at.is_(None), t.membership.c.record_id.is_not(None)),
+            exists().where(
+                t.membership.c.user_id == t.record.c.user_id, t.membership.c.until_at.is_(None), t.membership.c.user_id.is_not(None)
+            ),
             exists().where(t.access.c.user_id == t.record.c.user_id, t.access.c.until_at.is_(None)),
             exists().where(t.account.c.user_id == t.record.c.user_id),
             exists().where(t.assignment.c.user_id == t.record.c.user_id, t.assignment.c.removed_at.is_(None)),
@@ -110,7 +115,7 @@ def _chunk(connection: Connection, ids: Sequence[str]) -> dict[str, Person]:
     for row in connection.execute(_RECORDS, given):
         records[row[4]].append(PersonRecord(row[0], row[1], row[2], row[3], row[4], row[5] is not None))
     groups: defaultdict[str, list[str]] = defaultdict(list)
-    for user_id, group_id in connection.execute(_GROUPS, given):
+    for user_id, group_id, _ in connection.execute(_GROUPS, given):
         groups[user_id].append(group_id)
     direct: defaultdict[str, list[Assignment]] = defaultdict(list)
     for row in connection.execute(_DIRECT, given):

@@ -225,7 +225,8 @@ _some("ix_group_name", group.c.source_id, group.c.channel, group.c.display_name_
 _some("ix_group_external_id", group.c.source_id, group.c.channel, group.c.external_id, where="gone_at IS NULL")
 _some("ix_group_listing", group.c.display_name_key, group.c.id, where="gone_at IS NULL")
 
-# Who is listed in a group: a record of the same source, or another group of it. Ended rows are history.
+# Who is listed in a group: a record of the same source, or another group of it; in a local group users and groups of any source.
+# Ended rows are history.
 membership = Table(
     "membership",
     metadata,
@@ -233,11 +234,14 @@ membership = Table(
     _to("group"),
     _to("record", nullable=True),
     _to("group", "inner_group_id", nullable=True),
+    _to("user", nullable=True),
     _at("from_at", nullable=False),
     _at("until_at"),
 )
 _one("uq_membership_record", membership.c.group_id, membership.c.record_id, where="until_at IS NULL AND record_id IS NOT NULL")
 _one("uq_membership_group", membership.c.group_id, membership.c.inner_group_id, where="until_at IS NULL AND inner_group_id IS NOT NULL")
+_one("uq_membership_user", membership.c.group_id, membership.c.user_id, where="until_at IS NULL AND user_id IS NOT NULL")
+_some("ix_membership_of_user", membership.c.user_id, where="until_at IS NULL AND user_id IS NOT NULL")
 _some("ix_membership_of_record", membership.c.record_id, where="until_at IS NULL AND record_id IS NOT NULL")
 _some("ix_membership_of_group", membership.c.inner_group_id, where="until_at IS NULL AND inner_group_id IS NOT NULL")
 Index("ix_membership_history", membership.c.record_id, membership.c.from_at)

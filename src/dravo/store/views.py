@@ -9,6 +9,7 @@ from sqlalchemy import Connection, Select, and_, func, or_, select
 
 from dravo.core.accounts import ABSENT, AS_IT_IS
 from dravo.core.records import display_name, fold
+from dravo.store import groups as group_rows
 from dravo.store import tables as t
 from dravo.store.pages import Ask, page
 
@@ -110,13 +111,13 @@ def records_of(connection: Connection, user_id: str) -> list[dict[str, Any]]:
 def memberships_of(connection: Connection, user_id: str) -> list[dict[str, Any]]:
     """Return every membership that a user has or had, the present ones first."""
     m, g, s = t.membership.c, t.group.c, t.source.c
+    mine = select(t.record.c.id).where(t.record.c.user_id == user_id)
     statement = (
         select(g.id, g.display_name, g.external_id, m.from_at, m.until_at, s.key, s.label)
         .select_from(t.membership)
-        .join(t.record, t.record.c.id == m.record_id)
         .join(t.group, g.id == m.group_id)
         .outerjoin(t.source, s.id == g.source_id)
-        .where(t.record.c.user_id == user_id)
+        .where(or_(m.record_id.in_(mine), m.user_id == user_id))
         .order_by(m.until_at.is_not(None), m.from_at.desc())
         .limit(500)
     )
@@ -133,8 +134,8 @@ def memberships_of(connection: Connection, user_id: str) -> list[dict[str, Any]]
 
 def _groups_statement() -> Select[Any]:
     """Return the select of present groups, each with its source, how many it lists and how many assignments name it."""
-    g, s, m = t.group.c, t.source.c, t.membership.c
-    size = select(func.count()).select_from(t.membership).where(m.group_id == g.id, m.until_at.is_(None), m.record_id.is_not(None)).scalar_subquery()
+    g, s = t.group.c, t.source.c
+    size = group_rows.size_of(g.id)
     roles = (
         select(func.count()).select_from(t.assignment).where(t.assignment.c.group_id == g.id, t.assignment.c.removed_at.is_(None)).scalar_subquery()
     )
@@ -194,12 +195,9 @@ def group(connection: Connection, group_id: str) -> dict[str, Any] | None:
 
 def group_members(connection: Connection, group_id: str, ask: Ask) -> dict[str, Any]:
     """Return a page of the people whom a group lists."""
-    m, u = t.membership.c, t.user.c
-    statement = (
-        select(u.id, u.user_name, u.display_name, u.email, u.active, u.gone_at, u.inactive_since, u.created_at, u.modified_at)
-        .join(t.record, t.record.c.user_id == u.id)
-        .join(t.membership, m.record_id == t.record.c.id)
-        .where(m.group_id == group_id, m.until_at.is_(None), m.record_id.is_not(None))
+    u, listed = t.user.c, group_rows.listed([group_id])
+    statement = select(u.id, u.user_name, u.display_name, u.email, u.active, u.gone_at, u.inactive_since, u.created_at, u.modified_at).join(
+        listed, listed.c.user_id == u.id
     )
     return page(connection, statement, [u.display_name_key, u.id], ask, person_line)
 

@@ -65,9 +65,6 @@ def upgrade() -> None:
         batch_op.create_index('uq_assignment_user_no_role', ['application_id', 'user_id', 'excludes'], unique=True, sqlite_where=sa.text('removed_at IS NULL AND user_id IS NOT NULL AND role_id IS NULL'), postgresql_where=sa.text('removed_at IS NULL AND user_id IS NOT NULL AND role_id IS NULL'))
         batch_op.create_foreign_key(batch_op.f('fk_assignment_source_id_source'), 'source', ['source_id'], ['id'])
 
-    with op.batch_alter_table('account', schema=None) as batch_op:
-        batch_op.add_column(sa.Column('had', sa.Text(), nullable=True))
-
     with op.batch_alter_table('delivery', schema=None) as batch_op:
         batch_op.add_column(sa.Column('removes', sa.Boolean(), server_default='0', nullable=False))
         batch_op.add_column(sa.Column('cleared_at', sa.String(length=27), nullable=True))
@@ -82,7 +79,6 @@ def upgrade() -> None:
         batch_op.add_column(sa.Column('masked', sa.Boolean(), server_default='0', nullable=False))
 
     # ### end Alembic commands ###
-    op.execute('UPDATE account SET had = agreed')
     _say_kinds()
 
 
