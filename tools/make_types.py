@@ -111,7 +111,7 @@ def main() -> int:
     wanted = {
         name: schema
         for name, schema in schemas.items()
-        if schema.get("type") == "object" and not name.endswith(("Body", "Query", "Path", "Change")) and "Validation" not in name
+        if schema.get("type") == "object" and not name.endswith(("Body", "Query", "Path", "Change", "Fields")) and "Validation" not in name
     }
     made = {
         **made_types(wanted),

@@ -132,14 +132,17 @@ def show_preview(given: argparse.Namespace, preview: Any) -> None:
     if given.json:
         show_json(preview)
         return
-    people = f"{preview['gained']} gain, {preview['lost']} lose, {preview['changed']} change role, {preview['unchanged']} stay as they are"
-    print(f"{people}; {preview['accounts']} accounts change. Nothing is done yet.")
+    counts = {what: f"{preview[what]:,}" for what in ("gained", "lost", "changed", "unchanged", "accounts")}
+    people = f"{counts['gained']} gain, {counts['lost']} lose, {counts['changed']} change role, {counts['unchanged']} stay as they are"
+    print(f"{people}; {counts['accounts']} accounts change. Nothing is done yet.")
     if preview["confirm"]:
-        print(f"{preview['confirm']} To do it, type the application's name with --confirm.")
+        print(f"{preview['confirm']} To do it, give --confirm '{preview['type_to_confirm']}'.")
     if preview["people"]:
+        where = {} if preview["application"] else {"Application": lambda p: p["application"]["label"]}
         table(
             {
                 "Person": lambda p: p["person"]["display_name"],
+                **where,
                 "Before": lambda p: ", ".join(p["before"]),
                 "After": lambda p: ", ".join(p["after"]),
             },

@@ -32,6 +32,10 @@ def add_commands(nouns: Any) -> None:
     link.add_argument("application")
     link.add_argument("id")
     link.add_argument("person")
+    user = command(verbs, "make-user", _make_user, "make a person of an unexpected account", ["dravo drift make-user plant-records ID --role viewer"])
+    user.add_argument("application")
+    user.add_argument("id")
+    user.add_argument("--role", metavar="KEY", help="what they get; without it, the role that the account has there")
     runs = command(verbs, "runs", _runs, "list an application's comparisons")
     runs.add_argument("application")
     list_options(runs)
@@ -92,6 +96,11 @@ def _ignore(given: argparse.Namespace, dravo: Dravo) -> None:
 def _link(given: argparse.Namespace, dravo: Dravo) -> None:
     dravo.applications.link_drift(given.application, given.id, given.person)
     print("Linked; it is now brought to what is due for that person.")
+
+
+def _make_user(given: argparse.Namespace, dravo: Dravo) -> None:
+    person = dravo.people.get(dravo.applications.make_user(given.application, given.id, given.role))
+    print(f"{person['display_name']} is a person here now: {person['id']}.")
 
 
 def _runs(given: argparse.Namespace, dravo: Dravo) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
+from dravo.cli.assignment import show_preview
 from dravo.cli.frame import command, facts, list_options, moment, noun, show_json, show_list, table
 from dravo.client import Dravo
 
@@ -20,6 +21,28 @@ def add_commands(nouns: Any) -> None:
     list_options(listing)
     show = command(verbs, "show", _show, "show one person: attributes, groups, access, accounts", ["dravo person show philippa.marlow"])
     show.add_argument("person")
+
+    add = command(
+        verbs, "add", _add, "enter somebody whom no source knows",
+        ["dravo person add ida.vosper --given Ida --family Vosper --email ida.vosper@fernhollow.example"],
+    )  # fmt: skip
+    add.add_argument("user_name")
+    change = command(verbs, "change", _change, "change a local person", ["dravo person change ida.vosper --title Botanist --preview"])
+    change.add_argument("person")
+    change.add_argument("--user-name")
+    for each in (add, change):
+        each.add_argument("--given", dest="given_name", metavar="NAME")
+        each.add_argument("--family", dest="family_name", metavar="NAME")
+        each.add_argument("--display-name", metavar="NAME", help="given and family name, if it is left out")
+        each.add_argument("--email")
+        each.add_argument("--title")
+        each.add_argument("--department")
+    change.add_argument("--active", choices=("yes", "no"))
+    remove = command(verbs, "remove", _remove, "say that a local person is gone")
+    remove.add_argument("person")
+    for each in (change, remove):
+        each.add_argument("--preview", action="store_true", help="only show what it would do")
+        each.add_argument("--confirm", metavar="NAME", help="the person's name, where the change is grave")
 
     why = command(
         nouns, "why", _why, "say, in sentences, what a person has in an application and why, or why not", ["dravo why philippa.marlow plant-records"]
@@ -83,6 +106,45 @@ def _show(given: argparse.Namespace, dravo: Dravo) -> None:
     if person["accounts"]:
         print("Accounts")
         table({name: cell for name, cell in _ACCOUNT.items() if name != "Person"}, person["accounts"])
+
+
+_FIELDS = ("given_name", "family_name", "display_name", "email", "title", "department")
+# Where each of them stands among the attributes of a person.
+_ATTRIBUTES = {"given_name": "name.givenName", "family_name": "name.familyName", "display_name": "displayName", "email": "emails"}
+
+
+def _add(given: argparse.Namespace, dravo: Dravo) -> None:
+    person = dravo.people.add(given.user_name, **{name: value for name in _FIELDS if (value := getattr(given, name))})
+    if given.json:
+        show_json(person)
+        return
+    print(f"{person['display_name']} is there now: {person['id']}.")
+
+
+def _change(given: argparse.Namespace, dravo: Dravo) -> None:
+    before = dravo.people.get(given.person)
+    known = {each["name"]: each["value"] for each in before["attributes"]}
+    fields: dict[str, Any] = {name: known.get(_ATTRIBUTES.get(name, name), "") for name in _FIELDS}
+    fields["email"] = before["email"] or ""
+    fields |= {name: value for name in _FIELDS if (value := getattr(given, name)) is not None}
+    fields["active"] = given.active == "yes" if given.active else before["state"] == "active"
+    user_name = given.user_name or before["user_name"]
+    if given.preview:
+        show_preview(given, dravo.people.preview(before["id"], user_name, **fields))
+        return
+    person = dravo.people.change(before["id"], user_name, **fields, confirm=given.confirm)
+    if given.json:
+        show_json(person)
+        return
+    print(f"{person['display_name']} is {person['state']}.")
+
+
+def _remove(given: argparse.Namespace, dravo: Dravo) -> None:
+    if given.preview:
+        show_preview(given, dravo.people.preview_removal(given.person))
+        return
+    dravo.people.remove(given.person, given.confirm)
+    print("Gone; what they had ends.")
 
 
 def _because(item: Any) -> str:

@@ -54,16 +54,6 @@ def add_commands(nouns: Any) -> None:
     revoke.add_argument("key")
     revoke.add_argument("token_id")
 
-    groups = noun(nouns, "group", "groups that sources brought")
-    listing = command(groups, "list", _groups, "list groups", ["dravo group list curators", "dravo group list --source staff"])
-    listing.add_argument("words", nargs="?", help="a part of the name, or an id")
-    listing.add_argument("--source", metavar="KEY")
-    list_options(listing)
-    members = command(groups, "members", _members, "list a group's members")
-    members.add_argument("group", help="its id or whole name")
-    members.add_argument("--source", metavar="KEY")
-    list_options(members)
-
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
@@ -197,32 +187,3 @@ def _add_schema(given: argparse.Namespace, dravo: Dravo) -> None:
 def _remove_schema(given: argparse.Namespace, dravo: Dravo) -> None:
     dravo.sources.remove_schema(given.key, given.urn)
     print("Removed.")
-
-
-def _groups(given: argparse.Namespace, dravo: Dravo) -> None:
-    columns = {
-        "Name": lambda g: g["name"],
-        "Source": lambda g: g["source"]["key"] if g["source"] else "local",
-        "Members": lambda g: g["members"],
-        "Assignments": lambda g: g["assignments"],
-        "Id": lambda g: g["id"],
-    }
-    show_list(given, dravo.groups.list(words=given.words, source=given.source), columns, "No such group.")
-
-
-def _members(given: argparse.Namespace, dravo: Dravo) -> None:
-    found = [
-        group for group in dravo.groups.list(words=given.group, source=given.source)
-        if given.group in (group["id"], group["external_id"]) or group["name"].casefold() == given.group.casefold()
-    ]  # fmt: skip
-    if len(found) > 1:
-        table({"Id": lambda g: g["id"], "Name": lambda g: g["name"], "Source": lambda g: (g["source"] or {}).get("key")}, found)
-        print("Several groups have that name: give the id of one.")
-        return
-    group_id = found[0]["id"] if found else given.group
-    columns = {
-        "Name": lambda p: p["display_name"],
-        "User name": lambda p: p["user_name"],
-        "State": lambda p: p["state"],
-    }
-    show_list(given, dravo.groups.members(dravo.groups.get(group_id)["id"]), columns, "It has no members.")

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import cast
+from collections.abc import Sequence
+from typing import Any, cast
 
 from dravo.client import types as t
 from dravo.client.noun import Noun, part
@@ -20,6 +21,26 @@ class People(Noun):
         """Return one person by id, user name, e-mail or external id."""
         return cast(t.Person, self._call("GET", f"/people/{part(person)}"))
 
+    def add(self, user_name: str, **fields: Any) -> t.Person:
+        """Enter somebody whom no source knows: `given_name=`, `family_name=`, `display_name=`, `email=`, `title=`, `department=`, `active=`."""
+        return cast(t.Person, self._call("POST", "/people", body={"user_name": user_name, **fields}))
+
+    def change(self, person: str, user_name: str, **fields: Any) -> t.Person:
+        """Say anew what a local person is, the whole of it; fields as in `add`, and `confirm=` their name, where that is grave."""
+        return cast(t.Person, self._call("PUT", f"/people/{part(person)}", body={"user_name": user_name, **fields}))
+
+    def preview(self, person: str, user_name: str, **fields: Any) -> t.Preview:
+        """Return what `change` would do; nothing is changed."""
+        return cast(t.Preview, self._call("POST", f"/people/{part(person)}/preview", body={"user_name": user_name, **fields}))
+
+    def remove(self, person: str, confirm: str | None = None) -> None:
+        """Say that a local person is gone."""
+        self._call("DELETE", f"/people/{part(person)}", query={"confirm": confirm})
+
+    def preview_removal(self, person: str) -> t.Preview:
+        """Return what `remove` would do; nothing is changed."""
+        return cast(t.Preview, self._call("GET", f"/people/{part(person)}/removal"))
+
     def why(self, person: str, application: str) -> t.Why:
         """Explain what a person has in an application, or why nothing."""
         return cast(t.Why, self._call("GET", f"/people/{part(person)}/why/{part(application)}"))
@@ -32,9 +53,33 @@ class Groups(Noun):
         """List groups by name; `mapped`: only those that an assignment names, by itself or by a pattern, or only those that none does."""
         return self._dravo.pages("/groups", {"q": words, "source": source, "mapped": None if mapped is None else "yes" if mapped else "no"})
 
-    def get(self, group_id: str) -> t.Group:
-        """Return one group by id."""
-        return cast(t.Group, self._call("GET", f"/groups/{part(group_id)}"))
+    def get(self, group_id: str) -> t.GroupDetail:
+        """Return one group by id, with the groups in and around it."""
+        return cast(t.GroupDetail, self._call("GET", f"/groups/{part(group_id)}"))
+
+    def add(self, name: str) -> t.Group:
+        """Make a local group, as yet with nobody in it."""
+        return cast(t.Group, self._call("POST", "/groups", body={"name": name}))
+
+    def rename(self, group_id: str, name: str) -> t.Group:
+        """Give a local group another name."""
+        return cast(t.Group, self._call("PATCH", f"/groups/{part(group_id)}", body={"name": name}))
+
+    def remove(self, group_id: str, confirm: str | None = None) -> None:
+        """Take a local group away; `confirm` is its name, where that is grave."""
+        self._call("DELETE", f"/groups/{part(group_id)}", query={"confirm": confirm})
+
+    def preview_removal(self, group_id: str) -> t.Preview:
+        """Return what `remove` would do; nothing is changed."""
+        return cast(t.Preview, self._call("GET", f"/groups/{part(group_id)}/removal"))
+
+    def change_members(self, group_id: str, *, confirm: str | None = None, **members: Sequence[str]) -> t.Group:
+        """Put people and groups into a local group, and take others out: `add=`, `remove=`, `add_groups=`, `remove_groups=`."""
+        return cast(t.Group, self._call("POST", f"/groups/{part(group_id)}/members", body={**members, "confirm": confirm}))
+
+    def preview_members(self, group_id: str, **members: Sequence[str]) -> t.Preview:
+        """Return what `change_members` would do; nothing is changed."""
+        return cast(t.Preview, self._call("POST", f"/groups/{part(group_id)}/members/preview", body={**members}))
 
     def members(self, group_id: str) -> Pages[t.PersonLine]:
         """List the people in a group."""

@@ -6,8 +6,12 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from dravo.core.scim.schemas import ENTERPRISE_URN
+
 MISSING, UNEXPECTED, DIFFERENT, ROLE, STATE = "missing", "unexpected", "different", "role", "state"
 KINDS = (MISSING, UNEXPECTED, DIFFERENT, ROLE, STATE)
+# What is kept of an account that is nobody's here: enough to recognise the person, and to make a user of it.
+KEPT = ("userName", "displayName", "name", "title", "externalId", "active", "roles", "emails", ENTERPRISE_URN)
 
 
 @dataclass(frozen=True)
@@ -67,7 +71,7 @@ def compare(expected: Iterable[Expected], there: Iterable[Mapping[str, Any]], le
             yield Drift(kind, account.account_id, account.name, account.account_id, account.remote_id, None, tuple(differences))
     for remote_id, resource in found.items():
         if remote_id not in known:
-            kept = {name: resource[name] for name in ("userName", "displayName", "externalId", "active", "roles", "emails") if name in resource}
+            kept = {name: resource[name] for name in KEPT if name in resource}
             yield Drift(UNEXPECTED, remote_id, str(resource.get("displayName") or resource.get("userName") or remote_id), None, remote_id, kept)
 
 

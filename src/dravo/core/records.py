@@ -7,6 +7,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
+# The channel of people and groups that operators enter here.
+LOCAL = "local"
+
 
 @dataclass(frozen=True)
 class PersonRecord:
@@ -15,7 +18,7 @@ class PersonRecord:
     Attributes:
         id: the record's own id; on the push channel also the resource's id.
         source_id: whose record it is.
-        channel: "push", "pull" or "sign-in".
+        channel: "push", "pull", "sign-in" or "local".
         data: the SCIM User as read, names as in the schema.
         user_id: the user it is bound to, or None as long as it is bound to nobody.
         gone: whether the source has deleted it.

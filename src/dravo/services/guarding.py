@@ -200,8 +200,16 @@ def check_confirmed(label: str, confirmed: str | None) -> None:
         raise NeedsConfirmation("This is grave and was not confirmed.", f"Type the name of the application, '{label}', to confirm.", "confirm")
 
 
-def weigh(connection: Connection, application_id: str, shown: dict[str, Any]) -> str:
-    """Return in words why a change has to be confirmed, or "" if it need not be."""
+def weigh(connection: Connection, application_id: str, taken: int, top_gained: int) -> str:
+    """Return in words why a change has to be confirmed, or "" if it need not be.
+
+    Args:
+        application_id: where.
+        taken: from how many people it takes something there.
+        top_gained: how many get the highest role there by it.
+    """
+    if not taken and not top_gained:
+        return ""
     a = t.account.c
     population = connection.execute(
         select(func.count(t.access.c.user_id.distinct())).where(t.access.c.application_id == application_id, t.access.c.until_at.is_(None))
@@ -209,9 +217,9 @@ def weigh(connection: Connection, application_id: str, shown: dict[str, Any]) ->
     known = connection.execute(select(func.count()).select_from(t.account).where(a.application_id == application_id)).scalar_one()
     values = settings.read(connection)
     allowed = limits(values).allowed(max(population, known))
-    if shown["taken"] > allowed:
-        return f"This takes something from {shown['taken']:,} people; {allowed:,} go without being confirmed."
+    if taken > allowed:
+        return f"This takes something from {taken:,} people; {allowed:,} go without being confirmed."
     most = values["guard_top_role"]
-    if shown["top_gained"] > most:
-        return f"This gives the highest role to {shown['top_gained']:,} more people; {most:,} go without being confirmed."
+    if top_gained > most:
+        return f"This gives the highest role to {top_gained:,} more people; {most:,} go without being confirmed."
     return ""

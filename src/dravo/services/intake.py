@@ -13,6 +13,7 @@ from typing import Any, TypeVar
 from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
 
+from dravo.core.access import Assignment
 from dravo.core.errors import NotFound, WorldMoved
 from dravo.core.instants import Instant
 from dravo.core.matching import bind
@@ -128,13 +129,16 @@ class Intake:
 
     # People
 
-    def create_person(self, source_id: str, data: dict[str, Any], manner: Manner = PLAIN) -> Taken:
+    def create_person(
+        self, source_id: str, data: dict[str, Any], manner: Manner = PLAIN, direct: Callable[[str], Sequence[Assignment]] = lambda _: ()
+    ) -> Taken:
         """Take in somebody new.
 
         Args:
             source_id: whose person it is.
             data: a SCIM User as `read_resource` makes it.
             manner: how it is taken in.
+            direct: for the new user's id the assignments that `manner.trace` writes with them.
 
         Raises:
             ScimError: 409 uniqueness, if the source has somebody of that userName.
@@ -147,7 +151,7 @@ class Intake:
             catalogue = self.catalogue.latest(self.database)
             binding = bind(None, new_user)
             record = PersonRecord(record_id, source_id, self.channel, data, binding.user_id)
-            outcome = work_out(Person(binding.user_id, None, (record,)), catalogue, now)
+            outcome = work_out(Person(binding.user_id, None, (record,), direct=tuple(direct(binding.user_id))), catalogue, now)
             write_trace = manner.prepare(Done("person", binding.user_id, None, data, [outcome], catalogue))
             with self.database.writing() as connection:
                 check_revision(connection, catalogue.revision)
@@ -219,6 +223,8 @@ class Intake:
                     raise WorldMoved("The record has changed meanwhile.")
                 if gone:
                     groups.end_memberships_of_record(connection, record_id, now)
+                if outcome.user.gone:
+                    groups.end_memberships_of_user(connection, row.user_id, now)
                 if shape.unique and (gone or unique_values(data, shape) != unique_values(row.data, shape)):
                     records.claim(connection, record_id, source_id, [] if gone else unique_values(data, shape))
                 rewrite = Rewrite.NAMES if renamed else Rewrite.ATTRIBUTES
@@ -244,7 +250,8 @@ class Intake:
         with self.database.reading() as connection:
             others = [row.id for row in connection.execute(t.record.select().where(t.record.c.user_id == user_id)) if row.id != record_id]
             found = groups.groups_of_records(connection, others)
-        return tuple(group_id for listed in found.values() for group_id, _ in listed)
+            local = groups.groups_of_user(connection, user_id)
+        return tuple(dict.fromkeys((*(group_id for listed in found.values() for group_id, _ in listed), *local)))
 
     def _check_unique(self, source_id: str, data: dict[str, Any], own_id: str | None, shapes: Shapes) -> None:
         key = searchable(data).user_name_key
@@ -315,6 +322,10 @@ class Intake:
             return patched.resource, patched.members
 
         return self._change_group(source_id, group_id, change, manner)
+
+    def rename_group(self, source_id: str, group_id: str, name: str, manner: Manner = PLAIN) -> Taken:
+        """Take in that a group has another name; raises as `patch_group`."""
+        return self._change_group(source_id, group_id, lambda before: ({**before, "displayName": name}, []), manner)
 
     def remove_group(self, source_id: str, group_id: str, manner: Manner = PLAIN) -> None:
         """Take in that a group is gone, and with it every membership in it.

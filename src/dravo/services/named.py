@@ -6,7 +6,8 @@ from typing import Any
 
 from sqlalchemy import Connection, select
 
-from dravo.core.errors import NotFound
+from dravo.core.errors import InvalidInput, NotFound
+from dravo.core.records import LOCAL
 from dravo.store import tables as t
 
 
@@ -19,6 +20,18 @@ def application_by_key(connection: Connection, key: str) -> Any:
     row = connection.execute(select(t.application).where(t.application.c.key == key)).first()
     if row is None:
         raise NotFound(f"There is no application with the key '{key}'.", "See the list of applications for the keys there are.")
+    return row
+
+
+def pushing_source(connection: Connection, key: str) -> Any:
+    """Return the row of a source that calls our SCIM service.
+
+    Raises:
+        NotFound; InvalidInput: if it is the house's own.
+    """
+    row = source_by_key(connection, key)
+    if row.channel == LOCAL:
+        raise InvalidInput(f"'{row.label}' is what operators enter here; nobody else is connected to it.", "Add a source for another system.")
     return row
 
 

@@ -14,8 +14,11 @@ OWN = frozenset({"own.read", "own.change"})
 ATTRIBUTES = "attributes.read"
 READ = frozenset({"sources.read", "people.read", ATTRIBUTES, "applications.read", "access.read", "deliveries.read", "audit.read", "activity.read"})
 CHANGE = frozenset(
-    {"sources.change", "applications.change", "assignments.change", "deliveries.change", "deliveries.again", "settings.change", "guard.release"}
-)
+    {
+        "sources.change", "people.change", "groups.change", "applications.change", "assignments.change",
+        "deliveries.change", "deliveries.again", "settings.change", "guard.release",
+    }
+)  # fmt: skip
 RUN = frozenset({"operators.read", "operators.change"})
 PERMISSIONS = READ | CHANGE | RUN | OWN
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from types import SimpleNamespace
@@ -19,6 +20,7 @@ from dravo.services.house import House
 from dravo.services.permissions import Caller
 from dravo.services.subjects import Wish, resolve, row_of, touched
 from dravo.store import clock, snapshots
+from dravo.store.applying import EVERY_APPLICATION
 from dravo.store.catalogue import assignment_of, condition_of, extensions, labels, matched
 from dravo.store.views import attributes_ref
 
@@ -42,16 +44,27 @@ class Change:
     """A change that is only thought of.
 
     Attributes:
-        application_id: where it matters.
+        application_id: where it matters; None if it may matter everywhere.
         touched: select, together, the ids of everybody whom it can touch.
         catalogue: what would be declared.
         person: what would be of one person before they are worked out.
+        name: what is typed to confirm it, where that is not the application's label.
     """
 
-    application_id: str
+    application_id: str | None
     touched: tuple[Select[Any], ...]
     catalogue: Catalogue
     person: Callable[[Person], Person] = lambda person: person
+    name: str = ""
+
+    @property
+    def typed(self) -> str:
+        """What is typed to confirm it."""
+        return self.name if self.application_id is None else self.catalogue.applications[self.application_id].label
+
+    def concerns(self, application_id: str) -> bool:
+        """Whether what becomes of an application is shown."""
+        return self.application_id in (None, application_id)
 
 
 def preview_adding(house: House, wish: Wish) -> dict[str, Any]:
@@ -149,60 +162,80 @@ def outcomes(connection: Connection, change: Change) -> Iterator[Outcome]:
 
 
 def shown(connection: Connection, change: Change, most: int = SHOWN) -> dict[str, Any]:
-    """Return a plan as it is shown: counts, then people with their roles in the application before and after."""
-    counts = {"gained": 0, "lost": 0, "changed": 0, "unchanged": 0, "accounts": 0, "taken": 0, "top_gained": 0}
-    top = change.catalogue.highest.get(change.application_id)
+    """Return a plan as it is shown: counts, then people with their roles in each application that it concerns, before and after."""
+    counts = {"gained": 0, "lost": 0, "changed": 0, "unchanged": 0, "accounts": 0}
+    taken: Counter[str] = Counter()
+    top_gained: Counter[str] = Counter()
+    top = set(change.catalogue.highest.values())
     people: list[dict[str, Any]] = []
     for outcome in outcomes(connection, change):
-        line = _line(outcome, change)
-        counts[line["what"]] += 1
-        counts["taken"] += any(each.closed and each.application_id == change.application_id for each in outcome.access)
-        counts["top_gained"] += any(each.id is None and each.role_id == top for each in outcome.access)
-        counts["accounts"] += sum(each.application_id == change.application_id for each in outcome.accounts)
-        if line["what"] != "unchanged" and len(people) < most:
-            people.append(line)
-    application = change.catalogue.applications[change.application_id]
+        lines = list(_lines(outcome, change))
+        counts["unchanged"] += not lines
+        for line in lines:
+            counts[line["what"]] += 1
+        people.extend(lines[: most - len(people)])
+        taken.update({each.application_id for each in outcome.access if each.closed and change.concerns(each.application_id)})
+        top_gained.update({each.application_id for each in outcome.access if each.id is None and each.role_id in top})
+        counts["accounts"] += sum(change.concerns(each.application_id) for each in outcome.accounts)
+    of = change.application_id
+    concerned = sorted({*taken, *top_gained}) if of is None else [of]
+    words = [weigh(connection, each, taken[each], top_gained[each]) for each in concerned]
     return {
         **counts,
-        "application": {"key": application.key, "label": application.label},
+        "taken": sum(taken.values()),
+        "top_gained": sum(top_gained[each] for each in concerned),
+        "application": _named(change.catalogue, of) if of is not None else None,
+        "type_to_confirm": change.typed,
         "people": people,
-        "confirm": weigh(connection, change.application_id, counts),
+        "confirm": next((_where(change, each, told) for each, told in zip(concerned, words, strict=True) if told), ""),
     }
+
+
+def _named(catalogue: Catalogue, application_id: str) -> dict[str, str]:
+    application = catalogue.applications[application_id]
+    return {"key": application.key, "label": application.label}
+
+
+def _where(change: Change, application_id: str, told: str) -> str:
+    """Return what is grave about a change, with the application where more than one is concerned."""
+    return told if change.application_id is not None else f"{change.catalogue.applications[application_id].label}: {told}"
 
 
 def check(connection: Connection, change: Change, caller: Caller, sure: Sure) -> tuple[str, str] | None:
     """Make sure that an operator's change is what they saw, and that a grave one was confirmed.
 
     Returns:
-        (application id, the operator's name) if the removals that follow need not wait for the guard.
+        (application id, or `EVERY_APPLICATION`, and the operator's name) if the removals that follow need not wait for the guard.
 
     Raises:
         WorldMoved: if it would do other than was seen.
-        NeedsConfirmation: if it is grave, and the application's label was not typed.
+        NeedsConfirmation: if it is grave, and the name of what it concerns was not typed.
     """
     found = shown(connection, change, most=0)
     if sure.expect is not None and sure.expect != (found["gained"], found["lost"], found["changed"]):
-        told = f"{found['gained']} gain, {found['lost']} lose and {found['changed']} change role now"
+        told = f"{found['gained']:,} gain, {found['lost']:,} lose and {found['changed']:,} change role now"
         raise WorldMoved(f"The world has moved since you looked: {told}.", "Look at it again, and then do it.")
     if not found["confirm"]:
         return None
-    label = change.catalogue.applications[change.application_id].label
-    if sure.confirm != label:
-        raise NeedsConfirmation(found["confirm"], f"Type the name of the application, '{label}', to confirm.", "confirm")
-    return change.application_id, caller.name
+    if sure.confirm != change.typed:
+        what = "the application" if change.application_id is not None else "what you change"
+        raise NeedsConfirmation(found["confirm"], f"Type the name of {what}, '{change.typed}', to confirm.", "confirm")
+    return change.application_id or EVERY_APPLICATION, caller.name
 
 
-def _line(outcome: Outcome, change: Change) -> dict[str, Any]:
-    roles = change.catalogue.roles
-    of = change.application_id
-    before = [held.role_id for held in outcome.person.access if held.application_id == of]
-    lost = {each.role_id for each in outcome.access if each.closed and each.application_id == of}
-    gained = [each.role_id for each in outcome.access if each.id is None and each.application_id == of]
-    after = [role_id for role_id in before if role_id not in lost] + gained
-    what = "unchanged" if not lost and not gained else "gained" if not before else "lost" if not after else "changed"
-    return {
-        "what": what,
-        "person": attributes_ref(outcome.person.user_id, outcome.user.attributes),
-        "before": [roles[role_id].label for role_id in before if role_id in roles],
-        "after": [roles[role_id].label for role_id in after if role_id in roles],
-    }
+def _lines(outcome: Outcome, change: Change) -> Iterator[dict[str, Any]]:
+    """Yield a line for each application in which somebody gains, loses or changes roles."""
+    roles, applications = change.catalogue.roles, change.catalogue.applications
+    touched = {each.application_id for each in outcome.access if (each.closed or each.id is None) and change.concerns(each.application_id)}
+    for of in sorted(touched, key=lambda each: applications[each].label):
+        before = [held.role_id for held in outcome.person.access if held.application_id == of]
+        lost = {each.role_id for each in outcome.access if each.closed and each.application_id == of}
+        gained = [each.role_id for each in outcome.access if each.id is None and each.application_id == of]
+        after = [role_id for role_id in before if role_id not in lost] + gained
+        yield {
+            "what": "gained" if not before else "lost" if not after else "changed",
+            "person": attributes_ref(outcome.person.user_id, outcome.user.attributes),
+            "application": _named(change.catalogue, of),
+            "before": [roles[role_id].label for role_id in before if role_id in roles],
+            "after": [roles[role_id].label for role_id in after if role_id in roles],
+        }

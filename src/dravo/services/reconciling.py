@@ -22,11 +22,10 @@ from dravo.protocols.scim.judging import Trouble
 from dravo.protocols.scim.listing import everything
 from dravo.protocols.scim.outgoing import Request
 from dravo.services.auditing import record_change
-from dravo.services.deliveries import bind, open_anew
+from dravo.services.deliveries import open_anew
 from dravo.services.house import House
 from dravo.services.named import application_by_key
 from dravo.services.permissions import Caller
-from dravo.services.subjects import find_person
 from dravo.services.talking import Talk, Talker, There
 from dravo.store import clock
 from dravo.store import tables as t
@@ -298,11 +297,11 @@ def _act(house: House, caller: Caller, key: str, ids: Sequence[str], action: str
     now = clock.now()
     with house.database.writing() as connection:
         application = application_by_key(connection, key)
-        rows = _rows(connection, application.id, ids)
+        rows = rows_of(connection, application.id, ids)
         for row in rows:
             if state == MENDING:
                 if row.kind == UNEXPECTED:
-                    raise InvalidInput(f"'{row.name}' there belongs to nobody here.", "Link it to a person, or ignore it.", "ids")
+                    raise InvalidInput(f"'{row.name}' there belongs to nobody here.", "Link it to a person, make a user of it, or ignore it.", "ids")
                 open_anew(connection, row.account_id, now)
             connection.execute(update(t.drift).where(t.drift.c.id == row.id).values(state=state))
         details = {"application": key, "number": len(rows), "names": [row.name for row in rows[:20]]}
@@ -310,36 +309,12 @@ def _act(house: House, caller: Caller, key: str, ids: Sequence[str], action: str
     return {"number": len(rows)}
 
 
-def link(house: House, caller: Caller, key: str, drift_id: str, person: str) -> dict[str, Any]:
-    """Say whose account there an unexpected one is; it is then brought to what is due for that person.
+def rows_of(connection: Connection, application_id: str, ids: Sequence[str]) -> list[Any]:
+    """Return differences of an application by id.
 
     Raises:
-        NotFound; InvalidInput if the person has no account due there, or one is bound to them already.
+        NotFound: if none is there any more.
     """
-    now = clock.now()
-    a = t.account.c
-    with house.database.writing() as connection:
-        application = application_by_key(connection, key)
-        row = _rows(connection, application.id, [drift_id])[0]
-        found = find_person(connection, person)
-        account = connection.execute(select(t.account).where(a.application_id == application.id, a.user_id == found.id)).first()
-        if row.kind != UNEXPECTED:
-            raise InvalidInput(f"'{row.name}' is bound to a person already.", "Mend it, or ignore it.", "person")
-        if account is None:
-            raise InvalidInput(
-                f"{found.display_name} has no access to '{application.label}'.", "Assign a role first; then link the account.", "person"
-            )
-        if account.remote_id is not None:
-            raise InvalidInput(f"{found.display_name} has another account there ({account.remote_id}).", "One person has one account.", "person")
-        bind(connection, application.id, account.id, row.remote_id)
-        open_anew(connection, account.id, now)
-        connection.execute(delete(t.drift).where(t.drift.c.id == row.id))
-        details = {"application": key, "remote_id": row.remote_id}
-        record_change(connection, house.keys, caller, "linked account", "account", account.id, now, details, {"person": found.display_name})
-    return {"number": 1}
-
-
-def _rows(connection: Connection, application_id: str, ids: Sequence[str]) -> list[Any]:
     d = t.drift.c
     rows = list(connection.execute(select(t.drift).where(d.application_id == application_id, d.id.in_(list(ids)[:1_000]))))
     if not rows:

@@ -12,7 +12,7 @@ from dravo.core.scim.extensions import read_schema
 from dravo.core.scim.schemas import Schema, Shapes, extended
 from dravo.services.auditing import record_change
 from dravo.services.house import House
-from dravo.services.named import source_by_key
+from dravo.services.named import pushing_source, source_by_key
 from dravo.services.permissions import Caller
 from dravo.store import clock, views
 from dravo.store import tables as t
@@ -59,7 +59,7 @@ def add(house: House, caller: Caller, key: str, kind: str, document: dict[str, A
     row = {"id": new_id(), "urn": schema.id, "kind": kind, "document": document, "created_at": now}
     try:
         with house.database.writing() as connection:
-            source = source_by_key(connection, key)
+            source = pushing_source(connection, key)
             connection.execute(insert(t.source_schema).values(source_id=source.id, **row))
             # Rules may ask for what it holds from now on.
             raise_revision(connection)

@@ -18,7 +18,7 @@ from dravo.core.scim.schemas import STANDARD, Shapes
 from dravo.services import shapes
 from dravo.services.auditing import record_change
 from dravo.services.house import House
-from dravo.services.named import source_by_key
+from dravo.services.named import pushing_source, source_by_key
 from dravo.services.permissions import Caller
 from dravo.services.secrets import digest, new_token
 from dravo.store import clock
@@ -221,7 +221,7 @@ def add_token(
         raise InvalidInput("The token would have expired already.", "Give a time to come, or none.", "expires_at")
     token = new_token("push")
     with house.database.writing() as connection:
-        source = source_by_key(connection, key)
+        source = pushing_source(connection, key)
         row = {
             "id": new_id(),
             "source_id": source.id,
@@ -407,7 +407,7 @@ def sheet(house: House, key: str, base: str) -> dict[str, Any]:
     """
     now = clock.now()
     with house.database.reading() as connection:
-        source = source_by_key(connection, key)
+        source = pushing_source(connection, key)
         seen = {row.what: row for row in connection.execute(select(t.source_sight).where(t.source_sight.c.source_id == source.id))}
         token = t.source_token.c
         usable = connection.execute(

@@ -103,7 +103,10 @@ _WAKE_DELIVERY = (
 )  # fmt: skip
 
 
-# (user id, application id) of removals that an operator confirmed, and who did.
+# In place of an application's id: whatever a change takes away, anywhere.
+EVERY_APPLICATION = "*"
+
+# (user id, application id or `EVERY_APPLICATION`) of removals that an operator confirmed, and who did.
 Cleared = Mapping[tuple[str, str], str]
 
 
@@ -265,7 +268,7 @@ def _queue(connection: Connection, changes: Sequence[tuple[str, str, AccountChan
     woken, made, left = [], [], []
     for account_id, user_id, change in changes:
         removes = takes_away(had.get(account_id), change.due)
-        by = cleared.get((user_id, change.application_id)) if removes else None
+        by = (cleared.get((user_id, change.application_id)) or cleared.get((user_id, EVERY_APPLICATION))) if removes else None
         if change.due["want"] == AS_IT_IS:
             left.append(account_id)
         elif account_id in open_now:

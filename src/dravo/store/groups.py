@@ -147,6 +147,45 @@ def which_exist(connection: Connection, source_id: str, channel: str, ids: Seque
     return found
 
 
+_LISTED_USERS = select(t.membership.c.user_id).where(
+    t.membership.c.group_id == bindparam("group"), t.membership.c.until_at.is_(None), t.membership.c.user_id.is_not(None)
+)
+
+
+def listed_users(connection: Connection, group_id: str) -> list[str]:
+    """Return the ids of the users whom a local group lists."""
+    return list(connection.execute(_LISTED_USERS, {"group": group_id}).scalars())
+
+
+def groups_of_user(connection: Connection, user_id: str) -> list[str]:
+    """Return the ids of the local groups that list a user."""
+    m = t.membership.c
+    return list(connection.execute(select(m.group_id).where(m.user_id == user_id, m.until_at.is_(None), m.user_id.is_not(None))).scalars())
+
+
+def add_users(connection: Connection, group_id: str, user_ids: Iterable[str], now: Instant) -> None:
+    """Put users on a local group's list."""
+    rows = [{"group_id": group_id, "user_id": each, "from_at": now} for each in user_ids]
+    if rows:
+        connection.execute(insert(t.membership), rows)
+
+
+def end_users(connection: Connection, group_id: str, user_ids: Sequence[str], now: Instant) -> None:
+    """Take users off a local group's list."""
+    m = t.membership.c
+    for start in range(0, len(user_ids), CHUNK):
+        some = user_ids[start : start + CHUNK]
+        where = (m.group_id == group_id, m.until_at.is_(None), m.user_id.in_(some))
+        connection.execute(update(t.membership).where(*where).values(until_at=now))
+
+
+def end_memberships_of_user(connection: Connection, user_id: str, now: Instant) -> None:
+    """Take a user off the lists of local groups."""
+    m = t.membership.c
+    where = (m.user_id == user_id, m.until_at.is_(None), m.user_id.is_not(None))
+    connection.execute(update(t.membership).where(*where).values(until_at=now))
+
+
 def add_members(connection: Connection, group_id: str, records: Iterable[str], groups: Iterable[str], now: Instant) -> None:
     """List records and groups in a group; who is listed already stays as they are."""
     rows = [{"group_id": group_id, "record_id": each, "inner_group_id": None, "from_at": now} for each in records]

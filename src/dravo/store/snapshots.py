@@ -53,9 +53,7 @@ _RECORD_WITH_TIES = Quick(
         t.user.c.created_at.label("known_since"),
         or_(
             exists().where(t.membership.c.record_id == t.record.c.id, t.membership.c.until_at.is_(None), t.membership.c.record_id.is_not(None)),
-            exists().where(
-                t.membership.c.user_id == t.record.c.user_id, t.membership.c.until_at.is_(None), t.membership.c.user_id.is_not(None)
-            ),
+            exists().where(t.membership.c.user_id == t.record.c.user_id, t.membership.c.until_at.is_(None), t.membership.c.user_id.is_not(None)),
             exists().where(t.access.c.user_id == t.record.c.user_id, t.access.c.until_at.is_(None)),
             exists().where(t.account.c.user_id == t.record.c.user_id),
             exists().where(t.assignment.c.user_id == t.record.c.user_id, t.assignment.c.removed_at.is_(None)),

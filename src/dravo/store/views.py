@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import Connection, Select, and_, func, or_, select
 
 from dravo.core.accounts import ABSENT, AS_IT_IS
-from dravo.core.records import display_name, fold
+from dravo.core.records import LOCAL, display_name, fold
 from dravo.store import groups as group_rows
 from dravo.store import tables as t
 from dravo.store.pages import Ask, page
@@ -191,6 +191,37 @@ def group(connection: Connection, group_id: str) -> dict[str, Any] | None:
     """Return one group as it stands in lists, or None."""
     row = connection.execute(_groups_statement().where(t.group.c.id == group_id)).first()
     return group_line(row) if row else None
+
+
+def group_detail(connection: Connection, group_id: str) -> dict[str, Any] | None:
+    """Return one group with the groups that it lists itself, those that list it, and how many people are in it by any nesting; or None."""
+    found = group(connection, group_id)
+    if found is None:
+        return None
+    g, s, m = t.group.c, t.source.c, t.membership.c
+
+    def nearby(other: Any, here: Any) -> list[dict[str, Any]]:
+        statement = (
+            select(g.id, g.display_name, s.key, s.label)
+            .join(t.membership, other == g.id)
+            .outerjoin(t.source, s.id == g.source_id)
+            .where(here == group_id, m.until_at.is_(None), m.inner_group_id.is_not(None), g.gone_at.is_(None))
+            .order_by(g.display_name_key, g.id)
+            .limit(500)
+        )
+        return [
+            {"id": row.id, "name": row.display_name, "source": {"key": row.key, "label": row.label} if row.key else None}
+            for row in connection.execute(statement)
+        ]
+
+    channel = connection.execute(select(g.channel).where(g.id == group_id)).scalar()
+    return {
+        **found,
+        "local": channel == LOCAL,
+        "within": group_rows.how_many_within(connection, group_id),
+        "inner": nearby(m.inner_group_id, m.group_id),
+        "around": nearby(m.group_id, m.inner_group_id),
+    }
 
 
 def group_members(connection: Connection, group_id: str, ask: Ask) -> dict[str, Any]:

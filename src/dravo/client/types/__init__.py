@@ -45,7 +45,7 @@ from dravo.client.types.applications import (
     TroubleKinds,
 )
 from dravo.client.types.asked import Seen
-from dravo.client.types.drift import DriftLine, PageOfDrift, PageOfRuns, Run
+from dravo.client.types.drift import DriftLine, MadeUser, PageOfDrift, PageOfRuns, Run
 from dravo.client.types.house import (
     ActivityLine,
     ActivityPerson,
@@ -92,6 +92,8 @@ from dravo.client.types.people import (
     Account,
     AccountDetail,
     Group,
+    GroupDetail,
+    GroupNearby,
     OpenDelivery,
     PageOfAccess,
     PageOfAccounts,
@@ -139,6 +141,8 @@ __all__ = [
     "Expected",
     "ExpectedRole",
     "Group",
+    "GroupDetail",
+    "GroupNearby",
     "GroupOver",
     "GroupRef",
     "GroupsOver",
@@ -146,6 +150,7 @@ __all__ = [
     "GuardListing",
     "HeldPerson",
     "HouseSettings",
+    "MadeUser",
     "Matrix",
     "MatrixPerson",
     "Move",

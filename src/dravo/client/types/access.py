@@ -177,9 +177,10 @@ class PatternTried(TypedDict):
 
 
 class Preview(TypedDict):
-    """What a change would do: how many people gain access, lose it, or have other roles."""
+    """What a change would do: how many gain access, lose it, or have other roles; each is counted once for an application."""
 
-    application: Named
+    application: Named | None
+    type_to_confirm: str
     gained: int
     lost: int
     changed: int
@@ -196,6 +197,7 @@ class PreviewPerson(TypedDict):
 
     what: str
     person: PersonRef
+    application: Named
     before: list[str]
     after: list[str]
 

@@ -27,6 +27,12 @@ class DriftLine(TypedDict):
     last_seen_at: str
 
 
+class MadeUser(TypedDict):
+    """Who was made of an account."""
+
+    person: str
+
+
 class PageOfDrift(TypedDict):
     """A page of differences."""
 

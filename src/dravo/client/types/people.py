@@ -74,6 +74,30 @@ class Group(TypedDict):
     modified_at: str
 
 
+class GroupDetail(TypedDict):
+    """A group with the groups in it, the groups that it is in, and how many people are in it by any nesting."""
+
+    id: str
+    name: str
+    external_id: str | None
+    source: Named | None
+    members: int
+    assignments: int
+    modified_at: str
+    local: bool
+    within: int
+    inner: list[GroupNearby]
+    around: list[GroupNearby]
+
+
+class GroupNearby(TypedDict):
+    """A group that lists another, or is listed by it."""
+
+    id: str
+    name: str
+    source: Named | None
+
+
 class OpenDelivery(TypedDict):
     """The delivery that is open for an account."""
 

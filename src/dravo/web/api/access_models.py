@@ -64,14 +64,16 @@ class PreviewPerson(BaseModel):
 
     what: Literal["gained", "lost", "changed"]
     person: PersonRef
+    application: Named
     before: list[str]
     after: list[str]
 
 
 class Preview(BaseModel):
-    """What a change would do: how many people gain access, lose it, or have other roles."""
+    """What a change would do: how many gain access, lose it, or have other roles; each is counted once for an application."""
 
-    application: Named
+    application: Named | None = Field(description="The one application that it is about; null if it may matter in several.")
+    type_to_confirm: str = Field(description="What has to be typed where it is grave.")
     gained: int
     lost: int
     changed: int

@@ -63,9 +63,7 @@ def preview_changing(path: q.IdPath, body: q.AssignmentChange) -> dict[str, Any]
 @needs("assignments.change", of=ASSIGNMENT)
 def remove_assignment(path: q.IdPath, query: q.SureQuery) -> Response:
     """Take an assignment away."""
-    seen = (query.gained, query.lost, query.changed)
-    expect = (query.gained or 0, query.lost or 0, query.changed or 0) if any(each is not None for each in seen) else None
-    assigning.remove(house(), caller(), path.id, Sure(query.confirm, expect))
+    assigning.remove(house(), caller(), path.id, sure_of_query(query))
     return Response(status=204)
 
 
@@ -142,6 +140,13 @@ def drop(path: q.KeyPath, body: q.ConfirmBody) -> dict[str, Any]:
 def sure_of(body: q.SureBody) -> Sure:
     """Return what was said with a change that was looked at first."""
     return Sure(body.confirm, (body.expect.gained, body.expect.lost, body.expect.changed) if body.expect else None)
+
+
+def sure_of_query(query: q.SureQuery) -> Sure:
+    """Return what was said with a removal that was looked at first."""
+    seen = (query.gained, query.lost, query.changed)
+    expect = (query.gained or 0, query.lost or 0, query.changed or 0) if any(each is not None for each in seen) else None
+    return Sure(query.confirm, expect)
 
 
 def wish_of(body: q.AssignmentBody) -> Wish:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
-from dravo.services import reconciling
+from dravo.services import found_accounts, reconciling
 from dravo.web.api import application_models as am
 from dravo.web.api import asked as q
+from dravo.web.api import asked_local as lq
 from dravo.web.api import drift_models as dm
 from dravo.web.api.door import ask, caller, house, needs, room
 
@@ -66,4 +67,11 @@ def ignore_drift(path: q.KeyPath, body: q.IgnoreBody) -> dict[str, Any]:
 @needs("deliveries.change")
 def link_drift(path: q.OfApplicationPath, body: q.LinkBody) -> dict[str, Any]:
     """Say whose account there an unexpected one is."""
-    return reconciling.link(house(), caller(), path.key, path.id, body.person)
+    return found_accounts.link(house(), caller(), path.key, path.id, body.person)
+
+
+@rooms.post("/applications/<key>/drift/<id>/make-user", responses={201: dm.MadeUser})
+@needs("people.change")
+def make_user(path: q.OfApplicationPath, body: lq.MakeUserBody) -> tuple[dict[str, Any], int]:
+    """Make a local person of an unexpected account, with its role there as an assignment to them."""
+    return found_accounts.make_user(house(), caller(), path.key, path.id, body.role), 201

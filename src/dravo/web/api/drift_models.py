@@ -48,3 +48,9 @@ class DriftLine(BaseModel):
 
 class PageOfDrift(Page[DriftLine]):
     """A page of differences."""
+
+
+class MadeUser(BaseModel):
+    """Who was made of an account."""
+
+    person: str

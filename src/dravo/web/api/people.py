@@ -47,12 +47,12 @@ def list_groups(query: q.GroupsQuery) -> dict[str, Any]:
         return views.groups(connection, ask(query), query.q, query.source, given, mapped=mapped)
 
 
-@rooms.get("/groups/<id>", responses={200: pm.Group})
+@rooms.get("/groups/<id>", responses={200: pm.GroupDetail})
 @needs("people.read")
 def get_group(path: q.IdPath) -> dict[str, Any]:
-    """One group."""
+    """One group, with the groups in and around it."""
     with house().database.reading() as connection:
-        group = views.group(connection, path.id)
+        group = views.group_detail(connection, path.id)
     if group is None:
         raise NotFound(f"There is no group with the id '{path.id}'.", "It may be gone; see the list of groups.")
     return group

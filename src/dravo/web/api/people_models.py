@@ -159,6 +159,23 @@ class Group(BaseModel):
     modified_at: str
 
 
+class GroupNearby(BaseModel):
+    """A group that lists another, or is listed by it."""
+
+    id: str
+    name: str
+    source: Named | None
+
+
+class GroupDetail(Group):
+    """A group with the groups in it, the groups that it is in, and how many people are in it by any nesting."""
+
+    local: bool
+    within: int
+    inner: list[GroupNearby]
+    around: list[GroupNearby]
+
+
 class PageOfPeople(Page[PersonLine]):
     """A page of people."""
 

@@ -1,0 +1,133 @@
+"""Accounts that were found in an application and are nobody's here: linked to a user, or made one."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from sqlalchemy import Connection, delete, insert, select
+
+from dravo.core.access import Assignment
+from dravo.core.drift import UNEXPECTED
+from dravo.core.errors import InvalidInput
+from dravo.core.scim.schemas import ENTERPRISE_URN
+from dravo.services import local_people
+from dravo.services.applications import role_by_key
+from dravo.services.auditing import record_change
+from dravo.services.deliveries import bind, open_anew
+from dravo.services.house import House
+from dravo.services.named import application_by_key
+from dravo.services.permissions import Caller
+from dravo.services.reconciling import rows_of
+from dravo.services.subjects import find_person
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.store.catalogue import raise_revision
+from dravo.store.identifiers import new_id
+
+
+def link(house: House, caller: Caller, key: str, drift_id: str, person: str) -> dict[str, Any]:
+    """Say whose account there an unexpected one is; it is then brought to what is due for that person.
+
+    Raises:
+        NotFound; InvalidInput if the person has no account due there, or one is bound to them already.
+    """
+    now = clock.now()
+    a = t.account.c
+    with house.database.writing() as connection:
+        application = application_by_key(connection, key)
+        row = rows_of(connection, application.id, [drift_id])[0]
+        found = find_person(connection, person)
+        account = connection.execute(select(t.account).where(a.application_id == application.id, a.user_id == found.id)).first()
+        if row.kind != UNEXPECTED:
+            raise InvalidInput(f"'{row.name}' is bound to a person already.", "Mend it, or ignore it.", "person")
+        if account is None:
+            raise InvalidInput(
+                f"{found.display_name} has no access to '{application.label}'.", "Assign a role first; then link the account.", "person"
+            )
+        if account.remote_id is not None:
+            raise InvalidInput(f"{found.display_name} has another account there ({account.remote_id}).", "One person has one account.", "person")
+        bind(connection, application.id, account.id, row.remote_id)
+        open_anew(connection, account.id, now)
+        connection.execute(delete(t.drift).where(t.drift.c.id == row.id))
+        details = {"application": key, "remote_id": row.remote_id}
+        record_change(connection, house.keys, caller, "linked account", "account", account.id, now, details, {"person": found.display_name})
+    return {"number": 1}
+
+
+def make_user(house: House, caller: Caller, key: str, drift_id: str, role: str | None = None) -> dict[str, Any]:
+    """Make a local person of an unexpected account, with its role there as an assignment to them; the account is bound to them.
+
+    Args:
+        role: by key; None: the role that the account has there.
+
+    Returns:
+        {"person": the user's id}.
+
+    Raises:
+        NotFound; InvalidInput: if it is bound already, is inactive there, or which role it has cannot be told;
+        AlreadyThere: if somebody here has its user name or e-mail address: it is linked to them instead.
+    """
+    now = clock.now()
+    with house.database.reading() as connection:
+        application = application_by_key(connection, key)
+        row = rows_of(connection, application.id, [drift_id])[0]
+        if row.kind != UNEXPECTED:
+            raise InvalidInput(f"'{row.name}' is bound to a person already.", "Mend it, or ignore it.")
+        there = row.there or {}
+        if there.get("active") is False:
+            raise InvalidInput(f"'{row.name}' is inactive there.", "Ignore it, or make it active there first.")
+        given = role_by_key(connection, application, role or _role_there(connection, application, there))
+    assignment_id = new_id()
+
+    def direct(user_id: str) -> Sequence[Assignment]:
+        return (Assignment(assignment_id, application.id, given.id, user_id),)
+
+    def write(connection: Connection, user_id: str) -> None:
+        connection.execute(
+            insert(t.assignment).values(
+                id=assignment_id, application_id=application.id, role_id=given.id, user_id=user_id, created_at=now, created_by=caller.name,
+                note=f"Found as '{row.name}' in {application.label}",
+            )
+        )  # fmt: skip
+        raise_revision(connection)
+        account = connection.execute(select(t.account).where(t.account.c.application_id == application.id, t.account.c.user_id == user_id)).first()
+        if account is not None:
+            bind(connection, application.id, account.id, row.remote_id)
+            open_anew(connection, account.id, now)
+        connection.execute(delete(t.drift).where(t.drift.c.id == row.id))
+        details = {"application": key, "role": given.key, "remote_id": row.remote_id}
+        record_change(connection, house.keys, caller, "made user of account", "application", application.id, now, details, {"person": row.name})
+
+    return {"person": local_people.take_in(house, caller, _person(there), direct, write)}
+
+
+def _role_there(connection: Connection, application: Any, there: dict[str, Any]) -> str:
+    """Return the key of the one role that an account has there.
+
+    Raises:
+        InvalidInput: if it has none that is known here, or several.
+    """
+    r = t.role.c
+    roles = {row.key: row for row in connection.execute(select(t.role).where(r.application_id == application.id))}
+    values = [each.get("value") if isinstance(each, dict) else each for each in there.get("roles") or []]
+    known = [str(value) for value in values if value in roles]
+    if len(known) != 1:
+        what = "several roles" if known else "no role that is known here"
+        raise InvalidInput(f"The account has {what}.", f"Say which one the person gets: {', '.join(sorted(roles))}.", "role")
+    return known[0]
+
+
+def _person(there: dict[str, Any]) -> dict[str, Any]:
+    """Return the person that an account tells of, as an operator would enter them."""
+    name = there.get("name") if isinstance(there.get("name"), dict) else {}
+    emails = [each for each in there.get("emails") or [] if isinstance(each, dict) and each.get("value")]
+    email = next((each for each in emails if each.get("primary")), emails[0] if emails else {})
+    enterprise = there.get(ENTERPRISE_URN) if isinstance(there.get(ENTERPRISE_URN), dict) else {}
+    return local_people.read(
+        {
+            "user_name": there.get("userName"), "display_name": there.get("displayName"), "email": email.get("value"), "title": there.get("title"),
+            "given_name": (name or {}).get("givenName"), "family_name": (name or {}).get("familyName"),
+            "department": (enterprise or {}).get("department"),
+        }
+    )  # fmt: skip

@@ -1,0 +1,107 @@
+"""Local people and groups: those of no source, that operators enter here."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from flask import Response
+
+from dravo.services import explaining, local_groups, local_people, masking
+from dravo.services.local_groups import Members
+from dravo.web.api import access_models as xm
+from dravo.web.api import asked as q
+from dravo.web.api import asked_local as lq
+from dravo.web.api import people_models as pm
+from dravo.web.api.assignments import sure_of, sure_of_query
+from dravo.web.api.door import caller, house, needs, room
+
+rooms = room("local")
+
+_SURE = {"confirm", "expect"}
+
+
+def _shown(person: str) -> dict[str, Any]:
+    return masking.for_caller(caller(), [explaining.person(house(), person)])[0]
+
+
+@rooms.post("/people", responses={201: pm.Person})
+@needs("people.change")
+def add_person(body: lq.LocalPersonFields) -> tuple[dict[str, Any], int]:
+    """Enter somebody whom no source knows; whoever has that user name or e-mail address already is not made twice."""
+    return _shown(local_people.add(house(), caller(), body.model_dump())), 201
+
+
+@rooms.put("/people/<person>", responses={200: pm.Person})
+@needs("people.change")
+def change_person(path: q.PersonPath, body: lq.LocalPersonBody) -> dict[str, Any]:
+    """Say anew what a local person is; the whole of it."""
+    return _shown(local_people.change(house(), caller(), path.person, body.model_dump(exclude=_SURE), sure_of(body)))
+
+
+@rooms.post("/people/<person>/preview", responses={200: xm.Preview})
+@needs("people.change")
+def preview_person(path: q.PersonPath, body: lq.LocalPersonBody) -> dict[str, Any]:
+    """What a change of a local person would do; nothing is changed."""
+    return local_people.preview(house(), path.person, body.model_dump(exclude=_SURE))
+
+
+@rooms.delete("/people/<person>", responses={204: None})
+@needs("people.change")
+def remove_person(path: q.PersonPath, query: q.SureQuery) -> Response:
+    """Say that a local person is gone; what they have ends as for any leaver."""
+    local_people.remove(house(), caller(), path.person, sure_of_query(query))
+    return Response(status=204)
+
+
+@rooms.get("/people/<person>/removal", responses={200: xm.Preview})
+@needs("people.change")
+def preview_removing_person(path: q.PersonPath) -> dict[str, Any]:
+    """What a local person's going would do; nothing is changed."""
+    return local_people.preview(house(), path.person, None)
+
+
+@rooms.post("/groups", responses={201: pm.Group})
+@needs("groups.change")
+def add_group(body: lq.GroupNameBody) -> tuple[dict[str, Any], int]:
+    """Make a local group, as yet with nobody in it."""
+    return local_groups.add(house(), caller(), body.name), 201
+
+
+@rooms.patch("/groups/<id>", responses={200: pm.Group})
+@needs("groups.change")
+def rename_group(path: q.IdPath, body: lq.GroupNameBody) -> dict[str, Any]:
+    """Give a local group another name."""
+    return local_groups.rename(house(), caller(), path.id, body.name)
+
+
+@rooms.delete("/groups/<id>", responses={204: None})
+@needs("groups.change")
+def remove_group(path: q.IdPath, query: q.SureQuery) -> Response:
+    """Take a local group away; what it gave ends with it."""
+    local_groups.remove(house(), caller(), path.id, sure_of_query(query))
+    return Response(status=204)
+
+
+@rooms.get("/groups/<id>/removal", responses={200: xm.Preview})
+@needs("groups.change")
+def preview_removing_group(path: q.IdPath) -> dict[str, Any]:
+    """What taking a local group away would do; nothing is changed."""
+    return local_groups.preview_removing(house(), path.id)
+
+
+@rooms.post("/groups/<id>/members", responses={200: pm.Group})
+@needs("groups.change")
+def change_members(path: q.IdPath, body: lq.MembersBody) -> dict[str, Any]:
+    """Put people and groups into a local group, and take others out."""
+    return local_groups.change_members(house(), caller(), path.id, _members(body), sure_of(body))
+
+
+@rooms.post("/groups/<id>/members/preview", responses={200: xm.Preview})
+@needs("groups.change")
+def preview_members(path: q.IdPath, body: lq.MembersBody) -> dict[str, Any]:
+    """What other members of a local group would do; nothing is changed."""
+    return local_groups.preview_members(house(), path.id, _members(body))
+
+
+def _members(body: lq.MembersBody) -> Members:
+    return Members(tuple(body.add), tuple(body.remove), tuple(body.add_groups), tuple(body.remove_groups))
