@@ -12,11 +12,12 @@ from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, rule
 
 from dravo.core.access import memberships, work_out
-from dravo.core.errors import AlreadyThere, NotFound
+from dravo.core.errors import AlreadyThere, InvalidInput, NotFound
 from dravo.core.merging import merge
 from dravo.core.planning import facts_of
 from dravo.core.scim.errors import ScimError
-from dravo.services import applications, assigning, policies, recalculating
+from dravo.services import applications, assigning, local_groups, local_people, policies, recalculating
+from dravo.services.local_groups import Members
 from dravo.services.subjects import Wish
 from dravo.store import clock, snapshots
 from dravo.store import tables as t
@@ -37,6 +38,7 @@ class Records(RuleBasedStateMachine):
         self.people: dict[tuple[str, str], str] = {}
         self.groups: dict[tuple[str, str], str] = {}
         self.assignments: list[str] = []
+        self.locals: dict[str, str] = {}
 
     def teardown(self) -> None:
         self.rooms.house.close()
@@ -143,6 +145,45 @@ class Records(RuleBasedStateMachine):
         if self.assignments:
             assigning.remove(self.rooms.house, self.rooms.caller, self.assignments.pop(number % len(self.assignments)))
 
+    @rule(name=st.sampled_from(["l0", "l1"]), role=st.sampled_from(ROLES))
+    def make_local_group(self, name: str, role: str) -> None:
+        if name not in self.locals:
+            self.locals[name] = local_groups.add(self.rooms.house, self.rooms.caller, name)["id"]
+            self.assign(Wish("records", role, group=self.locals[name]))
+
+    @rule(name=st.sampled_from(["l0", "l1"]), who=st.sets(st.sampled_from(NAMES)), put=st.booleans())
+    def list_in_local_group(self, name: str, who: set[str], put: bool) -> None:
+        users = tuple(row.id for row in self.rooms.rows(t.user) if row.user_name in who and row.gone_at is None)
+        if name in self.locals:
+            members = Members(add=users) if put else Members(remove=users)
+            local_groups.change_members(self.rooms.house, self.rooms.caller, self.locals[name], members)
+
+    @rule(name=st.sampled_from(["l0", "l1"]), key=source_keys, inner=st.sampled_from([*GROUPS, "l0", "l1"]), put=st.booleans())
+    def nest_in_local_group(self, name: str, key: str, inner: str, put: bool) -> None:
+        inside = self.locals.get(inner) or self.groups.get((key, inner))
+        if name in self.locals and inside is not None:
+            members = Members(add_groups=(inside,)) if put else Members(remove_groups=(inside,))
+            try:
+                local_groups.change_members(self.rooms.house, self.rooms.caller, self.locals[name], members)
+            except InvalidInput as wrong:
+                assert "within itself" in wrong.mend
+
+    @rule(name=st.sampled_from(["l0", "l1"]))
+    def end_local_group(self, name: str) -> None:
+        if name in self.locals:
+            local_groups.remove(self.rooms.house, self.rooms.caller, self.locals.pop(name))
+
+    @rule(name=st.sampled_from(NAMES), active=st.booleans(), gone=st.booleans())
+    def local_person(self, name: str, active: bool, gone: bool) -> None:
+        known = [row for row in self.rooms.rows(t.user, user_name=name) if row.gone_at is None]
+        if not known:
+            local_people.add(self.rooms.house, self.rooms.caller, {"user_name": name})
+        elif len(known) == 1 and any(row.channel == "local" for row in self.rooms.rows(t.record, user_id=known[0].id)):
+            if gone:
+                local_people.remove(self.rooms.house, self.rooms.caller, known[0].id)
+            else:
+                local_people.change(self.rooms.house, self.rooms.caller, known[0].id, {"user_name": name, "active": active})
+
     @rule(setting=st.sampled_from(["deactivate", "delete", "leave alone"]))
     def set_leaving(self, setting: str) -> None:
         applications.change(self.rooms.house, self.rooms.caller, "records", None, None, {"on_losing_access": setting})
@@ -185,20 +226,22 @@ class Records(RuleBasedStateMachine):
     @invariant()
     def nobody_who_is_gone_is_in_a_group(self) -> None:
         gone = {row.id for row in self.rooms.rows(t.record) if row.gone_at is not None}
+        gone_users = {row.id for row in self.rooms.rows(t.user) if row.gone_at is not None}
         ended = {row.id for row in self.rooms.rows(t.group) if row.gone_at is not None}
         for row in self.rooms.rows(t.membership):
             if row.until_at is None:
                 assert row.record_id not in gone
+                assert row.user_id not in gone_users
                 assert row.group_id not in ended
                 assert row.inner_group_id not in ended
 
     @invariant()
     def a_group_gives_only_to_its_own_source_s_people(self) -> None:
-        source_of_group = {row.id: row.source_id for row in self.rooms.rows(t.group)}
+        source_of_group = {row.id: row.source_id for row in self.rooms.rows(t.group) if row.channel != "local"}
         source_of_user = {row.user_id: row.source_id for row in self.rooms.rows(t.record)}
         for row in self.rooms.rows(t.access):
             for reason in row.reasons:
-                if reason["group"]:
+                if reason["group"] in source_of_group:
                     assert source_of_group[reason["group"]] == source_of_user[row.user_id]
 
     @invariant()

@@ -210,3 +210,31 @@ def test_what_is_kept_by_hand_is_not_compared(rooms: Rooms) -> None:
     applications.add(rooms.house, rooms.caller, "payslips", "Payslips", None, tracked_only=True)
     with pytest.raises(InvalidInput, match="only tracked"):
         reconciling.ask_for(rooms.house, rooms.caller, "payslips")
+
+
+def test_a_user_is_made_of_an_account_that_was_found_and_the_account_is_theirs(running: Running, app: StandIn, garden: str, fresh: Fresh) -> None:
+    name = fresh("printer")
+    remote = app.create(userName=name, displayName="Label Printer", active=True, roles=[{"value": "viewer"}], emails=[{"value": f"{name}@x.example"}])
+    app.create(userName=fresh("roleless"), displayName="A Roleless", active=True)
+    app.create(userName=fresh("asleep"), displayName="Asleep", active=False, roles=[{"value": "viewer"}])
+    app.create(userName=f"dan-{garden}2", displayName="B Dan", active=True, roles=[{"value": "viewer"}])
+    running.provider(fresh("elsewhere")).person(f"dan-{garden}2")
+    compared(running, garden)
+    with running.dravo as dravo:
+        found = {each["name"]: each["id"] for each in dravo.applications.drift(garden, kind="unexpected")}
+        with pytest.raises(ApiError, match="no role that is known here"):
+            dravo.applications.make_user(garden, found["A Roleless"])
+        with pytest.raises(ApiError, match="inactive there"):
+            dravo.applications.make_user(garden, found["Asleep"])
+        with pytest.raises(ApiError, match="has that user name"):
+            dravo.applications.make_user(garden, found["B Dan"])
+        person = dravo.people.get(dravo.applications.make_user(garden, found["Label Printer"]))
+        assert (person["user_name"], person["records"][0]["channel"]) == (name, "local")
+        running.settled(garden)
+        why = dravo.people.why(name, garden)
+        assert why["account"] is not None and (why["account"]["remote_id"], why["account"]["state"]) == (remote, "agreed")
+        assert why["access"][0]["reasons"][0]["kind"] == "direct"
+        second = dravo.people.get(dravo.applications.make_user(garden, found["A Roleless"], "curator"))
+        running.settled(garden)
+    assert compared(running, garden)["counts"]["unexpected"] == 2
+    assert app.accounts()[name]["externalId"] == person["id"] and app.accounts()[second["user_name"]]["roles"][0]["value"] == "curator"

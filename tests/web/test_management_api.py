@@ -75,7 +75,7 @@ def test_nobody_gets_in_without_a_token(inside: Inside) -> None:
 # What is sent with a body and changes nothing.
 HARMLESS = (
     "/api/v1/assignments/preview", "/api/v1/session", "/api/v1/applications/{key}/settings/preview", "/api/v1/expressions/try",
-    "/api/v1/assignments/{id}/preview", "/api/v1/applications/{key}/policy/preview", "/api/v1/applications/{key}/mapping/pattern", "/api/v1/rules/try", "/api/v1/access/expected",
+    "/api/v1/assignments/{id}/preview", "/api/v1/applications/{key}/policy/preview", "/api/v1/applications/{key}/mapping/pattern", "/api/v1/rules/try", "/api/v1/access/expected", "/api/v1/people/{person}/preview", "/api/v1/groups/{id}/members/preview",
 )  # fmt: skip
 
 
@@ -97,7 +97,7 @@ LOOKED_AT = {
     for path in (
         "/api/v1/assignments/preview", "/api/v1/assignments/{id}/preview", "/api/v1/applications/{key}/settings/preview",
         "/api/v1/applications/{key}/policy/preview", "/api/v1/applications/{key}/mapping/pattern", "/api/v1/expressions/try",
-        "/api/v1/rules/try", "/api/v1/access/expected",
+        "/api/v1/rules/try", "/api/v1/access/expected", "/api/v1/people/{person}/preview", "/api/v1/groups/{id}/members/preview",
     )
 }  # fmt: skip
 AGAIN = {("POST", "/api/v1/deliveries/{id}/again"), ("POST", "/api/v1/applications/{key}/groups/{id}/again")}
@@ -107,6 +107,7 @@ OF_ATTRIBUTES = {
     ("GET", "/api/v1/accounts/{id}"), ("GET", "/api/v1/applications/{key}/drift"), ("GET", "/api/v1/sources/{key}/requests/{id}"),
     ("POST", "/api/v1/assignments/preview"), ("POST", "/api/v1/assignments/{id}/preview"), ("POST", "/api/v1/rules/try"),
     ("POST", "/api/v1/applications/{key}/settings/preview"), ("POST", "/api/v1/expressions/try"),
+    ("POST", "/api/v1/people/{person}/preview"),
 }  # fmt: skip
 
 

@@ -28,7 +28,12 @@ export function because(reason: Schemas['Reason']): string {
 }
 
 /** What goes with a change that was looked at first: what was seen, and the name where it had to be typed. */
-export function sure(preview: Schemas['Preview'] | undefined, confirm: string) {
+export interface Sure {
+  confirm: string | null
+  expect: Schemas['Seen'] | null
+}
+
+export function sure(preview: Schemas['Preview'] | undefined, confirm: string): Sure {
   return {
     confirm: confirm || null,
     expect: preview ? { gained: preview.gained, lost: preview.lost, changed: preview.changed } : null,

@@ -9,6 +9,11 @@ export function useSession() {
   return { session, signedIn: computed(() => session.value !== null) }
 }
 
+/** Tells whether whoever is signed in has a permission. */
+export function useMay(): (permission: string) => boolean {
+  return (permission) => session.value?.permissions.includes(permission) ?? false
+}
+
 /** Asks the service once whether the browser has a session. */
 export async function resume(): Promise<boolean> {
   if (session.value || asked) return session.value !== null

@@ -9,8 +9,8 @@ const form = useTemplateRef<HTMLFormElement>('form')
 
 /** The first field is ready to be typed into, unless somebody is typing already. */
 function ready(): void {
-  if (document.activeElement instanceof HTMLInputElement) return
-  form.value?.querySelector<HTMLInputElement>('input:not([type=radio])')?.focus()
+  if (document.activeElement?.matches('input, textarea')) return
+  form.value?.querySelector<HTMLElement>('input:not([type=radio]), textarea:not([aria-hidden])')?.focus()
 }
 const emit = defineEmits<{ done: [] }>()
 </script>

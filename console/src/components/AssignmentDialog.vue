@@ -1,16 +1,12 @@
 <script setup lang="ts">
 // Give a role to a group, a person, those whom a rule or a pattern reaches, or everybody; let them in; or keep them out.
-import { useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
-import { sure } from '../app/assignments'
-import { useAttempts } from '../app/attempts'
-import { usePaused } from '../app/pausing'
-import AskDialog from './AskDialog.vue'
-import ChangePreview from './ChangePreview.vue'
+import type { Sure } from '../app/assignments'
 import GroupChoice from './GroupChoice.vue'
 import PatternField from './PatternField.vue'
 import PersonChoice from './PersonChoice.vue'
+import PreviewedAsk from './PreviewedAsk.vue'
 import RuleField from './RuleField.vue'
 
 const props = defineProps<{ application: Schemas['Application'] }>()
@@ -37,8 +33,6 @@ const newcomers = ref(false)
 const from = ref('')
 const until = ref('')
 const note = ref('')
-const typed = ref('')
-const { wrong, busy, attempt } = useAttempts()
 const LET_IN = '(let in, without a role)'
 const KEEP_OUT = '(keep out)'
 const roles = computed(() => [
@@ -55,8 +49,6 @@ watch(open, (now) => {
   confirmed.value = []
   newcomers.value = false
   role.value = props.application.roles[0]?.key ?? null
-  typed.value = ''
-  wrong.value = null
 })
 
 const subject = computed(() => {
@@ -77,37 +69,21 @@ const wanted = computed(() => ({
   from: from.value || null,
   until: until.value || null,
 }))
-const settled = usePaused(() => wanted.value, 300)
-const preview = useQuery({
-  queryKey: computed(() => ['preview', settled.value]),
-  enabled: computed(() => Boolean(open.value && whole.value)),
-  queryFn: () => answered(api.POST('/api/v1/assignments/preview', { body: settled.value })),
-  staleTime: 0,
-  retry: false,
-})
-/** What is shown is not yet what is wanted. */
-const looking = computed(() => Boolean(whole.value && (settled.value !== wanted.value || preview.isFetching.value)))
-
-async function add(): Promise<void> {
-  if (looking.value) return
-  const body = { ...wanted.value, note: note.value || null, ...sure(preview.data.value, typed.value) }
-  if (await attempt(() => answered(api.POST('/api/v1/assignments', { body })))) {
-    open.value = false
-    emit('done')
-  } else await preview.refetch()
-}
+const look = () => answered(api.POST('/api/v1/assignments/preview', { body: wanted.value }))
+const add = (said: Sure) =>
+  answered(api.POST('/api/v1/assignments', { body: { ...wanted.value, note: note.value || null, ...said } }))
 </script>
 
 <template>
-  <AskDialog
+  <PreviewedAsk
     v-model="open"
     title="Who gets which role"
     :act="wanted.excludes ? 'Keep them out' : 'Give the role'"
-    :wrong="wrong"
-    :busy="busy || looking"
+    :about="whole ? wanted : null"
+    :look="look"
+    :carry-out="add"
     :grave="wanted.excludes"
-    wide
-    @done="add"
+    @done="emit('done')"
   >
     <v-radio-group v-model="kind" inline hide-details density="compact" aria-label="For whom" class="kinds">
       <v-radio v-for="each in kinds" :key="each.value" :label="each.label" :value="each.value" />
@@ -135,13 +111,7 @@ async function add(): Promise<void> {
       density="compact"
     />
     <v-text-field v-model="note" label="Note" />
-    <ChangePreview
-      v-if="preview.data.value && whole"
-      v-model:confirm="typed"
-      :preview="preview.data.value"
-      :name="application.label"
-    />
-  </AskDialog>
+  </PreviewedAsk>
 </template>
 
 <style scoped>

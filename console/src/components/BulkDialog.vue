@@ -83,7 +83,7 @@ async function take(files: File | File[] | null): Promise<void> {
         </tbody>
       </table>
     </div>
-    <ChangePreview v-if="looked?.preview" v-model:confirm="typed" :preview="looked.preview" :name="application.label" />
+    <ChangePreview v-if="looked?.preview" v-model:confirm="typed" :preview="looked.preview" />
   </AskDialog>
 </template>
 

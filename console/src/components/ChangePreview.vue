@@ -3,8 +3,8 @@
 import type { Schemas } from '../api/client'
 import StateMark from './StateMark.vue'
 
-defineProps<{ preview: Schemas['Preview']; name?: string }>()
-// The application's name, typed, where the change is grave.
+defineProps<{ preview: Schemas['Preview'] }>()
+// The name of what it concerns, typed, where the change is grave.
 const confirm = defineModel<string>('confirm', { default: '' })
 </script>
 
@@ -32,13 +32,15 @@ const confirm = defineModel<string>('confirm', { default: '' })
         <thead>
           <tr>
             <th scope="col">Person</th>
+            <th v-if="!preview.application" scope="col">Application</th>
             <th scope="col">Roles before</th>
             <th scope="col">Roles after</th>
           </tr>
         </thead>
         <tbody>
-          <tr v-for="line in preview.people" :key="line.person.id">
+          <tr v-for="line in preview.people" :key="line.person.id + line.application.key">
             <td>{{ line.person.display_name }}</td>
+            <td v-if="!preview.application">{{ line.application.label }}</td>
             <td>{{ line.before.join(', ') || 'none' }}</td>
             <td>{{ line.after.join(', ') || 'none' }}</td>
           </tr>
@@ -46,9 +48,9 @@ const confirm = defineModel<string>('confirm', { default: '' })
       </table>
     </div>
     <p class="quiet">Nothing is done yet.</p>
-    <div v-if="preview.confirm && name" class="grave">
+    <div v-if="preview.confirm" class="grave">
       <p><StateMark state="grave" /> {{ preview.confirm }}</p>
-      <v-text-field v-model="confirm" :label="`Type ${name} to confirm`" autocomplete="off" />
+      <v-text-field v-model="confirm" :label="`Type ${preview.type_to_confirm} to confirm`" autocomplete="off" />
     </div>
   </div>
 </template>

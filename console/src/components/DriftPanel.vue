@@ -97,6 +97,16 @@ const words: Record<string, string> = {
   role: 'another role',
   state: 'active or not',
 }
+
+const making = ref(false)
+const role = ref<string | null>(null)
+const roles = computed(() => props.application.roles.map((each) => ({ title: each.label, value: each.key })))
+async function makeUser(): Promise<void> {
+  const params = { path: { ...path, id: stranger.value?.id ?? '' } }
+  const request = () =>
+    answered(api.POST('/api/v1/applications/{key}/drift/{id}/make-user', { params, body: { role: role.value } }))
+  if (await attempt(request)) making.value = false
+}
 </script>
 
 <template>
@@ -177,7 +187,20 @@ const words: Record<string, string> = {
           @click="((stranger = item), (person = null), (wrong = null), (linking = true))"
           >Link</v-btn
         >
-        <v-btn v-else-if="item.state === 'open'" size="small" variant="outlined" @click="look([item.id])">Mend</v-btn>
+        <v-btn
+          v-if="item.kind === 'unexpected' && item.there.active !== false"
+          size="small"
+          variant="outlined"
+          @click="((stranger = item), (role = null), (wrong = null), (making = true))"
+          >Make a user</v-btn
+        >
+        <v-btn
+          v-if="item.kind !== 'unexpected' && item.state === 'open'"
+          size="small"
+          variant="outlined"
+          @click="look([item.id])"
+          >Mend</v-btn
+        >
       </td>
     </template>
     <template #empty>
@@ -214,6 +237,18 @@ const words: Record<string, string> = {
   >
     <p class="quiet">It is then brought to what is due for that person; they need a role in this application.</p>
     <PersonChoice v-model="person" label="Person" />
+  </AskDialog>
+  <AskDialog
+    v-model="making"
+    :title="`Make a user of “${stranger?.name}”?`"
+    act="Make the user"
+    :wrong="wrong"
+    @done="makeUser"
+  >
+    <p class="quiet">
+      They become a person of no source, with their role there as an assignment to them, and the account is theirs.
+    </p>
+    <v-select v-model="role" :items="roles" label="Role (as there, unless chosen)" clearable />
   </AskDialog>
 </template>
 

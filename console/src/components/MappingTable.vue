@@ -1,19 +1,16 @@
 <script setup lang="ts">
 // Who gets which role in an application: groups, patterns and rules, then single people; whom each row reaches, and what is amiss.
-import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
-import { sure, what, whom } from '../app/assignments'
-import { useAttempts } from '../app/attempts'
-import AskDialog from './AskDialog.vue'
+import { type Sure, what, whom } from '../app/assignments'
 import AssignmentCells from './AssignmentCells.vue'
 import AssignmentDialog from './AssignmentDialog.vue'
 import BulkDialog from './BulkDialog.vue'
-import ChangePreview from './ChangePreview.vue'
 import EmptyState from './EmptyState.vue'
 import PagedTable from './PagedTable.vue'
 import PatternGroups from './PatternGroups.vue'
 import PolicyPanel from './PolicyPanel.vue'
+import PreviewedAsk from './PreviewedAsk.vue'
 import StateMark from './StateMark.vue'
 import TimeOf from './TimeOf.vue'
 
@@ -33,24 +30,19 @@ const direct = (after: string | undefined, count: number) =>
 
 const adding = ref(false)
 const many = ref(false)
-const { wrong, busy, attempt } = useAttempts()
-const typed = ref('')
 const removing = ref<Assignment | null>(null)
 const asking = ref(false)
-const removal = useQuery({
-  queryKey: computed(() => ['removal', removing.value?.id]),
-  enabled: computed(() => asking.value && removing.value !== null),
-  queryFn: () =>
-    answered(api.GET('/api/v1/assignments/{id}/removal', { params: { path: { id: removing.value?.id ?? '' } } })),
-  staleTime: 0,
-})
-async function remove(): Promise<void> {
-  const { confirm: name, expect } = sure(removal.data.value, typed.value)
-  const params = { path: { id: removing.value?.id ?? '' }, query: { confirm: name, ...expect } }
-  if (await attempt(() => answered(api.DELETE('/api/v1/assignments/{id}', { params })))) {
-    asking.value = false
-    changed.value++
-  } else await removal.refetch()
+const removal = () =>
+  answered(api.GET('/api/v1/assignments/{id}/removal', { params: { path: { id: removing.value?.id ?? '' } } }))
+const remove = ({ confirm: name, expect }: Sure) =>
+  answered(
+    api.DELETE('/api/v1/assignments/{id}', {
+      params: { path: { id: removing.value?.id ?? '' }, query: { confirm: name, ...expect } },
+    }),
+  )
+function ask(item: Assignment): void {
+  removing.value = item
+  asking.value = true
 }
 
 const opened = ref<Assignment | null>(null)
@@ -62,38 +54,15 @@ const confirming = computed(() => ({
   note: opened.value?.note ?? null,
   confirmed: confirmed.value,
 }))
-const confirmation = useQuery({
-  queryKey: computed(() => ['confirmation', opened.value?.id, confirming.value]),
-  enabled: reading,
-  queryFn: () =>
-    answered(
-      api.POST('/api/v1/assignments/{id}/preview', {
-        params: { path: { id: opened.value?.id ?? '' } },
-        body: confirming.value,
-      }),
-    ),
-  staleTime: 0,
-})
+const params = computed(() => ({ path: { id: opened.value?.id ?? '' } }))
+const confirmation = () =>
+  answered(api.POST('/api/v1/assignments/{id}/preview', { params: params.value, body: confirming.value }))
+const confirm = (said: Sure) =>
+  answered(api.PUT('/api/v1/assignments/{id}', { params: params.value, body: { ...confirming.value, ...said } }))
 function read(item: Assignment): void {
   opened.value = item
   confirmed.value = [...item.confirmed]
-  wrong.value = null
-  typed.value = ''
   reading.value = true
-}
-async function confirm(): Promise<void> {
-  const params = { path: { id: opened.value?.id ?? '' } }
-  const body = { ...confirming.value, ...sure(confirmation.data.value, typed.value) }
-  if (await attempt(() => answered(api.PUT('/api/v1/assignments/{id}', { params, body })))) {
-    reading.value = false
-    changed.value++
-  } else await confirmation.refetch()
-}
-function ask(item: Assignment): void {
-  removing.value = item
-  asking.value = true
-  typed.value = ''
-  wrong.value = null
 }
 </script>
 
@@ -181,44 +150,31 @@ function ask(item: Assignment): void {
 
   <AssignmentDialog v-model="adding" :application="application" @done="changed++" />
   <BulkDialog v-model="many" :application="application" @done="changed++" />
-  <AskDialog
+  <PreviewedAsk
     v-model="asking"
     :title="removing ? `Take away: ${whom(removing)}, ${what(removing)}?` : ''"
     act="Take it away"
-    :wrong="wrong"
-    :busy="busy"
+    :about="removing?.id"
+    :look="removal"
+    :carry-out="remove"
     grave
-    wide
-    @done="remove"
-  >
-    <ChangePreview
-      v-if="removal.data.value"
-      v-model:confirm="typed"
-      :preview="removal.data.value"
-      :name="application.label"
-    />
-  </AskDialog>
-  <AskDialog
+    @done="changed++"
+  />
+  <PreviewedAsk
     v-model="reading"
     :title="opened ? `Groups like ${opened.pattern}` : ''"
     act="Confirm these groups"
-    :wrong="wrong"
-    :busy="busy"
-    wide
-    @done="confirm"
+    :about="confirming"
+    :look="confirmation"
+    :carry-out="confirm"
+    @done="changed++"
   >
     <p class="quiet">
       The highest role is given by a pattern only to groups that are confirmed here: who may name groups at the source
       cannot hand it out.
     </p>
     <PatternGroups v-model="confirmed" :groups="opened?.groups ?? []" />
-    <ChangePreview
-      v-if="confirmation.data.value"
-      v-model:confirm="typed"
-      :preview="confirmation.data.value"
-      :name="application.label"
-    />
-  </AskDialog>
+  </PreviewedAsk>
 </template>
 
 <style scoped>

@@ -118,12 +118,7 @@ async function change(): Promise<void> {
       :items="choices.first"
       label="Where direct assignments and rules both give a role"
     />
-    <ChangePreview
-      v-if="preview.data.value && whole"
-      v-model:confirm="typed"
-      :preview="preview.data.value"
-      :name="application.label"
-    />
+    <ChangePreview v-if="preview.data.value && whole" v-model:confirm="typed" :preview="preview.data.value" />
   </AskDialog>
 </template>
 

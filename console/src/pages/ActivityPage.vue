@@ -152,12 +152,7 @@ function place(item: Line): string | undefined {
       @done="undo"
     >
       <p class="quiet">{{ undoing?.detail }}</p>
-      <ChangePreview
-        v-if="preview.data.value"
-        v-model:confirm="typed"
-        :preview="preview.data.value"
-        :name="preview.data.value.application.label"
-      />
+      <ChangePreview v-if="preview.data.value" v-model:confirm="typed" :preview="preview.data.value" />
     </AskDialog>
   </div>
 </template>

@@ -1,14 +1,28 @@
 <script setup lang="ts">
 import { mdiMagnify } from '@mdi/js'
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
 import { answered, api } from '../api/client'
+import AskDialog from '../components/AskDialog.vue'
 import EmptyState from '../components/EmptyState.vue'
 import PagedTable from '../components/PagedTable.vue'
 import PeopleTabs from '../components/PeopleTabs.vue'
 import TimeOf from '../components/TimeOf.vue'
+import { useAttempts } from '../app/attempts'
 import { useSourceChoices } from '../app/choices'
 import { useAddressFilter, useWords } from '../app/search'
+import { useMay } from '../app/session'
 
+const may = useMay()
+const router = useRouter()
+const adding = ref(false)
+const name = ref('')
+const { wrong, busy, attempt } = useAttempts()
+async function add(): Promise<void> {
+  let id = ''
+  const request = () => answered(api.POST('/api/v1/groups', { body: { name: name.value } }))
+  if (await attempt(async () => (id = (await request()).id))) await router.push(`/groups/${id}`)
+}
 const { typed, words } = useWords()
 const source = useAddressFilter('source')
 const choices = useSourceChoices()
@@ -31,8 +45,13 @@ const fetch = (after: string | undefined, count: number) =>
     <div class="head">
       <div class="grow">
         <h1>Groups</h1>
-        <p class="lead">Each belongs to its source; a group of the same name in another source is another group.</p>
+        <p class="lead">
+          Each belongs to its source, or is made here; a group of the same name in another source is another group.
+        </p>
       </div>
+      <v-btn v-if="may('groups.change')" variant="outlined" @click="((name = ''), (wrong = null), (adding = true))"
+        >Add a group</v-btn
+      >
     </div>
     <PeopleTabs />
     <div class="panel">
@@ -68,5 +87,9 @@ const fetch = (after: string | undefined, count: number) =>
         </template>
       </PagedTable>
     </div>
+    <AskDialog v-model="adding" title="A group of no source" act="Add it" :wrong="wrong" :busy="busy" @done="add">
+      <p class="quiet">People and groups of any source can be put into it; map it to roles like any other group.</p>
+      <v-text-field v-model="name" label="Name" autocomplete="off" />
+    </AskDialog>
   </div>
 </template>

@@ -1,14 +1,20 @@
 <script setup lang="ts">
 import { mdiMagnify } from '@mdi/js'
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
 import { answered, api } from '../api/client'
 import EmptyState from '../components/EmptyState.vue'
+import LocalPersonDialog from '../components/LocalPersonDialog.vue'
 import PagedTable from '../components/PagedTable.vue'
 import PeopleTabs from '../components/PeopleTabs.vue'
 import StateMark from '../components/StateMark.vue'
 import TimeOf from '../components/TimeOf.vue'
 import { useAddressFilter, useWords } from '../app/search'
+import { useMay } from '../app/session'
 
+const may = useMay()
+const router = useRouter()
+const adding = ref(false)
 const { typed, words } = useWords()
 const state = useAddressFilter('state')
 const about = computed(() => ({ q: words.value, state: state.value as 'active' | undefined }))
@@ -23,6 +29,7 @@ const fetch = (after: string | undefined, count: number) =>
         <h1>People</h1>
         <p class="lead">Everybody whom the sources know: one person each, whatever the number of records.</p>
       </div>
+      <v-btn v-if="may('people.change')" variant="outlined" @click="adding = true">Add a person</v-btn>
     </div>
     <PeopleTabs />
     <div class="panel">
@@ -64,5 +71,6 @@ const fetch = (after: string | undefined, count: number) =>
         </template>
       </PagedTable>
     </div>
+    <LocalPersonDialog v-model="adding" @added="(id: string) => router.push(`/people/${id}`)" />
   </div>
 </template>

@@ -2,9 +2,13 @@
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
+import type { Sure } from '../app/assignments'
 import { useApplicationChoices } from '../app/choices'
+import { useMay } from '../app/session'
 import AccessChain from '../components/AccessChain.vue'
 import EmptyState from '../components/EmptyState.vue'
+import LocalPersonDialog from '../components/LocalPersonDialog.vue'
+import PreviewedAsk from '../components/PreviewedAsk.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import StateMark from '../components/StateMark.vue'
 import TimeOf from '../components/TimeOf.vue'
@@ -16,6 +20,14 @@ const person = useQuery({
   refetchInterval: 2500,
 })
 const data = computed(() => person.data.value)
+const may = useMay()
+const local = computed(() => data.value?.records.some((each) => each.channel === 'local' && !each.gone_at))
+const changing = ref(false)
+const leaving = ref(false)
+const path = { person: props.id }
+const removal = () => answered(api.GET('/api/v1/people/{person}/removal', { params: { path } }))
+const remove = ({ confirm, expect }: Sure) =>
+  answered(api.DELETE('/api/v1/people/{person}', { params: { path, query: { confirm, ...expect } } }))
 const present = computed(() => data.value?.groups.filter((each) => !each.until) ?? [])
 
 const applications = useApplicationChoices()
@@ -56,8 +68,22 @@ const remaining = computed(() => {
             <template v-if="data.being_worked_out"> · <StateMark state="waiting" /> being worked out anew</template>
           </p>
         </div>
+        <template v-if="local && may('people.change')">
+          <v-btn variant="outlined" @click="changing = true">Change</v-btn>
+          <v-btn variant="outlined" @click="leaving = true">They have left</v-btn>
+        </template>
         <v-btn variant="text" :to="`/activity?person=${data.id}`">Activity</v-btn>
       </div>
+      <LocalPersonDialog v-model="changing" :person="data" />
+      <PreviewedAsk
+        v-model="leaving"
+        :title="`Has ${data.display_name} left?`"
+        act="They have left"
+        :about="data.id"
+        :look="removal"
+        :carry-out="remove"
+        grave
+      />
       <section class="panel" aria-labelledby="access">
         <h2 id="access">Access, and why</h2>
         <div v-for="each in data.access" :key="each.id" class="entry">

@@ -22,8 +22,10 @@ const source = useQuery({
   queryFn: () => answered(api.GET('/api/v1/sources/{key}', { params: { path } })),
   refetchInterval: 5000,
 })
+const local = computed(() => source.data.value?.channel === 'local')
 const sheet = useQuery({
   queryKey: ['sources', props.id, 'sheet'],
+  enabled: computed(() => source.data.value !== undefined && !local.value),
   queryFn: () => answered(api.GET('/api/v1/sources/{key}/sheet', { params: { path } })),
   refetchInterval: 3000,
 })
@@ -37,23 +39,33 @@ const sheet = useQuery({
         <div class="grow">
           <h1>{{ source.data.value.label }}</h1>
           <p class="lead">
-            A source that pushes ·
+            {{ local ? 'What operators enter here' : 'A source that pushes' }} ·
             <router-link to="/people">{{ source.data.value.people.toLocaleString('en') }} people</router-link> ·
             <router-link :to="`/groups?source=${id}`"
               >{{ source.data.value.groups.toLocaleString('en') }} groups</router-link
             >
-            · last call <TimeOf :at="source.data.value.last_call_at" />
+            <template v-if="!local"> · last call <TimeOf :at="source.data.value.last_call_at" /></template>
           </p>
         </div>
       </div>
-      <v-tabs :model-value="shown" class="tabs">
-        <v-tab v-for="[key, title] in tabs" :key="key" :value="key" :to="`/sources/${id}/${key}`">{{ title }}</v-tab>
-      </v-tabs>
-      <div v-if="shown === 'requests'" class="panel"><RequestTable :source="id" /></div>
-      <SchemaPanel v-else-if="shown === 'schemas'" :source="id" />
+      <div v-if="local" class="panel">
+        <p>
+          People whom no source knows, and groups that hold people and groups of any source. Whatever a source says of
+          somebody comes before what is entered here.
+        </p>
+        <v-btn variant="outlined" to="/people">People</v-btn>
+        <v-btn variant="outlined" :to="`/groups?source=${id}`">Groups</v-btn>
+      </div>
       <template v-else>
-        <ExchangeSheet v-if="sheet.data.value" :sheet="sheet.data.value" />
-        <TokenTable :source="id" />
+        <v-tabs :model-value="shown" class="tabs">
+          <v-tab v-for="[key, title] in tabs" :key="key" :value="key" :to="`/sources/${id}/${key}`">{{ title }}</v-tab>
+        </v-tabs>
+        <div v-if="shown === 'requests'" class="panel"><RequestTable :source="id" /></div>
+        <SchemaPanel v-else-if="shown === 'schemas'" :source="id" />
+        <template v-else>
+          <ExchangeSheet v-if="sheet.data.value" :sheet="sheet.data.value" />
+          <TokenTable :source="id" />
+        </template>
       </template>
     </template>
   </div>

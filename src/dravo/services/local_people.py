@@ -74,7 +74,13 @@ def take_in(
 
         return write
 
-    Intake(house.database, house.catalogue, LOCAL).create_person(source, data, Manner(trace=writes), direct)
+    with house.database.reading() as connection:
+        _check_free(connection, data, "")
+    try:
+        Intake(house.database, house.catalogue, LOCAL).create_person(source, data, Manner(trace=writes), direct)
+    except ScimError as wrong:
+        # Somebody else entered them in this very moment.
+        raise AlreadyThere(wrong.detail, "Use the person who is there.", "user_name") from None
     return made[0]
 
 
@@ -87,6 +93,7 @@ def change(house: House, caller: Caller, person: str, given: Mapping[str, Any], 
     data = read(given)
     with house.database.reading() as connection:
         row, record = _record_of(connection, person)
+        _check_free(connection, data, row.id)
         previewing.check(connection, _planned(house, connection, row, record, data), caller, sure)
 
     def writes(_: Done) -> Callable[[Connection], None]:

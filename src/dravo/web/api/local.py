@@ -13,9 +13,10 @@ from dravo.web.api import asked as q
 from dravo.web.api import asked_local as lq
 from dravo.web.api import people_models as pm
 from dravo.web.api.assignments import sure_of, sure_of_query
-from dravo.web.api.door import caller, house, needs, room
+from dravo.web.api.door import caller, house, needs
 
-rooms = room("local")
+# The same room: what stands under one path has to be told of by one blueprint.
+from dravo.web.api.people import rooms
 
 _SURE = {"confirm", "expect"}
 
@@ -39,7 +40,7 @@ def change_person(path: q.PersonPath, body: lq.LocalPersonBody) -> dict[str, Any
 
 
 @rooms.post("/people/<person>/preview", responses={200: xm.Preview})
-@needs("people.change")
+@needs("attributes.read")
 def preview_person(path: q.PersonPath, body: lq.LocalPersonBody) -> dict[str, Any]:
     """What a change of a local person would do; nothing is changed."""
     return local_people.preview(house(), path.person, body.model_dump(exclude=_SURE))
@@ -54,7 +55,7 @@ def remove_person(path: q.PersonPath, query: q.SureQuery) -> Response:
 
 
 @rooms.get("/people/<person>/removal", responses={200: xm.Preview})
-@needs("people.change")
+@needs("access.read")
 def preview_removing_person(path: q.PersonPath) -> dict[str, Any]:
     """What a local person's going would do; nothing is changed."""
     return local_people.preview(house(), path.person, None)
@@ -83,7 +84,7 @@ def remove_group(path: q.IdPath, query: q.SureQuery) -> Response:
 
 
 @rooms.get("/groups/<id>/removal", responses={200: xm.Preview})
-@needs("groups.change")
+@needs("access.read")
 def preview_removing_group(path: q.IdPath) -> dict[str, Any]:
     """What taking a local group away would do; nothing is changed."""
     return local_groups.preview_removing(house(), path.id)
@@ -97,7 +98,7 @@ def change_members(path: q.IdPath, body: lq.MembersBody) -> dict[str, Any]:
 
 
 @rooms.post("/groups/<id>/members/preview", responses={200: xm.Preview})
-@needs("groups.change")
+@needs("access.read")
 def preview_members(path: q.IdPath, body: lq.MembersBody) -> dict[str, Any]:
     """What other members of a local group would do; nothing is changed."""
     return local_groups.preview_members(house(), path.id, _members(body))
