@@ -78,6 +78,8 @@ def make_user(house: House, caller: Caller, key: str, drift_id: str, role: str |
         if there.get("active") is False:
             raise InvalidInput(f"'{row.name}' is inactive there.", "Ignore it, or make it active there first.")
         given = role_by_key(connection, application, role or _role_there(connection, application, there))
+        # What is planned on knows this role from here on.
+        house.catalogue.get(connection)
     assignment_id = new_id()
 
     def direct(user_id: str) -> Sequence[Assignment]:
