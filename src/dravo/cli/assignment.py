@@ -32,6 +32,7 @@ def add_commands(nouns: Any) -> None:
     add.add_argument("--person", help="id, user name, e-mail or external id")
     add.add_argument("--group", help="id, external id or whole name")
     add.add_argument("--source", metavar="KEY", help="the source of the group, or of the pattern's groups")
+    add.add_argument("--plan", metavar="KEY", help="the plan of which they need a seat, where the application has plans")
     add.add_argument("--everybody", action="store_true", help="for everybody")
     add.add_argument("--rule", metavar="FILTER", help="for those who meet a SCIM filter over the person")
     add.add_argument("--pattern", help="for groups whose names fit; the part in brackets is the role's key")
@@ -57,6 +58,7 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
         "For": whom,
         "Of source": lambda a: a["source"]["key"] if a["source"] else None,
         "Role": what,
+        "Plan": lambda a: a["plan"]["label"] if a["plan"] else None,
         "Reaches": lambda a: a["reach"],
         "From (UTC)": lambda a: moment(a["from"]),
         "Until": lambda a: moment(a["until"]),
@@ -90,7 +92,7 @@ def _add(given: argparse.Namespace, dravo: Dravo) -> None:
     named = [given.person, given.group, given.everybody, given.rule, given.pattern]
     if sum(bool(each) for each in named) != 1:
         raise WrongUse("Give one of --person, --group with its --source, --everybody, --rule, or --pattern with its --source.")
-    wish = {name: getattr(given, name) or None for name in ("person", "group", "source", "rule", "pattern", "from_", "until", "note")}
+    wish = {name: getattr(given, name) or None for name in ("person", "group", "source", "rule", "pattern", "plan", "from_", "until", "note")}
     wish |= {name: True for name in ("everybody", "excludes", "newcomers_only") if getattr(given, name)}
     if given.highest:
         wish["confirmed"] = given.highest
@@ -135,6 +137,10 @@ def show_preview(given: argparse.Namespace, preview: Any) -> None:
     counts = {what: f"{preview[what]:,}" for what in ("gained", "lost", "changed", "unchanged", "accounts")}
     people = f"{counts['gained']} gain, {counts['lost']} lose, {counts['changed']} change role, {counts['unchanged']} stay as they are"
     print(f"{people}; {counts['accounts']} accounts change. Nothing is done yet.")
+    for each in preview["seats"]:
+        of = f"{each['plan']['label']} ({each['application']['label']})"
+        free = "as many as there are people" if each["free"] is None else f"{each['free']:,} free"
+        print(f"{each['asked']:,} need a seat of {of}: {free}" + (f", so {each['wait']:,} wait for one." if each["wait"] else "."))
     if preview["confirm"]:
         print(f"{preview['confirm']} To do it, give --confirm '{preview['type_to_confirm']}'.")
     if preview["people"]:

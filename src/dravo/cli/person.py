@@ -161,11 +161,16 @@ def _because(item: Any) -> str:
     return "; ".join(chains)
 
 
+def _seat(seat: Any) -> str | None:
+    return None if seat is None else f"{seat['plan']['label']}{'' if seat['since'] else ' (waits)'}"
+
+
 _ACCESS = {
     "Application": lambda x: x["application"]["label"],
     "Role": lambda x: x["role"]["label"],
     "Since (UTC)": lambda x: moment(x["since"]),
     "Because of": _because,
+    "Seat": lambda x: _seat(x["seat"]),
     "Account": lambda x: x["account"]["state"] if x["account"] else None,
 }
 _ACCOUNT = {

@@ -47,6 +47,24 @@ class Applications(Noun):
         """Remove a role that was never given."""
         return cast(t.Application, self._call("DELETE", f"/applications/{part(key)}/roles/{part(role)}"))
 
+    def add_plan(self, key: str, plan: str, label: str, *, seats: int | None = None, rank: int = 1) -> t.Application:
+        """Add a plan with so many seats; without a number there are as many as people."""
+        body = {"key": plan, "label": label, "seats": seats, "rank": rank}
+        return cast(t.Application, self._call("POST", f"/applications/{part(key)}/plans", body=body))
+
+    def change_plan(self, key: str, plan: str, *, label: str | None = None, seats: int | None = None, rank: int | None = None) -> t.Application:
+        """Give a plan another label, rank or number of seats (0: as many as there are people); nobody loses a seat by it."""
+        body = {"label": label, "seats": seats, "rank": rank}
+        return cast(t.Application, self._call("PATCH", f"/applications/{part(key)}/plans/{part(plan)}", body=body))
+
+    def remove_plan(self, key: str, plan: str) -> t.Application:
+        """Remove a plan that was never given."""
+        return cast(t.Application, self._call("DELETE", f"/applications/{part(key)}/plans/{part(plan)}"))
+
+    def seats(self, key: str, plan: str | None = None, *, waiting: bool | None = None) -> Pages[t.Seat]:
+        """List who has a seat, by name; or who waits for one, in the order of the line."""
+        return self._dravo.pages(f"/applications/{part(key)}/seats", {"plan": plan, "waiting": waiting})
+
     def mapping(self, key: str) -> Pages[t.Assignment]:
         """List which groups, patterns and rules give which role, whom each reaches, and what is amiss."""
         return self._dravo.pages(f"/applications/{part(key)}/mapping")

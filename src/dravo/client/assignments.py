@@ -28,7 +28,7 @@ class Assignments(Noun):
         the groups of a `source=` whose names fit a `pattern=`.
 
         Without a role they are let in only; with `excludes=True` they are kept out. Further: `from_=` and `until=` (an instant or a
-        day), `newcomers_only=True`, `confirmed=` (ids of groups that may give the highest role by a pattern), `note=`.
+        day), `newcomers_only=True`, `confirmed=` (ids of groups that may give the highest role by a pattern), `plan=`, `note=`.
         """
         return cast(t.Assignment, self._call("POST", "/assignments", body=_wish(application, role, whom)))
 
@@ -36,9 +36,11 @@ class Assignments(Noun):
         """Return what `add` would do; nothing is changed."""
         return cast(t.Preview, self._call("POST", "/assignments/preview", body=_wish(application, role, whom)))
 
-    def change(self, assignment_id: str, *, from_: str | None = None, until: str | None = None, note: str | None = None) -> t.Assignment:
-        """Replace from when until when it counts, and its note."""
-        body = {"from": from_, "until": until, "note": note}
+    def change(
+        self, assignment_id: str, *, from_: str | None = None, until: str | None = None, note: str | None = None, plan: str | None = None
+    ) -> t.Assignment:
+        """Replace from when until when it counts, and its note; and its plan, if one is said ("" for none)."""
+        body = {"from": from_, "until": until, "note": note, "plan": plan}
         return cast(t.Assignment, self._call("PUT", f"/assignments/{part(assignment_id)}", body=body))
 
     def remove(self, assignment_id: str, confirm: str | None = None) -> None:

@@ -62,6 +62,7 @@ class Assignment:
     by_pattern: bool = False
     excludes: bool = False
     newcomers_since: Instant | None = None
+    plan_id: str | None = None
 
     def counts(self, now: Instant) -> bool:
         """Whether it says anything at an instant."""

@@ -2,9 +2,9 @@
 
 What is due is plain JSON, kept with the account and compared as it is:
 
-- ``{"want": "present", "active": bool, "roles": [...], "user": {...}}``: there, with these attributes and roles; where the
-  application's settings say so, also ``carry`` (how the roles go over), ``groups`` (in which delivered groups it is) and
-  ``problem`` (why it cannot be made);
+- ``{"want": "present", "active": bool, "roles": [...], "user": {...}}``: there, with these attributes and roles; where there is one
+  also ``plan`` (of which it has a seat), and where the application's settings say so ``carry`` and ``carry_plan`` (how roles and
+  plan go over), ``groups`` (in which delivered groups it is) and ``problem`` (why it cannot be made);
 - ``{"want": "absent"}``: not there;
 - ``{"want": "as it is"}``: the application's settings say to leave it alone.
 """
@@ -15,14 +15,18 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from dravo.core.carrying import OBJECTS, PLAIN, RolesAs, Target, carried, mapped
+from dravo.core.carrying import ATTRIBUTE, ENTITLEMENTS, OBJECTS, PLAIN, RolesAs, Target, carried, mapped
 from dravo.core.expressions import Expression
 from dravo.core.merging import MergedUser
+from dravo.core.plans import Plan
 from dravo.core.records import display_name
 
 PRESENT, ABSENT, AS_IT_IS = "present", "absent", "as it is"
 DEACTIVATE, DELETE, LEAVE_ALONE = "deactivate", "delete", "leave alone"
 LEAVING = (DEACTIVATE, DELETE, LEAVE_ALONE)
+
+# How a plan goes over unless something else is said.
+PLAN_PLAIN = RolesAs(ENTITLEMENTS)
 
 DELIVERED = (
     "userName",
@@ -48,7 +52,7 @@ class Settings:
     Attributes:
         on_losing_access, on_inactive, on_gone: one of `LEAVING` for each of the three events.
         attributes: what expressions make, or leave out (None), beside the standard attributes.
-        roles_as: how roles go over.
+        roles_as, plans_as: how roles go over, and the plan of which somebody has a seat.
     """
 
     on_losing_access: str = DEACTIVATE
@@ -56,6 +60,7 @@ class Settings:
     on_gone: str = DEACTIVATE
     attributes: tuple[tuple[Target, Expression | None], ...] = ()
     roles_as: RolesAs = PLAIN
+    plans_as: RolesAs = PLAN_PLAIN
 
 
 @dataclass(frozen=True)
@@ -79,6 +84,7 @@ def due_account(
     settings: Settings,
     before: Mapping[str, Any] | None,
     groups: Sequence[str] = (),
+    plan: Plan | None = None,
 ) -> dict[str, Any] | None:
     """Return the account as it should be in one application, or None where there never was a reason for one.
 
@@ -89,9 +95,14 @@ def due_account(
         settings: the application's.
         before: what was due last, or None.
         groups: which delivered groups they are in, as "group:ID" or "role:ID".
+        plan: of which they have a seat.
     """
     if roles:
         due = _present(user_id, user, roles, settings, active=True)
+        if plan is not None:
+            due["plan"] = {"value": plan.key, "display": plan.label}
+            if settings.plans_as != PLAN_PLAIN:
+                due["carry_plan"] = settings.plans_as.document()
         return {**due, "groups": sorted(groups)} if groups else due
     if before is None:
         return None
@@ -142,6 +153,8 @@ def describe(due: Mapping[str, Any]) -> str:
     if due["want"] == AS_IT_IS:
         return "left as it is"
     roles = ", ".join(role["display"] for role in due["roles"])
+    if "plan" in due:
+        roles += f" (plan {due['plan']['display']})"
     return f"active, {roles}" if due["active"] and roles else "active" if due["active"] else "inactive, no role"
 
 
@@ -155,7 +168,25 @@ def scim_body(due: Mapping[str, Any], shape: str = OBJECTS) -> dict[str, Any]:
     body = {**due["user"], "active": due["active"]}
     for name, value in carried(due["roles"], RolesAs(**due.get("carry", {})), shape).items():
         body[name] = {**body.get(name, {}), **value} if isinstance(value, Mapping) else value
+    for name, value in _plan_carried(due, shape).items():
+        if isinstance(value, Mapping):
+            body[name] = {**body.get(name, {}), **value}
+        else:
+            body[name] = [*(body.get(name) or ()), *value] if isinstance(value, list) else value
     return body
+
+
+def _plan_carried(due: Mapping[str, Any], shape: str) -> dict[str, Any]:
+    if "plan" not in due:
+        return {}
+    return carried([due["plan"]], RolesAs(**due.get("carry_plan", PLAN_PLAIN.document())), shape)
+
+
+def carriers(due: Mapping[str, Any], shape: str) -> frozenset[str]:
+    """Return the names of the attributes that carry the roles and the plan of a due account."""
+    how = RolesAs(**due.get("carry", {}))
+    roles = {*carried(due["roles"], how, shape)} if how.way != ATTRIBUTE else {how.attribute or ""}
+    return frozenset(roles | {*_plan_carried(due, shape)})
 
 
 def differences(agreed: Mapping[str, Any], due: Mapping[str, Any]) -> list[dict[str, Any]]:

@@ -210,7 +210,13 @@ def _compiled(tree: Filter) -> Holds:
 def _text_compare(urn: str | None, name: str, operator: str, wanted: str) -> Holds:
     if operator == "eq":
         return lambda person: text_of(person, urn, name) == wanted
-    return lambda person: (text_of(person, urn, name) or "").startswith(wanted)
+
+    def begins(person: Mapping[str, Any]) -> bool:
+        # Who has no such attribute has none that begins with anything, not even with nothing.
+        text = text_of(person, urn, name)
+        return text is not None and text.startswith(wanted)
+
+    return begins
 
 
 def seen(attributes: Mapping[str, Any], groups: Iterable[Mapping[str, Any]], sources: Iterable[str]) -> dict[str, Any]:

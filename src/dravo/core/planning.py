@@ -17,6 +17,7 @@ from dravo.core.carrying import GROUPS
 from dravo.core.conditions import seen
 from dravo.core.instants import Instant
 from dravo.core.merging import MergedUser, merge
+from dravo.core.plans import NO_SEATING, HeldSeat, Plan, Seating, asked_for, goes_over, seating
 from dravo.core.records import PersonRecord
 
 
@@ -68,6 +69,7 @@ class Catalogue:
     sources: Mapping[str, str] = field(default_factory=dict)
     # Sources for which a pattern of names is declared: any group of theirs can come to give something by its name.
     patterned: frozenset[str] = frozenset()
+    plans: Mapping[str, Plan] = field(default_factory=dict)
 
     @cached_property
     def declared(self) -> Declared:
@@ -80,6 +82,12 @@ class Catalogue:
         # The highest comes last, and stays.
         ordered = sorted(self.roles.values(), key=lambda role: role.order, reverse=True)
         return {role.application_id: role.id for role in ordered}
+
+    @cached_property
+    def plan_of(self) -> dict[str, str]:
+        """The plans of assignments to others than single people, by the assignment's id."""
+        every = (*self.general, *(each for given in self.by_group.values() for each in given))
+        return {each.id: each.plan_id for each in every if each.plan_id is not None}
 
     @cached_property
     def rule_texts(self) -> dict[str, str]:
@@ -152,6 +160,8 @@ class Person:
     known_since: Instant | None = None
     # (application id, role id) of the roles that they keep because nothing came any more.
     kept: tuple[tuple[str, str], ...] = ()
+    # Seats that they have or wait for.
+    seats: tuple[HeldSeat, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -186,6 +196,7 @@ class Outcome:
     next_change: Instant | None = None
     kept: tuple[tuple[str, str], ...] = ()
     let_go: tuple[tuple[str, str], ...] = ()
+    seating: Seating = NO_SEATING
 
 
 def work_out(person: Person, catalogue: Catalogue, now: Instant) -> Outcome:
@@ -203,14 +214,16 @@ def work_out(person: Person, catalogue: Catalogue, now: Instant) -> Outcome:
     kept, let_go = _keeping(person, user, found, catalogue)
     if kept:
         found = access_rules.work_out(replace(facts, kept=_by_application((*person.kept, *kept))), catalogue.declared, now)
+    plan_of = catalogue.plan_of | {each.id: each.plan_id for each in person.direct if each.plan_id is not None} if catalogue.plans else {}
     return Outcome(
         person,
         user,
         tuple(_access_changes(person.access, found, catalogue, now)),
-        tuple(_account_changes(person, user, found, frozenset(each.group_id for each in groups), catalogue)),
+        tuple(_account_changes(person, user, found, frozenset(each.group_id for each in groups), catalogue, plan_of)),
         found.next_change,
         kept,
         let_go,
+        _seating(person, found, catalogue, plan_of) if plan_of or person.seats else NO_SEATING,
     )
 
 
@@ -259,6 +272,16 @@ def _keeping(
         and held.role_id in catalogue.roles
     )
     return kept, let_go
+
+
+def _seating(person: Person, found: Access, catalogue: Catalogue, plan_of: Mapping[str, str]) -> Seating:
+    """Return what becomes of a person's seats; whoever keeps their roles because nothing gives one keeps their seat with them."""
+    wanted = asked_for(found.roles, plan_of, catalogue.plans)
+    for seat in person.seats:
+        decision = found.decisions.get(seat.application_id)
+        if seat.seated and decision is not None and decision.by == BY_KEEPING:
+            wanted.setdefault(seat.application_id, (seat.plan_id,))
+    return seating(person.seats, wanted)
 
 
 def _access_changes(held: Sequence[HeldAccess], found: Access, catalogue: Catalogue, now: Instant) -> Iterable[AccessChange]:
@@ -312,12 +335,17 @@ def _reason(reason: Reason, catalogue: Catalogue, now: Instant) -> dict[str, Any
     }
 
 
-def _account_changes(person: Person, user: MergedUser, found: Access, groups: frozenset[str], catalogue: Catalogue) -> Iterable[AccountChange]:
+def _account_changes(
+    person: Person, user: MergedUser, found: Access, groups: frozenset[str], catalogue: Catalogue, plan_of: Mapping[str, str]
+) -> Iterable[AccountChange]:
     if not found.roles and not person.accounts:
         return
     roles: dict[str, list[Role]] = {}
-    for application_id, role_id in found.roles:
-        roles.setdefault(application_id, []).append(catalogue.roles[role_id])
+    seated = {seat.application_id: catalogue.plans.get(seat.plan_id) for seat in person.seats if seat.seated}
+    for (application_id, role_id), reasons in found.roles.items():
+        # A role that comes with a plan goes over with the seat.
+        if not plan_of or goes_over(reasons, seated.get(application_id), plan_of, catalogue.plans):
+            roles.setdefault(application_id, []).append(catalogue.roles[role_id])
     held = {account.application_id: account for account in person.accounts}
     for application_id in sorted({*roles, *held}):
         application = catalogue.applications.get(application_id)
@@ -328,7 +356,8 @@ def _account_changes(person: Person, user: MergedUser, found: Access, groups: fr
         over = [f"group:{group_id}" for group_id in groups & catalogue.delivered.get(application_id, frozenset())]
         if application.settings.roles_as.way == GROUPS:
             over += [f"role:{role.id}" for role in given]
-        due = due_account(person.user_id, user, given, application.settings, before.due if before else None, over)
+        plan = seated.get(application_id) if given else None
+        due = due_account(person.user_id, user, given, application.settings, before.due if before else None, over, plan)
         if due is None or (before is not None and before.due == due):
             continue
         yield AccountChange(application_id, due, before.due_version + 1 if before else 1, before.id if before else None)

@@ -13,7 +13,7 @@ from dravo.core.instants import Instant
 from dravo.protocols.scim.capabilities import read_capabilities
 from dravo.protocols.scim.checking import check_connection
 from dravo.protocols.scim.outgoing import check_url, mend_address
-from dravo.services import delivering, delivery_settings, group_delivering
+from dravo.services import delivering, delivery_settings, group_delivering, plans
 from dravo.services.auditing import record_change
 from dravo.services.house import House
 from dravo.services.named import application_by_key
@@ -138,6 +138,7 @@ def one(house: House, key: str) -> dict[str, Any]:
         return {
             **_line(row),
             "roles": _roles(connection, row.id),
+            "plans": plans.listing(connection, row.id),
             "settings": delivery_settings.shown(row),
             "policy": _policy(connection, row),
             "connection": {
@@ -253,7 +254,7 @@ def remove(house: House, caller: Caller, key: str, confirmed: str | None) -> Non
         over = select(t.delivered_group.c.id).where(t.delivered_group.c.application_id == row.id)
         connection.execute(delete(t.delivered_member).where(t.delivered_member.c.delivered_group_id.in_(over)))
         connection.execute(delete(t.operator_application).where(t.operator_application.c.application_id == row.id))
-        for table in (t.delivered_group, t.drift, t.run, t.delivery, t.account, t.kept, t.access, t.assignment, t.role):
+        for table in (t.delivered_group, t.drift, t.run, t.delivery, t.account, t.seat, t.kept, t.access, t.assignment, t.plan, t.role):
             connection.execute(delete(table).where(table.c.application_id == row.id))
         connection.execute(delete(t.application).where(t.application.c.id == row.id))
         raise_revision(connection)

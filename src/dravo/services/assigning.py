@@ -15,7 +15,7 @@ from dravo.services.house import House
 from dravo.services.permissions import Caller
 from dravo.services.previewing import UNSURE, Sure
 from dravo.services.recalculating import CHUNK, work_through
-from dravo.services.subjects import Wish, mark, resolve, row_of
+from dravo.services.subjects import Wish, mark, other_plan, resolve, row_of
 from dravo.store import clock, groups
 from dravo.store import tables as t
 from dravo.store.catalogue import raise_revision
@@ -70,7 +70,12 @@ def write(house: House, connection: Connection, caller: Caller, row: dict[str, A
     mark(connection, row, now, cleared)
     application = connection.execute(select(t.application.c.key).where(t.application.c.id == row["application_id"])).scalar()
     role = connection.execute(select(t.role.c.key).where(t.role.c.id == row["role_id"])).scalar() if row["role_id"] else None
-    what = {"application": application, **({"role": role} if role else {"keeps out": True} if row["excludes"] else {})}
+    plan = connection.execute(select(t.plan.c.key).where(t.plan.c.id == row["plan_id"])).scalar() if row["plan_id"] else None
+    what = {
+        "application": application,
+        **({"plan": plan} if plan else {}),
+        **({"role": role} if role else {"keeps out": True} if row["excludes"] else {}),
+    }
     record_change(
         connection, house.keys, caller, "added assignment", "assignment", row["id"], now,
         {**what, **({} if row["user_id"] else named)}, named if row["user_id"] else None,
@@ -86,22 +91,26 @@ def change(
     note: str | None,
     confirmed: list[str] | None = None,
     sure: Sure = UNSURE,
+    plan: str | None = None,
 ) -> dict[str, Any]:
     """Change from when until when an assignment counts, and its note; of a pattern also which groups may give the highest role.
 
     Args:
         from_, until: each an instant or a day; None: from ever, without end.
         confirmed: ids of groups; None leaves them as they are.
+        plan: by key; "" takes it away, None leaves it as it is.
     """
     now = clock.now()
     with house.database.reading() as connection:
-        planned = previewing.changing(connection, house.catalogue.get(connection), assignment_id, from_, until, confirmed)
+        planned = previewing.changing(connection, house.catalogue.get(connection), assignment_id, from_, until, confirmed, plan)
         cleared = previewing.check(connection, planned, caller, sure)
     with house.database.writing() as connection:
         row = row_of(connection, assignment_id)
         values: dict[str, Any] = {**read_span(from_, until, settings.time_zone(connection)), "note": note}
         if confirmed is not None and row.pattern is not None:
             values["confirmed"] = confirmed or None
+        if plan is not None:
+            values["plan_id"] = other_plan(connection, row, plan)
         connection.execute(update(t.assignment).where(t.assignment.c.id == assignment_id).values(**values))
         raise_revision(connection)
         mark(connection, row._mapping, now, cleared)
@@ -136,20 +145,21 @@ def remove(house: House, caller: Caller, assignment_id: str, sure: Sure = UNSURE
 
 
 def _statement() -> Any:
-    a, p, r, u, g, s = t.assignment.c, t.application.c, t.role.c, t.user.c, t.group.c, t.source.c
+    a, p, r, n, u, g, s = t.assignment.c, t.application.c, t.role.c, t.plan.c, t.user.c, t.group.c, t.source.c
     reach = groups.size_of(a.group_id)
     return (
         select(
             a.id, a.from_at, a.until_at, a.from_day, a.until_day, a.note, a.created_at, a.created_by, a.user_id, a.group_id,
             a.rule, a.pattern, a.confirmed, a.excludes, a.newcomers_since,
             p.key.label("application_key"), p.label.label("application_label"),
-            r.key.label("role_key"), r.label.label("role_label"), r.rank,
+            r.key.label("role_key"), r.label.label("role_label"), r.rank, n.key.label("plan_key"), n.label.label("plan_label"),
             u.display_name.label("person_name"), u.user_name,
             g.display_name.label("group_name"), g.external_id, g.gone_at,
             s.key.label("source_key"), s.label.label("source_label"), reach.label("reach"),
         )
         .join(t.application, p.id == a.application_id)
         .outerjoin(t.role, r.id == a.role_id)
+        .outerjoin(t.plan, n.id == a.plan_id)
         .outerjoin(t.user, u.id == a.user_id)
         .outerjoin(t.group, g.id == a.group_id)
         .outerjoin(t.source, s.id == func.coalesce(g.source_id, a.source_id))
@@ -173,6 +183,7 @@ def _line(row: Any) -> dict[str, Any]:
         "kind": kind_of(row),
         "excludes": row.excludes,
         "role": {"key": row.role_key, "label": row.role_label, "rank": row.rank} if row.role_key else None,
+        "plan": {"key": row.plan_key, "label": row.plan_label} if row.plan_key else None,
         "person": {"id": row.user_id, "display_name": row.person_name, "user_name": row.user_name} if row.user_id else None,
         "group": {"id": row.group_id, "name": row.group_name, "external_id": row.external_id, "gone": row.gone_at is not None}
         if row.group_id

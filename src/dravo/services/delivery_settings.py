@@ -9,7 +9,7 @@ from typing import Any
 from sqlalchemy import Connection, select, union
 
 from dravo.core import carrying, schedules
-from dravo.core.accounts import LEAVING, PRESENT, describe, differences, scim_body
+from dravo.core.accounts import LEAVING, PLAN_PLAIN, PRESENT, describe, differences, scim_body
 from dravo.core.carrying import RolesAs, read_target
 from dravo.core.errors import InvalidInput
 from dravo.core.expressions import compile_expression
@@ -19,12 +19,12 @@ from dravo.services.house import House
 from dravo.services.named import application_by_key
 from dravo.store import clock, snapshots
 from dravo.store import tables as t
-from dravo.store.catalogue import CHOSEN, GIVING_ROLES, NO_GROUPS, delivered_groups, settings_of
+from dravo.store.catalogue import CHOSEN, GIVING_ROLES, NO_GROUPS, delivered_groups, plans_as_of, settings_of
 from dravo.store.views import attributes_ref
 
 SETTINGS = (
     "switched_on", "create_accounts", "update_accounts", "adopt_by_user_name", "adopt_groups", "on_losing_access", "on_inactive", "on_gone",
-    "at_a_time", "per_second", "attributes", "roles_as", "groups_over", "reconcile_at",
+    "at_a_time", "per_second", "attributes", "roles_as", "plans_as", "groups_over", "reconcile_at",
 )  # fmt: skip
 # What may be taken back by saying nothing: these settings have an empty value.
 EMPTY: dict[str, Any] = {"per_second": 0, "reconcile_at": ""}
@@ -38,6 +38,7 @@ def shown(row: Any) -> dict[str, Any]:
         **{name: getattr(row, name) for name in SETTINGS},
         "attributes": row.attributes or [],
         "roles_as": RolesAs(**(row.roles_as or {})).document(),
+        "plans_as": plans_as_of(row).document(),
         "groups_over": row.groups_over or {"which": NO_GROUPS, "groups": []},
         "per_second": row.per_second or 0,
         "reconcile_at": row.reconcile_at or "",
@@ -66,7 +67,11 @@ def checked(connection: Connection, row: Any, settings: dict[str, Any]) -> dict[
     if "attributes" in values:
         values["attributes"] = _attributes(values["attributes"]) or None
     if "roles_as" in values:
-        values["roles_as"] = _roles_as(values["roles_as"])
+        values["roles_as"] = _carried_as(values["roles_as"], "roles_as", carrying.PLAIN)
+    if "plans_as" in values:
+        values["plans_as"] = _carried_as(values["plans_as"], "plans_as", PLAN_PLAIN)
+        if values["plans_as"] and values["plans_as"]["way"] == carrying.GROUPS:
+            raise InvalidInput("Plans do not go over as groups.", "Take roles, entitlements, an attribute, or nothing.", "plans_as")
     if "groups_over" in values:
         values["groups_over"] = _groups_over(connection, values["groups_over"])
     if "per_second" in values:
@@ -94,21 +99,22 @@ def _attributes(rows: list[dict[str, str]]) -> list[dict[str, str]]:
     return kept
 
 
-def _roles_as(given: dict[str, Any]) -> dict[str, Any] | None:
-    how = RolesAs(**given)
+def _carried_as(given: dict[str, Any], field: str, usual: RolesAs) -> dict[str, Any] | None:
+    """Return how roles or plans go over, as it is kept; None for the usual way."""
+    how, what = RolesAs(**given), "Roles" if field == "roles_as" else "Plans"
     for value, allowed, name in (
         (how.way, carrying.WAYS, "way"), (how.which, ("all", "highest"), "which"), (how.shape, carrying.SHAPES, "shape"),
         (how.value, ("key", "label"), "value")
     ):  # fmt: skip
         if value not in allowed:
-            raise InvalidInput(f"Roles cannot be carried with {name} '{value}'.", f"It is one of: {', '.join(allowed)}.", "roles_as")
+            raise InvalidInput(f"{what} cannot be carried with {name} '{value}'.", f"It is one of: {', '.join(allowed)}.", field)
     if how.way == carrying.ATTRIBUTE:
         if not how.attribute:
-            raise InvalidInput("The attribute that carries the roles is missing.", "Name it, such as userType.", "roles_as")
+            raise InvalidInput(f"The attribute that carries the {what.lower()} is missing.", "Name it, such as userType.", field)
         read_target(how.attribute)
     else:
         how = replace(how, attribute=None)
-    return None if how == carrying.PLAIN else how.document()
+    return None if how == usual else how.document()
 
 
 def _groups_over(connection: Connection, given: dict[str, Any]) -> dict[str, Any] | None:

@@ -11,6 +11,7 @@ from dravo.core.access import Decision
 from dravo.core.merging import merge
 from dravo.core.planning import Catalogue, facts_of
 from dravo.core.scim.schemas import ENTERPRISE_URN
+from dravo.services import plans
 from dravo.services.house import House
 from dravo.services.named import application_by_key
 from dravo.services.subjects import find_person
@@ -80,6 +81,7 @@ def why(house: House, person_name: str, application_key: str) -> dict[str, Any]:
         ways = _ways(connection, application.id)
         present = {each["group"]["id"] for each in views.memberships_of(connection, row.id) if each["until"] is None}
         decision, catalogue = _decided(house, connection, row.id, application.id)
+        seat = [_of_seat(each) for each in plans.seat_of(connection, application.id, row.id)]
     account = accounts[0] if accounts else None
     line = views.person_line(row)
     if held:
@@ -90,7 +92,7 @@ def why(house: House, person_name: str, application_key: str) -> dict[str, Any]:
         "person": views.person_ref(row),
         "application": {"key": application.key, "label": application.label},
         "has_access": bool(held),
-        "sentences": [*sentences, *_unheard(decision, catalogue, application), *_of_account(account, application)],
+        "sentences": [*sentences, *_unheard(decision, catalogue, application), *seat, *_of_account(account, application)],
         "access": held,
         "ended": ended,
         "account": account,
@@ -233,6 +235,17 @@ def _policy_words(application: Any) -> str:
 
 def _way(way: dict[str, Any]) -> str:
     return f"'{way['group']['name']}' ({way['role']['label']})" if way["role"] else f"'{way['group']['name']}'"
+
+
+def _of_seat(seat: dict[str, Any]) -> str:
+    """Return a sentence on the seat that somebody has, or waits for."""
+    if seat["since"]:
+        return f"A seat of the plan {seat['plan']['label']} is theirs since {_when(seat['since'])}."
+    line = "next in line" if seat["place"] == 1 else f"number {seat['place']} in line"
+    return (
+        f"They wait for a seat of the plan {seat['plan']['label']} since {_when(seat['asked_at'])}, {line}: "
+        f"its {seat['seats']:,} seats are taken. What comes with it goes over with the seat."
+    )
 
 
 def _of_account(account: dict[str, Any] | None, application: Any) -> list[str]:

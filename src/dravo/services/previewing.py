@@ -14,11 +14,11 @@ from dravo.core.access import Assignment
 from dravo.core.days import read_span
 from dravo.core.errors import WorldMoved
 from dravo.core.planning import Catalogue, Outcome, Person, work_out
-from dravo.services import settings
+from dravo.services import seating, settings
 from dravo.services.guarding import NeedsConfirmation, weigh
 from dravo.services.house import House
 from dravo.services.permissions import Caller
-from dravo.services.subjects import Wish, resolve, row_of, touched
+from dravo.services.subjects import Wish, other_plan, resolve, row_of, touched
 from dravo.store import clock, snapshots
 from dravo.store.applying import EVERY_APPLICATION
 from dravo.store.catalogue import assignment_of, condition_of, extensions, labels, matched
@@ -86,16 +86,24 @@ def preview_removing(house: House, assignment_id: str) -> dict[str, Any]:
         return shown(connection, removing(house.catalogue.get(connection), row))
 
 
-def preview_changing(house: House, assignment_id: str, from_: str | None, until: str | None, confirmed: list[str] | None) -> dict[str, Any]:
-    """Return what other dates, or other confirmed groups, of an assignment would do."""
+def preview_changing(
+    house: House, assignment_id: str, from_: str | None, until: str | None, confirmed: list[str] | None, plan: str | None = None
+) -> dict[str, Any]:
+    """Return what other dates, other confirmed groups, or another plan of an assignment would do."""
     with house.database.reading() as connection:
-        return shown(connection, changing(connection, house.catalogue.get(connection), assignment_id, from_, until, confirmed))
+        return shown(connection, changing(connection, house.catalogue.get(connection), assignment_id, from_, until, confirmed, plan))
 
 
 def changing(
-    connection: Connection, catalogue: Catalogue, assignment_id: str, from_: str | None, until: str | None, confirmed: list[str] | None
+    connection: Connection,
+    catalogue: Catalogue,
+    assignment_id: str,
+    from_: str | None,
+    until: str | None,
+    confirmed: list[str] | None,
+    plan: str | None = None,
 ) -> Change:
-    """Return the change that other dates, or other confirmed groups, of an assignment would be.
+    """Return the change that other dates, other confirmed groups, or another plan of an assignment would be; what is None of the latter stays.
 
     Raises:
         NotFound, InvalidInput.
@@ -104,6 +112,8 @@ def changing(
     values = {**row._mapping, **read_span(from_, until, settings.time_zone(connection))}
     if confirmed is not None:
         values["confirmed"] = confirmed
+    if plan is not None:
+        values["plan_id"] = other_plan(connection, row, plan)
     without = removing(catalogue, row)
     then = adding(connection, without.catalogue, [values])
     return replace(then, person=lambda person: then.person(without.person(person)))
@@ -166,6 +176,7 @@ def shown(connection: Connection, change: Change, most: int = SHOWN) -> dict[str
     counts = {"gained": 0, "lost": 0, "changed": 0, "unchanged": 0, "accounts": 0}
     taken: Counter[str] = Counter()
     top_gained: Counter[str] = Counter()
+    asks: Counter[str] = Counter()
     top = set(change.catalogue.highest.values())
     people: list[dict[str, Any]] = []
     for outcome in outcomes(connection, change):
@@ -176,6 +187,7 @@ def shown(connection: Connection, change: Change, most: int = SHOWN) -> dict[str
         people.extend(lines[: most - len(people)])
         taken.update({each.application_id for each in outcome.access if each.closed and change.concerns(each.application_id)})
         top_gained.update({each.application_id for each in outcome.access if each.id is None and each.role_id in top})
+        asks.update(plan_id for application_id, plan_id in outcome.seating.asks if change.concerns(application_id))
         counts["accounts"] += sum(change.concerns(each.application_id) for each in outcome.accounts)
     of = change.application_id
     concerned = sorted({*taken, *top_gained}) if of is None else [of]
@@ -187,8 +199,18 @@ def shown(connection: Connection, change: Change, most: int = SHOWN) -> dict[str
         "application": _named(change.catalogue, of) if of is not None else None,
         "type_to_confirm": change.typed,
         "people": people,
+        "seats": [_seats(connection, change.catalogue, plan_id, number) for plan_id, number in asks.items()],
         "confirm": next((_where(change, each, told) for each, told in zip(concerned, words, strict=True) if told), ""),
     }
+
+
+def _seats(connection: Connection, catalogue: Catalogue, plan_id: str, asked: int) -> dict[str, Any]:
+    """Return how far the free seats of a plan go for so many who would need one."""
+    plan = catalogue.plans[plan_id]
+    free = None if plan.seats is None else max(0, plan.seats - seating.taken(connection, plan_id) - seating.waiting(connection, plan_id))
+    application = _named(catalogue, plan.application_id)
+    wait = 0 if free is None else max(0, asked - free)
+    return {"plan": {"key": plan.key, "label": plan.label}, "application": application, "asked": asked, "free": free, "wait": wait}
 
 
 def _named(catalogue: Catalogue, application_id: str) -> dict[str, str]:

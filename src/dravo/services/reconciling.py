@@ -12,8 +12,7 @@ from typing import Any
 from sqlalchemy import Connection, delete, insert, select, update
 
 from dravo.core import schedules
-from dravo.core.accounts import PRESENT, scim_body
-from dravo.core.carrying import ATTRIBUTE, RolesAs, carried
+from dravo.core.accounts import PRESENT, carriers, scim_body
 from dravo.core.drift import KINDS, UNEXPECTED, Drift, Expected, compare
 from dravo.core.errors import AlreadyThere, DravoError, InvalidInput, NotFound
 from dravo.core.instants import Instant
@@ -155,10 +154,8 @@ def _expected(connection: Connection, application_id: str, capabilities: Capabil
         if row.due["want"] != PRESENT or row.agreed_version < row.due_version:
             left_alone.add(row.remote_id)
             continue
-        how = RolesAs(**row.due.get("carry", {}))
-        carriers = frozenset(carried(row.due["roles"], how, capabilities.roles)) if how.way != ATTRIBUTE else frozenset((how.attribute or "",))
         body = {name: value for name, value in scim_body(row.due, capabilities.roles).items() if capabilities.takes(name)}
-        expected.append(Expected(row.id, row.remote_id, row.display_name, body, carriers))
+        expected.append(Expected(row.id, row.remote_id, row.display_name, body, carriers(row.due, capabilities.roles)))
     return expected, frozenset(left_alone)
 
 

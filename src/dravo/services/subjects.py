@@ -16,6 +16,7 @@ from dravo.core.records import fold
 from dravo.services import settings
 from dravo.services.applications import role_by_key
 from dravo.services.named import application_by_key, source_by_key
+from dravo.services.plans import plan_by_key
 from dravo.store import groups, views
 from dravo.store import tables as t
 from dravo.store.catalogue import extensions
@@ -32,6 +33,7 @@ class Wish:
         excludes: whether it keeps out instead of giving a role.
         newcomers_only: only for people who come after it is made.
         confirmed: ids of groups that may give the highest role by a pattern.
+        plan: by key, where the application has plans with seats.
     """
 
     application: str
@@ -48,6 +50,7 @@ class Wish:
     excludes: bool = False
     newcomers_only: bool = False
     confirmed: tuple[str, ...] = ()
+    plan: str | None = None
 
 
 def resolve(connection: Connection, wish: Wish, now: Instant) -> tuple[dict[str, Any], dict[str, Any]]:
@@ -65,6 +68,7 @@ def resolve(connection: Connection, wish: Wish, now: Instant) -> tuple[dict[str,
     application = application_by_key(connection, wish.application)
     row = {
         "id": new_id(), "application_id": application.id, "role_id": _role(connection, application, wish), "excludes": wish.excludes,
+        "plan_id": _plan(connection, application, wish),
         "user_id": None, "group_id": None, "rule": None, "pattern": None, "source_id": None, "confirmed": None,
         "newcomers_since": now if wish.newcomers_only else None, "note": (wish.note or "").strip() or None, **span,
     }  # fmt: skip
@@ -99,6 +103,28 @@ def _role(connection: Connection, application: Any, wish: Wish) -> str | None:
             raise InvalidInput("A pattern says the role by its captured part.", "Leave the role away, or map the groups one by one.", "role")
         return None
     return str(role_by_key(connection, application, wish.role).id) if wish.role else None
+
+
+def _plan(connection: Connection, application: Any, wish: Wish) -> str | None:
+    if not wish.plan:
+        return None
+    if wish.excludes or (wish.role is None and wish.pattern is None):
+        raise InvalidInput("A plan comes with a role.", "Say the role too, or leave the plan away.", "plan")
+    return str(plan_by_key(connection, application, wish.plan).id)
+
+
+def other_plan(connection: Connection, row: Any, key: str) -> str | None:
+    """Return the id of the plan that an assignment is to come with; an empty key takes its plan away.
+
+    Raises:
+        NotFound; InvalidInput if the assignment gives no role.
+    """
+    if not key:
+        return None
+    if row.excludes or (row.role_id is None and row.pattern is None):
+        raise InvalidInput("A plan comes with a role.", "This assignment gives none.", "plan")
+    application = connection.execute(select(t.application).where(t.application.c.id == row.application_id)).one()
+    return str(plan_by_key(connection, application, key).id)
 
 
 def find_person(connection: Connection, name: str) -> Any:

@@ -36,7 +36,8 @@ def preview(house: House, entry_id: int) -> dict[str, Any]:
             return previewing.shown(connection, previewing.removing(catalogue, row_of(connection, entry.object_id)))
         if entry.action == REMOVED:
             return previewing.shown(connection, previewing.adding(connection, catalogue, [_removed(connection, entry)]))
-        return previewing.shown(connection, previewing.changing(connection, catalogue, entry.object_id, *_before(entry)[:2], _before(entry)[3]))
+        from_, until, _, confirmed, plan = _before(connection, entry)
+        return previewing.shown(connection, previewing.changing(connection, catalogue, entry.object_id, from_, until, confirmed, plan))
 
 
 def undo(house: House, caller: Caller, entry_id: int, sure: Sure) -> None:
@@ -49,6 +50,7 @@ def undo(house: House, caller: Caller, entry_id: int, sure: Sure) -> None:
         entry = _entry(connection, entry_id)
         policy = _policy(connection, entry) if entry.action == POLICY else None
         row = _removed(connection, entry) if entry.action == REMOVED else None
+        before = _before(connection, entry) if entry.action == CHANGED else None
     if policy is not None:
         policies.change(house, caller, *policy, sure)
     elif row is not None:
@@ -56,9 +58,9 @@ def undo(house: House, caller: Caller, entry_id: int, sure: Sure) -> None:
         work_through(house, CHUNK)
     elif entry.action == ADDED:
         assigning.remove(house, caller, entry.object_id, sure)
-    else:
-        from_, until, note, confirmed = _before(entry)
-        assigning.change(house, caller, entry.object_id, from_, until, note, confirmed, sure)
+    elif before is not None:
+        from_, until, note, confirmed, plan = before
+        assigning.change(house, caller, entry.object_id, from_, until, note, confirmed, sure, plan)
 
 
 def _entry(connection: Connection, entry_id: int) -> Any:
@@ -72,10 +74,13 @@ def _entry(connection: Connection, entry_id: int) -> Any:
     return row
 
 
-def _before(entry: Any) -> tuple[str | None, str | None, str | None, list[str] | None]:
-    """Return (from, until, note, confirmed groups) as they were before a change."""
+def _before(connection: Connection, entry: Any) -> tuple[str | None, str | None, str | None, list[str] | None, str | None]:
+    """Return (from, until, note, confirmed groups, plan by key) as they were before a change; None for what it did not touch."""
     before = entry.details["before"]
-    return before["from_day"] or before["from_at"], before["until_day"] or before["until_at"], before["note"], before.get("confirmed")
+    plan = None
+    if "plan_id" in before:
+        plan = connection.execute(select(t.plan.c.key).where(t.plan.c.id == before["plan_id"])).scalar() or ""
+    return before["from_day"] or before["from_at"], before["until_day"] or before["until_at"], before["note"], before.get("confirmed"), plan
 
 
 def _removed(connection: Connection, entry: Any) -> dict[str, Any]:

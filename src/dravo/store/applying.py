@@ -136,6 +136,7 @@ def apply_outcomes(
         _update_users(connection, known, now, rewrite=rewrite, seen=seen)
     _write_access(connection, outcomes, now)
     _write_kept(connection, outcomes, now)
+    _write_seats(connection, outcomes, now)
     changes = [(outcome.person.user_id, change) for outcome in outcomes for change in outcome.accounts]
     if changes:
         _write_accounts(connection, changes, now, cleared or {})
@@ -227,6 +228,20 @@ def _write_kept(connection: Connection, outcomes: Iterable[Outcome], now: Instan
         connection.execute(_LET_GO, ended)
     if made:
         connection.execute(insert(t.kept), made)
+
+
+def _write_seats(connection: Connection, outcomes: Iterable[Outcome], now: Instant) -> None:
+    """Write down who waits for a seat from now on, and whose seat, or waiting, ends."""
+    ends = [{"ended": seat_id, "until": now} for outcome in outcomes for seat_id in outcome.seating.ends]
+    asks = [
+        {"id": new_id(), "user_id": outcome.person.user_id, "application_id": application_id, "plan_id": plan_id, "asked_at": now}
+        for outcome in outcomes
+        for application_id, plan_id in outcome.seating.asks
+    ]
+    if ends:
+        connection.execute(update(t.seat).where(t.seat.c.id == bindparam("ended")).values(until_at=bindparam("until")), ends)
+    if asks:
+        connection.execute(insert(t.seat), asks)
 
 
 def _write_accounts(connection: Connection, changes: Sequence[tuple[str, AccountChange]], now: Instant, cleared: Cleared) -> None:

@@ -12,13 +12,14 @@ import orjson
 from sqlalchemy import Connection, select, update
 
 from dravo.core.access import PLAIN, Assignment, Policy
-from dravo.core.accounts import Settings
+from dravo.core.accounts import PLAN_PLAIN, Settings
 from dravo.core.carrying import RolesAs, read_target
 from dravo.core.conditions import Condition, read_condition
 from dravo.core.errors import InvalidInput, WorldMoved
 from dravo.core.expressions import compile_expression
 from dravo.core.patterns import GIVES, Captured, read_name
 from dravo.core.planning import Application, Catalogue, GroupLabel, Role
+from dravo.core.plans import Plan
 from dravo.core.records import fold
 from dravo.core.scim.extensions import read_schema
 from dravo.core.scim.schemas import Schema
@@ -34,7 +35,7 @@ def assignment_of(row: Any, condition: Condition | None = None) -> Assignment:
     """Return a row of the assignment table as core knows it; of a pattern, as it is before it is read on groups."""
     return Assignment(
         row.id, row.application_id, row.role_id, row.user_id, row.group_id, row.from_at, row.until_at, condition,
-        row.pattern is not None, row.excludes, row.newcomers_since,
+        row.pattern is not None, row.excludes, row.newcomers_since, row.plan_id,
     )  # fmt: skip
 
 
@@ -137,8 +138,16 @@ def load(connection: Connection, current: int) -> Catalogue:
     return Catalogue(
         current, applications, roles, by_group, parents, {row.id: row.precedence for row in sources}, named, delivered,
         tuple(general), {row.id: policy for row in rows if (policy := policy_of(row)) != PLAIN}, {row.id: row.key for row in sources},
-        frozenset(row.source_id for row in patterns),
+        frozenset(row.source_id for row in patterns), plans(connection),
     )  # fmt: skip
+
+
+def plans(connection: Connection) -> dict[str, Plan]:
+    """Return every plan by id."""
+    return {row.id: Plan(*row) for row in connection.execute(select(*(t.plan.c[name] for name in _PLAN)))}
+
+
+_PLAN = ("id", "application_id", "key", "label", "rank", "seats")
 
 
 def policy_of(row: Any) -> Policy:
@@ -176,7 +185,12 @@ def settings_of(row: Any) -> Settings:
         (read_target(each["attribute"]), compile_expression(each["expression"]) if each["expression"].strip() else None)
         for each in row.attributes or ()
     )
-    return Settings(row.on_losing_access, row.on_inactive, row.on_gone, attributes, RolesAs(**(row.roles_as or {})))
+    return Settings(row.on_losing_access, row.on_inactive, row.on_gone, attributes, RolesAs(**(row.roles_as or {})), plans_as_of(row))
+
+
+def plans_as_of(row: Any) -> RolesAs:
+    """Return how the plans of an application go over."""
+    return RolesAs(**row.plans_as) if row.plans_as else PLAN_PLAIN
 
 
 def delivered_groups(row: Any, by_group: Mapping[str, Iterable[Assignment]]) -> frozenset[str]:

@@ -10,6 +10,7 @@ from sqlalchemy import Connection, bindparam, exists, or_, select, union_all
 
 from dravo.core.access import Assignment
 from dravo.core.planning import HeldAccess, HeldAccount, Person
+from dravo.core.plans import HeldSeat
 from dravo.core.records import PersonRecord
 from dravo.store import tables as t
 from dravo.store.catalogue import assignment_of
@@ -35,6 +36,9 @@ _ACCESS = select(t.access.c.user_id, t.access.c.id, t.access.c.application_id, t
     t.access.c.user_id.in_(_IDS), t.access.c.until_at.is_(None)
 )
 _KEPT = select(t.kept.c.user_id, t.kept.c.application_id, t.kept.c.role_id).where(t.kept.c.user_id.in_(_IDS), t.kept.c.until_at.is_(None))
+_SEATS = select(t.seat.c.user_id, t.seat.c.id, t.seat.c.application_id, t.seat.c.plan_id, t.seat.c.from_at).where(
+    t.seat.c.user_id.in_(_IDS), t.seat.c.until_at.is_(None)
+)
 _ACCOUNTS = select(t.account.c.user_id, t.account.c.id, t.account.c.application_id, t.account.c.due, t.account.c.due_version).where(
     t.account.c.user_id.in_(_IDS)
 )
@@ -127,6 +131,9 @@ def _chunk(connection: Connection, ids: Sequence[str]) -> dict[str, Person]:
     kept: defaultdict[str, list[tuple[str, str]]] = defaultdict(list)
     for user_id, application_id, role_id in connection.execute(_KEPT, given):
         kept[user_id].append((application_id, role_id))
+    seats: defaultdict[str, list[HeldSeat]] = defaultdict(list)
+    for user_id, seat_id, application_id, plan_id, since in connection.execute(_SEATS, given):
+        seats[user_id].append(HeldSeat(seat_id, application_id, plan_id, since is not None))
     return {
         user_id: Person(
             user_id,
@@ -138,6 +145,7 @@ def _chunk(connection: Connection, ids: Sequence[str]) -> dict[str, Person]:
             tuple(accounts[user_id]),
             known_since,
             tuple(kept[user_id]),
+            tuple(seats[user_id]),
         )
         for user_id, revision, known_since in connection.execute(_USERS, given)
     }

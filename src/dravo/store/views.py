@@ -378,6 +378,7 @@ def access(
         found = page(connection, statement, [u.display_name_key, x.id], ask, _access_line)
     _join_accounts(connection, found["items"])
     _join_assignments(connection, found["items"])
+    _join_seats(connection, found["items"])
     return found
 
 
@@ -417,6 +418,25 @@ def _join_accounts(connection: Connection, items: list[dict[str, Any]]) -> None:
     by_key = {(row.user_id, row.application_key): account_line(row) for row in rows}
     for item in items:
         item["account"] = by_key.get((item["person"]["id"], item["application"]["key"]))
+
+
+def _join_seats(connection: Connection, items: list[dict[str, Any]]) -> None:
+    """Put beside each access the seat that comes with it, or that it waits for."""
+    s, p = t.seat.c, t.plan.c
+    users = list({item["person"]["id"] for item in items})
+    statement = (
+        select(s.user_id, s.asked_at, s.from_at, p.key, p.label, t.application.c.key.label("application"))
+        .join(t.plan, p.id == s.plan_id)
+        .join(t.application, t.application.c.id == s.application_id)
+        .where(s.user_id.in_(users), s.until_at.is_(None))
+        .order_by(s.from_at.is_not(None))
+    )
+    found = {
+        (row.user_id, row.application): {"plan": {"key": row.key, "label": row.label}, "asked_at": row.asked_at, "since": row.from_at}
+        for row in connection.execute(statement)
+    }
+    for item in items:
+        item["seat"] = None if item["until"] else found.get((item["person"]["id"], item["application"]["key"]))
 
 
 def _join_assignments(connection: Connection, items: list[dict[str, Any]]) -> None:

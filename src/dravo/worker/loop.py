@@ -11,7 +11,7 @@ import structlog
 
 from dravo.core.errors import DravoError
 from dravo.core.instants import Instant, later
-from dravo.services import delivering, group_delivering, guarding, recalculating, reconciling, settings, tracing
+from dravo.services import delivering, group_delivering, guarding, recalculating, reconciling, seating, settings, tracing
 from dravo.services.delivering import Ready, Settlement
 from dravo.services.house import House
 from dravo.services.talking import Talker
@@ -105,6 +105,7 @@ class Worker:
         reconciling.ask_by_schedule(self.house, now)
         self._begin_run()
         recalculating.mark_those_whose_time_has_come(self.house, now)
+        seating.give(self.house, now)
         recalculating.work_through(self.house, recalculating.CHUNK)
         guarding.judge(self.house, now)
         with self._lock:

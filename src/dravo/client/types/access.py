@@ -20,6 +20,7 @@ Assignment = TypedDict(
         "kind": "str",
         "excludes": "bool",
         "role": "RoleRef | None",
+        "plan": "Named | None",
         "person": "PersonRef | None",
         "group": "GroupRef | None",
         "source": "Named | None",
@@ -189,6 +190,7 @@ class Preview(TypedDict):
     taken: int
     top_gained: int
     confirm: str
+    seats: list[PreviewSeats]
     people: list[PreviewPerson]
 
 
@@ -200,6 +202,16 @@ class PreviewPerson(TypedDict):
     application: Named
     before: list[str]
     after: list[str]
+
+
+class PreviewSeats(TypedDict):
+    """How far the free seats of a plan go for those who would need one."""
+
+    plan: Named
+    application: Named
+    asked: int
+    free: int | None
+    wait: int
 
 
 class Reached(TypedDict):

@@ -30,6 +30,7 @@ class Application(TypedDict):
     mend: str | None
     created_at: str
     roles: list[Role]
+    plans: list[Plan]
     policy: Policy
     settings: Settings
     connection: ConnectionState
@@ -145,6 +146,27 @@ class PageOfDeliveredGroups(TypedDict):
     next: str | None
 
 
+class PageOfSeats(TypedDict):
+    """A page of seats."""
+
+    items: list[Seat]
+    total: int
+    next: str | None
+
+
+class Plan(TypedDict):
+    """A plan with its seats; `state` says whether there are free ones: "free", "short" or "full"."""
+
+    key: str
+    label: str
+    rank: int
+    seats: int | None
+    taken: int
+    waiting: int
+    free: int | None
+    state: str
+
+
 class Policy(TypedDict):
     """How access is decided: who may come in, what if nothing gives a role, which of several roles, which assignments are heard."""
 
@@ -165,6 +187,17 @@ class RolesAs(TypedDict):
     value: str
 
 
+class Seat(TypedDict):
+    """A seat that somebody has since then, or for which they wait at that place in the line."""
+
+    id: str
+    person: PersonRef
+    plan: Named
+    asked_at: str
+    since: str | None
+    place: int | None
+
+
 class Settings(TypedDict):
     """What Dravo may do in an application, and what goes over."""
 
@@ -180,6 +213,7 @@ class Settings(TypedDict):
     per_second: int
     attributes: list[AttributeRow]
     roles_as: RolesAs
+    plans_as: RolesAs
     groups_over: GroupsOver
     reconcile_at: str
     reconcile_in_words: str

@@ -21,6 +21,7 @@ class Access(TypedDict):
     since: str
     until: str | None
     reasons: list[Reason]
+    seat: SeatOf | None
     account: Account | None
 
 
@@ -215,6 +216,14 @@ class Reason(TypedDict):
     until: str | None
     by: str | None
     note: str | None
+
+
+class SeatOf(TypedDict):
+    """The seat that comes with an access, since when; without `since` it is still waited for."""
+
+    plan: Named
+    asked_at: str
+    since: str | None
 
 
 class Way(TypedDict):

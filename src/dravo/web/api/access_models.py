@@ -36,6 +36,7 @@ class Assignment(BaseModel):
     kind: Literal["person", "group", "everybody", "rule", "pattern"]
     excludes: bool
     role: RoleRef | None
+    plan: Named | None
     person: PersonRef | None
     group: GroupRef | None
     source: Named | None
@@ -69,6 +70,16 @@ class PreviewPerson(BaseModel):
     after: list[str]
 
 
+class PreviewSeats(BaseModel):
+    """How far the free seats of a plan go for those who would need one."""
+
+    plan: Named
+    application: Named
+    asked: int
+    free: int | None = Field(description="Free now, beside those for whom others wait; null: as many as there are people.")
+    wait: int = Field(description="How many of them would wait for a seat.")
+
+
 class Preview(BaseModel):
     """What a change would do: how many gain access, lose it, or have other roles; each is counted once for an application."""
 
@@ -82,6 +93,7 @@ class Preview(BaseModel):
     taken: int = Field(description="From how many people it takes a role, whatever else they get.")
     top_gained: int = Field(description="How many people get the highest role.")
     confirm: str = Field(description="Why the application's name has to be typed to do it; empty if it need not be.")
+    seats: list[PreviewSeats]
     people: list[PreviewPerson]
 
 

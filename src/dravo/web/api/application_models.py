@@ -26,6 +26,32 @@ class RolesAs(BaseModel):
     value: str
 
 
+class Plan(Named):
+    """A plan with its seats; `state` says whether there are free ones: "free", "short" or "full"."""
+
+    rank: int
+    seats: int | None
+    taken: int
+    waiting: int
+    free: int | None
+    state: Literal["free", "short", "full"]
+
+
+class Seat(BaseModel):
+    """A seat that somebody has since then, or for which they wait at that place in the line."""
+
+    id: str
+    person: PersonRef
+    plan: Named
+    asked_at: str
+    since: str | None
+    place: int | None
+
+
+class PageOfSeats(Page[Seat]):
+    """A page of seats."""
+
+
 class GroupOver(BaseModel):
     """A group that goes over, perhaps under another name."""
 
@@ -55,6 +81,7 @@ class Settings(BaseModel):
     per_second: int
     attributes: list[AttributeRow]
     roles_as: RolesAs
+    plans_as: RolesAs
     groups_over: GroupsOver
     reconcile_at: str
     reconcile_in_words: str
@@ -116,6 +143,7 @@ class Application(ApplicationLine):
     """An application, whole."""
 
     roles: list[Role]
+    plans: list[Plan]
     policy: Policy
     settings: Settings
     connection: ConnectionState

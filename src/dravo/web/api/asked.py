@@ -271,6 +271,7 @@ class SettingsBody(Given):
     per_second: int | None = Field(None, description="Requests a second at the most; 0 for no limit.")
     attributes: list[AttributeRow] | None = Field(None, max_length=200)
     roles_as: RolesAs | None = None
+    plans_as: RolesAs | None = Field(None, description="How the plan of which somebody has a seat goes over.")
     groups_over: GroupsOver | None = None
     reconcile_at: Text | None = Field(None, description="A cron expression; empty for never.")
 
@@ -416,6 +417,7 @@ class AssignmentBody(SureBody):
 
     application: Text
     role: Text | None = Field(None, description="By key. Without one they are let in only; a pattern says the role itself.")
+    plan: Text | None = Field(None, description="By key, where the application has plans with seats.")
     person: Text | None = Field(None, description="Id, user name, e-mail or external id.")
     group: Text | None = Field(None, description="Id, external id or name.")
     source: Text | None = Field(None, description="The group's source, by key.")
@@ -431,12 +433,13 @@ class AssignmentBody(SureBody):
 
 
 class AssignmentChange(SureBody):
-    """From when until when an assignment counts, and its note; all three are replaced."""
+    """From when until when an assignment counts, and its note; all three are replaced. What else is left out stays."""
 
     from_: Text | None = Field(None, alias="from")
     until: Text | None = None
     note: Text | None = None
     confirmed: list[Text] | None = Field(None, description="Of a pattern: groups, by id, that may give the highest role.")
+    plan: Text | None = Field(None, description="By key; empty for none.")
 
 
 class MatrixQuery(SearchQuery):

@@ -49,14 +49,14 @@ def get_assignment(path: q.IdPath) -> dict[str, Any]:
 @needs("assignments.change", of=ASSIGNMENT)
 def change_assignment(path: q.IdPath, body: q.AssignmentChange) -> dict[str, Any]:
     """Change from when until when an assignment counts, its note, and which groups are confirmed."""
-    return assigning.change(house(), caller(), path.id, body.from_, body.until, body.note, body.confirmed, sure_of(body))
+    return assigning.change(house(), caller(), path.id, body.from_, body.until, body.note, body.confirmed, sure_of(body), body.plan)
 
 
 @rooms.post("/assignments/<id>/preview", responses={200: xm.Preview})
 @needs("attributes.read", of=ASSIGNMENT)
 def preview_changing(path: q.IdPath, body: q.AssignmentChange) -> dict[str, Any]:
     """What a change of an assignment would do; nothing is changed."""
-    return previewing.preview_changing(house(), path.id, body.from_, body.until, body.confirmed)
+    return previewing.preview_changing(house(), path.id, body.from_, body.until, body.confirmed, body.plan)
 
 
 @rooms.delete("/assignments/<id>", responses={204: None})
@@ -153,5 +153,5 @@ def wish_of(body: q.AssignmentBody) -> Wish:
     """Return what is asked for."""
     return Wish(
         body.application, body.role, body.person, body.source, body.group, body.from_, body.until, body.note,
-        body.everybody, body.rule, body.pattern, body.excludes, body.newcomers_only, tuple(body.confirmed),
+        body.everybody, body.rule, body.pattern, body.excludes, body.newcomers_only, tuple(body.confirmed), body.plan,
     )  # fmt: skip

@@ -99,6 +99,14 @@ class AccountDetail(Account):
     agreed: dict[str, Any] | None
 
 
+class SeatOf(BaseModel):
+    """The seat that comes with an access, since when; without `since` it is still waited for."""
+
+    plan: Named
+    asked_at: str
+    since: str | None
+
+
 class Access(BaseModel):
     """Who has which role where, since when and why."""
 
@@ -109,6 +117,7 @@ class Access(BaseModel):
     since: str
     until: str | None
     reasons: list[Reason]
+    seat: SeatOf | None
     account: Account | None
 
 

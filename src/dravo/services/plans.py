@@ -1,0 +1,180 @@
+"""The plans of an application that is paid by the head, and who has a seat of them or waits for one."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import Connection, delete, insert, select, update
+from sqlalchemy.exc import IntegrityError
+
+from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, StillInUse
+from dravo.services import seating
+from dravo.services.auditing import record_change
+from dravo.services.house import House
+from dravo.services.named import application_by_key
+from dravo.services.permissions import Caller
+from dravo.services.sources import check_key, check_label
+from dravo.store import clock, groups, views
+from dravo.store import tables as t
+from dravo.store.catalogue import raise_revision
+from dravo.store.identifiers import new_id
+from dravo.store.pages import Ask, page
+
+MOST_SEATS = 10_000_000
+# A plan of which no more than one seat in ten is free, or no more than two, is running short.
+SHORT_SHARE, SHORT_NUMBER = 10, 2
+
+
+def listing(connection: Connection, application_id: str) -> list[dict[str, Any]]:
+    """Return the plans of an application, the highest first, each with how many seats are taken and how many people wait."""
+    rows = connection.execute(select(t.plan).where(t.plan.c.application_id == application_id).order_by(t.plan.c.rank.desc(), t.plan.c.key)).all()
+    return [line(connection, row) for row in rows]
+
+
+def line(connection: Connection, row: Any) -> dict[str, Any]:
+    """Return a plan as it is shown."""
+    taken, waiting = seating.taken(connection, row.id), seating.waiting(connection, row.id)
+    free = None if row.seats is None else max(0, row.seats - taken)
+    short = free is not None and row.seats is not None and free <= max(SHORT_NUMBER, row.seats // SHORT_SHARE)
+    return {
+        "key": row.key, "label": row.label, "rank": row.rank, "seats": row.seats, "taken": taken, "waiting": waiting, "free": free,
+        "state": "full" if free == 0 else "short" if short else "free",
+    }  # fmt: skip
+
+
+def plan_by_key(connection: Connection, application: Any, key: str) -> Any:
+    """Return a plan's row.
+
+    Raises:
+        NotFound: if the application has none of that key; the plans that it has are named.
+    """
+    p = t.plan.c
+    row = connection.execute(select(t.plan).where(p.application_id == application.id, p.key == key)).first()
+    if row is None:
+        known = ", ".join(connection.execute(select(p.key).where(p.application_id == application.id).order_by(p.rank)).scalars()) or "none yet"
+        raise NotFound(f"'{application.label}' has no plan '{key}'.", f"Its plans are: {known}.", "plan")
+    return row
+
+
+def add(house: House, caller: Caller, key: str, plan_key: str, label: str, rank: int, seats: int | None) -> None:
+    """Add a plan; of several that somebody would have the one of the highest rank counts.
+
+    Args:
+        seats: how many people can have it; None: as many as there are.
+
+    Raises:
+        InvalidInput, NotFound, AlreadyThere.
+    """
+    row = {"id": new_id(), "key": check_key(plan_key), "label": check_label(label), "rank": rank, "seats": _seats(seats)}
+    try:
+        with house.database.writing() as connection:
+            application = application_by_key(connection, key)
+            connection.execute(insert(t.plan).values(application_id=application.id, **row))
+            raise_revision(connection)
+            details = {"application": key, "plan": plan_key, "seats": seats}
+            record_change(connection, house.keys, caller, "added plan", "application", application.id, clock.now(), details)
+    except IntegrityError:
+        raise AlreadyThere(f"'{key}' has a plan '{plan_key}' already.", "Take another key.", "key") from None
+
+
+def change(house: House, caller: Caller, key: str, plan_key: str, given: dict[str, Any]) -> None:
+    """Change a plan's "label", "rank" or "seats" (0: as many as there are people); nobody loses a seat by it.
+
+    Raises:
+        NotFound, InvalidInput.
+    """
+    values = {name: given[name] for name in ("label", "rank", "seats") if given.get(name) is not None}
+    if "label" in values:
+        values["label"] = check_label(values["label"])
+    if "seats" in values:
+        values["seats"] = _seats(values["seats"] or None)
+    now = clock.now()
+    with house.database.writing() as connection:
+        application = application_by_key(connection, key)
+        row = plan_by_key(connection, application, plan_key)
+        changed = {name: value for name, value in values.items() if getattr(row, name) != value}
+        if not changed:
+            return
+        connection.execute(update(t.plan).where(t.plan.c.id == row.id).values(**changed))
+        raise_revision(connection)
+        if changed.keys() & {"label", "rank"}:
+            # Which plan counts, or what goes over of it, follows from these.
+            s = t.seat.c
+            concerned = select(s.user_id).where(s.application_id == application.id, s.until_at.is_(None)).distinct()
+            groups.mark_these(connection, concerned, now)
+        details = {"application": key, "plan": plan_key, "before": {name: getattr(row, name) for name in changed}, "after": changed}
+        record_change(connection, house.keys, caller, "changed plan", "application", application.id, now, details)
+
+
+def remove(house: House, caller: Caller, key: str, plan_key: str) -> None:
+    """Remove a plan that no assignment names, and nobody had a seat of.
+
+    Raises:
+        NotFound, StillInUse.
+    """
+    with house.database.writing() as connection:
+        application = application_by_key(connection, key)
+        row = plan_by_key(connection, application, plan_key)
+        for table in (t.assignment, t.seat):
+            if connection.execute(select(table.c.id).where(table.c.plan_id == row.id).limit(1)).first():
+                raise StillInUse(f"'{row.label}' is given by an assignment, or was.", "Give it no seats instead; it stays for its history.")
+        connection.execute(delete(t.plan).where(t.plan.c.id == row.id))
+        raise_revision(connection)
+        details = {"application": key, "plan": plan_key}
+        record_change(connection, house.keys, caller, "removed plan", "application", application.id, clock.now(), details)
+
+
+def _seats(number: int | None) -> int | None:
+    if number is not None and not 0 <= number <= MOST_SEATS:
+        raise InvalidInput("A plan has between 0 and 10,000,000 seats.", "Give a number in between, or none for no limit.", "seats")
+    return number
+
+
+def seats(house: House, key: str, ask: Ask, plan_key: str | None = None, *, waiting: bool = False) -> dict[str, Any]:
+    """Return a page of who has a seat, by name; or of who waits for one, in the order of the line.
+
+    Raises:
+        NotFound.
+    """
+    s, u, p = t.seat.c, t.user.c, t.plan.c
+    with house.database.reading() as connection:
+        application = application_by_key(connection, key)
+        statement = (
+            select(s.id, s.plan_id, s.asked_at, s.from_at, u.id.label("user_id"), u.display_name, u.user_name, p.key, p.label)
+            .join(t.user, u.id == s.user_id)
+            .join(t.plan, p.id == s.plan_id)
+            .where(s.application_id == application.id, s.until_at.is_(None), s.from_at.is_(None) if waiting else s.from_at.is_not(None))
+        )
+        if plan_key:
+            statement = statement.where(s.plan_id == plan_by_key(connection, application, plan_key).id)
+        keys = [s.asked_at, s.id] if waiting else [u.display_name_key, s.id]
+        return page(connection, statement, keys, ask, lambda row: _seat_line(connection, row))
+
+
+def _seat_line(connection: Connection, row: Any) -> dict[str, Any]:
+    return {
+        "id": row.id,
+        "person": views.person_ref(row, "user_id"),
+        "plan": {"key": row.key, "label": row.label},
+        "asked_at": row.asked_at,
+        "since": row.from_at,
+        "place": None if row.from_at else seating.place(connection, row),
+    }
+
+
+def seat_of(connection: Connection, application_id: str, user_id: str) -> list[dict[str, Any]]:
+    """Return the seat that somebody has in an application, and that for which they wait; either may be missing."""
+    s, p = t.seat.c, t.plan.c
+    statement = (
+        select(s.id, s.plan_id, s.asked_at, s.from_at, p.key, p.label, p.seats)
+        .join(t.plan, p.id == s.plan_id)
+        .where(s.application_id == application_id, s.user_id == user_id, s.until_at.is_(None))
+        .order_by(s.from_at.is_(None))
+    )
+    return [
+        {
+            "plan": {"key": row.key, "label": row.label}, "seats": row.seats, "asked_at": row.asked_at, "since": row.from_at,
+            "place": None if row.from_at else seating.place(connection, row),
+        }
+        for row in connection.execute(statement)
+    ]  # fmt: skip

@@ -1,0 +1,45 @@
+"""The tables."""
+
+from dravo.store.tables.access import access, application, assignment, kept, mark, plan, role, seat
+from dravo.store.tables.base import Json, metadata
+from dravo.store.tables.deliveries import account, delivered_group, delivered_member, delivery, delivery_attempt, drift, run
+from dravo.store.tables.operators import api_token, audit, operator, operator_application, operator_session
+from dravo.store.tables.people import group, membership, record, record_unique, user
+from dravo.store.tables.sources import revision, setting, source, source_schema, source_sight, source_token, trace
+
+__all__ = [
+    "Json",
+    "access",
+    "account",
+    "api_token",
+    "application",
+    "assignment",
+    "audit",
+    "delivered_group",
+    "delivered_member",
+    "delivery",
+    "delivery_attempt",
+    "drift",
+    "group",
+    "kept",
+    "mark",
+    "membership",
+    "metadata",
+    "operator",
+    "operator_application",
+    "operator_session",
+    "plan",
+    "record",
+    "record_unique",
+    "revision",
+    "role",
+    "run",
+    "seat",
+    "setting",
+    "source",
+    "source_schema",
+    "source_sight",
+    "source_token",
+    "trace",
+    "user",
+]

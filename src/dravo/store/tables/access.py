@@ -1,0 +1,184 @@
+"""The tables of applications, what operators declare of them, and who has what."""
+
+from __future__ import annotations
+
+from sqlalchemy import Boolean, Column, ForeignKey, Index, Integer, String, Table, Text, UniqueConstraint
+
+from dravo.store.tables.base import Json, at, metadata, one_of, own_id, some_of, to
+
+application = Table(
+    "application",
+    metadata,
+    own_id(),
+    Column("key", String(64), nullable=False, unique=True),
+    Column("label", Text, nullable=False),
+    Column("owner", Text),
+    Column("revision", Integer, nullable=False),
+    at("created_at", nullable=False),
+    Column("tracked_only", Boolean(create_constraint=False), nullable=False),
+    Column("switched_on", Boolean(create_constraint=False), nullable=False),
+    Column("create_accounts", Boolean(create_constraint=False), nullable=False),
+    Column("update_accounts", Boolean(create_constraint=False), nullable=False),
+    Column("adopt_by_user_name", Boolean(create_constraint=False), nullable=False),
+    Column("on_losing_access", String(16), nullable=False),
+    Column("on_inactive", String(16), nullable=False),
+    Column("on_gone", String(16), nullable=False),
+    Column("at_a_time", Integer, nullable=False),
+    Column("base_url", Text),
+    Column("secret", Text),
+    Column("capabilities", Json),
+    at("checked_at"),
+    # How we sign in there: {"kind": "bearer" (if null), "basic" or "client credentials", ...}; the secret itself stands apart.
+    Column("auth", Json),
+    at("secret_expires_at"),
+    # What goes over: attributes by expressions, how roles go, which groups.
+    Column("attributes", Json),
+    Column("roles_as", Json),
+    Column("plans_as", Json),
+    Column("groups_over", Json),
+    Column("adopt_groups", Boolean(create_constraint=False), nullable=False, server_default="0"),
+    # Requests a second at the most; null: as many as it takes.
+    Column("per_second", Integer),
+    # When it is compared with what should be there: a cron expression, and the next such instant.
+    Column("reconcile_at", Text),
+    at("reconcile_next_at"),
+    # How access is decided here: see core/access.py.
+    Column("open_to", String(12), nullable=False, server_default="assigned"),
+    Column("if_nothing", String(16), nullable=False, server_default="no access"),
+    Column("default_role_id", String(36)),
+    Column("several", String(12), nullable=False, server_default="all"),
+    Column("first", String(12), nullable=False, server_default="both"),
+    # How it answers: failures in a row and when to try again; paused until somebody does something.
+    Column("failures", Integer, nullable=False),
+    at("retry_at"),
+    at("answered_at"),
+    at("paused_at"),
+    Column("trouble", Text),
+    Column("trouble_mend", Text),
+)
+
+role = Table(
+    "role",
+    metadata,
+    own_id(),
+    to("application"),
+    Column("key", String(64), nullable=False),
+    Column("label", Text, nullable=False),
+    Column("rank", Integer, nullable=False),
+    UniqueConstraint("application_id", "key"),
+)
+
+# Where an application is paid by the head: its plans, each with so many seats (null: as many as people).
+plan = Table(
+    "plan",
+    metadata,
+    own_id(),
+    to("application"),
+    Column("key", String(64), nullable=False),
+    Column("label", Text, nullable=False),
+    Column("rank", Integer, nullable=False),
+    Column("seats", Integer),
+    UniqueConstraint("application_id", "key"),
+)
+
+# Who has a seat of a plan, from when until when; as long as `from_at` is null they wait for it.
+seat = Table(
+    "seat",
+    metadata,
+    own_id(),
+    to("user"),
+    to("application", index=True),
+    to("plan"),
+    at("asked_at", nullable=False),
+    at("from_at"),
+    at("until_at"),
+)
+one_of("uq_seat_taken", seat.c.user_id, seat.c.application_id, where="until_at IS NULL AND from_at IS NOT NULL")
+one_of("uq_seat_waited_for", seat.c.user_id, seat.c.plan_id, where="until_at IS NULL AND from_at IS NULL")
+some_of("ix_seat_taken", seat.c.plan_id, where="until_at IS NULL AND from_at IS NOT NULL")
+some_of("ix_seat_waited_for", seat.c.plan_id, seat.c.asked_at, where="until_at IS NULL AND from_at IS NULL")
+
+assignment = Table(
+    "assignment",
+    metadata,
+    own_id(),
+    to("application", index=True),
+    # The role that it gives; null lets in without one, or keeps out.
+    to("role", nullable=True),
+    to("plan", nullable=True),
+    # For whom: a user, a group, those who meet a condition, groups of a source whose names fit a pattern; else everybody.
+    to("user", nullable=True),
+    to("group", nullable=True),
+    Column("rule", Text),
+    Column("pattern", Text),
+    to("source", nullable=True),
+    # Groups by id that may give the application's highest role by a pattern.
+    Column("confirmed", Json),
+    Column("excludes", Boolean(create_constraint=False), nullable=False, server_default="0"),
+    at("newcomers_since"),
+    at("from_at"),
+    at("until_at"),
+    # The days that were said, where days were: their instants follow from the organisation's time zone.
+    Column("from_day", String(10)),
+    Column("until_day", String(10)),
+    Column("note", Text),
+    at("created_at", nullable=False),
+    Column("created_by", Text, nullable=False),
+    at("removed_at"),
+)
+some_of("ix_assignment_user", assignment.c.user_id, where="removed_at IS NULL AND user_id IS NOT NULL")
+one_of("uq_assignment_user", assignment.c.role_id, assignment.c.user_id, where="removed_at IS NULL AND user_id IS NOT NULL")
+one_of(
+    "uq_assignment_user_no_role", assignment.c.application_id, assignment.c.user_id, assignment.c.excludes,
+    where="removed_at IS NULL AND user_id IS NOT NULL AND role_id IS NULL",
+)  # fmt: skip
+one_of(
+    "uq_assignment_group_no_role", assignment.c.application_id, assignment.c.group_id, assignment.c.excludes,
+    where="removed_at IS NULL AND group_id IS NOT NULL AND role_id IS NULL",
+)  # fmt: skip
+one_of("uq_assignment_group", assignment.c.role_id, assignment.c.group_id, where="removed_at IS NULL AND group_id IS NOT NULL")
+
+# Roles that somebody keeps because nothing gives one any more, where the application's policy says so.
+kept = Table(
+    "kept",
+    metadata,
+    own_id(),
+    to("user"),
+    to("application"),
+    to("role"),
+    at("from_at", nullable=False),
+    at("until_at"),
+)
+one_of("uq_kept_open", kept.c.user_id, kept.c.role_id, where="until_at IS NULL")
+
+# Who has what, from when until when, and why; the reasons are snapshots.
+access = Table(
+    "access",
+    metadata,
+    own_id(),
+    to("user"),
+    to("application"),
+    to("role"),
+    Column("reasons", Json, nullable=False),
+    # Whether it rests on nothing but assignments to the person.
+    Column("direct_only", Boolean(create_constraint=False), nullable=False, server_default="0"),
+    at("from_at", nullable=False),
+    at("until_at"),
+)
+one_of("uq_access_open", access.c.user_id, access.c.role_id, where="until_at IS NULL")
+some_of("ix_access_of_application", access.c.application_id, access.c.id, where="until_at IS NULL")
+Index("ix_access_history", access.c.user_id, access.c.from_at)
+some_of("ix_access_direct", access.c.user_id, where="until_at IS NULL AND direct_only = 1")
+Index("ix_access_began", access.c.from_at)
+some_of("ix_access_ended", access.c.until_at, where="until_at IS NOT NULL")
+
+# People whose access has to be worked out anew because something that touches many has changed; nobody in here is delivered.
+mark = Table(
+    "mark",
+    metadata,
+    Column("user_id", String(36), ForeignKey("user.id"), primary_key=True),
+    at("since", nullable=False),
+    # Where what is taken away with it was confirmed by an operator, and by whom.
+    Column("cleared_for", String(36)),
+    Column("cleared_by", Text),
+)

@@ -1,0 +1,151 @@
+"""The tables of accounts and the work of bringing them, and groups, to what is due."""
+
+from __future__ import annotations
+
+from sqlalchemy import Boolean, Column, ForeignKey, Index, Integer, String, Table, Text, UniqueConstraint
+
+from dravo.store.tables.base import Json, at, metadata, one_of, own_id, some_of, to
+
+account = Table(
+    "account",
+    metadata,
+    own_id(),
+    to("user"),
+    to("application"),
+    Column("due", Json, nullable=False),
+    Column("due_version", Integer, nullable=False),
+    at("due_since", nullable=False),
+    Column("agreed", Json),
+    # What was last agreed, also when it has since come into doubt: by this it is judged what a change takes away.
+    Column("had", Json),
+    Column("agreed_version", Integer, nullable=False),
+    at("agreed_at"),
+    Column("remote_id", Text),
+    Column("origin", String(16)),
+    # Since when it is not known whether an account was made there: its reply was lost.
+    at("doubt_at"),
+    UniqueConstraint("user_id", "application_id"),
+)
+Index("ix_account_of_application", account.c.application_id, account.c.id)
+one_of("uq_account_remote", account.c.application_id, account.c.remote_id, where="remote_id IS NOT NULL")
+
+delivery = Table(
+    "delivery",
+    metadata,
+    own_id(),
+    to("account"),
+    to("application"),
+    to("user", index=True),
+    Column("state", String(16), nullable=False),
+    Column("version", Integer, nullable=False),
+    # What the account is to become, in words: for one that is done, what it became then.
+    Column("aim", Text, nullable=False),
+    Column("attempts", Integer, nullable=False),
+    at("created_at", nullable=False),
+    at("next_attempt_at"),
+    at("closed_at"),
+    Column("message", Text),
+    Column("mend", Text),
+    # What kind of trouble it is, so that all of one kind can be taken up again together.
+    Column("kind", String(40)),
+    # Whether it takes something away; then it goes only once the guard, or a person, let it through.
+    Column("removes", Boolean(create_constraint=False), nullable=False, server_default="0"),
+    at("cleared_at"),
+    Column("cleared_by", Text),
+)
+one_of("uq_delivery_open", delivery.c.account_id, where="closed_at IS NULL")
+some_of("ix_delivery_waiting", delivery.c.application_id, delivery.c.next_attempt_at, where="state = 'waiting'")
+Index("ix_delivery_of_application", delivery.c.application_id, delivery.c.id)
+Index("ix_delivery_state", delivery.c.state, delivery.c.id)
+some_of("ix_delivery_removing", delivery.c.cleared_at, delivery.c.application_id, where="removes = 1")
+Index("ix_delivery_of_account", delivery.c.account_id, delivery.c.id)
+
+delivery_attempt = Table(
+    "delivery_attempt",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    to("delivery", index=True),
+    Column("version", Integer, nullable=False),
+    at("started_at", nullable=False),
+    at("ended_at", nullable=False),
+    Column("outcome", String(16), nullable=False),
+    Column("message", Text),
+    Column("exchanges", Json, nullable=False),
+)
+
+# A group as it goes over to an application: a group of a source ("group:ID"), or a role whose people are kept as a group ("role:ID").
+delivered_group = Table(
+    "delivered_group",
+    metadata,
+    own_id(),
+    to("application"),
+    Column("key", String(48), nullable=False),
+    Column("state", String(16), nullable=False),
+    Column("agreed_name", Text),
+    at("agreed_at"),
+    Column("remote_id", Text),
+    Column("origin", String(16)),
+    Column("attempts", Integer, nullable=False),
+    at("next_attempt_at"),
+    Column("message", Text),
+    Column("mend", Text),
+    # What was exchanged in the last attempt.
+    Column("exchanges", Json),
+    at("created_at", nullable=False),
+    UniqueConstraint("application_id", "key"),
+)
+some_of("ix_delivered_group_waiting", delivered_group.c.application_id, delivered_group.c.next_attempt_at, where="state = 'waiting'")
+
+# Who is to be in such a group, and as which account there they were agreed to be; only accounts that are there.
+delivered_member = Table(
+    "delivered_member",
+    metadata,
+    Column("delivered_group_id", String(36), ForeignKey("delivered_group.id"), primary_key=True),
+    Column("account_id", String(36), ForeignKey("account.id"), primary_key=True),
+    Column("due", Boolean(create_constraint=False), nullable=False),
+    Column("agreed_remote_id", Text),
+)
+Index("ix_delivered_member_account", delivered_member.c.account_id)
+
+# One reading of another system: a reconciliation, with counts.
+run = Table(
+    "run",
+    metadata,
+    own_id(),
+    Column("kind", String(20), nullable=False),
+    to("application", nullable=True),
+    Column("state", String(16), nullable=False),
+    Column("asked_by", Text, nullable=False),
+    at("asked_at", nullable=False),
+    at("started_at"),
+    at("ended_at"),
+    Column("progress", Integer, nullable=False),
+    Column("counts", Json),
+    Column("message", Text),
+    Column("mend", Text),
+    Column("stop_asked", Boolean(create_constraint=False), nullable=False),
+)
+some_of("ix_run_open", run.c.state, where="ended_at IS NULL")
+Index("ix_run_of_application", run.c.application_id, run.c.id)
+
+# A difference between an application as it is and as it should be.
+drift = Table(
+    "drift",
+    metadata,
+    own_id(),
+    to("application"),
+    Column("kind", String(20), nullable=False),
+    # What it is about, once for each: an account of ours, or what was found there.
+    Column("about", Text, nullable=False),
+    to("account", nullable=True),
+    Column("remote_id", Text),
+    Column("name", Text, nullable=False),
+    Column("there", Json),
+    Column("differences", Json),
+    Column("state", String(16), nullable=False),
+    at("first_seen_at", nullable=False),
+    at("last_seen_at", nullable=False),
+    Column("run_id", String(36), nullable=False),
+    UniqueConstraint("application_id", "kind", "about"),
+)
+Index("ix_drift_of_application", drift.c.application_id, drift.c.state, drift.c.id)

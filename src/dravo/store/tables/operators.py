@@ -1,0 +1,73 @@
+"""The tables of operators, and the audit log."""
+
+from __future__ import annotations
+
+from sqlalchemy import Boolean, Column, ForeignKey, Index, Integer, String, Table, Text
+
+from dravo.store.tables.base import Json, at, metadata, own_id, to
+
+operator = Table(
+    "operator",
+    metadata,
+    own_id(),
+    Column("name", Text, nullable=False),
+    Column("name_key", Text, nullable=False, unique=True),
+    Column("kind", String(20), nullable=False),
+    # Whether they see what people's attributes are; names and user names are always seen.
+    Column("masked", Boolean(create_constraint=False), nullable=False, server_default="0"),
+    Column("password_hash", Text, nullable=False),
+    at("created_at", nullable=False),
+    at("disabled_at"),
+)
+
+# The applications of an application owner.
+operator_application = Table(
+    "operator_application",
+    metadata,
+    Column("operator_id", String(36), ForeignKey("operator.id"), primary_key=True),
+    Column("application_id", String(36), ForeignKey("application.id"), primary_key=True),
+)
+
+operator_session = Table(
+    "operator_session",
+    metadata,
+    Column("hash", String(64), primary_key=True),
+    to("operator", index=True),
+    Column("csrf", String(64), nullable=False),
+    at("created_at", nullable=False),
+    at("last_seen_at", nullable=False),
+    at("expires_at", nullable=False),
+)
+
+api_token = Table(
+    "api_token",
+    metadata,
+    own_id(),
+    to("operator", index=True),
+    Column("label", Text, nullable=False),
+    Column("prefix", String(16), nullable=False),
+    Column("hash", String(64), nullable=False, unique=True),
+    Column("scope", String(8), nullable=False),
+    at("created_at", nullable=False),
+    at("expires_at"),
+    at("last_used_at"),
+    at("revoked_at"),
+)
+
+# Append-only. The chain covers everything but `personal`, of which it covers a keyed digest, so that a person can be erased.
+audit = Table(
+    "audit",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    at("at", nullable=False),
+    Column("operator_id", String(36)),
+    Column("operator_name", Text, nullable=False),
+    Column("action", String(60), nullable=False),
+    Column("object_kind", String(30), nullable=False),
+    Column("object_id", String(36), nullable=False),
+    Column("details", Json, nullable=False),
+    Column("personal", Json),
+    Column("personal_digest", String(64), nullable=False),
+    Column("hmac", String(64), nullable=False),
+)
+Index("ix_audit_object", audit.c.object_kind, audit.c.object_id, audit.c.id)

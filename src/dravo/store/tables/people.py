@@ -1,0 +1,107 @@
+"""The tables of people as sources know them, and groups."""
+
+from __future__ import annotations
+
+from sqlalchemy import Boolean, Column, Index, Integer, String, Table, Text, UniqueConstraint
+
+from dravo.store.tables.base import Json, at, metadata, one_of, own_id, some_of, to
+
+user = Table(
+    "user",
+    metadata,
+    own_id(),
+    Column("user_name", Text, nullable=False),
+    Column("user_name_key", Text, nullable=False),
+    Column("display_name", Text, nullable=False),
+    Column("display_name_key", Text, nullable=False),
+    Column("email", Text),
+    Column("email_key", Text),
+    Column("attributes", Json, nullable=False),
+    Column("given_by", Json, nullable=False),
+    Column("active", Boolean(create_constraint=False), nullable=False),
+    Column("revision", Integer, nullable=False),
+    at("created_at", nullable=False),
+    at("modified_at", nullable=False),
+    at("inactive_since"),
+    at("gone_at"),
+    at("next_change_at"),
+)
+Index("ix_user_name", user.c.user_name_key, user.c.id)
+Index("ix_user_display", user.c.display_name_key, user.c.id)
+Index("ix_user_email", user.c.email_key)
+some_of("ix_user_next_change", user.c.next_change_at, where="next_change_at IS NOT NULL")
+
+record = Table(
+    "record",
+    metadata,
+    own_id(),
+    to("source"),
+    Column("channel", String(16), nullable=False),
+    to("user", index=True),
+    Column("user_name_key", Text, nullable=False),
+    Column("external_id", Text),
+    # The first e-mail address, folded, and all others one a line: most people have one.
+    Column("email_key", Text),
+    Column("more_emails", Text),
+    Column("data", Json, nullable=False),
+    Column("version", Integer, nullable=False),
+    at("created_at", nullable=False),
+    at("modified_at", nullable=False),
+    at("gone_at"),
+)
+some_of("ix_record_email", record.c.source_id, record.c.email_key, where="gone_at IS NULL AND email_key IS NOT NULL")
+some_of("ix_record_more_emails", record.c.source_id, record.c.more_emails, where="gone_at IS NULL AND more_emails IS NOT NULL")
+one_of("uq_record_user_name", record.c.source_id, record.c.channel, record.c.user_name_key, where="gone_at IS NULL")
+some_of("ix_record_external_id", record.c.source_id, record.c.channel, record.c.external_id, where="gone_at IS NULL")
+some_of("ix_record_listing", record.c.source_id, record.c.channel, record.c.id, where="gone_at IS NULL")
+
+# Values of extension attributes that nobody else of the source may have.
+record_unique = Table(
+    "record_unique",
+    metadata,
+    to("record", index=True),
+    to("source"),
+    Column("path", Text, nullable=False),
+    Column("value_key", Text, nullable=False),
+    UniqueConstraint("source_id", "path", "value_key"),
+)
+
+group = Table(
+    "group",
+    metadata,
+    own_id(),
+    to("source", nullable=True),
+    Column("channel", String(16), nullable=False),
+    Column("display_name", Text, nullable=False),
+    Column("display_name_key", Text, nullable=False),
+    Column("external_id", Text),
+    Column("data", Json, nullable=False),
+    Column("version", Integer, nullable=False),
+    at("created_at", nullable=False),
+    at("modified_at", nullable=False),
+    at("gone_at"),
+)
+some_of("ix_group_name", group.c.source_id, group.c.channel, group.c.display_name_key, where="gone_at IS NULL")
+some_of("ix_group_external_id", group.c.source_id, group.c.channel, group.c.external_id, where="gone_at IS NULL")
+some_of("ix_group_listing", group.c.display_name_key, group.c.id, where="gone_at IS NULL")
+
+# Who is listed in a group: a record of the same source, or another group of it; in a local group users and groups of any source.
+# Ended rows are history.
+membership = Table(
+    "membership",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    to("group"),
+    to("record", nullable=True),
+    to("group", "inner_group_id", nullable=True),
+    to("user", nullable=True),
+    at("from_at", nullable=False),
+    at("until_at"),
+)
+one_of("uq_membership_record", membership.c.group_id, membership.c.record_id, where="until_at IS NULL AND record_id IS NOT NULL")
+one_of("uq_membership_group", membership.c.group_id, membership.c.inner_group_id, where="until_at IS NULL AND inner_group_id IS NOT NULL")
+one_of("uq_membership_user", membership.c.group_id, membership.c.user_id, where="until_at IS NULL AND user_id IS NOT NULL")
+some_of("ix_membership_of_user", membership.c.user_id, where="until_at IS NULL AND user_id IS NOT NULL")
+some_of("ix_membership_of_record", membership.c.record_id, where="until_at IS NULL AND record_id IS NOT NULL")
+some_of("ix_membership_of_group", membership.c.inner_group_id, where="until_at IS NULL AND inner_group_id IS NOT NULL")
+Index("ix_membership_history", membership.c.record_id, membership.c.from_at)
