@@ -134,6 +134,7 @@ def test_every_route_with_every_kind_of_operator(inside: Inside, kind: str, mask
 
 # What an application owner may call for an application of their own, beyond what is nobody's in particular.
 OF_THEIRS = {
+    ("GET", "/api/v1/applications/{key}/seats"),
     ("GET", "/api/v1/applications/{key}"), ("GET", "/api/v1/applications/{key}/mapping"), ("POST", "/api/v1/applications/{key}/mapping/bulk"),
     ("POST", "/api/v1/applications/{key}/mapping/pattern"), ("POST", "/api/v1/applications/{key}/policy/preview"),
     ("GET", "/api/v1/people/{person}/why/{application}"),

@@ -54,6 +54,16 @@ const chains = computed(() => props.access.reasons.filter((reason) => props.acce
         :aria-label="reason.until ? 'broken, then' : 'then'"
       />
       <span class="piece"><small>Role</small>{{ access.role.label }}</span>
+      <template v-if="access.seat">
+        <v-icon :icon="mdiChevronRight" size="18" aria-label="then" />
+        <span class="piece">
+          <small>Seat of {{ access.seat.plan.label }}</small>
+          <span v-if="access.seat.since">since <TimeOf :at="access.seat.since" /></span>
+          <router-link v-else :to="`/applications/${access.application.key}/seats?who=waiting`"
+            ><StateMark state="waiting"
+          /></router-link>
+        </span>
+      </template>
       <v-icon :icon="mdiChevronRight" size="18" aria-label="then" />
       <span class="piece">
         <small>Account</small>
@@ -61,7 +71,7 @@ const chains = computed(() => props.access.reasons.filter((reason) => props.acce
           <StateMark :state="access.account.state" />
         </router-link>
         <StateMark v-else-if="access.account" :state="access.account.state" />
-        <span v-else class="quiet">kept by hand</span>
+        <span v-else class="quiet">{{ access.seat && !access.seat.since ? 'none yet' : 'kept by hand' }}</span>
       </span>
       <span class="since quiet">
         since <TimeOf :at="reason.since" /><template v-if="reason.until"> until <TimeOf :at="reason.until" /></template>

@@ -3,6 +3,7 @@
 import type { Schemas } from '../api/client'
 import ConnectionPanel from './ConnectionPanel.vue'
 import DeliverySettings from './DeliverySettings.vue'
+import PlansPanel from './PlansPanel.vue'
 import RolesPanel from './RolesPanel.vue'
 
 defineProps<{ application: Schemas['Application'] }>()
@@ -10,6 +11,7 @@ defineProps<{ application: Schemas['Application'] }>()
 
 <template>
   <RolesPanel :application="application" />
+  <PlansPanel class="part" :application="application" />
   <template v-if="!application.tracked_only">
     <ConnectionPanel class="part" :application="application" />
     <DeliverySettings class="part" :application="application" />

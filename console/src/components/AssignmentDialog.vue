@@ -29,6 +29,7 @@ const pattern = ref('')
 const source = ref<string | null>(null)
 const confirmed = ref<string[]>([])
 const role = ref<string | null>(null)
+const plan = ref<string | null>(null)
 const newcomers = ref(false)
 const from = ref('')
 const until = ref('')
@@ -48,6 +49,7 @@ watch(open, (now) => {
   note.value = until.value = from.value = rule.value = pattern.value = ''
   confirmed.value = []
   newcomers.value = false
+  plan.value = null
   role.value = props.application.roles[0]?.key ?? null
 })
 
@@ -64,6 +66,7 @@ const wanted = computed(() => ({
   application: props.application.key,
   role: kind.value === 'pattern' || role.value === LET_IN || role.value === KEEP_OUT ? null : role.value,
   excludes: kind.value !== 'pattern' && role.value === KEEP_OUT,
+  plan: kind.value === 'pattern' || !(role.value === LET_IN || role.value === KEEP_OUT) ? plan.value : null,
   newcomers_only: kind.value !== 'person' && newcomers.value,
   ...subject.value,
   from: from.value || null,
@@ -100,6 +103,13 @@ const add = (said: Sure) =>
     />
     <div class="row">
       <v-select v-if="kind !== 'pattern'" v-model="role" :items="roles" label="Role" />
+      <v-select
+        v-if="application.plans.length && role !== LET_IN && role !== KEEP_OUT"
+        v-model="plan"
+        :items="application.plans.map((each) => ({ title: each.label, value: each.key }))"
+        label="Plan"
+        clearable
+      />
       <v-text-field v-model="from" type="date" label="From (that day)" persistent-placeholder />
       <v-text-field v-model="until" type="date" label="Until (that day included)" persistent-placeholder />
     </div>

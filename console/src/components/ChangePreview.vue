@@ -27,6 +27,15 @@ const confirm = defineModel<string>('confirm', { default: '' })
         ><b>{{ preview.accounts.toLocaleString('en') }}</b> accounts change</span
       >
     </div>
+    <p v-for="each in preview.seats" :key="each.application.key + each.plan.key">
+      <StateMark v-if="each.wait" state="waiting" />
+      {{ each.asked.toLocaleString('en') }} need a seat of {{ each.plan.label }}:
+      <template v-if="each.free === null">there are as many as people.</template>
+      <template v-else>{{ each.free.toLocaleString('en') }} free</template>
+      <template v-if="each.wait"
+        >, so <b>{{ each.wait.toLocaleString('en') }}</b> wait for one.</template
+      >
+    </p>
     <div v-if="preview.people.length" class="scroll list">
       <table class="plain">
         <thead>

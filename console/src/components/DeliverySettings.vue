@@ -129,6 +129,26 @@ const pause = (action: 'pause' | 'resume') =>
         />
       </div>
 
+      <template v-if="application.plans.length">
+        <h3>How the plan goes over of which somebody has a seat</h3>
+        <div class="row">
+          <v-select
+            v-model="settings.plans_as.way"
+            :items="ways.filter((each) => each.value !== 'groups')"
+            label="Plan"
+            class="narrow"
+          />
+          <v-text-field
+            v-if="settings.plans_as.way === 'attribute'"
+            v-model="settings.plans_as.attribute"
+            label="Attribute of the plan"
+            placeholder="userType"
+            class="narrow"
+          />
+          <v-select v-model="settings.plans_as.value" :items="['key', 'label']" label="Plan said as" class="small" />
+        </div>
+      </template>
+
       <h3>How roles go over</h3>
       <div class="row">
         <v-select v-model="settings.roles_as.way" :items="ways" label="Roles" class="narrow" />

@@ -115,6 +115,7 @@ function read(item: Assignment): void {
       </td>
       <td>
         <b>{{ what(item) }}</b>
+        <div v-if="item.plan" class="quiet">plan {{ item.plan.label }}</div>
       </td>
       <td>{{ item.reach?.toLocaleString('en') }} {{ item.reach === 1 ? 'person' : 'people' }}</td>
       <AssignmentCells :of="item" @away="ask(item)" />
@@ -142,6 +143,7 @@ function read(item: Assignment): void {
       </td>
       <td>
         <b>{{ what(item) }}</b>
+        <div v-if="item.plan" class="quiet">plan {{ item.plan.label }}</div>
       </td>
       <AssignmentCells :of="item" @away="ask(item)" />
     </template>

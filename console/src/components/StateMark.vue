@@ -37,6 +37,8 @@ const states: Record<string, keyof typeof kinds> = {
   held: 'look',
   open: 'look',
   drifting: 'look',
+  full: 'look',
+  'running short': 'look',
   mending: 'waiting',
   running: 'waiting',
   stopped: 'look',

@@ -11,6 +11,7 @@ import DriftPanel from '../components/DriftPanel.vue'
 import GuardNote from '../components/GuardNote.vue'
 import MappingTable from '../components/MappingTable.vue'
 import ApplicationSettings from '../components/ApplicationSettings.vue'
+import SeatTable from '../components/SeatTable.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import StateMark from '../components/StateMark.vue'
 import TimeOf from '../components/TimeOf.vue'
@@ -23,15 +24,16 @@ const application = useQuery({
 })
 const data = computed(() => application.data.value)
 const shown = computed(() => props.tab || 'mapping')
-const tabs = [
+const tabs = computed(() => [
   ['mapping', 'Who gets which role'],
   ['people', 'People'],
+  ...(data.value?.plans.length ? [['seats', 'Seats']] : []),
   ['accounts', 'Accounts'],
   ['groups', 'Groups there'],
   ['deliveries', 'Deliveries'],
   ['drift', 'Drift'],
   ['settings', 'Roles and connection'],
-]
+])
 /** What is still missing until accounts reach the application; half-finished is a state. */
 const missing = computed(() => {
   const list: string[] = []
@@ -90,6 +92,7 @@ const missing = computed(() => {
       <div class="panel">
         <MappingTable v-if="shown === 'mapping'" :application="data" />
         <AccessTable v-else-if="shown === 'people'" :about="{ application: id }" within />
+        <SeatTable v-else-if="shown === 'seats'" :application="data" />
         <AccountTable v-else-if="shown === 'accounts'" :application="id" />
         <DeliveredGroups v-else-if="shown === 'groups'" :application="id" />
         <DriftPanel v-else-if="shown === 'drift'" :application="data" />

@@ -2,7 +2,8 @@
 import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 import { answered, api } from '../api/client'
-import { useSession } from '../app/session'
+import { useMay, useSession } from '../app/session'
+import FlowPicture from '../components/FlowPicture.vue'
 import GuardNote from '../components/GuardNote.vue'
 import EmptyState from '../components/EmptyState.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -11,6 +12,7 @@ import TimeOf from '../components/TimeOf.vue'
 
 const refetchInterval = 4000
 const { session } = useSession()
+const may = useMay()
 // An application owner looks at their own applications; the rest of the house is not theirs.
 const whole = computed(() => session.value?.applications === null)
 const overview = useQuery({
@@ -39,6 +41,9 @@ const troubled = computed(
   () =>
     applications.data.value?.items.filter((each) => each.state === 'paused' || each.state === 'not answering') ?? [],
 )
+const short = computed(
+  () => applications.data.value?.items.filter((each) => each.waiting_for_seats || each.short_plans) ?? [],
+)
 const drifting = computed(() => applications.data.value?.items.filter((each) => each.drifting) ?? [])
 const held = useQuery({
   queryKey: ['guard'],
@@ -47,7 +52,12 @@ const held = useQuery({
   refetchInterval,
 })
 const quiet = computed(
-  () => !failed.data.value?.total && !troubled.value.length && !drifting.value.length && !held.data.value?.items.length,
+  () =>
+    !failed.data.value?.total &&
+    !short.value.length &&
+    !troubled.value.length &&
+    !drifting.value.length &&
+    !held.data.value?.items.length,
 )
 </script>
 
@@ -81,6 +91,19 @@ const quiet = computed(
             : {{ each.trouble }} <span class="quiet">{{ each.mend }}</span>
           </div>
         </li>
+        <li v-for="each in short" :key="`seats ${each.key}`">
+          <StateMark :state="each.waiting_for_seats ? 'full' : 'running short'" />
+          <div>
+            <router-link :to="`/applications/${each.key}/seats${each.waiting_for_seats ? '?who=waiting' : ''}`">{{
+              each.label
+            }}</router-link>:
+            <template v-if="each.waiting_for_seats"
+              >{{ each.waiting_for_seats.toLocaleString('en') }}
+              {{ each.waiting_for_seats === 1 ? 'person waits' : 'people wait' }} for a seat.</template
+            >
+            <template v-else>few seats are left.</template>
+          </div>
+        </li>
         <li v-for="each in drifting" :key="`drift ${each.key}`">
           <StateMark state="drifting" />
           <div>
@@ -102,6 +125,7 @@ const quiet = computed(
         All {{ failed.data.value?.total }} failed deliveries
       </router-link>
     </section>
+    <FlowPicture v-if="whole && may('access.read')" />
     <div class="two">
       <section v-if="whole" class="panel" aria-labelledby="from">
         <h2 id="from">Where people come from</h2>

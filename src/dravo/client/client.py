@@ -104,6 +104,10 @@ class Dravo:
         """Return how much there is at each stage, and how much needs a person."""
         return cast(t.Overview, self.call("GET", "/overview"))
 
+    def flow(self) -> t.Flow:
+        """Return the flow picture: people from sources through groups and roles into applications, as counted last."""
+        return cast(t.Flow, self.call("GET", "/overview/flow"))
+
     def access(
         self,
         *,

@@ -168,8 +168,10 @@ class Demo:
             dravo.applications.connect(key, f"{self.addresses[key]}/scim/v2", self.kept["stand_ins"][key]["token"])
             dravo.applications.check(key)
             dravo.applications.change(key, switched_on=True, **wanted["settings"])
-        for group, role in wanted.get("groups", ()):
-            dravo.assignments.add(key, role, source=scenario.SOURCE_KEY, group=group)
+        for plan, label, rank, seats in wanted.get("plans", ()):
+            dravo.applications.add_plan(key, plan, label, rank=rank, seats=seats)
+        for group, role, *plan in wanted.get("groups", ()):
+            dravo.assignments.add(key, role, source=scenario.SOURCE_KEY, group=group, plan=plan[0] if plan else None)
         for rule in wanted.get("rules", ()):
             dravo.assignments.add(key, **{"role": None, **rule})
         for person, role, note in wanted.get("people", ()):

@@ -77,8 +77,12 @@ APPLICATIONS: list[dict[str, Any]] = [
         "label": "Glasshouse Controls",
         "owner": "Leocadia Vantongeren",
         "roles": [("reader", "Reader", 10), ("operator", "Operator", 20), ("engineer", "Engineer", 30)],
-        "groups": [("Horticulture", "reader"), ("Estates", "operator")],
-        "rules": [{"source": SOURCE_KEY, "pattern": "^glasshouse-(.+)$", "note": "Groups that the glasshouse lead keeps."}],
+        # Paid by the head: one more would operate it than there are seats.
+        "plans": [("remote", "Remote control", 10, 9)],
+        "groups": [("Horticulture", "reader"), ("Estates", "operator", "remote")],
+        "rules": [
+            {"source": SOURCE_KEY, "pattern": "^glasshouse-(.+)$", "plan": "remote", "note": "Groups that the glasshouse lead keeps."},
+        ],
         "stand_in": True,
         "settings": {
             "roles_as": {"way": "groups"},
@@ -91,7 +95,8 @@ APPLICATIONS: list[dict[str, Any]] = [
         "label": "Ticket Desk",
         "owner": "Gareth Pemberly",
         "roles": [("cashier", "Cashier", 10), ("supervisor", "Supervisor", 20), ("auditor", "Auditor", 5)],
-        "groups": [("Visitor Services", "cashier"), ("Ticket Supervisors", "supervisor"), ("Night shift", "cashier")],
+        "plans": [("supervisor", "Supervisor desk", 10, 12)],
+        "groups": [("Visitor Services", "cashier"), ("Ticket Supervisors", "supervisor", "supervisor"), ("Night shift", "cashier")],
         "rules": [{"rule": 'title eq "Café"', "excludes": True, "note": "The café has its own till."}],
         "stand_in": True,
         "settings": {"on_losing_access": "deactivate"},

@@ -76,6 +76,8 @@ def _statement() -> Any:
     drifting = select(func.count()).select_from(t.drift).where(t.drift.c.application_id == p.id, t.drift.c.state == "open").scalar_subquery()
     return select(
         t.application,
+        plans.waiting_for_seats(p.id).label("waiting_for_seats"),
+        plans.short_plans(p.id).label("short_plans"),
         drifting.label("drifting"),
         people.label("people"),
         accounts.label("accounts"),
@@ -98,6 +100,8 @@ def _line(row: Any) -> dict[str, Any]:
         "waiting": row.waiting,
         "failed": row.failed + row.held,
         "drifting": row.drifting,
+        "waiting_for_seats": row.waiting_for_seats,
+        "short_plans": row.short_plans,
         "answered_at": row.answered_at,
         "trouble": row.trouble,
         "mend": row.trouble_mend,

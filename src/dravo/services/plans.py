@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy import Connection, delete, insert, select, update
+from sqlalchemy import Connection, case, delete, func, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, StillInUse
@@ -40,6 +40,22 @@ def line(connection: Connection, row: Any) -> dict[str, Any]:
         "key": row.key, "label": row.label, "rank": row.rank, "seats": row.seats, "taken": taken, "waiting": waiting, "free": free,
         "state": "full" if free == 0 else "short" if short else "free",
     }  # fmt: skip
+
+
+def waiting_for_seats(application_id: Any) -> Any:
+    """Return how many people wait for a seat in an application, for a column with its id."""
+    s = t.seat.c
+    where = (s.application_id == application_id, s.until_at.is_(None), s.from_at.is_(None))
+    return select(func.count(s.user_id.distinct())).where(*where).scalar_subquery()
+
+
+def short_plans(application_id: Any) -> Any:
+    """Return how many plans of an application are full or running short, for a column with its id."""
+    p, s = t.plan.c, t.seat.c
+    taken = select(func.count()).where(s.plan_id == p.id, s.until_at.is_(None), s.from_at.is_not(None)).correlate(t.plan).scalar_subquery()
+    few = case((p.seats // SHORT_SHARE > SHORT_NUMBER, p.seats // SHORT_SHARE), else_=SHORT_NUMBER)
+    where = (p.application_id == application_id, p.seats.is_not(None), p.seats - taken <= few)
+    return select(func.count()).select_from(t.plan).where(*where).scalar_subquery()
 
 
 def plan_by_key(connection: Connection, application: Any, key: str) -> Any:

@@ -11,7 +11,7 @@ import structlog
 
 from dravo.core.errors import DravoError
 from dravo.core.instants import Instant, later
-from dravo.services import delivering, group_delivering, guarding, recalculating, reconciling, seating, settings, tracing
+from dravo.services import delivering, flowing, group_delivering, guarding, recalculating, reconciling, seating, settings, tracing
 from dravo.services.delivering import Ready, Settlement
 from dravo.services.house import House
 from dravo.services.talking import Talker
@@ -54,6 +54,9 @@ class Worker:
         self._wake = threading.Event()
         self._stopped = threading.Event()
         self._sweep_at = clock.now()
+        self._counts = ThreadPoolExecutor(1, thread_name_prefix="count")
+        self._count: Future[None] | None = None
+        self._count_at = clock.now()
 
     def run(self) -> None:
         """Work until `stop` is called; what is under way then is finished."""
@@ -77,6 +80,7 @@ class Worker:
                 self._wake.wait(LOOK_SECONDS)
             self._wake.clear()
         self._runs.shutdown(wait=False)
+        self._counts.shutdown(wait=True)
         self._pool.shutdown(wait=True)
         self._settlements.put(None)
         settler.join()
@@ -104,6 +108,7 @@ class Worker:
             delivering.sweep(self.house, now, kept["attempt_days"])
         reconciling.ask_by_schedule(self.house, now)
         self._begin_run()
+        self._begin_count(now)
         recalculating.mark_those_whose_time_has_come(self.house, now)
         seating.give(self.house, now)
         recalculating.work_through(self.house, recalculating.CHUNK)
@@ -129,6 +134,15 @@ class Worker:
             log.error("a run broke off", exc_info=self._run.exception())
         run_id = reconciling.next_asked(self.house)
         self._run = self._runs.submit(reconciling.carry_out, self.house, self.talker, run_id) if run_id is not None else None
+
+    def _begin_count(self, now: Instant) -> None:
+        """Have the flow picture be counted anew, beside the deliveries, if something moved."""
+        if now < self._count_at or (self._count is not None and not self._count.done()):
+            return
+        if self._count is not None and self._count.exception() is not None:
+            log.error("counting broke off", exc_info=self._count.exception())
+        self._count_at = later(now, flowing.LEAST_SECONDS)
+        self._count = self._counts.submit(flowing.count, self.house) if flowing.is_due(self.house, now) else None
 
     def _go_on(self, application_id: str) -> None:
         """Hand out what is queued for an application, within its pace."""

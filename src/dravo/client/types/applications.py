@@ -25,6 +25,8 @@ class Application(TypedDict):
     waiting: int
     failed: int
     drifting: int
+    waiting_for_seats: int
+    short_plans: int
     answered_at: str | None
     trouble: str | None
     mend: str | None

@@ -60,6 +60,8 @@ class ApplicationLine(TypedDict):
     waiting: int
     failed: int
     drifting: int
+    waiting_for_seats: int
+    short_plans: int
     answered_at: str | None
     trouble: str | None
     mend: str | None
@@ -164,6 +166,34 @@ class ExchangeSheet(TypedDict):
     ticks: list[SheetTick]
     trouble: list[SheetTrouble]
     text: str
+
+
+class Flow(TypedDict):
+    """The flow picture as it was counted last; each role that somebody has is counted once."""
+
+    at: str | None
+    nodes: list[FlowNode]
+    bands: list[FlowBand]
+
+
+class FlowBand(TypedDict):
+    """So many people flow from one place to another."""
+
+    from_id: str
+    to_id: str
+    people: int
+
+
+class FlowNode(TypedDict):
+    """A place in the flow picture: a source, a group or another way, a role, an application; without `key` it bundles several."""
+
+    id: str
+    stage: str
+    kind: str
+    key: str | None
+    application: str | None
+    label: str
+    people: int
 
 
 class GroupRef(TypedDict):

@@ -5,7 +5,7 @@ from dravo.store.tables.base import Json, metadata
 from dravo.store.tables.deliveries import account, delivered_group, delivered_member, delivery, delivery_attempt, drift, run
 from dravo.store.tables.operators import api_token, audit, operator, operator_application, operator_session
 from dravo.store.tables.people import group, membership, record, record_unique, user
-from dravo.store.tables.sources import revision, setting, source, source_schema, source_sight, source_token, trace
+from dravo.store.tables.sources import picture, revision, setting, source, source_schema, source_sight, source_token, trace
 
 __all__ = [
     "Json",
@@ -28,6 +28,7 @@ __all__ = [
     "operator",
     "operator_application",
     "operator_session",
+    "picture",
     "plan",
     "record",
     "record_unique",

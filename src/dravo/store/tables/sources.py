@@ -73,6 +73,17 @@ Index("ix_trace_of_source", trace.c.source_id, trace.c.id)
 # What operators set for the whole house.
 setting = Table("setting", metadata, Column("name", String(40), primary_key=True), Column("value", Json, nullable=False))
 
+# What is counted over everything, and kept until something moved; `marker` tells whether it did.
+picture = Table(
+    "picture",
+    metadata,
+    Column("name", String(40), primary_key=True),
+    at("at", nullable=False),
+    Column("marker", Text, nullable=False),
+    Column("value", Json, nullable=False),
+    Column("milliseconds", Integer, nullable=False),
+)
+
 # What real traffic has shown to work, or not, on a source's exchange sheet.
 source_sight = Table(
     "source_sight",

@@ -91,6 +91,34 @@ class Overview(BaseModel):
     being_worked_out: int
 
 
+class FlowNode(BaseModel):
+    """A place in the flow picture: a source, a group or another way, a role, an application; without `key` it bundles several."""
+
+    id: str
+    stage: Literal["source", "group", "role", "application"]
+    kind: str
+    key: str | None
+    application: str | None
+    label: str
+    people: int
+
+
+class FlowBand(BaseModel):
+    """So many people flow from one place to another."""
+
+    from_id: str
+    to_id: str
+    people: int
+
+
+class Flow(BaseModel):
+    """The flow picture as it was counted last; each role that somebody has is counted once."""
+
+    at: str | None
+    nodes: list[FlowNode]
+    bands: list[FlowBand]
+
+
 class Source(BaseModel):
     """A source."""
 
@@ -190,6 +218,8 @@ class ApplicationLine(BaseModel):
     waiting: int
     failed: int
     drifting: int
+    waiting_for_seats: int
+    short_plans: int
     answered_at: str | None
     trouble: str | None
     mend: str | None

@@ -7,7 +7,7 @@ from typing import Any
 from flask import Response, current_app, g, jsonify, make_response, request
 
 from dravo.core.instants import parse_instant
-from dravo.services import operators, overview, settings
+from dravo.services import flowing, operators, overview, settings
 from dravo.web.api import asked as q
 from dravo.web.api import models as m
 from dravo.web.api import source_models as sm
@@ -51,6 +51,13 @@ def sign_out() -> Response:
 def band() -> dict[str, Any]:
     """The band: for each stage how much there is, and how much needs a person."""
     return overview.band(house())
+
+
+@rooms.get("/overview/flow", responses={200: m.Flow})
+@needs("access.read")
+def flow() -> dict[str, Any]:
+    """People from sources through groups and roles into applications, the largest of them by themselves."""
+    return flowing.shown(house())
 
 
 @rooms.get("/settings", responses={200: sm.HouseSettings})
