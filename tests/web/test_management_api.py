@@ -75,7 +75,7 @@ def test_nobody_gets_in_without_a_token(inside: Inside) -> None:
 # What is sent with a body and changes nothing.
 HARMLESS = (
     "/api/v1/assignments/preview", "/api/v1/session", "/api/v1/applications/{key}/settings/preview", "/api/v1/expressions/try",
-    "/api/v1/assignments/{id}/preview", "/api/v1/applications/{key}/policy/preview", "/api/v1/applications/{key}/mapping/pattern", "/api/v1/rules/try", "/api/v1/access/expected", "/api/v1/people/{person}/preview", "/api/v1/groups/{id}/members/preview",
+    "/api/v1/assignments/{id}/preview", "/api/v1/applications/{key}/policy/preview", "/api/v1/applications/{key}/mapping/pattern", "/api/v1/rules/try", "/api/v1/access/expected", "/api/v1/people/{person}/preview", "/api/v1/groups/{id}/members/preview", "/api/v1/reviews/{id}/preview",
 )  # fmt: skip
 
 
@@ -97,7 +97,7 @@ LOOKED_AT = {
     for path in (
         "/api/v1/assignments/preview", "/api/v1/assignments/{id}/preview", "/api/v1/applications/{key}/settings/preview",
         "/api/v1/applications/{key}/policy/preview", "/api/v1/applications/{key}/mapping/pattern", "/api/v1/expressions/try",
-        "/api/v1/rules/try", "/api/v1/access/expected", "/api/v1/people/{person}/preview", "/api/v1/groups/{id}/members/preview",
+        "/api/v1/rules/try", "/api/v1/access/expected", "/api/v1/people/{person}/preview", "/api/v1/groups/{id}/members/preview", "/api/v1/reviews/{id}/preview",
     )
 }  # fmt: skip
 AGAIN = {("POST", "/api/v1/deliveries/{id}/again"), ("POST", "/api/v1/applications/{key}/groups/{id}/again")}
@@ -143,15 +143,15 @@ BY_NAME = {
     ("GET", path)
     for path in (
         "/api/v1/assignments", "/api/v1/access", "/api/v1/accounts", "/api/v1/deliveries", "/api/v1/deliveries/kinds", "/api/v1/matrix",
-        "/api/v1/matrix/export", "/api/v1/matrix/changes", "/api/v1/activity",
+        "/api/v1/matrix/export", "/api/v1/matrix/changes", "/api/v1/activity", "/api/v1/reviews/{id}/rows",
     )
-} | {("POST", "/api/v1/assignments"), ("POST", "/api/v1/assignments/preview")}  # fmt: skip
+} | {("POST", f"/api/v1/{path}") for path in ("assignments", "assignments/preview", "reviews/{id}/preview", "reviews/{id}/decide")}  # fmt: skip
 OF_ASSIGNMENTS = {(method, "/api/v1/assignments/{id}") for method in ("GET", "PUT", "DELETE")} | {
     ("POST", "/api/v1/assignments/{id}/preview"), ("GET", "/api/v1/assignments/{id}/removal"),
 }  # fmt: skip
 NOBODYS = OWN | {
     ("GET", path) for path in ("/api/v1/session", "/api/v1/overview", "/api/v1/settings", "/api/v1/tokens", "/api/v1/applications",
-                               "/api/v1/people", "/api/v1/groups")
+                               "/api/v1/people", "/api/v1/groups", "/api/v1/reviews", "/api/v1/reviews/{id}")
 } | {("POST", "/api/v1/rules/try")}  # fmt: skip
 
 

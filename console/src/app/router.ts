@@ -38,6 +38,12 @@ export const router = createRouter({
       meta: { stage: 'access', title: 'Access' },
     },
     {
+      path: '/reviews/:id',
+      component: () => import('../pages/ReviewPage.vue'),
+      props: true,
+      meta: { stage: 'access', title: 'Review' },
+    },
+    {
       path: '/applications',
       component: () => import('../pages/ApplicationsPage.vue'),
       meta: { stage: 'applications', title: 'Applications' },

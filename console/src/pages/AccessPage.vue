@@ -5,6 +5,7 @@ import AccessList from '../components/AccessList.vue'
 import ExpectedAccess from '../components/ExpectedAccess.vue'
 import MatrixTable from '../components/MatrixTable.vue'
 import MovesTable from '../components/MovesTable.vue'
+import ReviewList from '../components/ReviewList.vue'
 
 const route = useRoute()
 const shown = computed(() => String(route.params.tab || 'matrix'))
@@ -13,6 +14,7 @@ const tabs = [
   ['list', 'Each access, and why'],
   ['changes', 'Compare two days'],
   ['expected', 'What would somebody get?'],
+  ['reviews', 'Reviews'],
 ]
 </script>
 
@@ -31,6 +33,7 @@ const tabs = [
       <MatrixTable v-if="shown === 'matrix'" />
       <MovesTable v-else-if="shown === 'changes'" />
       <ExpectedAccess v-else-if="shown === 'expected'" />
+      <ReviewList v-else-if="shown === 'reviews'" />
       <AccessList v-else />
     </div>
   </div>

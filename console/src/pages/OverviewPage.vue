@@ -41,6 +41,12 @@ const troubled = computed(
   () =>
     applications.data.value?.items.filter((each) => each.state === 'paused' || each.state === 'not answering') ?? [],
 )
+const reviews = useQuery({
+  queryKey: ['reviews', 'overview'],
+  queryFn: () => answered(api.GET('/api/v1/reviews', { params: { query: { count: 20 } } })),
+  refetchInterval,
+})
+const undecided = computed(() => reviews.data.value?.items.filter((each) => !each.closed_at && each.open) ?? [])
 const short = computed(
   () => applications.data.value?.items.filter((each) => each.waiting_for_seats || each.short_plans) ?? [],
 )
@@ -55,6 +61,7 @@ const quiet = computed(
   () =>
     !failed.data.value?.total &&
     !short.value.length &&
+    !undecided.value.length &&
     !troubled.value.length &&
     !drifting.value.length &&
     !held.data.value?.items.length,
@@ -89,6 +96,14 @@ const quiet = computed(
           <div>
             <router-link :to="`/applications/${each.key}/settings`">{{ each.label }}</router-link>
             : {{ each.trouble }} <span class="quiet">{{ each.mend }}</span>
+          </div>
+        </li>
+        <li v-for="each in undecided" :key="each.id">
+          <StateMark state="open" />
+          <div>
+            <router-link :to="`/reviews/${each.id}`">{{ each.label }}</router-link>:
+            {{ each.open.toLocaleString('en') }} of {{ each.rows.toLocaleString('en') }} still to be decided until
+            {{ each.until_day }}.
           </div>
         </li>
         <li v-for="each in short" :key="`seats ${each.key}`">

@@ -179,3 +179,21 @@ def read_text(file: str) -> str:
         return sys.stdin.read() if file == "-" else Path(file).read_text(encoding="utf-8-sig")
     except (OSError, UnicodeDecodeError) as wrong:
         raise WrongUse(f"'{file}' cannot be read: {wrong}.") from None
+
+
+def write_pieces(file: str, pieces: Iterable[bytes]) -> None:
+    """Write what comes in pieces to a file; "-" prints it.
+
+    Raises:
+        WrongUse: if the file cannot be written.
+    """
+    if file == "-":
+        for piece in pieces:
+            sys.stdout.buffer.write(piece)
+        return
+    try:
+        with Path(file).open("wb") as written:
+            size = sum(written.write(piece) for piece in pieces)
+    except OSError as wrong:
+        raise WrongUse(f"'{file}' cannot be written: {wrong}.") from None
+    print(f"{size:,} bytes were written to {file}.")

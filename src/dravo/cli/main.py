@@ -7,7 +7,24 @@ import sys
 from collections.abc import Sequence
 
 from dravo import __version__
-from dravo.cli import application, assignment, delivery, drift, frame, group, guard, local, mapping, matrix, operator, overview, person, plan, source
+from dravo.cli import (
+    application,
+    assignment,
+    delivery,
+    drift,
+    frame,
+    group,
+    guard,
+    local,
+    mapping,
+    matrix,
+    operator,
+    overview,
+    person,
+    plan,
+    review,
+    source,
+)
 from dravo.core.errors import DravoError
 
 
@@ -25,7 +42,7 @@ def make_parser() -> argparse.ArgumentParser:
     parser.add_argument("--connection", metavar="FILE", help="a JSON file with url and api_token")
     parser.set_defaults(run=None, shown=parser)
     nouns = parser.add_subparsers(metavar="COMMAND", title="commands")
-    for module in (local, overview, source, person, group, application, plan, assignment, mapping, matrix, delivery, guard, drift, operator):
+    for module in (local, overview, source, person, group, application, plan, assignment, mapping, matrix, review, delivery, guard, drift, operator):
         module.add_commands(nouns)
     return parser
 

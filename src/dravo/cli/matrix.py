@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import argparse
-import sys
-from pathlib import Path
 from typing import Any
 
-from dravo.cli.frame import WrongUse, command, list_options, moment, read_json, show_json, show_list, table
+from dravo.cli.frame import WrongUse, command, list_options, moment, read_json, show_json, show_list, table, write_pieces
 from dravo.client import Dravo
 
 
@@ -52,7 +50,7 @@ def add_commands(nouns: Any) -> None:
 def _matrix(given: argparse.Namespace, dravo: Dravo) -> None:
     view = {name: getattr(given, name) for name in ("words", "application", "role", "only", "at")}
     if given.export:
-        _export(given.export, dravo, view)
+        write_pieces(given.export, dravo.export_matrix("json" if given.export.endswith(".json") else "csv", **view))
         return
 
     def roles(person: Any) -> str:
@@ -60,20 +58,6 @@ def _matrix(given: argparse.Namespace, dravo: Dravo) -> None:
 
     columns = {"Person": lambda p: p["display_name"], "User name": lambda p: p["user_name"], "State": lambda p: p["state"], "Roles": roles}
     show_list(given, dravo.matrix(**view), columns, "Nobody fits.")
-
-
-def _export(file: str, dravo: Dravo, view: dict[str, str | None]) -> None:
-    pieces = dravo.export_matrix("json" if file.endswith(".json") else "csv", **view)
-    if file == "-":
-        for piece in pieces:
-            sys.stdout.buffer.write(piece)
-        return
-    try:
-        with Path(file).open("wb") as written:
-            size = sum(written.write(piece) for piece in pieces)
-    except OSError as wrong:
-        raise WrongUse(f"'{file}' cannot be written: {wrong}.") from None
-    print(f"{size:,} bytes were written to {file}.")
 
 
 def _changes(given: argparse.Namespace, dravo: Dravo) -> None:

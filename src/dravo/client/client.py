@@ -16,6 +16,7 @@ from dravo.client.noun import part, plain
 from dravo.client.operators import Operators, Tokens
 from dravo.client.pages import Pages
 from dravo.client.people import Groups, People
+from dravo.client.reviews import Reviews
 from dravo.client.sources import Sources
 
 Item = TypeVar("Item")
@@ -42,6 +43,7 @@ class Dravo:
         self.assignments = Assignments(self)
         self.accounts = Accounts(self)
         self.deliveries = Deliveries(self)
+        self.reviews = Reviews(self)
         self.operators = Operators(self)
         self.tokens = Tokens(self)
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import Any, Protocol
 from urllib.parse import quote
 
@@ -14,6 +14,9 @@ class Service(Protocol):
 
     def call(self, method: str, path: str, *, query: dict[str, Any] | None = None, body: dict[str, Any] | None = None) -> Any:
         """Make one call and return what was answered."""
+
+    def stream(self, path: str, query: dict[str, Any]) -> Iterator[bytes]:
+        """Yield what is answered, piece by piece."""
 
     def pages(self, path: str, query: dict[str, Any] | None = None) -> Pages[Any]:
         """Return a list that comes in pages."""

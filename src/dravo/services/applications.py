@@ -258,7 +258,7 @@ def remove(house: House, caller: Caller, key: str, confirmed: str | None) -> Non
         over = select(t.delivered_group.c.id).where(t.delivered_group.c.application_id == row.id)
         connection.execute(delete(t.delivered_member).where(t.delivered_member.c.delivered_group_id.in_(over)))
         connection.execute(delete(t.operator_application).where(t.operator_application.c.application_id == row.id))
-        for table in (t.delivered_group, t.drift, t.run, t.delivery, t.account, t.seat, t.kept, t.access, t.assignment, t.plan, t.role):
+        for table in (t.review_row, t.delivered_group, t.drift, t.run, t.delivery, t.account, t.seat, t.kept, t.access, t.assignment, t.plan, t.role):
             connection.execute(delete(table).where(table.c.application_id == row.id))
         connection.execute(delete(t.application).where(t.application.c.id == row.id))
         raise_revision(connection)

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from collections import defaultdict
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -16,6 +14,7 @@ from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant
 from dravo.core.planning import Catalogue
 from dravo.core.reasons import named
+from dravo.services.exporting import csv_line
 from dravo.services.house import House
 from dravo.services.named import application_by_key
 from dravo.store import tables as t
@@ -125,6 +124,33 @@ def _statement(connection: Connection, catalogue: Catalogue, view: View) -> Sele
         # Whoever has nothing is not in the matrix, unless looked for by name.
         statement = statement.where(exists().where(x.user_id == u.id, _at(view.at)))
     return statement
+
+
+def accesses(connection: Connection, catalogue: Catalogue, view: View) -> Select[Any]:
+    """Return the select of every access that is open now in a part of the matrix, by application and name.
+
+    Raises:
+        NotFound, InvalidInput.
+    """
+    u, x, r = t.user.c, t.access.c, t.role.c
+    statement = select(x.id, x.user_id, x.application_id, x.role_id, x.from_at, x.reasons).join(t.user, u.id == x.user_id).where(_at(None))
+    if view.application:
+        application = application_by_key(connection, view.application)
+        statement = statement.where(x.application_id == application.id)
+        if view.role:
+            statement = statement.where(x.role_id == select(r.id).where(r.application_id == application.id, r.key == view.role).scalar_subquery())
+    elif view.role:
+        raise InvalidInput("A role is one of an application.", "Say the application too.", "role")
+    if view.only == DIRECT_ONLY:
+        statement = statement.where(x.direct_only == true())
+    elif view.only == HIGHEST:
+        statement = statement.where(x.role_id.in_(catalogue.highest.values()))
+    elif view.only is not None:
+        raise InvalidInput(f"'{view.only}' is nothing to review.", f"It is one of: {DIRECT_ONLY}, {HIGHEST}.", "only")
+    if view.words:
+        columns = (u.display_name_key, u.user_name_key, u.email_key)
+        statement = statement.where(or_(*(contains(column, view.words) for column in columns)))
+    return statement.order_by(x.application_id, u.display_name_key, x.id)
 
 
 def _fill(connection: Connection, items: list[dict[str, Any]], view: View) -> None:
@@ -249,7 +275,7 @@ def export(house: House, view: View, form: str, shown: Shown = lambda items: ite
 def _pieces(connection: Connection, pieces: Any, columns: list[Any], view: View, form: str, shown: Shown) -> Iterator[bytes]:
     try:
         if form == "csv":
-            yield _csv(["person", "user name", "e-mail", "state", *(each.label for each in columns)])
+            yield csv_line(["person", "user name", "e-mail", "state", *(each.label for each in columns)])
         else:
             yield b"[\n"
         first = True
@@ -259,7 +285,7 @@ def _pieces(connection: Connection, pieces: Any, columns: list[Any], view: View,
             for item in items:
                 if form == "csv":
                     cells = ["; ".join(item["roles"].get(each.key, ())) for each in columns]
-                    yield _csv([item["display_name"], item["user_name"], item["email"] or "", item["state"], *cells])
+                    yield csv_line([item["display_name"], item["user_name"], item["email"] or "", item["state"], *cells])
                 else:
                     yield (b"" if first else b",\n") + orjson.dumps(item)
                     first = False
@@ -267,10 +293,3 @@ def _pieces(connection: Connection, pieces: Any, columns: list[Any], view: View,
             yield b"\n]\n"
     finally:
         connection.close()
-
-
-def _csv(cells: list[str]) -> bytes:
-    """Return a line of CSV (RFC 4180); a cell that a spreadsheet would take for a formula begins with an apostrophe."""
-    line = io.StringIO()
-    csv.writer(line).writerow(f"'{cell}" if cell[:1] in ("=", "+", "-", "@", "\t", "\r") else cell for cell in cells)
-    return line.getvalue().encode()

@@ -16,7 +16,7 @@ READ = frozenset({"sources.read", "people.read", ATTRIBUTES, "applications.read"
 CHANGE = frozenset(
     {
         "sources.change", "people.change", "groups.change", "applications.change", "assignments.change",
-        "deliveries.change", "deliveries.again", "settings.change", "guard.release",
+        "deliveries.change", "deliveries.again", "reviews.change", "settings.change", "guard.release",
     }
 )  # fmt: skip
 RUN = frozenset({"operators.read", "operators.change"})

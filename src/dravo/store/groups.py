@@ -336,9 +336,9 @@ def mark_people_within(connection: Connection, group_id: str, now: Instant) -> N
     mark_selected(connection, users_within(group_id, literal(now)))
 
 
-def mark_these(connection: Connection, users: Any, now: Instant) -> None:
-    """Mark the users whose ids a select yields."""
-    mark_selected(connection, select(t.user.c.id, literal(now)).where(t.user.c.id.in_(users)))
+def mark_these(connection: Connection, users: Any, now: Instant, cleared: tuple[str, str] | None = None) -> None:
+    """Mark the users of some ids, or whose ids a select yields; `cleared` as in `mark_selected`."""
+    mark_selected(connection, select(t.user.c.id, literal(now)).where(t.user.c.id.in_(users)), cleared)
 
 
 def mark_selected(connection: Connection, users: Any, cleared: tuple[str, str] | None = None) -> None:

@@ -11,7 +11,7 @@ import structlog
 
 from dravo.core.errors import DravoError
 from dravo.core.instants import Instant, later
-from dravo.services import delivering, flowing, group_delivering, guarding, recalculating, reconciling, seating, settings, tracing
+from dravo.services import delivering, flowing, group_delivering, guarding, recalculating, reconciling, reviewing, seating, settings, tracing
 from dravo.services.delivering import Ready, Settlement
 from dravo.services.house import House
 from dravo.services.talking import Talker
@@ -106,6 +106,7 @@ class Worker:
             kept = settings.get(self.house)
             tracing.sweep(self.house.database, now, kept["trace_days"], kept["traces_per_source"])
             delivering.sweep(self.house, now, kept["attempt_days"])
+            reviewing.close_those_whose_day_is_over(self.house, now)
         reconciling.ask_by_schedule(self.house, now)
         self._begin_run()
         self._begin_count(now)

@@ -116,6 +116,7 @@ from dravo.client.types.people import (
     Way,
     Why,
 )
+from dravo.client.types.reviews import PageOfReviewRows, PageOfReviews, Review, ReviewPart, ReviewRow
 from dravo.client.types.sources import HouseSettings, PageOfTraces, Setting, SourceSchema, SourceSchemas, Trace, TraceLine, TracePerson, TraceSubject
 
 __all__ = [
@@ -188,6 +189,8 @@ __all__ = [
     "PageOfMoves",
     "PageOfOperators",
     "PageOfPeople",
+    "PageOfReviewRows",
+    "PageOfReviews",
     "PageOfRuns",
     "PageOfSeats",
     "PageOfSources",
@@ -211,6 +214,9 @@ __all__ = [
     "PushToken",
     "Reached",
     "Reason",
+    "Review",
+    "ReviewPart",
+    "ReviewRow",
     "Role",
     "RoleRef",
     "RolesAs",

@@ -1,6 +1,6 @@
 """The tables."""
 
-from dravo.store.tables.access import access, application, assignment, kept, mark, plan, role, seat
+from dravo.store.tables.access import access, application, assignment, kept, mark, plan, review, review_row, role, seat
 from dravo.store.tables.base import Json, metadata
 from dravo.store.tables.deliveries import account, delivered_group, delivered_member, delivery, delivery_attempt, drift, run
 from dravo.store.tables.operators import api_token, audit, operator, operator_application, operator_session
@@ -32,6 +32,8 @@ __all__ = [
     "plan",
     "record",
     "record_unique",
+    "review",
+    "review_row",
     "revision",
     "role",
     "run",

@@ -172,6 +172,41 @@ some_of("ix_access_direct", access.c.user_id, where="until_at IS NULL AND direct
 Index("ix_access_began", access.c.from_at)
 some_of("ix_access_ended", access.c.until_at, where="until_at IS NOT NULL")
 
+# A part of the matrix that is looked through until a day, and what was decided row by row: kept as evidence.
+review = Table(
+    "review",
+    metadata,
+    own_id(),
+    Column("label", Text, nullable=False),
+    Column("note", Text),
+    Column("narrowed", Json, nullable=False),
+    at("created_at", nullable=False),
+    Column("created_by", Text, nullable=False),
+    at("until_at", nullable=False),
+    Column("until_day", String(10)),
+    at("closed_at"),
+    Column("closed_by", Text),
+)
+review_row = Table(
+    "review_row",
+    metadata,
+    own_id(),
+    to("review"),
+    to("user"),
+    to("application"),
+    to("role"),
+    at("since", nullable=False),
+    # As they were when the review began, in words.
+    Column("reasons", Json, nullable=False),
+    Column("decision", String(12)),
+    at("decided_at"),
+    Column("decided_by", Text),
+    Column("note", Text),
+    Column("outcome", Text),
+)
+Index("ix_review_row_of_review", review_row.c.review_id, review_row.c.application_id, review_row.c.decision)
+Index("ix_review_row_of_application", review_row.c.application_id)
+
 # People whose access has to be worked out anew because something that touches many has changed; nobody in here is delivered.
 mark = Table(
     "mark",

@@ -1,0 +1,138 @@
+"""`dravo review`: access reviews, begun, decided row by row, and kept as evidence."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from dravo.cli.assignment import show_preview
+from dravo.cli.frame import WrongUse, command, list_options, moment, noun, show_json, show_list, table, write_pieces
+from dravo.client import Dravo
+
+CONFIRMED, TAKEN_AWAY = "confirmed", "taken away"
+AT_ONCE = 500
+
+
+def add_commands(nouns: Any) -> None:
+    """Add the commands."""
+    verbs = noun(nouns, "review", "access reviews: who still needs what they have")
+    list_options(command(verbs, "list", _list, "list reviews, newest first"))
+    begin = command(
+        verbs, "begin", _begin, "begin a review of a part of the matrix, as it is now",
+        [
+            "dravo review begin 'Spring review' --until 2031-04-02 --application plant-records",
+            "dravo review begin 'Highest roles' --until 2031-04-02 --only 'highest role'",
+        ],
+    )  # fmt: skip
+    begin.add_argument("label")
+    begin.add_argument("--until", metavar="DAY", required=True, help="the last day on which is decided")
+    begin.add_argument("--application", metavar="KEY")
+    begin.add_argument("--role", metavar="KEY")
+    begin.add_argument("--only", choices=("direct only", "highest role"))
+    begin.add_argument("--words", help="only people with these words in name, user name or e-mail")
+    begin.add_argument("--note")
+    show = command(verbs, "show", _show, "show how far a review is, for each application")
+    rows = command(verbs, "rows", _rows, "list the rows of a review", ["dravo review rows ID --application plant-records --decision open"])
+    confirm = command(verbs, "confirm", _confirm, "confirm rows of one application", ["dravo review confirm ID plant-records ROW ROW"])
+    take = command(
+        verbs, "take-away", _take_away, "take away what rows of one application say", ["dravo review take-away ID plant-records ROW --preview"]
+    )
+    end = command(verbs, "end", _end, "end a review before its last day")
+    export = command(verbs, "export", _export, "write a review with all its rows to a file", ["dravo review export ID spring.csv"])
+    for each in (show, rows, confirm, take, end, export):
+        each.add_argument("review", help="its id")
+    rows.add_argument("words", nargs="?", help="a part of the person's name")
+    rows.add_argument("--application", metavar="KEY")
+    rows.add_argument("--decision", choices=("open", CONFIRMED, TAKEN_AWAY))
+    list_options(rows)
+    for each in (confirm, take):
+        each.add_argument("application", help="its key")
+        each.add_argument("rows", nargs="*", help="ids of rows")
+        each.add_argument("--note")
+    confirm.add_argument("--all", action="store_true", help="every row of the application that is open")
+    take.add_argument("--preview", action="store_true", help="only show what it would do")
+    take.add_argument("--confirm", metavar="LABEL", help="the application's name, where the change is grave")
+    export.add_argument("file", help="where to; .json makes JSON, else CSV; - prints it")
+
+
+_COUNTS = {
+    "Rows": lambda r: r["rows"],
+    "Open": lambda r: r["open"],
+    "Confirmed": lambda r: r["confirmed"],
+    "Taken away": lambda r: r["taken_away"],
+}
+_REVIEW = {
+    "Review": lambda r: r["label"],
+    "Until": lambda r: r["until_day"] or moment(r["until"]),
+    **_COUNTS,
+    "Ended (UTC)": lambda r: moment(r["closed_at"]),
+    "Id": lambda r: r["id"],
+}
+_PART = {"Application": lambda a: a["application"]["label"], "Key": lambda a: a["application"]["key"], "Owner": lambda a: a["owner"], **_COUNTS}
+
+
+def _list(given: argparse.Namespace, dravo: Dravo) -> None:
+    show_list(given, dravo.reviews.list(), _REVIEW, "There was no review yet.")
+
+
+def _begin(given: argparse.Namespace, dravo: Dravo) -> None:
+    part = {name: getattr(given, name) for name in ("application", "role", "only", "words", "note")}
+    _shown(given, dravo.reviews.begin(given.label, given.until, **part))
+
+
+def _show(given: argparse.Namespace, dravo: Dravo) -> None:
+    _shown(given, dravo.reviews.get(given.review))
+
+
+def _shown(given: argparse.Namespace, review: Any) -> None:
+    if given.json:
+        show_json(review)
+        return
+    ended = f", ended at {moment(review['closed_at'])} UTC by {review['closed_by']}" if review["closed_at"] else ""
+    print(f"{review['label']} ({review['id']}), until {review['until_day'] or moment(review['until'])}{ended}")
+    table(_PART, review["applications"])
+
+
+def _rows(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {
+        "Application": lambda r: r["application"]["label"],
+        "Person": lambda r: r["person"]["display_name"],
+        "Role": lambda r: r["role"]["label"],
+        "Since (UTC)": lambda r: moment(r["since"]),
+        "Because of": lambda r: "; ".join(r["reasons"]),
+        "Decision": lambda r: f"{r['decision']} by {r['decided_by']}" if r["decision"] else None,
+        "What came of it": lambda r: r["outcome"],
+        "Row": lambda r: r["id"],
+    }
+    found = dravo.reviews.rows(given.review, application=given.application, decision=given.decision, words=given.words)
+    show_list(given, found, columns, "No row fits.")
+
+
+def _confirm(given: argparse.Namespace, dravo: Dravo) -> None:
+    rows = given.rows
+    if given.all:
+        rows = [each["id"] for each in dravo.reviews.rows(given.review, application=given.application, decision="open")]
+    if not rows:
+        raise WrongUse("No row is named: give ids of rows, or --all.")
+    review = dravo.reviews.get(given.review)
+    for start in range(0, len(rows), AT_ONCE):
+        review = dravo.reviews.decide(given.review, given.application, rows[start : start + AT_ONCE], CONFIRMED, note=given.note)
+    _shown(given, review)
+
+
+def _take_away(given: argparse.Namespace, dravo: Dravo) -> None:
+    if not given.rows:
+        raise WrongUse("No row is named: give ids of rows.")
+    if given.preview:
+        show_preview(given, dravo.reviews.preview(given.review, given.application, given.rows))
+        return
+    decided = dravo.reviews.decide(given.review, given.application, given.rows, TAKEN_AWAY, note=given.note, confirm=given.confirm)
+    _shown(given, decided)
+
+
+def _end(given: argparse.Namespace, dravo: Dravo) -> None:
+    _shown(given, dravo.reviews.close(given.review))
+
+
+def _export(given: argparse.Namespace, dravo: Dravo) -> None:
+    write_pieces(given.file, dravo.reviews.export(given.review, "json" if given.file.endswith(".json") else "csv"))

@@ -1,0 +1,75 @@
+"""What the management API gives of access reviews.
+
+Made from its OpenAPI document by tools/make_types.py; not edited by hand.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, TypedDict
+
+if TYPE_CHECKING:
+    from dravo.client.types.house import Named, PersonRef, RoleRef
+
+
+class PageOfReviewRows(TypedDict):
+    """A page of a review's rows."""
+
+    items: list[ReviewRow]
+    total: int
+    next: str | None
+
+
+class PageOfReviews(TypedDict):
+    """A page of reviews."""
+
+    items: list[Review]
+    total: int
+    next: str | None
+
+
+class Review(TypedDict):
+    """A part of the matrix that is looked through until a day."""
+
+    id: str
+    label: str
+    note: str | None
+    narrowed: dict[str, str]
+    created_at: str
+    created_by: str
+    until: str
+    until_day: str | None
+    closed_at: str | None
+    closed_by: str | None
+    applications: list[ReviewPart]
+    rows: int
+    confirmed: int
+    taken_away: int
+    open: int
+
+
+class ReviewPart(TypedDict):
+    """One application in a review, and how far it is."""
+
+    application: Named
+    owner: str | None
+    rows: int
+    confirmed: int
+    taken_away: int
+    open: int
+
+
+class ReviewRow(TypedDict):
+    """One access as it was when the review began, and what was decided about it."""
+
+    id: str
+    person: PersonRef
+    state: str
+    application: Named
+    role: RoleRef
+    since: str
+    reasons: list[str]
+    decision: str | None
+    decided_at: str | None
+    decided_by: str | None
+    note: str | None
+    outcome: str | None

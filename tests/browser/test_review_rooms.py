@@ -1,0 +1,102 @@
+"""The console's rooms for reviews, seats and the flow picture."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from playwright.sync_api import Page, expect
+
+from tests.browser.conftest import check_accessible, sign_in
+from tests.harness import Running, eventually
+
+Fresh = Callable[[str], str]
+
+
+def test_a_review_is_begun_and_decided_row_by_row(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+    source, desk, label = fresh("source"), fresh("desk"), fresh("Review")
+    running.application(desk)
+    provider = running.provider(source)
+    provider.group(f"{source}-clerks", [provider.person(f"{source}-{name}", displayName=f"{name} {source}") for name in ("Ada", "Bob", "Cai")])
+    with running.dravo as dravo:
+        dravo.assignments.add(desk, "viewer", source=source, group=f"{source}-clerks")
+        eventually(lambda: dravo.access(application=desk).total(), lambda number: number == 3)
+    page = open_page()
+    sign_in(page)
+    page.goto("/access/reviews")
+    page.get_by_role("button", name="Begin a review").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Name of the review").fill(label)
+    dialog.get_by_role("button", name="Begin it").click()
+    expect(dialog).to_contain_text("A review needs a last day to come.")
+    check_accessible(page)
+    dialog.get_by_label("Last day of deciding").fill("2999-12-31")
+    dialog.get_by_role("combobox", name="Application").press("Enter")
+    page.get_by_role("option", name=desk.replace("-", " ").title()).click()
+    dialog.get_by_role("button", name="Begin it").click()
+    expect(page.get_by_role("heading", name=label)).to_be_visible()
+    page.get_by_label(f"Choose Ada {source}").check()
+    page.get_by_label("Note on what is decided").fill("still here")
+    page.get_by_role("button", name="Confirm 1").click()
+    row = page.get_by_role("row").filter(has_text=f"Ada {source}")
+    expect(row).to_contain_text("confirmed")
+    expect(row).to_contain_text("still here")
+    check_accessible(page)
+    page.get_by_label(f"Choose Bob {source}").check()
+    page.get_by_role("button", name="Take away 1").click()
+    dialog = page.get_by_role("dialog")
+    expect(dialog).to_contain_text("1 lose")
+    check_accessible(page)
+    dialog.get_by_role("button", name="Take it away").click()
+    expect(dialog).to_be_hidden()
+    expect(page.get_by_role("row").filter(has_text=f"Bob {source}")).to_contain_text("They are kept out of")
+    page.get_by_role("button", name="Choose all shown that are open").click()
+    page.get_by_role("button", name="Confirm 1").click()
+    expect(page.get_by_role("row").filter(has_text=f"Cai {source}")).to_contain_text("confirmed")
+    page.get_by_role("button", name="End it now").click()
+    expect(page.get_by_text("ended").first).to_be_visible()
+    with running.dravo as dravo:
+        left = eventually(lambda: sorted(x["person"]["user_name"] for x in dravo.access(application=desk)), lambda seen: len(seen) == 2)
+    assert left == [f"{source}-Ada", f"{source}-Cai"]
+
+
+def test_a_plan_fills_up_and_the_flow_picture_leads_to_its_places(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+    source, desk = fresh("source"), fresh("desk")
+    running.application(desk)
+    provider = running.provider(source)
+    people = [provider.person(f"{source}-{name}", displayName=f"{name} {source}") for name in ("Ada", "Bob")]
+    group = provider.group(f"{source}-clerks", people)
+    page = open_page()
+    sign_in(page)
+    page.goto(f"/applications/{desk}/settings")
+    plans = page.get_by_role("region", name="Plans and seats")
+    plans.get_by_label("Plan key").fill("full")
+    plans.get_by_label("Plan name").fill("Full desk")
+    plans.get_by_label("Seats (none: no limit)").fill("1")
+    plans.get_by_role("button", name="Add the plan").click()
+    expect(plans.get_by_role("row").filter(has_text="Full desk")).to_contain_text("0 taken of 1")
+    page.goto(f"/applications/{desk}/mapping")
+    page.get_by_role("button", name="Give a role").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_role("combobox", name="Group").fill(f"{source}-clerks")
+    page.get_by_role("option", name=f"{source}-clerks").click()
+    dialog.get_by_role("combobox", name="Plan").press("Enter")
+    page.get_by_role("option", name="Full desk").click()
+    expect(dialog).to_contain_text("2 need a seat of Full desk: 1 free, so 1 wait for one.")
+    check_accessible(page)
+    dialog.get_by_role("button", name="Give the role").click()
+    expect(page.get_by_text("plan Full desk")).to_be_visible()
+    page.goto(f"/applications/{desk}/seats?who=waiting")
+    expect(page.get_by_text("1 waiting")).to_be_visible()
+    check_accessible(page)
+    page.goto(f"/applications/{desk}/settings")
+    page.get_by_role("button", name="Change seats of Full desk").click()
+    page.get_by_role("dialog").get_by_label("Seats").fill("2")
+    page.get_by_role("button", name="Change them").click()
+    expect(plans.get_by_role("row").filter(has_text="Full desk")).to_contain_text("2 taken of 2")
+    page.goto("/")
+    picture = page.get_by_role("group", name="The flow picture")
+    place = picture.get_by_role("link", name=f"{source}-clerks 2")
+    expect(place).to_be_visible(timeout=15_000)
+    check_accessible(page)
+    place.click()
+    page.wait_for_url(f"**/groups/{group}")
