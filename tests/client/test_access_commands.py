@@ -79,6 +79,11 @@ def test_the_matrix_changes_and_what_somebody_would_get(running: Running, desk: 
     assert "bytes were written" in ran(running, "matrix", "--application", key, "--export", str(file))
     assert json.loads(file.read_text())[0]["roles"] == {key: ["Viewer"]}
     assert f"{name},," in ran(running, "matrix", "--application", key, "--export", "-")
+    assert f"{key}: Viewer" in ran(running, "matrix", "--groups", "desk-viewer", "--application", key)
+    assert "goes with words" in ran(running, "matrix", "--groups", "--at", "2020-01-01", code=2)
+    compared = ran(running, "compare", name, name)
+    assert "same" in compared and "> desk-viewer)" in compared and "Groups of both: desk-viewer" in compared
+    assert "Nobody has the id" in ran(running, "compare", name, "nobody-at-all", code=3)
     assert "desk-viewer" in ran(running, "expected", desk["source"], "--group", "desk-viewer")
     assert "They would get nothing" in ran(running, "expected", desk["source"], "--attribute", "title=None")
     assert "inactive gets nothing" in ran(running, "expected", desk["source"], "--user", "-", stdin='{"active": false}')
@@ -140,3 +145,32 @@ def test_a_plan_with_one_seat_is_made_filled_and_widened(running: Running, app: 
     assert "Nobody waits." in ran(running, "plan", "seats", key, "--waiting")
     assert "was" in ran(running, "plan", "remove", key, "desk", code=1)
     assert "between 0 and" in ran(running, "plan", "add", key, "x", "X", "--seats=-1", code=2)
+
+
+def test_a_review_is_begun_decided_and_written_to_a_file(running: Running, desk: dict[str, str], tmp_path: Path) -> None:
+    key, name = desk["desk"], desk["name"]
+    ran(running, "assignment", "add", key, "viewer", "--source", desk["source"], "--group", "desk-viewer")
+    ran(running, "assignment", "add", key, "curator", "--person", name)
+    eventually(lambda: ran(running, "matrix", "--application", key), lambda text: "Curator" in text and "Viewer" in text)
+    assert "last day to come" in ran(running, "review", "begin", "Spring", "--until", "2020-01-01", "--application", key, code=2)
+    review = json.loads(ran(running, "review", "begin", "Spring", "--until", "2999-12-31", "--application", key, "--json"))
+    assert "Spring" in ran(running, "review", "list") and "2999-12-31" in ran(running, "review", "show", review["id"])
+    rows = {row["role"]["key"]: row["id"] for row in json.loads(ran(running, "review", "rows", review["id"], "--json"))}
+    assert "1 change role" in ran(running, "review", "take-away", review["id"], key, rows["curator"], "--preview")
+    ran(running, "review", "take-away", review["id"], key, rows["curator"], "--note", "moved on")
+    assert "Its assignment was taken away." in ran(running, "review", "rows", review["id"], name, "--decision", "taken away")
+    assert "already" in ran(running, "review", "confirm", review["id"], key, rows["curator"], code=2)
+    assert "No row is named" in ran(running, "review", "confirm", review["id"], key, code=2)
+    ran(running, "review", "confirm", review["id"], key, "--all")
+    file = tmp_path / "review.json"
+    assert "bytes were written" in ran(running, "review", "export", review["id"], str(file))
+    assert {row["decision"] for row in json.loads(file.read_text())["rows"]} == {"confirmed", "taken away"}
+    assert "ended at" in ran(running, "review", "end", review["id"])
+    assert "Curator" not in ran(running, "matrix", name)
+
+
+def test_the_overview_and_the_flow_are_printed(running: Running, desk: dict[str, str]) -> None:
+    ran(running, "assignment", "add", desk["desk"], "viewer", "--source", desk["source"], "--group", "desk-viewer")
+    assert "people are active" in ran(running, "overview")
+    eventually(lambda: ran(running, "flow"), lambda text: "desk-viewer" in text and "Viewer" in text)
+    assert json.loads(ran(running, "flow", "--json"))["bands"]

@@ -144,6 +144,7 @@ BY_NAME = {
     for path in (
         "/api/v1/assignments", "/api/v1/access", "/api/v1/accounts", "/api/v1/deliveries", "/api/v1/deliveries/kinds", "/api/v1/matrix",
         "/api/v1/matrix/export", "/api/v1/matrix/changes", "/api/v1/activity", "/api/v1/reviews/{id}/rows",
+        "/api/v1/matrix/groups",
     )
 } | {("POST", f"/api/v1/{path}") for path in ("assignments", "assignments/preview", "reviews/{id}/preview", "reviews/{id}/decide")}  # fmt: skip
 OF_ASSIGNMENTS = {(method, "/api/v1/assignments/{id}") for method in ("GET", "PUT", "DELETE")} | {

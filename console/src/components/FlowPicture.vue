@@ -76,6 +76,7 @@ const heads = ['Sources', 'Groups and other ways', 'Roles', 'Applications']
               v-for="each in picture.placed"
               :key="each.node.id"
               :to="place(each.node)"
+              class="place"
               :aria-label="words(each)"
               @mouseenter="lit = each.node.id"
               @mouseleave="lit = null"
@@ -128,7 +129,7 @@ const heads = ['Sources', 'Groups and other ways', 'Roles', 'Applications']
 .bar.application {
   fill: rgb(var(--v-theme-rest));
 }
-a {
+.scroll .place {
   text-decoration: none;
 }
 .word {
@@ -143,8 +144,8 @@ a {
   font-family: var(--mono, monospace);
   font-size: 12.5px;
 }
-a:hover .word,
-a:focus-visible .word {
+.place:hover .word,
+.place:focus-visible .word {
   text-decoration: underline;
 }
 .note {

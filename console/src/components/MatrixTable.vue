@@ -13,6 +13,8 @@ const { typed, words } = useWords()
 const application = useAddressFilter('application')
 const only = useAddressFilter('only')
 const at = useAddressFilter('at')
+// One role of the application, as links lead to it.
+const role = useAddressFilter('role')
 const choices = useApplicationChoices()
 const narrowed = [
   { title: 'only by direct assignment', value: 'direct only' },
@@ -23,6 +25,7 @@ type Only = 'direct only' | 'inactive but assigned' | 'highest role'
 const view = computed(() => ({
   q: words.value,
   application: application.value,
+  role: application.value ? role.value : undefined,
   only: only.value as Only | undefined,
   at: at.value,
 }))
@@ -32,7 +35,10 @@ async function fetch(after: string | undefined, count: number) {
   applications.value = page.applications
   return page
 }
-watch(application, () => (applications.value = []))
+watch(application, () => {
+  applications.value = []
+  role.value = undefined
+})
 const columns = computed(() => ['Person', 'State', ...applications.value.map((each) => each.label)])
 
 /** Where the whole of what is shown can be had as a file. */
@@ -47,6 +53,7 @@ const address = (form: 'csv' | 'json') => {
   <div class="row filters">
     <v-text-field v-model="typed" :prepend-inner-icon="mdiMagnify" label="Person" clearable class="words" />
     <v-select v-model="application" :items="choices" label="Application" clearable class="narrow" />
+    <v-chip v-if="application && role" closable class="chip" @click:close="role = undefined">role {{ role }}</v-chip>
     <v-select v-model="only" :items="narrowed" label="Only those" clearable class="narrow" />
     <v-text-field
       v-model="at"

@@ -12,13 +12,19 @@ const found = useQuery({
   queryFn: () => answered(api.GET('/api/v1/people', { params: { query: { q: typed.value || undefined, count: 20 } } })),
   staleTime: 5000,
 })
-const items = computed(() =>
-  (found.data.value?.items ?? []).map((each) => ({
-    title: each.display_name,
-    value: each.id,
-    props: { subtitle: each.user_name },
-  })),
-)
+// Somebody who was chosen by an address stands here by name too.
+const known = useQuery({
+  queryKey: computed(() => ['people', 'chosen', chosen.value]),
+  enabled: computed(() => Boolean(chosen.value && !found.data.value?.items.some((each) => each.id === chosen.value))),
+  queryFn: () => answered(api.GET('/api/v1/people/{person}', { params: { path: { person: chosen.value ?? '' } } })),
+  staleTime: 60_000,
+})
+const items = computed(() => {
+  const some = found.data.value?.items ?? []
+  const alone = known.data.value
+  const all = alone && alone.id === chosen.value && !some.some((each) => each.id === alone.id) ? [alone, ...some] : some
+  return all.map((each) => ({ title: each.display_name, value: each.id, props: { subtitle: each.user_name } }))
+})
 </script>
 
 <template>

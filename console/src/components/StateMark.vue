@@ -38,6 +38,8 @@ const states: Record<string, keyof typeof kinds> = {
   open: 'look',
   drifting: 'look',
   full: 'look',
+  same: 'well',
+  differs: 'look',
   confirmed: 'well',
   'taken away': 'away',
   ended: 'rest',

@@ -3,6 +3,8 @@ import { useRoute } from 'vue-router'
 import { computed } from 'vue'
 import AccessList from '../components/AccessList.vue'
 import ExpectedAccess from '../components/ExpectedAccess.vue'
+import ComparedPeople from '../components/ComparedPeople.vue'
+import MatrixOfGroups from '../components/MatrixOfGroups.vue'
 import MatrixTable from '../components/MatrixTable.vue'
 import MovesTable from '../components/MovesTable.vue'
 import ReviewList from '../components/ReviewList.vue'
@@ -11,8 +13,10 @@ const route = useRoute()
 const shown = computed(() => String(route.params.tab || 'matrix'))
 const tabs = [
   ['matrix', 'Matrix'],
+  ['groups', 'Groups'],
   ['list', 'Each access, and why'],
   ['changes', 'Compare two days'],
+  ['people', 'Compare two people'],
   ['expected', 'What would somebody get?'],
   ['reviews', 'Reviews'],
 ]
@@ -31,6 +35,8 @@ const tabs = [
     </v-tabs>
     <div class="panel">
       <MatrixTable v-if="shown === 'matrix'" />
+      <MatrixOfGroups v-else-if="shown === 'groups'" />
+      <ComparedPeople v-else-if="shown === 'people'" />
       <MovesTable v-else-if="shown === 'changes'" />
       <ExpectedAccess v-else-if="shown === 'expected'" />
       <ReviewList v-else-if="shown === 'reviews'" />

@@ -79,7 +79,7 @@ const assignments = (after: string | undefined, count: number) =>
           With the groups in it {{ group.data.value.within.toLocaleString('en') }} people:
           <span v-for="each in group.data.value.inner" :key="each.id" class="inner">
             <router-link :to="`/groups/${each.id}`">{{ each.name }}</router-link>
-            <span class="quiet"> of {{ each.source?.label }}</span>
+            <span class="quiet">&nbsp;of {{ each.source?.label }}</span>
             <v-btn
               v-if="changeable"
               size="x-small"
@@ -94,7 +94,7 @@ const assignments = (after: string | undefined, count: number) =>
           It is in
           <span v-for="each in group.data.value.around" :key="each.id" class="inner">
             <router-link :to="`/groups/${each.id}`">{{ each.name }}</router-link>
-            <span class="quiet"> of {{ each.source?.label }}</span>
+            <span class="quiet">&nbsp;of {{ each.source?.label }}</span>
           </span>
           and gives what they give.
         </p>

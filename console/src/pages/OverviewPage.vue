@@ -50,6 +50,7 @@ const undecided = computed(() => reviews.data.value?.items.filter((each) => !eac
 const short = computed(
   () => applications.data.value?.items.filter((each) => each.waiting_for_seats || each.short_plans) ?? [],
 )
+const amiss = computed(() => applications.data.value?.items.filter((each) => each.rows_amiss) ?? [])
 const drifting = computed(() => applications.data.value?.items.filter((each) => each.drifting) ?? [])
 const held = useQuery({
   queryKey: ['guard'],
@@ -61,6 +62,7 @@ const quiet = computed(
   () =>
     !failed.data.value?.total &&
     !short.value.length &&
+    !amiss.value.length &&
     !undecided.value.length &&
     !troubled.value.length &&
     !drifting.value.length &&
@@ -117,6 +119,14 @@ const quiet = computed(
               {{ each.waiting_for_seats === 1 ? 'person waits' : 'people wait' }} for a seat.</template
             >
             <template v-else>few seats are left.</template>
+          </div>
+        </li>
+        <li v-for="each in amiss" :key="`amiss ${each.key}`">
+          <StateMark state="to mend" />
+          <div>
+            <router-link :to="`/applications/${each.key}/mapping`">{{ each.label }}</router-link>:
+            {{ each.rows_amiss.toLocaleString('en') }}
+            {{ each.rows_amiss === 1 ? 'row of its mapping reaches' : 'rows of its mapping reach' }} nobody.
           </div>
         </li>
         <li v-for="each in drifting" :key="`drift ${each.key}`">

@@ -25,7 +25,11 @@ def add_commands(nouns: Any) -> None:
     matrix.add_argument("--only", choices=("direct only", "inactive but assigned", "highest role"))
     matrix.add_argument("--at", metavar="DAY", help="the end of a day, or an instant such as 2031-04-02T09:15:00Z")
     matrix.add_argument("--export", metavar="FILE", help="write all of it to a file, .csv or .json; - for standard output, as CSV")
+    matrix.add_argument("--groups", action="store_true", help="groups that give something instead of people")
     list_options(matrix)
+    compared = command(nouns, "compare", _compare, "two people side by side", ["dravo compare philippa.marlow rosa.fenn"])
+    compared.add_argument("one", help="id, user name, e-mail or external id")
+    compared.add_argument("two")
     changes = command(
         nouns, "changes", _changes, "who has other roles at one instant than at an earlier one, and by what",
         ["dravo changes 2031-04-01 2031-04-02", "dravo changes 2031-04-01 2031-04-30 --application plant-records"],
@@ -56,8 +60,39 @@ def _matrix(given: argparse.Namespace, dravo: Dravo) -> None:
     def roles(person: Any) -> str:
         return "; ".join(f"{key}: {', '.join(labels)}" for key, labels in sorted(person["roles"].items()))
 
+    if given.groups:
+        if given.at or given.only or given.role:
+            raise WrongUse("--groups goes with words and --application only.")
+        of_groups = {
+            "Group": lambda g: g["name"],
+            "Source": lambda g: g["source"]["key"] if g["source"] else None,
+            "Members": lambda g: g["members"],
+            "Gives": roles,
+        }
+        show_list(given, dravo.matrix_of_groups(words=given.words, application=given.application), of_groups, "No group fits.")
+        return
     columns = {"Person": lambda p: p["display_name"], "User name": lambda p: p["user_name"], "State": lambda p: p["state"], "Roles": roles}
     show_list(given, dravo.matrix(**view), columns, "Nobody fits.")
+
+
+def _compare(given: argparse.Namespace, dravo: Dravo) -> None:
+    found = dravo.compare(given.one, given.two)
+    if given.json:
+        show_json(found)
+        return
+    one, two = (person["display_name"] for person in found["people"])
+
+    def side(number: int) -> Any:
+        return lambda a: "; ".join(f"{each['role']} ({', '.join(each['because'])})" for each in a["sides"][number])
+
+    if found["applications"]:
+        columns = {"Application": lambda a: a["application"]["label"], "": lambda a: "same" if a["same"] else "differs", one: side(0)}
+        table({**columns, two if two != one else f"{two} (the other)": side(1)}, found["applications"])
+    else:
+        print("Neither has access to anything.")
+    for title, inside in ((f"Groups of {one} only", [True, False]), (f"Groups of {two} only", [False, True]), ("Groups of both", [True, True])):
+        named = [each["group"]["name"] for each in found["groups"] if each["sides"] == inside]
+        print(f"{title}: {', '.join(named) or 'none'}")
 
 
 def _changes(given: argparse.Namespace, dravo: Dravo) -> None:

@@ -161,6 +161,14 @@ class Dravo:
         """
         return self.pages("/matrix", {"q": words, "application": application, "role": role, "only": only, "at": at})
 
+    def matrix_of_groups(self, *, words: str | None = None, source: str | None = None, application: str | None = None) -> Pages[t.MatrixGroup]:
+        """Return groups that give something, each with what it gives by application."""
+        return self.pages("/matrix/groups", {"q": words, "source": source, "application": application})
+
+    def compare(self, one: str, two: str) -> t.Compared:
+        """Return two people side by side: what each has where and why, and their groups."""
+        return cast(t.Compared, self.call("GET", "/access/compare", query={"one": one, "two": two}))
+
     def export_matrix(self, form: str = "csv", **view: str | None) -> Iterator[bytes]:
         """Yield the whole matrix in pieces, as "csv" or "json"; `view` as in `matrix`."""
         query = {**view, "form": form, "q": view.get("words")}

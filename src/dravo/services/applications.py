@@ -79,12 +79,20 @@ def _statement() -> Any:
         plans.waiting_for_seats(p.id).label("waiting_for_seats"),
         plans.short_plans(p.id).label("short_plans"),
         drifting.label("drifting"),
+        _rows_amiss(p.id).label("rows_amiss"),
         people.label("people"),
         accounts.label("accounts"),
         deliveries(WAITING),
         deliveries(FAILED),
         deliveries(HELD),
     )
+
+
+def _rows_amiss(application_id: Any) -> Any:
+    """Return how many rows of an application's mapping name a group that is gone or lists nobody, for a column with its id."""
+    a = t.assignment.c
+    where = (a.application_id == application_id, a.removed_at.is_(None), groups.reaches_nobody())
+    return select(func.count()).select_from(t.assignment).join(t.group, t.group.c.id == a.group_id).where(*where).scalar_subquery()
 
 
 def _line(row: Any) -> dict[str, Any]:
@@ -100,6 +108,7 @@ def _line(row: Any) -> dict[str, Any]:
         "waiting": row.waiting,
         "failed": row.failed + row.held,
         "drifting": row.drifting,
+        "rows_amiss": row.rows_amiss,
         "waiting_for_seats": row.waiting_for_seats,
         "short_plans": row.short_plans,
         "answered_at": row.answered_at,

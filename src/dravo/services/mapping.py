@@ -27,7 +27,11 @@ from dravo.store.catalogue import capturing
 from dravo.store.pages import Ask
 
 MOST_LINES = 2_000
+# A line for those who have a value in an attribute: person.department, Herbarium, recorder
+PERSON = "person."
+LINES = "Write each line as: source, group, role; or as: person.department, value, role."
 MOST_NAMED = 10
+_ATTRIBUTE = re.compile(r"[A-Za-z][\w.:-]*")
 _LIKE_AN_ID = re.compile(r"[0-9a-fA-F]{8}-?([0-9a-fA-F]{4}-?){3}[0-9a-fA-F]{12}|[0-9a-fA-F]{24,}|S-1-[0-9-]{6,}|[0-9]{9,}")
 
 
@@ -164,21 +168,22 @@ def bulk(house: House, caller: Caller, key: str, text: str, *, apply: bool, sure
     with house.database.reading() as connection:
         application = application_by_key(connection, key)
         a = t.assignment.c
-        known = select(a.group_id, a.role_id).where(a.application_id == application.id, a.removed_at.is_(None))
-        there = {(row.group_id, row.role_id) for row in connection.execute(known)}
+        known = select(a.group_id, a.rule, a.role_id).where(a.application_id == application.id, a.removed_at.is_(None))
+        there = {(row.group_id, row.rule, row.role_id) for row in connection.execute(known)}
         for number, source, group, role in _read(text):
             line = {"number": number, "source": source, "group": group, "role": role, "state": "new", "message": ""}
             lines.append(line)
             try:
-                wish = Wish(key, role, source=source or None, group=group)
+                wish = _wish(key, source, group, role)
                 row, named = resolve(connection, wish, now)
             except DravoError as wrong:
                 line |= {"state": "wrong", "message": str(wrong)}
                 continue
-            if (row["group_id"], row["role_id"]) in there:
+            same = (row["group_id"], row["rule"], row["role_id"])
+            if same in there:
                 line["state"] = "there already"
                 continue
-            there.add((row["group_id"], row["role_id"]))
+            there.add(same)
             wishes.append((row, named))
         rows = [row for row, _ in wishes]
         change = previewing.adding(connection, house.catalogue.get(connection), rows) if rows else None
@@ -201,6 +206,20 @@ def bulk(house: House, caller: Caller, key: str, text: str, *, apply: bool, sure
     return {"lines": lines, "preview": preview, "done": len(wishes) if apply else 0}
 
 
+def _wish(key: str, source: str, group: str, role: str) -> Wish:
+    """Return what a line asks for: a group of a source, or, after "person.", those who have a value in an attribute."""
+    if source.startswith(PERSON):
+        attribute, value = _attribute(source.removeprefix(PERSON)), group.replace("\\", "\\\\").replace('"', '\\"')
+        return Wish(key, role, rule=f'{attribute} eq "{value}"')
+    return Wish(key, role, source=source or None, group=group)
+
+
+def _attribute(name: str) -> str:
+    if not _ATTRIBUTE.fullmatch(name):
+        raise InvalidInput(f"'{name}' is no attribute of a person.", "Write it as SCIM does, such as person.department.", "text")
+    return name
+
+
 def _read(text: str) -> list[tuple[int, str, str, str]]:
     """Return (line number, source, group, role) of what was pasted."""
     sample = next((line for line in text.splitlines() if line.strip()), "")
@@ -213,10 +232,12 @@ def _read(text: str) -> list[tuple[int, str, str, str]]:
         if not found and [value.casefold() for value in values[:3]] == ["source", "group", "role"]:
             continue
         if len(values) != 3 or not all(values[1:]):
-            raise InvalidInput(f"Line {number} does not have three values.", "Write each line as: source, group, role.", "text")
+            raise InvalidInput(
+                f"Line {number} does not have three values.", "Write each line as: source, group, role; or person.department, value, role.", "text"
+            )
         found.append((number, values[0], values[1], values[2]))
         if len(found) > MOST_LINES:
             raise InvalidInput(f"There are more than {MOST_LINES:,} lines.", "Give them in parts.", "text")
     if not found:
-        raise InvalidInput("There is nothing in it.", "Write each line as: source, group, role.", "text")
+        raise InvalidInput("There is nothing in it.", LINES, "text")
     return found

@@ -10,6 +10,7 @@ from typing import Any
 import orjson
 from sqlalchemy import Connection, Select, and_, exists, or_, select, true
 
+from dravo.core.access import Assignment
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant
 from dravo.core.planning import Catalogue
@@ -18,6 +19,7 @@ from dravo.services.exporting import csv_line
 from dravo.services.house import House
 from dravo.services.named import application_by_key
 from dravo.store import tables as t
+from dravo.store import views
 from dravo.store.pages import Ask, page
 from dravo.store.views import contains, person_line, person_ref
 
@@ -174,6 +176,34 @@ def _roles(connection: Connection, user_ids: list[str], condition: Any) -> dict[
         for user_id, key, label in connection.execute(statement):
             found[user_id].setdefault(key, []).append(label)
     return found
+
+
+def groups(house: House, ask: Ask, words: str | None = None, source: str | None = None, application: str | None = None) -> dict[str, Any]:
+    """Return a page of the matrix of groups: {"applications": columns, "items": groups that give something, each with what by application}.
+
+    Raises:
+        NotFound.
+    """
+    with house.database.reading() as connection:
+        columns = _columns(connection, View(application=application))
+        catalogue = house.catalogue.get(connection)
+        wanted = {each.id for each in columns}
+        given: dict[str, dict[str, list[str]]] = {}
+        for group_id, assignments in catalogue.by_group.items():
+            for each in assignments:
+                if each.application_id in wanted:
+                    key = catalogue.applications[each.application_id].key
+                    given.setdefault(group_id, {}).setdefault(key, []).append(_given(each, catalogue))
+        found = views.groups(connection, ask, words, source, {group_id: len(roles) for group_id, roles in given.items()}, mapped=True)
+    items = [{**line, "roles": given.get(line["id"], {})} for line in found["items"]]
+    return {**found, "items": items, "applications": [{"key": each.key, "label": each.label} for each in columns]}
+
+
+def _given(assignment: Assignment, catalogue: Catalogue) -> str:
+    if assignment.excludes:
+        return "kept out"
+    role = catalogue.roles.get(assignment.role_id or "")
+    return role.label if role is not None else "let in"
 
 
 # Two instants

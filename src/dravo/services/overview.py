@@ -9,7 +9,7 @@ from sqlalchemy import func, select
 from dravo.core.instants import later
 from dravo.services.house import House
 from dravo.services.sources import TROUBLES
-from dravo.store import clock
+from dravo.store import clock, groups
 from dravo.store import tables as t
 
 
@@ -41,17 +41,17 @@ def band(house: House) -> dict[str, Any]:
         refused = connection.execute(
             select(func.count()).select_from(t.source_sight).where(t.source_sight.c.what.in_(TROUBLES), t.source_sight.c.last_at > _yesterday())
         ).scalar_one()
-        gone_groups = connection.execute(
+        amiss = connection.execute(
             select(func.count())
             .select_from(t.assignment)
             .join(t.group, t.group.c.id == t.assignment.c.group_id)
-            .where(t.assignment.c.removed_at.is_(None), t.group.c.gone_at.is_not(None))
+            .where(t.assignment.c.removed_at.is_(None), groups.reaches_nobody())
         ).scalar_one()
     return {
         "stages": [
             {"name": "sources", "count": row.sources, "needs": refused},
             {"name": "people", "count": row.people, "needs": 0},
-            {"name": "access", "count": row.access, "needs": gone_groups},
+            {"name": "access", "count": row.access, "needs": amiss},
             {"name": "applications", "count": row.applications, "needs": row.paused + row.drifting + row.seats},
             {"name": "deliveries", "count": row.waiting, "needs": row.failed},
         ],

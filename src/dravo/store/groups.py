@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
-from sqlalchemy import Connection, bindparam, func, insert, literal, select, union_all, update
+from sqlalchemy import Connection, and_, bindparam, exists, func, insert, literal, or_, select, union_all, update
 
 from dravo.core.instants import Instant
 from dravo.core.records import fold
@@ -292,6 +292,13 @@ def size_of(group_id: Any) -> Any:
 def _each(found: Any, columns: Sequence[Any]) -> Any:
     # Without a condition, what follows in an insert would be read as one of the join (SQLite).
     return select(found.c.user_id, *columns).where(found.c.user_id.is_not(None)).distinct()
+
+
+def reaches_nobody() -> Any:
+    """Return the condition that a row of the group table is gone, or lists neither people nor groups."""
+    m = t.membership.c
+    inner = exists().where(m.group_id == t.group.c.id, m.until_at.is_(None), m.inner_group_id.is_not(None))
+    return or_(t.group.c.gone_at.is_not(None), and_(size_of(t.group.c.id) == 0, ~inner))
 
 
 def users_within(group_id: str, *columns: Any) -> Any:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, TypedDict
 
 if TYPE_CHECKING:
     from dravo.client.types.house import GroupRef, Named, PersonRef, RoleRef
+    from dravo.client.types.people import PersonLine
 
 
 # Who gets a role, is let in, or is kept out; and how many people that reaches now.
@@ -61,6 +62,37 @@ class BulkLine(TypedDict):
     message: str
 
 
+class Compared(TypedDict):
+    """Two people side by side; what differs comes first."""
+
+    people: list[PersonLine]
+    applications: list[ComparedApplication]
+    groups: list[ComparedGroup]
+
+
+class ComparedApplication(TypedDict):
+    """What each of two people has in an application."""
+
+    application: Named
+    same: bool
+    sides: list[list[ComparedRole]]
+
+
+class ComparedGroup(TypedDict):
+    """Which of two people are in a group."""
+
+    group: GroupRef
+    source: Named | None
+    sides: list[bool]
+
+
+class ComparedRole(TypedDict):
+    """A role of one of two people, and what it rests on."""
+
+    role: str
+    because: list[str]
+
+
 class Expected(TypedDict):
     """What somebody would have."""
 
@@ -108,6 +140,28 @@ class Matrix(TypedDict):
     next: str | None
     applications: list[Named]
     whole: bool
+
+
+class MatrixGroup(TypedDict):
+    """A group with what it gives, by application."""
+
+    id: str
+    name: str
+    external_id: str | None
+    source: Named | None
+    members: int
+    assignments: int
+    modified_at: str
+    roles: dict[str, list[str]]
+
+
+class MatrixOfGroups(TypedDict):
+    """A page of the matrix of groups, with its columns."""
+
+    items: list[MatrixGroup]
+    total: int
+    next: str | None
+    applications: list[Named]
 
 
 class MatrixPerson(TypedDict):

@@ -25,6 +25,7 @@ class Application(TypedDict):
     waiting: int
     failed: int
     drifting: int
+    rows_amiss: int
     waiting_for_seats: int
     short_plans: int
     answered_at: str | None

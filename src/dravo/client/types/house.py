@@ -60,6 +60,7 @@ class ApplicationLine(TypedDict):
     waiting: int
     failed: int
     drifting: int
+    rows_amiss: int
     waiting_for_seats: int
     short_plans: int
     answered_at: str | None

@@ -7,7 +7,7 @@ from typing import Literal
 from pydantic import BaseModel, ConfigDict, Field
 
 from dravo.web.api.models import GroupRef, Named, Page, PersonRef, RoleRef
-from dravo.web.api.people_models import PersonLine
+from dravo.web.api.people_models import Group, PersonLine
 
 
 class Note(BaseModel):
@@ -68,6 +68,49 @@ class PreviewPerson(BaseModel):
     application: Named
     before: list[str]
     after: list[str]
+
+
+class MatrixGroup(Group):
+    """A group with what it gives, by application."""
+
+    roles: dict[str, list[str]]
+
+
+class MatrixOfGroups(Page[MatrixGroup]):
+    """A page of the matrix of groups, with its columns."""
+
+    applications: list[Named]
+
+
+class ComparedRole(BaseModel):
+    """A role of one of two people, and what it rests on."""
+
+    role: str
+    because: list[str]
+
+
+class ComparedApplication(BaseModel):
+    """What each of two people has in an application."""
+
+    application: Named
+    same: bool
+    sides: list[list[ComparedRole]]
+
+
+class ComparedGroup(BaseModel):
+    """Which of two people are in a group."""
+
+    group: GroupRef
+    source: Named | None
+    sides: list[bool]
+
+
+class Compared(BaseModel):
+    """Two people side by side; what differs comes first."""
+
+    people: list[PersonLine]
+    applications: list[ComparedApplication]
+    groups: list[ComparedGroup]
 
 
 class PreviewSeats(BaseModel):

@@ -451,6 +451,20 @@ class MatrixQuery(SearchQuery):
     at: str | None = Field(None, description="A past instant, or a day, of which the end is meant.")
 
 
+class MatrixGroupsQuery(SearchQuery):
+    """Which groups against which applications."""
+
+    source: str | None = Field(None, description="Only this source's, by key.")
+    application: str | None = Field(None, description="Only this column, by key.")
+
+
+class CompareQuery(BaseModel):
+    """Two people, each by id, user name, e-mail or external id."""
+
+    one: Text
+    two: Text
+
+
 class ExportQuery(MatrixQuery):
     """What of the matrix, in which form."""
 

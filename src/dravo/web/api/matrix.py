@@ -6,7 +6,7 @@ from typing import Any
 
 from flask import Response, stream_with_context
 
-from dravo.services import expecting, masking, matrix
+from dravo.services import comparing, expecting, masking, matrix
 from dravo.services.matrix import View
 from dravo.web.api import access_models as xm
 from dravo.web.api import asked as q
@@ -22,6 +22,21 @@ def show_matrix(query: q.MatrixQuery) -> dict[str, Any]:
     """People against applications, now or at a past instant."""
     found = matrix.people(house(), view_of(query), ask(query))
     return {**found, "items": masking.for_caller(caller(), found["items"])}
+
+
+@rooms.get("/matrix/groups", responses={200: xm.MatrixOfGroups})
+@needs("access.read", of=QUERY)
+def show_groups(query: q.MatrixGroupsQuery) -> dict[str, Any]:
+    """Groups that give something against applications."""
+    return matrix.groups(house(), ask(query), query.q, query.source, query.application)
+
+
+@rooms.get("/access/compare", responses={200: xm.Compared})
+@needs("access.read")
+def compare_people(query: q.CompareQuery) -> dict[str, Any]:
+    """Two people side by side: what each has where and why, and their groups."""
+    found = comparing.compare(house(), query.one, query.two)
+    return {**found, "people": masking.for_caller(caller(), found["people"])}
 
 
 @rooms.get("/matrix/export", responses={200: None})

@@ -218,6 +218,7 @@ class ApplicationLine(BaseModel):
     waiting: int
     failed: int
     drifting: int
+    rows_amiss: int
     waiting_for_seats: int
     short_plans: int
     answered_at: str | None
