@@ -12,7 +12,7 @@ from pathlib import Path
 from sqlalchemy import insert, text
 
 from benchmarks.filtering import fill
-from dravo.services import applications, matrix, operators, previewing, reaching, sources
+from dravo.services import applications, flowing, matrix, operators, overview, previewing, reaching, sources
 from dravo.services.house import House
 from dravo.services.matrix import View
 from dravo.services.subjects import Wish
@@ -91,11 +91,16 @@ def run() -> None:
                 ("matrix of one application", lambda: seen(application="app007")),
                 ("matrix at a past instant", lambda: seen(at=clock.now())),
                 ("matrix, direct only", lambda: seen(only="direct only")),
+                ("matrix of groups", lambda house=house: matrix.groups(house, Ask(count=50))),
+                ("overview's band", lambda house=house: overview.band(house)),
+                ("applications, listed", lambda house=house: applications.listing(house, Ask(count=50))),
             ):
                 rows.setdefault(name, []).append(p95(work))
             for name, once in (
                 ("a rule tried (once)", lambda house=house: reaching.try_rule(house, 'department eq "Herbarium"')),
                 ("everybody previewed (once)", lambda house=house: previewing.preview_adding(house, Wish("app001", "viewer", everybody=True))),
+                ("flow counted (once)", lambda house=house: flowing.count(house)),
+                ("flow shown (once)", lambda house=house: flowing.shown(house)),
                 ("all of it exported (once)", lambda house=house: sum(len(piece) for piece in matrix.export(house, View(), "csv"))),
             ):
                 began = time.perf_counter()

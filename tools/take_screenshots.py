@@ -25,8 +25,7 @@ FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--disable-backgroun
 
 COMMANDS = {
     "command-why": ["why zofia.wisniarska plant-records", "why tom.hartley ticket-desk", "why ravi.chandrasen ticket-desk"],
-    "command-application": ["application list", "application check plant-records", "drift list plant-records"],
-    "command-delivery": ["delivery kinds", "source requests staff --most 6 --outcome changed"],
+    "command-application": ["application list", "application check plant-records", "drift list plant-records", "delivery kinds"],
 }
 
 
@@ -54,13 +53,15 @@ def take_all(browser: Browser, known: dict[str, Any], ready: Path) -> None:
     with Dravo(known["url"], known["api_token"]) as dravo:
         person = dravo.people.get("zofia.wisniarska")["id"]
         failed = dravo.deliveries.list(state="failed", words="ravi").page().items[0]["id"]
+        review = dravo.reviews.list().page().items[0]["id"]
+        group = dravo.groups.list(words="Open day team").page().items[0]["id"]
     pages = {
         "overview": "/", "activity": "/activity", "source": "/sources/staff", "people": "/people", "person": f"/people/{person}",
-        "access": "/access", "access-changes": "/access/changes", "applications": "/applications",
+        "access": "/access", "review": f"/reviews/{review}?application=plant-records", "group": f"/groups/{group}",
         "application-mapping": "/applications/glasshouse-controls/mapping", "application-rule": "/applications/ticket-desk/mapping",
         "application-settings": "/applications/glasshouse-controls/settings",
         "source-requests": "/sources/staff/requests", "application-drift": "/applications/plant-records/drift",
-        "deliveries": "/deliveries", "delivery": f"/deliveries/{failed}",
+        "application-seats": "/applications/glasshouse-controls/seats", "deliveries": "/deliveries", "delivery": f"/deliveries/{failed}",
     }  # fmt: skip
     for theme in ("light", "dark"):
         page = browser.new_context(viewport=SIZE, color_scheme=theme, base_url=known["url"]).new_page()
@@ -85,8 +86,9 @@ def take_all(browser: Browser, known: dict[str, Any], ready: Path) -> None:
                     page.get_by_text("stay as they are").wait_for()
                 shoot(page, name)
         if theme == "dark":
-            page.goto(pages["person"])
-            shoot(page, "person-dark")
+            page.goto("/")
+            page.get_by_text("A band is as wide").scroll_into_view_if_needed()
+            shoot(page, "flow-dark")
     page = page.context.browser.new_context(viewport=SIZE).new_page()  # type: ignore[union-attr]
     for name, commands in COMMANDS.items():
         page.set_content(terminal(commands, ready))
@@ -96,7 +98,7 @@ def take_all(browser: Browser, known: dict[str, Any], ready: Path) -> None:
 def shoot(page: Page, name: str) -> None:
     """Take a picture of a page once it has come to rest."""
     page.locator("h1").first.wait_for()
-    page.wait_for_timeout(700)
+    page.wait_for_timeout(900)
     page.screenshot(path=SHOTS / f"{name}.png")
 
 

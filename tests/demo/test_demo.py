@@ -41,7 +41,7 @@ def test_the_demo_is_up_with_what_others_rely_on_and_comes_back_quickly(tmp_path
         assert set(first) == {"url", "operator", "api_token", "push", "applications", "stand_ins", "try"}
         with Dravo(first["url"], first["api_token"]) as dravo:
             stages = {stage["name"]: stage["count"] for stage in dravo.overview()["stages"]}
-            assert stages["people"] == len(scenario.staff()) - 1
+            assert stages["people"] == len(scenario.staff()) - 1 + len(scenario.CONTRACTORS)
             failed = dravo.deliveries.list(state="failed").page().items
             assert {each["person"]["user_name"] for each in failed} == {"ravi.chandrasen", "aroha.ngatai"}
             assert dravo.people.get("sam.underhill")["id"] != dravo.people.get("sam.underhill2")["id"]

@@ -11,6 +11,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -132,6 +133,8 @@ class Demo:
         self._live_a_little(people)
         self._settle(dravo)
         self._drift(dravo)
+        self._by_hand(dravo)
+        self._settle(dravo)
         self.kept["loaded"] = True
         self._keep()
 
@@ -210,6 +213,26 @@ class Demo:
                 httpx.post(address, json=account, headers=headers, trust_env=False)
             run = dravo.applications.reconcile(key)["id"]
             wait_until(lambda run=run: dravo.applications.run(run)["ended_at"] is not None, "the comparison", 30)  # type: ignore[misc]
+
+    def _by_hand(self, dravo: Dravo) -> None:
+        """What operators enter themselves: contractors, a group of no source, and a review that is under way."""
+        today = datetime.now(UTC).date()
+        for each in scenario.CONTRACTORS:
+            fields = {name: value for name, value in each.items() if name != "gives"}
+            dravo.people.add(**fields)
+            if "gives" in each:
+                application, role, days = each["gives"]
+                until = (today + timedelta(days=days)).isoformat()
+                dravo.assignments.add(application, role, person=each["user_name"], until=until, note="Until the work is done.")
+        wanted = scenario.LOCAL_GROUP
+        group = dravo.groups.add(wanted["name"])["id"]
+        dravo.groups.change_members(group, add=wanted["people"])
+        dravo.assignments.add(*wanted["gives"], group=group)
+        review = scenario.REVIEW
+        begun = dravo.reviews.begin(review["label"], (today + timedelta(days=review["days"])).isoformat(), only=review["only"])
+        application, confirmed = review["confirmed"]
+        rows = [row["id"] for row in dravo.reviews.rows(begun["id"], application=application) if row["person"]["user_name"] in confirmed]
+        dravo.reviews.decide(begun["id"], application, rows, "confirmed", note="Still leads it.")
 
     def _reconnect(self, dravo: Dravo) -> None:
         """A stand-in that had to take another port is connected anew."""

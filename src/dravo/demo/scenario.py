@@ -132,6 +132,26 @@ MADE_THERE: dict[str, list[dict[str, Any]]] = {
     "plant-records": [{"userName": "label-printer", "displayName": "Label printer", "active": True, "roles": [{"value": "viewer"}]}],
 }
 
+# Outside contractors whom no source knows yet, entered by hand; the days until which they have something, counted from now.
+CONTRACTORS: list[dict[str, Any]] = [
+    {"user_name": "perdita.vane", "given_name": "Perdita", "family_name": "Vane", "title": "Glazier", "email": "perdita@vane-glazing.example",
+     "gives": ("glasshouse-controls", "reader", 21)},
+    {"user_name": "crispin.dunmore", "given_name": "Crispin", "family_name": "Dunmore", "title": "Photographer",
+     "email": "crispin@dunmore-pictures.example"},
+]  # fmt: skip
+# A group of no source: people of several, and what it gives.
+LOCAL_GROUP: dict[str, Any] = {
+    "name": "Open day team", "people": ["una.kerrigan", "grace.appleyard", "molly.ashgrove", "crispin.dunmore"],
+    "gives": ("plant-records", "viewer"),
+}  # fmt: skip
+# A review that is under way, with who was confirmed already.
+REVIEW: dict[str, Any] = {
+    "label": "Highest roles, autumn",
+    "days": 30,
+    "only": "highest role",
+    "confirmed": ("plant-records", ["thaddeus.ferncastle", "isolde.marchbanks"]),
+}
+
 LEAVER, INACTIVE = "finley.ashdown", "tom.hartley"
 RENAMED = ("clover.pennington", "clover.pennington-reyes")
 
