@@ -26,6 +26,7 @@ user = Table(
     at("gone_at"),
     at("next_change_at"),
 )
+Index("ix_user_state", user.c.active, user.c.gone_at)
 Index("ix_user_name", user.c.user_name_key, user.c.id)
 Index("ix_user_display", user.c.display_name_key, user.c.id)
 Index("ix_user_email", user.c.email_key)
