@@ -100,3 +100,56 @@ def test_a_plan_fills_up_and_the_flow_picture_leads_to_its_places(open_page: Cal
     check_accessible(page)
     place.click()
     page.wait_for_url(f"**/groups/{group}")
+
+
+def test_two_people_are_compared_and_groups_stand_against_applications(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+    source, desk = fresh("source"), fresh("desk")
+    running.application(desk)
+    provider = running.provider(source)
+    ada, bob = (provider.person(f"{source}-{name}", displayName=f"{name} {source}") for name in ("Ada", "Bob"))
+    provider.group(f"{source}-both", [ada, bob])
+    provider.group(f"{source}-one", [ada])
+    with running.dravo as dravo:
+        dravo.assignments.add(desk, "viewer", source=source, group=f"{source}-one")
+        eventually(lambda: dravo.access(application=desk).total() == 1)
+    page = open_page()
+    sign_in(page)
+    page.goto("/access/people")
+    expect(page.get_by_text("Why does one have it, and the other not?")).to_be_visible()
+    for label, name in (("One person", "Ada"), ("The other", "Bob")):
+        page.get_by_role("combobox", name=label).fill(f"{name} {source}")
+        page.get_by_role("option", name=f"{name} {source}").click()
+    row = page.get_by_role("row").filter(has_text=desk.replace("-", " ").title())
+    expect(row).to_contain_text("differs")
+    expect(row).to_contain_text(f"> {source}-one")
+    expect(row).to_contain_text("no access")
+    expect(page.get_by_role("heading", name=f"Groups of Ada {source} only")).to_be_visible()
+    check_accessible(page)
+    # What is compared stays in the address, by name too.
+    page.reload()
+    expect(row).to_contain_text("differs")
+    page.goto(f"/access/groups?application={desk}")
+    expect(page.get_by_role("row").filter(has_text=f"{source}-one")).to_contain_text("Viewer")
+    check_accessible(page)
+    page.goto(f"/access/matrix?application={desk}&role=viewer")
+    expect(page.get_by_text("role viewer")).to_be_visible()
+    expect(page.get_by_role("row").filter(has_text=f"Ada {source}")).to_be_visible()
+
+
+def test_what_is_set_for_the_whole_house_is_kept_or_refused_with_the_mend(open_page: Callable[..., Page], running: Running) -> None:
+    page = open_page()
+    sign_in(page)
+    page.goto("/settings")
+    house = page.get_by_role("form", name="For the whole house")
+    zone = house.get_by_label("time zone", exact=False)
+    before = zone.input_value()
+    zone.fill("Fernhollow")
+    house.get_by_role("button").last.click()
+    expect(page.get_by_text("There is no time zone 'Fernhollow'.")).to_be_visible()
+    check_accessible(page)
+    zone.fill("Asia/Tokyo")
+    house.get_by_role("button").last.click()
+    with running.dravo as dravo:
+        kept = eventually(lambda: {each["name"]: each["value"] for each in dravo.settings()}["time_zone"], lambda value: value == "Asia/Tokyo")
+        assert kept == "Asia/Tokyo"
+        dravo.change_setting("time_zone", before)

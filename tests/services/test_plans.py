@@ -290,6 +290,7 @@ class Seats(RuleBasedStateMachine):
         for row in self.rooms.rows(t.account):
             expected = given.get(row.user_id, set()) & allowed[seated.get(row.user_id, "")]
             assert {role["value"] for role in row.due.get("roles", ())} == expected
+            assert row.due.get("plan", {}).get("value") == (seated.get(row.user_id) if expected else None)
 
 
 TestSeats = Seats.TestCase

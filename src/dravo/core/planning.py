@@ -215,15 +215,18 @@ def work_out(person: Person, catalogue: Catalogue, now: Instant) -> Outcome:
     if kept:
         found = access_rules.work_out(replace(facts, kept=_by_application((*person.kept, *kept))), catalogue.declared, now)
     plan_of = catalogue.plan_of | {each.id: each.plan_id for each in person.direct if each.plan_id is not None} if catalogue.plans else {}
+    seats = _seating(person, found, catalogue, plan_of) if plan_of or person.seats else NO_SEATING
+    # A seat that ends with this goes no longer over.
+    remaining = replace(person, seats=tuple(each for each in person.seats if each.id not in seats.ends)) if seats.ends else person
     return Outcome(
         person,
         user,
         tuple(_access_changes(person.access, found, catalogue, now)),
-        tuple(_account_changes(person, user, found, frozenset(each.group_id for each in groups), catalogue, plan_of)),
+        tuple(_account_changes(remaining, user, found, frozenset(each.group_id for each in groups), catalogue, plan_of)),
         found.next_change,
         kept,
         let_go,
-        _seating(person, found, catalogue, plan_of) if plan_of or person.seats else NO_SEATING,
+        seats,
     )
 
 
