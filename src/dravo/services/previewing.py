@@ -190,8 +190,9 @@ def shown(connection: Connection, change: Change, most: int = SHOWN) -> dict[str
         asks.update(plan_id for application_id, plan_id in outcome.seating.asks if change.concerns(application_id))
         counts["accounts"] += sum(change.concerns(each.application_id) for each in outcome.accounts)
     of = change.application_id
-    concerned = sorted({*taken, *top_gained}) if of is None else [of]
-    words = [weigh(connection, each, taken[each], top_gained[each]) for each in concerned]
+    applications = change.catalogue.applications
+    concerned = sorted({*taken, *top_gained}, key=lambda each: applications[each].label) if of is None else [of]
+    weighed = [(each, weigh(connection, each, taken[each], top_gained[each])) for each in concerned]
     return {
         **counts,
         "taken": sum(taken.values()),
@@ -200,7 +201,7 @@ def shown(connection: Connection, change: Change, most: int = SHOWN) -> dict[str
         "type_to_confirm": change.typed,
         "people": people,
         "seats": [_seats(connection, change.catalogue, plan_id, number) for plan_id, number in asks.items()],
-        "confirm": next((_where(change, each, told) for each, told in zip(concerned, words, strict=True) if told), ""),
+        "confirm": " ".join(_where(change, each, told) for each, told in weighed if told),
     }
 
 
