@@ -49,6 +49,10 @@ def test_somebody_is_entered_put_into_a_local_group_changed_and_leaves(open_page
     dialog.get_by_label("People: user names").fill(f"{name}\n{name}-ada")
     expect(dialog).to_contain_text("2 gain")
     expect(dialog.get_by_role("row").filter(has_text=f"Ada {name}")).to_contain_text(desk.replace("-", " ").title())
+    with page.expect_download() as kept:
+        dialog.get_by_role("button", name="Save as CSV").click()
+    lines = kept.value.path().read_text().splitlines()
+    assert lines[0] == "person,user name,application,what,before,after" and len(lines) == 3 and lines[1].endswith(",gained,,Viewer")
     check_accessible(page)
     dialog.get_by_role("button", name="Put them in").click()
     row = page.get_by_role("row").filter(has_text=f"Ida {name.title()}")

@@ -172,5 +172,5 @@ def test_a_review_is_begun_decided_and_written_to_a_file(running: Running, desk:
 def test_the_overview_and_the_flow_are_printed(running: Running, desk: dict[str, str]) -> None:
     ran(running, "assignment", "add", desk["desk"], "viewer", "--source", desk["source"], "--group", "desk-viewer")
     assert "people are active" in ran(running, "overview")
-    eventually(lambda: ran(running, "flow"), lambda text: "desk-viewer" in text and "Viewer" in text)
+    eventually(lambda: ran(running, "flow"), lambda text: "As of" in text and "Viewer" in text)
     assert json.loads(ran(running, "flow", "--json"))["bands"]

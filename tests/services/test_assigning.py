@@ -27,7 +27,9 @@ def test_a_preview_says_what_would_happen_and_changes_nothing(rooms: Rooms, herb
     before = [len(rooms.rows(table)) for table in (t.access, t.account, t.assignment, t.delivery, t.mark, t.audit)]
     preview = previewing.preview_adding(rooms.house, Wish("records", "viewer", group="herbarium", source="staff"))
     assert (preview["gained"], preview["lost"], preview["accounts"]) == (1, 0, 1)
-    assert preview["people"] == [{"person": preview["people"][0]["person"], "what": "gained", "before": [], "after": ["Viewer"]}]
+    application = {"key": "records", "label": "Records"}
+    person = preview["people"][0]["person"]
+    assert preview["people"] == [{"person": person, "application": application, "what": "gained", "before": [], "after": ["Viewer"]}]
     assert [len(rooms.rows(table)) for table in (t.access, t.account, t.assignment, t.delivery, t.mark, t.audit)] == before
 
 

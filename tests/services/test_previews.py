@@ -202,3 +202,12 @@ TestPreviews = Previews.TestCase
 TestPreviews.settings = settings(max_examples=25, stateful_step_count=12, deadline=None)
 TestGuarded = Guarded.TestCase
 TestGuarded.settings = settings(max_examples=25, stateful_step_count=20, deadline=None)
+
+
+def test_everybody_whom_a_change_touches_is_named(rooms: Rooms) -> None:
+    staff = rooms.source()
+    rooms.application()
+    for number in range(120):
+        rooms.person(staff, f"p{number:03}")
+    shown = previewing.preview_adding(rooms.house, Wish("records", "viewer", everybody=True))
+    assert (shown["gained"], len(shown["people"]), len({line["person"]["id"] for line in shown["people"]})) == (120, 120, 120)

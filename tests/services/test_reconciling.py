@@ -235,6 +235,17 @@ def test_a_user_is_made_of_an_account_that_was_found_and_the_account_is_theirs(r
         assert why["account"] is not None and (why["account"]["remote_id"], why["account"]["state"]) == (remote, "agreed")
         assert why["access"][0]["reasons"][0]["kind"] == "direct"
         second = dravo.people.get(dravo.applications.make_user(garden, found["A Roleless"], "curator"))
+        # What an application says of somebody gives them nothing elsewhere unless that was seen.
+        other = fresh("elsewhere")
+        running.application(other)
+        dravo.assignments.add(other, "curator", rule=f'userName sw "dan-{garden}3"')
+        app.create(userName=f"dan-{garden}3", displayName="C Dan", active=True, roles=[{"value": "viewer"}])
+        compared(running, garden)
+        third = next(each["id"] for each in dravo.applications.drift(garden, kind="unexpected") if each["name"] == "C Dan")
+        with pytest.raises(ApiError, match=f"They would also be Curator in {other.title().replace('-', ' ')} \\(rule"):
+            dravo.applications.make_user(garden, third)
+        assert dravo.people.list(words=f"dan-{garden}3").total() == 0
+        dravo.applications.make_user(garden, third, confirm="C Dan")
         running.settled(garden)
     assert compared(running, garden)["counts"]["unexpected"] == 2
     assert app.accounts()[name]["externalId"] == person["id"] and app.accounts()[second["user_name"]]["roles"][0]["value"] == "curator"

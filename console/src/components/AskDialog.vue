@@ -3,7 +3,15 @@ import { useTemplateRef } from 'vue'
 // A question with a form: what is typed stays until it was taken.
 import ProblemNote from './ProblemNote.vue'
 
-defineProps<{ title: string; act: string; wrong?: unknown; busy?: boolean; grave?: boolean; wide?: boolean }>()
+defineProps<{
+  title: string
+  act: string
+  wrong?: unknown
+  busy?: boolean
+  waiting?: boolean
+  grave?: boolean
+  wide?: boolean
+}>()
 const open = defineModel<boolean>({ required: true })
 const form = useTemplateRef<HTMLFormElement>('form')
 
@@ -23,7 +31,9 @@ const emit = defineEmits<{ done: [] }>()
         <ProblemNote :wrong="wrong" />
         <slot />
         <div class="row">
-          <v-btn type="submit" :color="grave ? 'failed' : 'primary'" :loading="busy">{{ act }}</v-btn>
+          <v-btn type="submit" :color="grave ? 'failed' : 'primary'" :loading="busy" :disabled="waiting">{{
+            act
+          }}</v-btn>
           <v-btn variant="text" @click="open = false">Not now</v-btn>
         </div>
       </form>

@@ -1,11 +1,27 @@
 <script setup lang="ts">
 // What a change would do: counts, then the people, before and after in one row.
+import { computed } from 'vue'
 import type { Schemas } from '../api/client'
+import { csvOf, save } from '../app/files'
 import StateMark from './StateMark.vue'
 
-defineProps<{ preview: Schemas['Preview'] }>()
+const props = defineProps<{ preview: Schemas['Preview'] }>()
 // The name of what it concerns, typed, where the change is grave.
 const confirm = defineModel<string>('confirm', { default: '' })
+const most = 200
+const all = computed(() => props.preview.gained + props.preview.lost + props.preview.changed)
+function keep(): void {
+  const head = ['person', 'user name', 'application', 'what', 'before', 'after']
+  const rows = props.preview.people.map((line) => [
+    line.person.display_name,
+    line.person.user_name,
+    line.application.label,
+    line.what,
+    line.before.join('; '),
+    line.after.join('; '),
+  ])
+  save('preview.csv', csvOf([head, ...rows]))
+}
 </script>
 
 <template>
@@ -47,7 +63,7 @@ const confirm = defineModel<string>('confirm', { default: '' })
           </tr>
         </thead>
         <tbody>
-          <tr v-for="line in preview.people" :key="line.person.id + line.application.key">
+          <tr v-for="line in preview.people.slice(0, most)" :key="line.person.id + line.application.key">
             <td>{{ line.person.display_name }}</td>
             <td v-if="!preview.application">{{ line.application.label }}</td>
             <td>{{ line.before.join(', ') || 'none' }}</td>
@@ -56,7 +72,14 @@ const confirm = defineModel<string>('confirm', { default: '' })
         </tbody>
       </table>
     </div>
-    <p class="quiet">Nothing is done yet.</p>
+    <p class="quiet foot">
+      Nothing is done yet.
+      <template v-if="all > most"> The first {{ most }} of {{ all.toLocaleString('en') }} are shown.</template>
+      <v-btn v-if="preview.people.length" size="small" variant="text" color="primary" @click="keep">Save as CSV</v-btn>
+      <template v-if="all > preview.people.length"
+        >(the first {{ preview.people.length.toLocaleString('en') }})</template
+      >
+    </p>
     <div v-if="preview.confirm" class="grave">
       <p><StateMark state="grave" /> {{ preview.confirm }}</p>
       <v-text-field v-model="confirm" :label="`Type ${preview.type_to_confirm} to confirm`" autocomplete="off" />
@@ -86,6 +109,12 @@ const confirm = defineModel<string>('confirm', { default: '' })
 }
 .counts b {
   font-size: 18px;
+}
+.foot {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 2px 10px;
 }
 .list {
   max-height: 230px;

@@ -2,7 +2,7 @@
 // In what an application differs from what should be there: compared on demand or by schedule, mended, linked or ignored.
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
-import { answered, api, type Schemas } from '../api/client'
+import { answered, api, ApiProblem, type Schemas } from '../api/client'
 import { useAttempts } from '../app/attempts'
 import { told } from '../app/values'
 import AskDialog from './AskDialog.vue'
@@ -100,11 +100,17 @@ const words: Record<string, string> = {
 
 const making = ref(false)
 const role = ref<string | null>(null)
+const typed = ref('')
 const roles = computed(() => props.application.roles.map((each) => ({ title: each.label, value: each.key })))
 async function makeUser(): Promise<void> {
   const params = { path: { ...path, id: stranger.value?.id ?? '' } }
   const request = () =>
-    answered(api.POST('/api/v1/applications/{key}/drift/{id}/make-user', { params, body: { role: role.value } }))
+    answered(
+      api.POST('/api/v1/applications/{key}/drift/{id}/make-user', {
+        params,
+        body: { role: role.value, confirm: typed.value || null },
+      }),
+    )
   if (await attempt(request)) making.value = false
 }
 </script>
@@ -191,7 +197,7 @@ async function makeUser(): Promise<void> {
           v-if="item.kind === 'unexpected' && item.there.active !== false"
           size="small"
           variant="outlined"
-          @click="((stranger = item), (role = null), (wrong = null), (making = true))"
+          @click="((stranger = item), (role = null), (typed = ''), (wrong = null), (making = true))"
           >Make a user</v-btn
         >
         <v-btn
@@ -249,6 +255,12 @@ async function makeUser(): Promise<void> {
       They become a person of no source, with their role there as an assignment to them, and the account is theirs.
     </p>
     <v-select v-model="role" :items="roles" label="Role (as there, unless chosen)" clearable />
+    <v-text-field
+      v-if="wrong instanceof ApiProblem && wrong.problem.code === 'needs_confirmation'"
+      v-model="typed"
+      :label="`Type ${stranger?.name} to confirm`"
+      autocomplete="off"
+    />
   </AskDialog>
 </template>
 

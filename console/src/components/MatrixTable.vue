@@ -83,7 +83,7 @@ const address = (form: 'csv' | 'json') => {
       </td>
       <td><StateMark :state="item.state" /></td>
       <td v-for="each in applications" :key="each.key">
-        <div v-for="role in item.roles[each.key]" :key="role">{{ role }}</div>
+        <div v-for="held in item.roles[each.key]" :key="held">{{ held }}</div>
         <span v-if="!item.roles[each.key]" class="quiet">·</span>
       </td>
     </template>

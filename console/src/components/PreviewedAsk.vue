@@ -51,7 +51,8 @@ async function carry(): Promise<void> {
     :title="title"
     :act="act"
     :wrong="wrong ?? (about ? preview.error.value : null)"
-    :busy="busy || looking"
+    :busy="busy"
+    :waiting="looking"
     :grave="grave"
     wide
     @done="carry"

@@ -85,7 +85,7 @@ async function begin(): Promise<void> {
   </PagedTable>
   <AskDialog v-model="asking" title="What is looked through?" act="Begin it" :wrong="wrong" :busy="busy" @done="begin">
     <v-text-field v-model="label" label="Name of the review" autocomplete="off" />
-    <v-select v-model="application" :items="applications" label="Application (all, unless chosen)" clearable />
+    <v-autocomplete v-model="application" :items="applications" label="Application (all, unless chosen)" clearable />
     <v-select v-model="part" :items="parts" label="Which part" />
     <v-text-field v-model="until" type="date" label="Last day of deciding" persistent-placeholder />
     <v-text-field v-model="note" label="Note" />

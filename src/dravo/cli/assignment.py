@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from dravo.cli.frame import WrongUse, command, list_options, moment, noun, show_json, show_list, table
+from dravo.cli.frame import MOST_ROWS, WrongUse, command, list_options, moment, noun, show_json, show_list, table
 from dravo.client import Dravo
 
 
@@ -152,5 +152,8 @@ def show_preview(given: argparse.Namespace, preview: Any) -> None:
                 "Before": lambda p: ", ".join(p["before"]),
                 "After": lambda p: ", ".join(p["after"]),
             },
-            preview["people"],
+            preview["people"][:MOST_ROWS],
         )
+        more = preview["gained"] + preview["lost"] + preview["changed"] - MOST_ROWS
+        if more > 0:
+            print(f"And {more:,} more; --json names up to 5,000.")

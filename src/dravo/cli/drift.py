@@ -36,6 +36,7 @@ def add_commands(nouns: Any) -> None:
     user.add_argument("application")
     user.add_argument("id")
     user.add_argument("--role", metavar="KEY", help="what they get; without it, the role that the account has there")
+    user.add_argument("--confirm", metavar="NAME", help="the account's name, where they would get more than that role")
     runs = command(verbs, "runs", _runs, "list an application's comparisons")
     runs.add_argument("application")
     list_options(runs)
@@ -99,7 +100,7 @@ def _link(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _make_user(given: argparse.Namespace, dravo: Dravo) -> None:
-    person = dravo.people.get(dravo.applications.make_user(given.application, given.id, given.role))
+    person = dravo.people.get(dravo.applications.make_user(given.application, given.id, given.role, given.confirm))
     print(f"{person['display_name']} is a person here now: {person['id']}.")
 
 

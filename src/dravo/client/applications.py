@@ -131,9 +131,14 @@ class Applications(Noun):
         """Say whose account there an unexpected one is."""
         self._call("POST", f"/applications/{part(key)}/drift/{part(drift_id)}/link", body={"person": person})
 
-    def make_user(self, key: str, drift_id: str, role: str | None = None) -> str:
-        """Make a local person of an unexpected account, with its role there, or another; return the user's id."""
-        return str(self._call("POST", f"/applications/{part(key)}/drift/{part(drift_id)}/make-user", body={"role": role})["person"])
+    def make_user(self, key: str, drift_id: str, role: str | None = None, confirm: str | None = None) -> str:
+        """Make a local person of an unexpected account, with its role there, or another; return the user's id.
+
+        `confirm` is the account's name, where they would get more than that role.
+        """
+        return str(
+            self._call("POST", f"/applications/{part(key)}/drift/{part(drift_id)}/make-user", body={"role": role, "confirm": confirm})["person"]
+        )
 
     def connect(
         self, key: str, base_url: str, token: str | None = None, *, auth: dict[str, Any] | None = None, expires_at: str | None = None

@@ -11,10 +11,9 @@ from sqlalchemy import Connection, func, select
 from dravo.core.flow import GROUP, ROLE, SOURCE, Held, Node, picture
 from dravo.core.instants import Instant, later
 from dravo.services.house import House
-from dravo.store import clock
+from dravo.store import clock, pictures
 from dravo.store import tables as t
 from dravo.store.catalogue import revision
-from dravo.store.sqlite import insert_unless_there
 
 FLOW = "flow"
 MOST_GROUPS, MOST_ROLES, MOST_APPLICATIONS = 9, 11, 8
@@ -27,7 +26,7 @@ CHUNK = 5_000
 def is_due(house: House, now: Instant) -> bool:
     """Whether something moved since it was counted last, and that is long enough ago."""
     with house.database.reading() as connection:
-        kept = connection.execute(select(t.picture).where(t.picture.c.name == FLOW)).first()
+        kept = pictures.get(connection, FLOW)
         if kept is None:
             return True
         pause = max(LEAST_SECONDS, SHARE * kept.milliseconds / 1_000)
@@ -43,10 +42,8 @@ def count(house: House) -> None:
         value = _counted(connection)
     finally:
         connection.close()
-    row = {"at": now, "marker": marker, "value": value, "milliseconds": int((time.monotonic() - began) * 1_000)}
     with house.database.writing() as connection:
-        statement = insert_unless_there(t.picture).values(name=FLOW, **row)
-        connection.execute(statement.on_conflict_do_update(index_elements=["name"], set_=row))
+        pictures.keep(connection, FLOW, now, marker, value, int((time.monotonic() - began) * 1_000))
 
 
 def _marker(connection: Connection) -> str:
@@ -82,7 +79,7 @@ def _counted(connection: Connection) -> dict[str, Any]:
 def shown(house: House) -> dict[str, Any]:
     """Return the flow picture as it was counted last: {"at", "nodes", "bands"}; `at` is None as long as it never was."""
     with house.database.reading() as connection:
-        kept = connection.execute(select(t.picture).where(t.picture.c.name == FLOW)).first()
+        kept = pictures.get(connection, FLOW)
         if kept is None:
             return {"at": None, "nodes": [], "bands": []}
         catalogue = house.catalogue.get(connection)

@@ -10,12 +10,18 @@ from sqlalchemy import Connection, delete, insert, select
 from dravo.core.access import Assignment
 from dravo.core.drift import UNEXPECTED
 from dravo.core.errors import InvalidInput
+from dravo.core.instants import Instant
+from dravo.core.planning import Catalogue, Person, work_out
+from dravo.core.reasons import named
+from dravo.core.records import LOCAL, PersonRecord
 from dravo.core.scim.schemas import ENTERPRISE_URN
 from dravo.services import local_people
 from dravo.services.applications import role_by_key
 from dravo.services.auditing import record_change
 from dravo.services.deliveries import bind, open_anew
+from dravo.services.guarding import NeedsConfirmation
 from dravo.services.house import House
+from dravo.services.local_source import local_source
 from dravo.services.named import application_by_key
 from dravo.services.permissions import Caller
 from dravo.services.reconciling import rows_of
@@ -55,20 +61,23 @@ def link(house: House, caller: Caller, key: str, drift_id: str, person: str) -> 
     return {"number": 1}
 
 
-def make_user(house: House, caller: Caller, key: str, drift_id: str, role: str | None = None) -> dict[str, Any]:
+def make_user(house: House, caller: Caller, key: str, drift_id: str, role: str | None = None, confirm: str | None = None) -> dict[str, Any]:
     """Make a local person of an unexpected account, with its role there as an assignment to them; the account is bound to them.
 
     Args:
         role: by key; None: the role that the account has there.
+        confirm: the account's name, typed, where they would get more than that role.
 
     Returns:
         {"person": the user's id}.
 
     Raises:
         NotFound; InvalidInput: if it is bound already, is inactive there, or which role it has cannot be told;
-        AlreadyThere: if somebody here has its user name or e-mail address: it is linked to them instead.
+        AlreadyThere: if somebody here has its user name or e-mail address: it is linked to them instead;
+        NeedsConfirmation: if what the application says of them would give them other roles too, by a rule or because everybody has them.
     """
     now = clock.now()
+    source = local_source(house)
     with house.database.reading() as connection:
         application = application_by_key(connection, key)
         row = rows_of(connection, application.id, [drift_id])[0]
@@ -79,11 +88,17 @@ def make_user(house: House, caller: Caller, key: str, drift_id: str, role: str |
             raise InvalidInput(f"'{row.name}' is inactive there.", "Ignore it, or make it active there first.")
         given = role_by_key(connection, application, role or _role_there(connection, application, there))
         # What is planned on knows this role from here on.
-        house.catalogue.get(connection)
+        catalogue = house.catalogue.get(connection)
     assignment_id = new_id()
 
     def direct(user_id: str) -> Sequence[Assignment]:
         return (Assignment(assignment_id, application.id, given.id, user_id),)
+
+    data = _person(there)
+    more = _more(catalogue, PersonRecord("new", source, LOCAL, data, "new"), direct("new"), now)
+    if more and confirm != row.name:
+        # Whoever keeps accounts there could otherwise name somebody so that a rule for another application is for them.
+        raise NeedsConfirmation(f"They would also be {', '.join(more)}.", f"Look at why; then type '{row.name}' to confirm.", "confirm")
 
     def write(connection: Connection, user_id: str) -> None:
         connection.execute(
@@ -101,7 +116,18 @@ def make_user(house: House, caller: Caller, key: str, drift_id: str, role: str |
         details = {"application": key, "role": given.key, "remote_id": row.remote_id}
         record_change(connection, house.keys, caller, "made user of account", "application", application.id, now, details, {"person": row.name})
 
-    return {"person": local_people.take_in(house, caller, _person(there), direct, write)}
+    return {"person": local_people.take_in(house, caller, data, direct, write)}
+
+
+def _more(catalogue: Catalogue, record: PersonRecord, direct: Sequence[Assignment], now: Instant) -> list[str]:
+    """Return what somebody would get beside what is assigned to them, in words."""
+    outcome = work_out(Person("new", None, (record,), direct=tuple(direct)), catalogue, now)
+    own = {(each.application_id, each.role_id) for each in direct}
+    return [
+        f"{catalogue.roles[each.role_id].label} in {catalogue.applications[each.application_id].label} ({', '.join(map(named, each.reasons))})"
+        for each in outcome.access
+        if (each.application_id, each.role_id) not in own
+    ]
 
 
 def _role_there(connection: Connection, application: Any, there: dict[str, Any]) -> str:

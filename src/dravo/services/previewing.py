@@ -24,7 +24,8 @@ from dravo.store.applying import EVERY_APPLICATION
 from dravo.store.catalogue import assignment_of, condition_of, extensions, labels, matched
 from dravo.store.views import attributes_ref
 
-SHOWN = 50
+# So many lines are told at the most; whatever is beyond is counted.
+SHOWN = 5_000
 
 
 @dataclass(frozen=True)

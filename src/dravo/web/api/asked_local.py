@@ -47,3 +47,4 @@ class MakeUserBody(Given):
     """Which role somebody gets, by key; without one, that which the account has there."""
 
     role: Text | None = None
+    confirm: Text | None = Field(None, description="The account's name, typed, where they would get more than that role.")

@@ -74,4 +74,4 @@ def link_drift(path: q.OfApplicationPath, body: q.LinkBody) -> dict[str, Any]:
 @needs("people.change")
 def make_user(path: q.OfApplicationPath, body: lq.MakeUserBody) -> tuple[dict[str, Any], int]:
     """Make a local person of an unexpected account, with its role there as an assignment to them."""
-    return found_accounts.make_user(house(), caller(), path.key, path.id, body.role), 201
+    return found_accounts.make_user(house(), caller(), path.key, path.id, body.role, body.confirm), 201

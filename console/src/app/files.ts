@@ -1,0 +1,18 @@
+// Files that are made here, out of what is on the page.
+
+/** Returns rows as CSV (RFC 4180); a cell that a spreadsheet would take for a formula begins with an apostrophe. */
+export function csvOf(rows: string[][]): string {
+  const cell = (text: string) => {
+    const safe = /^[=+\-@\t\r]/.test(text) ? `'${text}` : text
+    return /[",\r\n]/.test(safe) ? `"${safe.replaceAll('"', '""')}"` : safe
+  }
+  return rows.map((row) => `${row.map(cell).join(',')}\r\n`).join('')
+}
+
+/** Has the browser save a text as a file. */
+export function save(name: string, text: string, kind = 'text/csv'): void {
+  const address = URL.createObjectURL(new Blob([text], { type: kind }))
+  const link = Object.assign(document.createElement('a'), { href: address, download: name })
+  link.click()
+  URL.revokeObjectURL(address)
+}
