@@ -4,11 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy import Connection, select
+from sqlalchemy import Connection, delete, insert, select
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
-from dravo.store.sqlite import insert_unless_there
 
 
 def get(connection: Connection, name: str) -> Any:
@@ -23,6 +22,5 @@ def keep(connection: Connection, name: str, at: Instant, marker: str, value: dic
         marker: another text whenever something moved that it was counted from.
         milliseconds: how long the counting took.
     """
-    row = {"at": at, "marker": marker, "value": value, "milliseconds": milliseconds}
-    statement = insert_unless_there(t.picture).values(name=name, **row)
-    connection.execute(statement.on_conflict_do_update(index_elements=["name"], set_=row))
+    connection.execute(delete(t.picture).where(t.picture.c.name == name))
+    connection.execute(insert(t.picture).values(name=name, at=at, marker=marker, value=value, milliseconds=milliseconds))
