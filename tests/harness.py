@@ -130,7 +130,8 @@ class Running:
         command = [sys.executable, "-m", "dravo.cli.main", "serve", "--data", str(self.folder), "--port", str(self.port)]
         with open(self.folder / "service.log", "ab") as log:
             self.process = subprocess.Popen(command, stderr=log)
-        eventually(lambda: answers(f"{self.url}/readyz"))
+        # Starting is no promise of a test: on a busy machine reading the packages alone takes long.
+        eventually(lambda: answers(f"{self.url}/readyz"), seconds=60.0)
 
     def stop(self) -> None:
         if self.process is not None:
