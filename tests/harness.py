@@ -130,8 +130,7 @@ class Running:
         command = [sys.executable, "-m", "dravo.cli.main", "serve", "--data", str(self.folder), "--port", str(self.port)]
         with open(self.folder / "service.log", "ab") as log:
             self.process = subprocess.Popen(command, stderr=log)
-        # Starting is no promise of a test: on a busy machine reading the packages alone takes long.
-        eventually(lambda: answers(f"{self.url}/readyz"), seconds=60.0)
+        eventually(lambda: answers(f"{self.url}/readyz"))
 
     def stop(self) -> None:
         if self.process is not None:

@@ -37,7 +37,7 @@ def test_two_people_are_put_side_by_side_with_what_differs_first(garden: Rooms) 
     assert [(each["application"]["key"], each["same"]) for each in found["applications"]] == [("records", False)]
     one, two = found["applications"][0]["sides"]
     assert one == [{"role": "Viewer", "because": ["Staff > Herbarium"]}]
-    assert {(each["role"], *each["because"]) for each in two} == {("Viewer", "Staff > Herbarium"), ("Curator", "assigned to the person")}
+    assert {(each["role"], *each["because"]) for each in two} == {("Viewer", "Staff > Herbarium"), ("Curator", "assignment to the person")}
     assert [(each["group"]["name"], each["sides"]) for each in found["groups"]] == [("Curators", [True, False]), ("Herbarium", [True, True])]
     assert comparing.compare(garden.house, "ada", "ada")["applications"][0]["same"] is True
     with pytest.raises(NotFound):

@@ -106,7 +106,7 @@ def test_a_source_speaks_before_what_was_entered_by_hand(rooms: Rooms) -> None:
     assert next(row.precedence for row in rooms.rows(t.source) if row.id == own) == LAST
     user = local_people.add(rooms.house, rooms.caller, {"user_name": "ida", "title": "Guide"})
     with rooms.house.database.reading() as connection:
-        assert views.people_named(connection, "ida")[0].id == user
+        assert views.people_named(connection, ["ida"])["ida"][0].id == user
     # It has neither tokens nor a sheet, and is not taken away with somebody in it.
     key = next(row.key for row in rooms.rows(t.source) if row.channel == "local")
     for refused in (lambda: sources.sheet(rooms.house, key, "http://x"), lambda: sources.add_token(rooms.house, rooms.caller, key, "x", None)):

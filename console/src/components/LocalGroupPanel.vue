@@ -108,7 +108,7 @@ const remove = ({ confirm, expect }: Sure) =>
     :look="removal"
     :carry-out="remove"
     grave
-    @done="router.push('/groups')"
+    @done="router.push({ path: '/groups' })"
   />
   <AskDialog v-model="renaming" title="Another name" act="Rename" :wrong="wrong" :busy="busy" @done="rename">
     <v-text-field v-model="name" label="Name" autocomplete="off" />

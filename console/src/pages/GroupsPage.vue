@@ -21,7 +21,7 @@ const { wrong, busy, attempt } = useAttempts()
 async function add(): Promise<void> {
   let id = ''
   const request = () => answered(api.POST('/api/v1/groups', { body: { name: name.value } }))
-  if (await attempt(async () => (id = (await request()).id))) await router.push(`/groups/${id}`)
+  if (await attempt(async () => (id = (await request()).id))) await router.push({ path: `/groups/${id}` })
 }
 const { typed, words } = useWords()
 const source = useAddressFilter('source')

@@ -214,7 +214,8 @@ def work_out(person: Person, catalogue: Catalogue, now: Instant) -> Outcome:
     kept, let_go = _keeping(person, user, found, catalogue)
     if kept:
         found = access_rules.work_out(replace(facts, kept=_by_application((*person.kept, *kept))), catalogue.declared, now)
-    plan_of = catalogue.plan_of | {each.id: each.plan_id for each in person.direct if each.plan_id is not None} if catalogue.plans else {}
+    own_plans = {each.id: each.plan_id for each in person.direct if each.plan_id is not None}
+    plan_of = {**catalogue.plan_of, **own_plans} if own_plans else catalogue.plan_of
     seats = _seating(person, found, catalogue, plan_of) if plan_of or person.seats else NO_SEATING
     # A seat that ends with this goes no longer over.
     remaining = replace(person, seats=tuple(each for each in person.seats if each.id not in seats.ends)) if seats.ends else person

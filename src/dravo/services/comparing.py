@@ -5,14 +5,13 @@ from __future__ import annotations
 from collections import defaultdict
 from typing import Any
 
-from sqlalchemy import Connection
+from sqlalchemy import Connection, select
 
+from dravo.core.reasons import chain
 from dravo.services.house import House
-from dravo.services.subjects import find_person
+from dravo.services.subjects import find_people
+from dravo.store import tables as t
 from dravo.store import views
-from dravo.store.pages import Ask
-
-MOST = 500
 
 
 def compare(house: House, one: str, two: str) -> dict[str, Any]:
@@ -29,7 +28,7 @@ def compare(house: House, one: str, two: str) -> dict[str, Any]:
         NotFound, InvalidInput: as `find_person`.
     """
     with house.database.reading() as connection:
-        found = [find_person(connection, each) for each in (one, two)]
+        found = find_people(connection, [one, two])
         access = [_access(connection, person.id) for person in found]
         groups = [_groups(connection, person.id) for person in found]
     applications = []
@@ -48,23 +47,19 @@ def compare(house: House, one: str, two: str) -> dict[str, Any]:
 
 
 def _access(connection: Connection, user_id: str) -> dict[tuple[str, str], list[dict[str, Any]]]:
-    """Return by (key, label) of an application the roles that somebody has there, each with what it rests on."""
-    found: defaultdict[tuple[str, str], list[dict[str, Any]]] = defaultdict(list)
-    for item in views.access(connection, Ask(count=MOST), user_id=user_id)["items"]:
-        because = [_because(reason) for reason in item["reasons"] if reason["until"] is None]
-        found[item["application"]["key"], item["application"]["label"]].append({"role": item["role"]["label"], "because": because})
-    return found
-
-
-def _because(reason: dict[str, Any]) -> str:
-    if reason["group"]:
-        source = [reason["source"]["label"]] if reason["source"] else []
-        return " > ".join([*source, *reason["through"], reason["group"]["name"]])
-    return (
-        f"rule {reason['rule']}"
-        if reason["rule"]
-        else {"direct": "assigned to the person", "default": "the default role"}.get(reason["kind"], reason["kind"])
+    """Return by (key, label) of an application the roles that somebody has there, the highest first, each with what it rests on."""
+    x, p, r = t.access.c, t.application.c, t.role.c
+    statement = (
+        select(x.reasons, p.key, p.label, r.label.label("role"))
+        .join(t.application, p.id == x.application_id)
+        .join(t.role, r.id == x.role_id)
+        .where(x.user_id == user_id, x.until_at.is_(None))
+        .order_by(r.rank.desc(), r.key)
     )
+    found: defaultdict[tuple[str, str], list[dict[str, Any]]] = defaultdict(list)
+    for row in connection.execute(statement):
+        found[row.key, row.label].append({"role": row.role, "because": [chain(each) for each in row.reasons if each["until"] is None]})
+    return found
 
 
 def _groups(connection: Connection, user_id: str) -> dict[str, tuple[dict[str, Any], Any]]:

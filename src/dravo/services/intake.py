@@ -28,7 +28,7 @@ from dravo.core.scim.schemas import STANDARD, Shapes
 from dravo.core.scim.versions import ANY, Condition, entity_tag
 from dravo.store import clock, groups, groups_over, own, records, snapshots
 from dravo.store import tables as t
-from dravo.store.applying import Rewrite, apply_outcomes
+from dravo.store.applying import Cleared, Rewrite, apply_outcomes
 from dravo.store.catalogue import CatalogueCache, check_revision, raise_revision
 from dravo.store.database import Database
 from dravo.store.identifiers import new_id
@@ -82,11 +82,13 @@ class Manner:
         shapes: the schemas that hold for the source.
         condition: which version it is for.
         trace: makes, out of what is to be done, what writes its trace in the same transaction; asked anew if it has to be planned anew.
+        cleared: removals that an operator confirmed, as in `apply_outcomes`.
     """
 
     shapes: Shapes = STANDARD
     condition: Condition = ANY
     trace: Callable[[Done], Callable[[Connection], None]] | None = None
+    cleared: Cleared | None = None
 
     def prepare(self, done: Done) -> Callable[[Connection], None]:
         """Return what writes the trace; made before the writer's lock is taken, for nothing is worked out while that is held."""
@@ -228,7 +230,7 @@ class Intake:
                 if shape.unique and (gone or unique_values(data, shape) != unique_values(row.data, shape)):
                     records.claim(connection, record_id, source_id, [] if gone else unique_values(data, shape))
                 rewrite = Rewrite.NAMES if renamed else Rewrite.ATTRIBUTES
-                apply_outcomes(connection, [outcome], now, rewrite=rewrite, seen=catalogue.revision)
+                apply_outcomes(connection, [outcome], now, rewrite=rewrite, seen=catalogue.revision, cleared=manner.cleared)
                 write_trace(connection)
             return Taken(record_id, data, row.version + 1, row.created_at, now, listed)
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any
@@ -11,7 +10,7 @@ from sqlalchemy import Connection, literal, select
 
 from dravo.core.access import memberships
 from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, WorldMoved
-from dravo.core.planning import with_groups
+from dravo.core.planning import Catalogue, with_groups
 from dravo.core.records import LOCAL, fold
 from dravo.services import previewing
 from dravo.services.auditing import record_change
@@ -21,7 +20,7 @@ from dravo.services.local_source import local_source
 from dravo.services.permissions import Caller
 from dravo.services.previewing import UNSURE, Change, Sure
 from dravo.services.recalculating import CHUNK, work_through
-from dravo.services.subjects import find_group, find_person
+from dravo.services.subjects import find_group, find_people
 from dravo.store import clock, groups, groups_over, views
 from dravo.store import tables as t
 from dravo.store.catalogue import raise_revision
@@ -31,7 +30,7 @@ MOST_NAMED = 1_000
 
 @dataclass(frozen=True)
 class Members:
-    """Who comes and who goes: people as `find_person` takes them, groups by id."""
+    """Who comes and who goes: people as `find_person` takes each, groups by id."""
 
     add: tuple[str, ...] = ()
     remove: tuple[str, ...] = ()
@@ -95,7 +94,8 @@ def preview_members(house: House, group_id: str, members: Members) -> dict[str, 
     """Return what `change_members` would do; nothing is changed."""
     with house.database.reading() as connection:
         row = _row(connection, group_id)
-        return previewing.shown(connection, _planned(house, connection, row, _moves(connection, row, members)))
+        catalogue = house.catalogue.get(connection)
+        return previewing.shown(connection, _planned(catalogue, row, _moves(connection, catalogue, row, members)))
 
 
 def change_members(house: House, caller: Caller, group_id: str, members: Members, sure: Sure = UNSURE) -> dict[str, Any]:
@@ -108,8 +108,9 @@ def change_members(house: House, caller: Caller, group_id: str, members: Members
     now = clock.now()
     with house.database.reading() as connection:
         row = _row(connection, group_id)
-        moves = _moves(connection, row, members)
-        planned = _planned(house, connection, row, moves)
+        catalogue = house.catalogue.get(connection)
+        moves = _moves(connection, catalogue, row, members)
+        planned = _planned(catalogue, row, moves)
         cleared = previewing.check(connection, planned, caller, sure)
         people = views.people_by_id(connection, [*moves.add, *moves.remove][:MOST_NAMED])
     if not any((moves.add, moves.remove, moves.add_groups, moves.remove_groups)):
@@ -127,14 +128,12 @@ def change_members(house: House, caller: Caller, group_id: str, members: Members
             raise_revision(connection)
         details = {"name": row.display_name, "added": len(moves.add), "removed": len(moves.remove)}
         details |= {"added_groups": [*moves.add_groups], "removed_groups": [*moves.remove_groups]}
-        personal = {what: [people[each]["display_name"] for each in ids if each in people] for what, ids in _named(moves)}
+        personal = {
+            what: [people[each]["display_name"] for each in ids if each in people] for what, ids in (("added", moves.add), ("removed", moves.remove))
+        }
         record_change(connection, house.keys, caller, "changed members", "group", group_id, now, details, personal)
     work_through(house, CHUNK)
     return one(house, group_id)
-
-
-def _named(moves: Moves) -> tuple[tuple[str, tuple[str, ...]], ...]:
-    return ("added", moves.add), ("removed", moves.remove)
 
 
 def preview_removing(house: House, group_id: str) -> dict[str, Any]:
@@ -164,9 +163,8 @@ def remove(house: House, caller: Caller, group_id: str, sure: Sure = UNSURE) -> 
     work_through(house, CHUNK)
 
 
-def _planned(house: House, connection: Connection, row: Any, moves: Moves) -> Change:
+def _planned(catalogue: Catalogue, row: Any, moves: Moves) -> Change:
     """Return the change that other members would be."""
-    catalogue = house.catalogue.get(connection)
     parents = dict(catalogue.parents)
     for inner in moves.add_groups:
         parents[inner] = (*parents.get(inner, ()), row.id)
@@ -192,41 +190,31 @@ def _gone(house: House, connection: Connection, row: Any) -> Change:
     return Change(None, (groups.users_within(row.id),), then, lambda person: with_groups(person, removed=[row.id]), row.display_name)
 
 
-def _moves(connection: Connection, row: Any, members: Members) -> Moves:
+def _moves(connection: Connection, catalogue: Catalogue, row: Any, members: Members) -> Moves:
     """Return by id who comes and who goes.
 
     Raises:
-        NotFound, InvalidInput.
+        NotFound; InvalidInput: for somebody who has left, who would come and go at once, or a group that would be within itself.
     """
     listed = set(groups.listed_users(connection, row.id))
     inside = groups.listed_groups(connection, row.id)
-    coming = dict.fromkeys(find_person(connection, each).id for each in members.add)
-    going = dict.fromkeys(find_person(connection, each).id for each in members.remove)
-    both = coming.keys() & going.keys()
-    if both:
-        name = views.people_by_id(connection, [*both])[next(iter(both))]["display_name"]
-        raise InvalidInput(f"{name} cannot be put in and taken out at once.", "Say one of the two.", "remove")
-    add_groups = [find_group(connection, each, None).id for each in members.add_groups]
-    for each in add_groups:
-        _check_circle(connection, row, each)
+    coming = {person.id: person for person in find_people(connection, members.add)}
+    going = {person.id: person for person in find_people(connection, members.remove)}
+    for person in coming.values():
+        if person.id in going:
+            raise InvalidInput(f"{person.display_name} cannot be put in and taken out at once.", "Say one of the two.", "remove")
+        if person.gone_at is not None:
+            raise InvalidInput(f"{person.display_name} has left.", "A leaver is in no group.", "add")
+    around = {each.group_id for each in memberships((row.id,), catalogue.parents)}
+    inner = dict.fromkeys(find_group(connection, each, None).id for each in members.add_groups)
+    if around & inner.keys():
+        raise InvalidInput(f"'{row.display_name}' is in that group itself.", "A group cannot be within itself.", "add_groups")
     return Moves(
         tuple(each for each in coming if each not in listed),
         tuple(each for each in going if each in listed),
-        tuple(each for each in dict.fromkeys(add_groups) if each not in inside),
+        tuple(each for each in inner if each not in inside),
         tuple(each for each in dict.fromkeys(members.remove_groups) if each in inside),
     )
-
-
-def _check_circle(connection: Connection, row: Any, inner: str) -> None:
-    """Make sure that a group would not come to be within itself."""
-    m = t.membership.c
-    parents: defaultdict[str, list[str]] = defaultdict(list)
-    nested = select(m.inner_group_id, m.group_id).where(m.until_at.is_(None), m.inner_group_id.is_not(None))
-    for each, outer in connection.execute(nested):
-        parents[each].append(outer)
-    around = {each.group_id for each in memberships((row.id,), parents)}
-    if inner in around:
-        raise InvalidInput(f"'{row.display_name}' is in that group itself.", "A group cannot be within itself.", "add_groups")
 
 
 def _row(connection: Connection, group_id: str) -> Any:

@@ -25,6 +25,7 @@ from dravo.services.previewing import UNSURE, Change, Sure
 from dravo.services.subjects import find_person
 from dravo.store import clock, views
 from dravo.store import tables as t
+from dravo.store.applying import Cleared
 
 FIELDS = ("user_name", "given_name", "family_name", "display_name", "email", "title", "department", "active")
 EMAIL = re.compile(r"[^@\s]+@[^@\s]+")
@@ -94,7 +95,7 @@ def change(house: House, caller: Caller, person: str, given: Mapping[str, Any], 
     with house.database.reading() as connection:
         row, record = _record_of(connection, person)
         _check_free(connection, data, row.id)
-        previewing.check(connection, _planned(house, connection, row, record, data), caller, sure)
+        cleared = _cleared(row, previewing.check(connection, _planned(house, connection, row, record, data), caller, sure))
 
     def writes(_: Done) -> Callable[[Connection], None]:
         def write(connection: Connection) -> None:
@@ -103,7 +104,7 @@ def change(house: House, caller: Caller, person: str, given: Mapping[str, Any], 
 
         return write
 
-    Intake(house.database, house.catalogue, LOCAL).replace_person(record.source_id, record.id, data, Manner(trace=writes))
+    Intake(house.database, house.catalogue, LOCAL).replace_person(record.source_id, record.id, data, Manner(trace=writes, cleared=cleared))
     return str(row.id)
 
 
@@ -115,14 +116,14 @@ def remove(house: House, caller: Caller, person: str, sure: Sure = UNSURE) -> No
     """
     with house.database.reading() as connection:
         row, record = _record_of(connection, person)
-        previewing.check(connection, _planned(house, connection, row, record, None), caller, sure)
+        cleared = _cleared(row, previewing.check(connection, _planned(house, connection, row, record, None), caller, sure))
 
     def writes(_: Done) -> Callable[[Connection], None]:
         return lambda connection: record_change(
             connection, house.keys, caller, "removed person", "person", row.id, clock.now(), {}, {"user_name": row.user_name}
         )  # fmt: skip
 
-    Intake(house.database, house.catalogue, LOCAL).remove_person(record.source_id, record.id, Manner(trace=writes))
+    Intake(house.database, house.catalogue, LOCAL).remove_person(record.source_id, record.id, Manner(trace=writes, cleared=cleared))
 
 
 def preview(house: House, person: str, given: Mapping[str, Any] | None) -> dict[str, Any]:
@@ -131,6 +132,11 @@ def preview(house: House, person: str, given: Mapping[str, Any] | None) -> dict[
     with house.database.reading() as connection:
         row, record = _record_of(connection, person)
         return previewing.shown(connection, _planned(house, connection, row, record, data))
+
+
+def _cleared(row: Any, confirmed: tuple[str, str] | None) -> Cleared:
+    """Return which removals need not wait for the guard: those of this person, where that was confirmed."""
+    return {(row.id, confirmed[0]): confirmed[1]} if confirmed else {}
 
 
 def _planned(house: House, connection: Connection, row: Any, record: Any, data: dict[str, Any] | None) -> Change:

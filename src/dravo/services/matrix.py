@@ -89,13 +89,37 @@ def _at(at: Instant | None) -> Any:
     return and_(x.from_at <= at, or_(x.until_at.is_(None), x.until_at > at))
 
 
+def _worded(view: View) -> list[Any]:
+    """Return the conditions that words put on a user."""
+    u = t.user.c
+    return [or_(*(contains(column, view.words) for column in (u.display_name_key, u.user_name_key, u.email_key)))] if view.words else []
+
+
+def _narrowed(catalogue: Catalogue, view: View, application: Any) -> list[Any]:
+    """Return the conditions that application, role and "highest role" put on an access.
+
+    Raises:
+        InvalidInput: for a role without its application.
+    """
+    x, r = t.access.c, t.role.c
+    if application is None and view.role:
+        raise InvalidInput("A role is one of an application.", "Say the application too.", "role")
+    narrowed: list[Any] = []
+    if application is not None:
+        narrowed.append(x.application_id == application.id)
+        if view.role:
+            narrowed.append(x.role_id == select(r.id).where(r.application_id == application.id, r.key == view.role).scalar_subquery())
+    if view.only == HIGHEST:
+        narrowed.append(x.role_id.in_(catalogue.highest.values()))
+    return narrowed
+
+
 def _statement(connection: Connection, catalogue: Catalogue, view: View) -> Select[Any]:
     """Return the select of the people whom a view shows; everybody with access, unless words ask for somebody."""
-    u, x, r = t.user.c, t.access.c, t.role.c
-    statement = select(u.id, u.user_name, u.display_name, u.email, u.active, u.gone_at, u.inactive_since, u.created_at, u.modified_at)
-    if view.words:
-        columns = (u.display_name_key, u.user_name_key, u.email_key)
-        statement = statement.where(or_(*(contains(column, view.words) for column in columns)))
+    u, x = t.user.c, t.access.c
+    statement = select(
+        u.id, u.user_name, u.display_name, u.email, u.active, u.gone_at, u.inactive_since, u.created_at, u.modified_at
+    ).where(*_worded(view))  # fmt: skip
     if view.only is not None and view.only not in NARROWED:
         raise InvalidInput(f"'{view.only}' is nothing to look for.", f"It is one of: {', '.join(NARROWED)}.", "only")
     application = application_by_key(connection, view.application) if view.application else None
@@ -105,15 +129,7 @@ def _statement(connection: Connection, catalogue: Catalogue, view: View) -> Sele
         if application is not None:
             assigned.append(a.application_id == application.id)
         return statement.where(u.active.is_(False), exists().where(*assigned))
-    narrowed: list[Any] = []
-    if application is not None:
-        narrowed.append(x.application_id == application.id)
-        if view.role:
-            narrowed.append(x.role_id == select(r.id).where(r.application_id == application.id, r.key == view.role).scalar_subquery())
-    elif view.role:
-        raise InvalidInput("A role is one of an application.", "Say the application too.", "role")
-    if view.only == HIGHEST:
-        narrowed.append(x.role_id.in_(catalogue.highest.values()))
+    narrowed = _narrowed(catalogue, view, application)
     if view.only == DIRECT_ONLY:
         by_rule = exists().where(x.user_id == u.id, _at(view.at), *narrowed, x.direct_only.is_(False))
         # As an index has it: "= 1", not "IS 1".
@@ -134,25 +150,17 @@ def accesses(connection: Connection, catalogue: Catalogue, view: View) -> Select
     Raises:
         NotFound, InvalidInput.
     """
-    u, x, r = t.user.c, t.access.c, t.role.c
-    statement = select(x.id, x.user_id, x.application_id, x.role_id, x.from_at, x.reasons).join(t.user, u.id == x.user_id).where(_at(None))
-    if view.application:
-        application = application_by_key(connection, view.application)
-        statement = statement.where(x.application_id == application.id)
-        if view.role:
-            statement = statement.where(x.role_id == select(r.id).where(r.application_id == application.id, r.key == view.role).scalar_subquery())
-    elif view.role:
-        raise InvalidInput("A role is one of an application.", "Say the application too.", "role")
-    if view.only == DIRECT_ONLY:
-        statement = statement.where(x.direct_only == true())
-    elif view.only == HIGHEST:
-        statement = statement.where(x.role_id.in_(catalogue.highest.values()))
-    elif view.only is not None:
+    u, x = t.user.c, t.access.c
+    if view.only not in (None, DIRECT_ONLY, HIGHEST):
         raise InvalidInput(f"'{view.only}' is nothing to review.", f"It is one of: {DIRECT_ONLY}, {HIGHEST}.", "only")
-    if view.words:
-        columns = (u.display_name_key, u.user_name_key, u.email_key)
-        statement = statement.where(or_(*(contains(column, view.words) for column in columns)))
-    return statement.order_by(x.application_id, u.display_name_key, x.id)
+    application = application_by_key(connection, view.application) if view.application else None
+    direct = [x.direct_only == true()] if view.only == DIRECT_ONLY else []
+    return (
+        select(x.id, x.user_id, x.application_id, x.role_id, x.from_at, x.reasons)
+        .join(t.user, u.id == x.user_id)
+        .where(_at(None), *_worded(view), *_narrowed(catalogue, view, application), *direct)
+        .order_by(x.application_id, u.display_name_key, x.id)
+    )
 
 
 def _fill(connection: Connection, items: list[dict[str, Any]], view: View) -> None:

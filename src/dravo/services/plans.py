@@ -152,45 +152,35 @@ def seats(house: House, key: str, ask: Ask, plan_key: str | None = None, *, wait
     Raises:
         NotFound.
     """
-    s, u, p = t.seat.c, t.user.c, t.plan.c
+    s = t.seat.c
     with house.database.reading() as connection:
         application = application_by_key(connection, key)
-        statement = (
-            select(s.id, s.plan_id, s.asked_at, s.from_at, u.id.label("user_id"), u.display_name, u.user_name, p.key, p.label)
-            .join(t.user, u.id == s.user_id)
-            .join(t.plan, p.id == s.plan_id)
-            .where(s.application_id == application.id, s.until_at.is_(None), s.from_at.is_(None) if waiting else s.from_at.is_not(None))
-        )
+        statement = _seats_statement(application.id).where(s.from_at.is_(None) if waiting else s.from_at.is_not(None))
         if plan_key:
             statement = statement.where(s.plan_id == plan_by_key(connection, application, plan_key).id)
-        keys = [s.asked_at, s.id] if waiting else [u.display_name_key, s.id]
-        return page(connection, statement, keys, ask, lambda row: _seat_line(connection, row))
-
-
-def _seat_line(connection: Connection, row: Any) -> dict[str, Any]:
-    return {
-        "id": row.id,
-        "person": views.person_ref(row, "user_id"),
-        "plan": {"key": row.key, "label": row.label},
-        "asked_at": row.asked_at,
-        "since": row.from_at,
-        "place": None if row.from_at else seating.place(connection, row),
-    }
+        keys = [s.asked_at, s.id] if waiting else [t.user.c.display_name_key, s.id]
+        return page(connection, statement, keys, ask, _seat_line)
 
 
 def seat_of(connection: Connection, application_id: str, user_id: str) -> list[dict[str, Any]]:
-    """Return the seat that somebody has in an application, and that for which they wait; either may be missing."""
-    s, p = t.seat.c, t.plan.c
-    statement = (
-        select(s.id, s.plan_id, s.asked_at, s.from_at, p.key, p.label, p.seats)
+    """Return the seat that somebody has in an application, and those for which they wait."""
+    statement = _seats_statement(application_id).where(t.seat.c.user_id == user_id).order_by(t.seat.c.from_at.is_(None))
+    return [{**_seat_line(row), "seats": row.seats} for row in connection.execute(statement)]
+
+
+def _seats_statement(application_id: str) -> Any:
+    s, u, p, line = t.seat.c, t.user.c, t.plan.c, seating.line()
+    return (
+        select(s.id, s.asked_at, s.from_at, u.id.label("user_id"), u.display_name, u.user_name, p.key, p.label, p.seats, line.c.place)
+        .join(t.user, u.id == s.user_id)
         .join(t.plan, p.id == s.plan_id)
-        .where(s.application_id == application_id, s.user_id == user_id, s.until_at.is_(None))
-        .order_by(s.from_at.is_(None))
+        .outerjoin(line, line.c.id == s.id)
+        .where(s.application_id == application_id, s.until_at.is_(None))
     )
-    return [
-        {
-            "plan": {"key": row.key, "label": row.label}, "seats": row.seats, "asked_at": row.asked_at, "since": row.from_at,
-            "place": None if row.from_at else seating.place(connection, row),
-        }
-        for row in connection.execute(statement)
-    ]  # fmt: skip
+
+
+def _seat_line(row: Any) -> dict[str, Any]:
+    return {
+        "id": row.id, "person": views.person_ref(row, "user_id"), "plan": {"key": row.key, "label": row.label}, "asked_at": row.asked_at,
+        "since": row.from_at, "place": row.place,
+    }  # fmt: skip

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import orjson
-from sqlalchemy import Connection, case, func, insert, select, update
+from sqlalchemy import Connection, bindparam, case, exists, func, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.access import Assignment
@@ -134,8 +134,8 @@ def close_those_whose_day_is_over(house: House, now: Instant) -> None:
 def listing(house: House, caller: Caller, ask: Ask) -> dict[str, Any]:
     """Return a page of reviews, newest first, each with how far it is; of others' applications an owner is told nothing."""
     with house.database.reading() as connection:
-        found = page(connection, select(t.review), [t.review.c.id], ask, lambda row: _line(connection, caller, row), newest_first=True)
-    return {**found, "items": [each for each in found["items"] if caller.applications is None or each["applications"]]}
+        found = page(connection, select(t.review).where(*_of(caller)), [t.review.c.id], ask, lambda row: row, newest_first=True)
+        return {**found, "items": _lines(connection, caller, found["items"])}
 
 
 def one(house: House, caller: Caller, review_id: str) -> dict[str, Any]:
@@ -145,44 +145,55 @@ def one(house: House, caller: Caller, review_id: str) -> dict[str, Any]:
         NotFound: if there is none, or for an owner none of theirs.
     """
     with house.database.reading() as connection:
-        found = _line(connection, caller, _review(connection, review_id))
-    if caller.applications is not None and not found["applications"]:
-        raise NotFound(f"There is no review with the id '{review_id}'.")
-    return found
+        return _lines(connection, caller, [_review(connection, review_id, caller)])[0]
 
 
-def _review(connection: Connection, review_id: str) -> Any:
-    row = connection.execute(select(t.review).where(t.review.c.id == review_id)).first()
+def _of(caller: Caller) -> list[Any]:
+    """Return the condition that a review is one for a caller to see: for an owner, that it has rows of their applications."""
+    if caller.applications is None:
+        return []
+    w, p = t.review_row.c, t.application.c
+    return [exists().where(w.review_id == t.review.c.id, w.application_id == p.id, p.key.in_(caller.applications))]
+
+
+def _review(connection: Connection, review_id: str, caller: Caller | None = None) -> Any:
+    row = connection.execute(select(t.review).where(t.review.c.id == review_id, *(_of(caller) if caller else ()))).first()
     if row is None:
         raise NotFound(f"There is no review with the id '{review_id}'.", "See the list of reviews.")
     return row
 
 
-def _line(connection: Connection, caller: Caller, row: Any) -> dict[str, Any]:
+def _lines(connection: Connection, caller: Caller, rows: Sequence[Any]) -> list[dict[str, Any]]:
+    """Return reviews as they are shown, with how far each is in each application."""
     w, p = t.review_row.c, t.application.c
     counted = (
         select(
-            p.key, p.label, p.owner, func.count().label("rows"),
+            w.review_id, p.key, p.label, p.owner, func.count().label("rows"),
             func.sum(case((w.decision == CONFIRMED, 1), else_=0)).label("confirmed"),
             func.sum(case((w.decision == TAKEN_AWAY, 1), else_=0)).label("taken_away"),
         )
         .join(t.review_row, w.application_id == p.id)
-        .where(w.review_id == row.id)
-        .group_by(p.key, p.label, p.owner)
+        .where(w.review_id.in_([row.id for row in rows]))
+        .group_by(w.review_id, p.key, p.label, p.owner)
         .order_by(p.label)
     )  # fmt: skip
     if caller.applications is not None:
         counted = counted.where(p.key.in_(caller.applications))
-    applications = [
-        {"application": {"key": each.key, "label": each.label}, "owner": each.owner, "rows": each.rows,
-         "confirmed": each.confirmed, "taken_away": each.taken_away, "open": each.rows - each.confirmed - each.taken_away}
-        for each in connection.execute(counted)
+    parts: defaultdict[str, list[dict[str, Any]]] = defaultdict(list)
+    for each in connection.execute(counted):
+        parts[each.review_id].append(
+            {"application": {"key": each.key, "label": each.label}, "owner": each.owner, "rows": each.rows,
+             "confirmed": each.confirmed, "taken_away": each.taken_away, "open": each.rows - each.confirmed - each.taken_away}
+        )  # fmt: skip
+    return [
+        {
+            "id": row.id, "label": row.label, "note": row.note, "narrowed": row.narrowed, "created_at": row.created_at,
+            "created_by": row.created_by, "until": row.until_at, "until_day": row.until_day, "closed_at": row.closed_at,
+            "closed_by": row.closed_by, "applications": parts[row.id],
+            **{name: sum(each[name] for each in parts[row.id]) for name in ("rows", "confirmed", "taken_away", "open")},
+        }
+        for row in rows
     ]  # fmt: skip
-    return {
-        "id": row.id, "label": row.label, "note": row.note, "narrowed": row.narrowed, "created_at": row.created_at, "created_by": row.created_by,
-        "until": row.until_at, "until_day": row.until_day, "closed_at": row.closed_at, "closed_by": row.closed_by, "applications": applications,
-        **{name: sum(each[name] for each in applications) for name in ("rows", "confirmed", "taken_away", "open")},
-    }  # fmt: skip
 
 
 def _rows_statement(review_id: str) -> Any:
@@ -322,10 +333,10 @@ def decide(
             _take_away(house, connection, caller, of, chosen, plan, cleared, now)
         except IntegrityError:
             raise WorldMoved("Somebody has kept one of them out meanwhile.", "Look at it again.") from None
-        w = t.review_row.c
-        for row in chosen:
-            values = {"decision": decision, "decided_at": now, "decided_by": caller.name, "note": (note or "").strip() or None}
-            connection.execute(update(t.review_row).where(w.id == row.id).values(**values, outcome=plan.outcomes.get(row.id)))
+        decided = {"decision": decision, "decided_at": now, "decided_by": caller.name, "note": (note or "").strip() or None}
+        values = [{"row": row.id, "came_of_it": plan.outcomes.get(row.id)} for row in chosen]
+        written = update(t.review_row).where(t.review_row.c.id == bindparam("row")).values(**decided, outcome=bindparam("came_of_it"))
+        connection.execute(written, values)
         details = {"application": application, "decision": decision, "rows": len(chosen)}
         personal = {"people": sorted({row.display_name for row in chosen})[:100]}
         record_change(connection, house.keys, caller, "decided in review", "review", review_id, now, details, personal)

@@ -11,6 +11,9 @@ from dravo.services.house import House
 from dravo.store import groups
 from dravo.store import tables as t
 
+# So many of a plan are given in one short write; the worker looks again at once.
+AT_ONCE = 500
+
 _TAKEN = and_(t.seat.c.until_at.is_(None), t.seat.c.from_at.is_not(None))
 _SETTLED = ~exists().where(t.mark.c.user_id == t.seat.c.user_id)
 _WAITED_FOR = and_(t.seat.c.until_at.is_(None), t.seat.c.from_at.is_(None))
@@ -32,12 +35,15 @@ def give(house: House, now: Instant) -> int:
         for plan_id, number in _to_give(connection):
             s = t.seat.c
             waiting = select(s.id, s.user_id, s.application_id).where(s.plan_id == plan_id, _WAITED_FOR, _SETTLED)
-            for row in connection.execute(waiting.order_by(s.asked_at, s.id).limit(number)).all():
-                lower = (s.user_id == row.user_id, s.application_id == row.application_id, _TAKEN)
-                connection.execute(update(t.seat).where(*lower).values(until_at=now))
-                connection.execute(update(t.seat).where(s.id == row.id).values(from_at=now))
-                groups.mark_these(connection, [row.user_id], now)
-                given += 1
+            rows = connection.execute(waiting.order_by(s.asked_at, s.id).limit(min(number, AT_ONCE))).all()
+            if not rows:
+                continue
+            users = [row.user_id for row in rows]
+            lower = (s.user_id.in_(users), s.application_id == rows[0].application_id, _TAKEN)
+            connection.execute(update(t.seat).where(*lower).values(until_at=now))
+            connection.execute(update(t.seat).where(s.id.in_([row.id for row in rows])).values(from_at=now))
+            groups.mark_these(connection, users, now)
+            given += len(rows)
     return given
 
 
@@ -63,9 +69,8 @@ def waiting(connection: Connection, plan_id: str) -> int:
     return int(connection.execute(select(func.count()).select_from(t.seat).where(t.seat.c.plan_id == plan_id, _WAITED_FOR)).scalar_one())
 
 
-def place(connection: Connection, seat: Any) -> int:
-    """Return which place somebody who waits has in the line, counted from 1; `seat` is the row of their waiting."""
+def line() -> Any:
+    """Return (id, place) of everybody who waits: which place in the line for their plan, counted from 1."""
     s = t.seat.c
-    before = (s.asked_at < seat.asked_at) | ((s.asked_at == seat.asked_at) & (s.id < seat.id))
-    statement = select(func.count()).select_from(t.seat).where(s.plan_id == seat.plan_id, _WAITED_FOR, before)
-    return int(connection.execute(statement).scalar_one()) + 1
+    place = func.row_number().over(partition_by=s.plan_id, order_by=(s.asked_at, s.id)).label("place")
+    return select(s.id, place).where(_WAITED_FOR).subquery("line")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -134,14 +135,23 @@ def find_person(connection: Connection, name: str) -> Any:
         NotFound: if there is none.
         InvalidInput: if there are several.
     """
-    found = views.people_named(connection, name)
+    return find_people(connection, [name])[0]
+
+
+def find_people(connection: Connection, names: Sequence[str]) -> list[Any]:
+    """Return the one user of each name, as `find_person` does, by few queries."""
+    named = views.people_named(connection, names)
+    return [_the_one(name, named[name]) for name in names]
+
+
+def _the_one(name: str, found: Sequence[Any]) -> Any:
     if not found:
         raise NotFound(
             f"Nobody has the id, user name, e-mail or external id '{name}'.", "Look for a part of the name in the list of people.", "person"
         )
     present = [row for row in found if row.gone_at is None] or found
     if len(present) > 1:
-        ids = ", ".join(row.id for row in present)
+        ids = ", ".join(row.id for row in present[:10])
         raise InvalidInput(f"'{name}' fits {len(present)} people.", f"Give the id of one of them: {ids}.", "person")
     return present[0]
 

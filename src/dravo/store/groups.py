@@ -164,10 +164,12 @@ def groups_of_user(connection: Connection, user_id: str) -> list[str]:
 
 
 def add_users(connection: Connection, group_id: str, user_ids: Iterable[str], now: Instant) -> None:
-    """Put users on a local group's list."""
-    rows = [{"group_id": group_id, "user_id": each, "from_at": now} for each in user_ids]
-    if rows:
-        connection.execute(insert(t.membership), rows)
+    """Put users on a local group's list; whoever has left meanwhile is left out."""
+    wanted = list(user_ids)
+    for start in range(0, len(wanted), CHUNK):
+        u = t.user.c
+        some = select(literal(group_id), u.id, literal(now)).where(u.id.in_(wanted[start : start + CHUNK]), u.gone_at.is_(None))
+        connection.execute(insert(t.membership).from_select(["group_id", "user_id", "from_at"], some))
 
 
 def end_users(connection: Connection, group_id: str, user_ids: Sequence[str], now: Instant) -> None:

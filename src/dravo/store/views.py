@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections import defaultdict
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from sqlalchemy import Connection, Select, and_, func, or_, select
@@ -12,6 +13,8 @@ from dravo.core.records import LOCAL, display_name, fold
 from dravo.store import groups as group_rows
 from dravo.store import tables as t
 from dravo.store.pages import Ask, page
+
+NAMES_AT_ONCE = 200
 
 
 def contains(column: Any, words: str) -> Any:
@@ -75,12 +78,24 @@ def people_by_id(connection: Connection, user_ids: list[str]) -> dict[str, dict[
     return {row.id: person_ref(row) for row in rows}
 
 
-def people_named(connection: Connection, name: str) -> list[Any]:
-    """Return users who have an id, user name, e-mail or external id; at most ten."""
-    u, key = t.user.c, fold(name)
-    by_external = select(t.record.c.user_id).where(t.record.c.external_id == name, t.record.c.gone_at.is_(None))
-    statement = select(t.user).where(or_(u.id == name, u.user_name_key == key, u.email_key == key, u.id.in_(by_external)))
-    return list(connection.execute(statement.order_by(u.gone_at.is_not(None), u.id).limit(10)))
+def people_named(connection: Connection, names: Sequence[str]) -> dict[str, list[Any]]:
+    """Return for each name the users who have it as id, user name, e-mail or external id, those who are present first."""
+    u, r = t.user.c, t.record.c
+    found: dict[str, list[Any]] = {name: [] for name in names}
+    wanted = list(found)
+    for start in range(0, len(wanted), NAMES_AT_ONCE):
+        some = wanted[start : start + NAMES_AT_ONCE]
+        keys = [fold(name) for name in some]
+        external = connection.execute(select(r.external_id, r.user_id).where(r.external_id.in_(some), r.gone_at.is_(None))).all()
+        users = {user_id for _, user_id in external}
+        statement = select(t.user).where(or_(u.id.in_({*some, *users}), u.user_name_key.in_(keys), u.email_key.in_(keys)))
+        rows = connection.execute(statement.order_by(u.gone_at.is_not(None), u.id)).all()
+        by: defaultdict[str, set[str]] = defaultdict(set)
+        for name, user_id in external:
+            by[name].add(user_id)
+        for name, key in zip(some, keys, strict=True):
+            found[name] = [row for row in rows if row.id == name or key in (row.user_name_key, row.email_key) or row.id in by[name]]
+    return found
 
 
 def records_of(connection: Connection, user_id: str) -> list[dict[str, Any]]:
