@@ -9,7 +9,9 @@ import pytest
 from alembic import command
 from sqlalchemy import text
 
+from dravo.services import local_groups
 from dravo.services.house import House
+from dravo.services.local_groups import Members
 from dravo.services.own_records import OwnRecords, Query
 from dravo.store import tables as t
 from dravo.store.database import Database, migration_config
@@ -113,3 +115,40 @@ def test_reasons_of_earlier_versions_say_of_what_kind_they_are(tmp_path: Path) -
         found = {row.id: (row.reasons[0]["kind"], row.direct_only) for row in connection.execute(t.access.select())}
     house.close()
     assert found == {"x0": ("direct", True), "x1": ("group", False)}
+
+
+@pytest.mark.parametrize("had_it", [True, False])
+def test_what_was_last_agreed_is_known_whichever_way_the_records_came_by_it(tmp_path: Path, had_it: bool) -> None:
+    database = Database(tmp_path)
+    config = migration_config()
+    with database.writing() as connection:
+        config.attributes["connection"] = connection
+        command.upgrade(config, "0004")
+        if had_it:
+            connection.execute(text("ALTER TABLE account ADD COLUMN had TEXT"))
+        for statement in (
+            "INSERT INTO application (id, key, label, revision, created_at, tracked_only, switched_on, create_accounts, update_accounts, "
+            "adopt_by_user_name, on_losing_access, on_inactive, on_gone, at_a_time, failures) "
+            "VALUES ('p', 'records', 'Records', 1, :now, 0, 0, 1, 1, 0, 'deactivate', 'deactivate', 'deactivate', 4, 0)",
+            'INSERT INTO "user" (id, user_name, user_name_key, display_name, display_name_key, attributes, given_by, active, revision, created_at, '
+            "modified_at) VALUES ('u', 'ada', 'ada', 'Ada', 'ada', '{}', '{}', 1, 1, :now, :now)",
+        ):
+            connection.execute(text(statement), {"now": NOW})
+        columns, values = ("due, agreed", '\'{"want": "absent"}\', \'{"want": "present"}\'')
+        if had_it:
+            columns, values = f"{columns}, had", f'{values}, \'{{"want": "absent"}}\''
+        connection.execute(
+            text(
+                f"INSERT INTO account (id, user_id, application_id, due_version, due_since, agreed_version, {columns}) "
+                f"VALUES ('a', 'u', 'p', 1, :now, 1, {values})"
+            ),
+            {"now": NOW},
+        )
+    database.close()
+    rooms = Rooms(tmp_path)
+    assert rooms.rows(t.account)[0].had == {"want": "absent" if had_it else "present"}
+    # And what came since works on these records: a local group, a seat, a review.
+    assert [len(rooms.rows(table)) for table in (t.plan, t.seat, t.review, t.review_row, t.picture)] == [0] * 5
+    group = local_groups.add(rooms.house, rooms.caller, "Planting")["id"]
+    assert local_groups.change_members(rooms.house, rooms.caller, group, Members(add=("ada",)))["members"] == 1
+    rooms.house.close()
