@@ -1,17 +1,14 @@
 <script setup lang="ts">
 import { mdiAccountWrenchOutline, mdiCompare, mdiInboxArrowDownOutline, mdiTruckDeliveryOutline } from '@mdi/js'
-import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
-import { sure } from '../app/assignments'
-import { useAttempts } from '../app/attempts'
+import type { Sure } from '../app/assignments'
 import { useApplicationChoices, useSourceChoices } from '../app/choices'
 import { useAddressFilter } from '../app/search'
 import { useSession } from '../app/session'
-import AskDialog from '../components/AskDialog.vue'
-import ChangePreview from '../components/ChangePreview.vue'
 import EmptyState from '../components/EmptyState.vue'
 import PagedTable from '../components/PagedTable.vue'
+import PreviewedAsk from '../components/PreviewedAsk.vue'
 import StateMark from '../components/StateMark.vue'
 import TimeOf from '../components/TimeOf.vue'
 
@@ -47,28 +44,14 @@ const { session } = useSession()
 const mayUndo = computed(() => session.value?.permissions.includes('assignments.change') && !session.value.applications)
 const undoing = ref<Line | null>(null)
 const asking = ref(false)
-const typed = ref('')
-const { wrong, busy, attempt } = useAttempts()
 /** Changes are entries of the audit log; their number stands behind the kind. */
 const entry = computed(() => Number(undoing.value?.id.split(':')[1] ?? 0))
-const preview = useQuery({
-  queryKey: computed(() => ['undo', entry.value]),
-  enabled: asking,
-  retry: false,
-  staleTime: 0,
-  queryFn: () => answered(api.GET('/api/v1/audit/{id}/undo', { params: { path: { id: entry.value } } })),
-})
+const params = computed(() => ({ path: { id: entry.value } }))
+const look = () => answered(api.GET('/api/v1/audit/{id}/undo', { params: params.value }))
+const undo = (said: Sure) => answered(api.POST('/api/v1/audit/{id}/undo', { params: params.value, body: said }))
 function ask(item: Line): void {
   undoing.value = item
-  typed.value = ''
-  wrong.value = null
   asking.value = true
-}
-async function undo(): Promise<void> {
-  const params = { path: { id: entry.value } }
-  const body = sure(preview.data.value, typed.value)
-  if (await attempt(() => answered(api.POST('/api/v1/audit/{id}/undo', { params, body })))) asking.value = false
-  else await preview.refetch()
 }
 
 function place(item: Line): string | undefined {
@@ -142,18 +125,16 @@ function place(item: Line): string | undefined {
         </template>
       </PagedTable>
     </div>
-    <AskDialog
+    <PreviewedAsk
       v-model="asking"
       :title="undoing ? `Take back: ${undoing.what}?` : ''"
       act="Take it back"
-      :wrong="wrong ?? preview.error.value"
-      :busy="busy"
-      wide
-      @done="undo"
+      :about="entry"
+      :look="look"
+      :carry-out="undo"
     >
       <p class="quiet">{{ undoing?.detail }}</p>
-      <ChangePreview v-if="preview.data.value" v-model:confirm="typed" :preview="preview.data.value" />
-    </AskDialog>
+    </PreviewedAsk>
   </div>
 </template>
 
