@@ -12,7 +12,7 @@ import orjson
 import waitress
 from flask import Flask, Response, request
 
-from dravo.serving import WEB_THREADS
+from dravo.web.process import WEB_THREADS
 
 
 def main(path: str, port: int) -> None:

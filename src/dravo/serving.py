@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import contextlib
 import fcntl
-import gc
 import os
 import signal
 import subprocess
@@ -20,15 +19,11 @@ from pathlib import Path
 from typing import TextIO
 
 import structlog
-import waitress
 
 from dravo.core.errors import DravoError
 from dravo.logs import configure
 from dravo.services.house import House
-from dravo.web.app import create_app
-from dravo.worker.loop import Worker
 
-WEB_THREADS = 8
 LOCK_FILE = "lock"
 
 log = structlog.get_logger("serve")
@@ -71,7 +66,7 @@ class Service:
             self._spawn(name)
 
     def _spawn(self, name: str) -> None:
-        command = [sys.executable, "-m", "dravo.serving", name, str(self.folder), self.host, str(self.port), self.public_url]
+        command = [sys.executable, "-m", f"dravo.{name}.process", str(self.folder), self.host, str(self.port), self.public_url]
         self.children[name] = subprocess.Popen(command, stdin=subprocess.PIPE, stderr=self.log_file)
         self._write_pids()
 
@@ -120,47 +115,3 @@ def serve(folder: Path, host: str, port: int, public_url: str | None = None) -> 
         log.info("serving", address=service.public_url, folder=str(folder))
         service.watch()
         service.stop()
-
-
-def run_web(house: House, host: str, port: int, public_url: str) -> None:
-    """Be the web process."""
-    app = create_app(house, public_url)
-    # What was made at the start stays; requests make much that lives shortly, which needs no search for circles every moment.
-    gc.collect()
-    gc.freeze()
-    gc.set_threshold(20_000, 20, 50)
-    waitress.serve(
-        app, host=host, port=port, threads=WEB_THREADS, ident="dravo", clear_untrusted_proxy_headers=True, max_request_body_size=32 * 1024 * 1024
-    )
-
-
-def end_with_parent() -> None:
-    """End this process at once when the parent is gone."""
-
-    def wait() -> None:
-        # Not by way of sys.stdin, whose lock would be in the way of an orderly end.
-        while os.read(0, 64):
-            pass
-        os._exit(0)
-
-    threading.Thread(target=wait, daemon=True, name="parent").start()
-
-
-def main(arguments: list[str]) -> None:
-    """Be one of the two processes, as `Service` starts them."""
-    name, folder, host, port, public_url = arguments
-    configure(name)
-    end_with_parent()
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
-    house = House(Path(folder))
-    if name == "web":
-        signal.signal(signal.SIGTERM, lambda *_: os._exit(0))
-        run_web(house, host, int(port), public_url)
-    else:
-        worker = Worker(house)
-        signal.signal(signal.SIGTERM, lambda *_: worker.stop())
-        worker.run()
-
-
-if __name__ == "__main__":
-    main(sys.argv[1:])

@@ -110,6 +110,7 @@ def test_many_groups_are_pasted_mended_and_mapped(open_page: Callable[..., Page]
     dialog.get_by_role("button", name="Look at it first").click()
     expect(dialog).to_contain_text("1 gain")
     dialog.get_by_role("button", name="Map these groups").click()
+    expect(dialog).to_be_hidden()
     expect(page.get_by_role("row").filter(has_text="Botanists")).to_contain_text("1 person")
 
 

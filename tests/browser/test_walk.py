@@ -168,6 +168,7 @@ def test_a_name_that_is_markup_stays_a_name(open_page: Callable[..., Page], runn
     sign_in(page)
     page.goto("/people")
     page.get_by_role("textbox", name="Name, user name or e-mail").fill(nasty[-8:])
+    expect(page.locator("tbody tr")).to_have_count(1)
     page.get_by_role("link", name=nasty).click()
     expect(page.get_by_role("heading", level=1)).to_have_text(nasty)
 
