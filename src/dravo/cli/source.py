@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
+from dravo.cli import reading
 from dravo.cli.frame import command, facts, list_options, moment, noun, read_json, show_json, show_list, table
 from dravo.client import Dravo
 
@@ -53,16 +54,17 @@ def add_commands(nouns: Any) -> None:
     revoke = command(verbs, "revoke-token", _revoke, "revoke a push token")
     revoke.add_argument("key")
     revoke.add_argument("token_id")
+    reading.add_verbs(verbs)
 
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "Key": lambda s: s["key"],
         "Label": lambda s: s["label"],
-        "Channel": lambda s: s["channel"],
+        "Channel": lambda s: f"{s['channel']} ({s['read_as']})" if s["read_as"] else s["channel"],
         "People": lambda s: s["people"],
         "Groups": lambda s: s["groups"],
-        "Last call (UTC)": lambda s: moment(s["last_call_at"]),
+        "Last call or run (UTC)": lambda s: moment(s["last_call_at"] or s["run_ended_at"]),
     }
     show_list(given, dravo.sources.list(), columns, "There is no source yet: dravo source add KEY --label LABEL")
 
@@ -72,7 +74,8 @@ def _add(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.json:
         show_json(made)
     else:
-        print(f"Added '{made['label']}'. Next: dravo source new-token {made['key']} --label LABEL, then dravo source sheet {made['key']}")
+        print(f"Added '{made['label']}'. Next, if it calls us: dravo source new-token {made['key']} --label LABEL")
+        print(f"If we are to read it: dravo source read {made['key']} ldap|scim|csv --set NAME=VALUE")
 
 
 def _remove(given: argparse.Namespace, dravo: Dravo) -> None:

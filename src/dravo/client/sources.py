@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 from collections.abc import Sequence
 from typing import Any, cast
 
@@ -70,3 +71,70 @@ class Sources(Noun):
     def request(self, key: str, request_id: str) -> t.Trace:
         """Return one request with its body."""
         return cast(t.Trace, self._call("GET", f"/sources/{part(key)}/requests/{part(request_id)}"))
+
+    # Reading
+
+    def readers(self) -> Sequence[t.ReaderKind]:
+        """Return the kinds of sources that are read, with their settings."""
+        return cast(t.ReaderKinds, self._call("GET", "/readers"))["items"]
+
+    def reading(self, key: str) -> t.Reading:
+        """Return how a source is read."""
+        return cast(t.Reading, self._call("GET", f"/sources/{part(key)}/reading"))
+
+    def change_reading(self, key: str, **values: Any) -> t.Reading:
+        """Set how a source is read; of `kind` (the first time), `settings`, `secret`, `schedule`, `policy`, `in_force` what is left out stays."""
+        return cast(t.Reading, self._call("PUT", f"/sources/{part(key)}/reading", body=values))
+
+    def forget_reading(self, key: str) -> None:
+        """Read a source no more; whom it brought stay."""
+        self._call("DELETE", f"/sources/{part(key)}/reading")
+
+    def check(self, key: str, **values: Any) -> t.ReadingCheck:
+        """Try a source's connection step by step, as it is kept, or with other `kind`, `settings`, `secret`."""
+        return cast(t.ReadingCheck, self._call("POST", f"/sources/{part(key)}/reading/check", body=values))
+
+    def try_answers(self, key: str, policy: dict[str, Any]) -> t.TriedAnswers:
+        """Return what other answers to the five questions would make of everybody; nothing is changed."""
+        return cast(t.TriedAnswers, self._call("POST", f"/sources/{part(key)}/reading/try", body={"policy": policy}))
+
+    def upload(self, key: str, name: str, content: bytes) -> t.Reading:
+        """Put a file of a source, "people.csv", "groups.csv" or "memberships.csv", in place of the one that was there."""
+        body = {"name": name, "content": base64.b64encode(content).decode()}
+        return cast(t.Reading, self._call("POST", f"/sources/{part(key)}/reading/files", body=body))
+
+    def runs(self, key: str) -> Pages[t.SourceRun]:
+        """List a source's runs, newest first."""
+        return self._dravo.pages(f"/sources/{part(key)}/runs")
+
+    def begin_run(
+        self, key: str, *, look_only: bool = False, whole: bool = False, let_leave: bool = False, confirm: str | None = None
+    ) -> t.SourceRun:
+        """Have a source be read; or, to `look_only`, have it be shown what that would do."""
+        body = {"look_only": look_only, "whole": whole, "let_leave": let_leave, "confirm": confirm}
+        return cast(t.SourceRun, self._call("POST", f"/sources/{part(key)}/runs", body=body))
+
+    def run(self, key: str, run_id: str) -> t.SourceRun:
+        """Return one run: how far it is, or what it came to."""
+        return cast(t.SourceRun, self._call("GET", f"/sources/{part(key)}/runs/{part(run_id)}"))
+
+    def stop_run(self, key: str, run_id: str) -> t.SourceRun:
+        """Stop a run at its next batch."""
+        return cast(t.SourceRun, self._call("POST", f"/sources/{part(key)}/runs/{part(run_id)}/stop"))
+
+    def run_lines(self, key: str, run_id: str, *, kind: str | None = None, words: str | None = None) -> Pages[t.RunLine]:
+        """List what a run did to people and groups, with before and after."""
+        return self._dravo.pages(f"/sources/{part(key)}/runs/{part(run_id)}/lines", {"kind": kind, "q": words})
+
+    def refresh(self, key: str, person: str) -> t.SourceRun:
+        """Read one person of a source anew, now; by the user's id."""
+        return cast(t.SourceRun, self._call("POST", f"/sources/{part(key)}/people/{part(person)}/refresh"))
+
+    def conflicts(self, key: str, *, state: str = "open") -> Pages[t.SourceConflict]:
+        """List what no rule can decide about a source's people and groups."""
+        return self._dravo.pages(f"/sources/{part(key)}/conflicts", {"state": state})
+
+    def decide(self, key: str, conflict_id: str, decision: str, person: str | None = None) -> t.SourceConflict:
+        """Decide a conflict: "link" (with `person`), "make", "let" or "leave out"."""
+        body = {"decision": decision, "person": person}
+        return cast(t.SourceConflict, self._call("POST", f"/sources/{part(key)}/conflicts/{part(conflict_id)}", body=body))

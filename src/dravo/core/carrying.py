@@ -57,8 +57,8 @@ class Target:
     foreign: tuple[str, str] | None = None
 
 
-def read_target(text: str) -> Target:
-    """Return where a value is to go.
+def read_target(text: str, not_set: tuple[str, ...] = _NOT_SET) -> Target:
+    """Return where a value is to go; attributes of the names in `not_set` are made otherwise.
 
     Raises:
         InvalidInput: if there is no such place, or it is Dravo's own to fill.
@@ -74,7 +74,7 @@ def read_target(text: str) -> Target:
     except ScimError as wrong:
         raise InvalidInput(wrong.detail, "Name an attribute as SCIM does, such as title or name.familyName.", "attribute") from None
     attribute = path.at.attribute
-    if attribute is None or attribute.name in _NOT_SET:
+    if attribute is None or attribute.name in not_set:
         raise InvalidInput(f"'{text}' is not made by an expression.", "Roles and activity have settings of their own.", "attribute")
     if attribute.type == "complex" and not attribute.multi_valued and path.at.sub is None:
         raise InvalidInput(f"'{text}' is made of parts.", f"Name one, such as {attribute.name}.{attribute.sub[0].name}.", "attribute")

@@ -73,3 +73,17 @@ def primary_email(data: Mapping[str, Any]) -> str | None:
     emails = [element for element in data.get("emails") or [] if element.get("value")]
     primary = next((element for element in emails if element.get("primary")), emails[0] if emails else None)
     return str(primary["value"]) if primary else None
+
+
+def changes(before: Mapping[str, Any], after: Mapping[str, Any]) -> dict[str, list[Any]]:
+    """Return what differs between two SCIM Users: for each attribute its value before and after; of an extension each of its attributes."""
+    found: dict[str, list[Any]] = {}
+    for name in dict.fromkeys((*before, *after)):
+        one, other = before.get(name), after.get(name)
+        if one == other:
+            continue
+        if name.startswith("urn:"):
+            found.update({f"{name}:{part}": pair for part, pair in changes(one or {}, other or {}).items()})
+        else:
+            found[name] = [one, other]
+    return found

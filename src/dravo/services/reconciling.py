@@ -94,13 +94,15 @@ def end_broken_off(house: House) -> None:
     """Close runs that were under way when the worker ended: what they had found out was written at their end only."""
     values = {"state": FAILED, "ended_at": clock.now(), "message": "The service was stopped in the middle of it.", "mend": "Ask for it again."}
     with house.database.writing() as connection:
-        connection.execute(update(t.run).where(t.run.c.state == RUNNING, t.run.c.ended_at.is_(None)).values(**values))
+        connection.execute(update(t.run).where(t.run.c.kind == RECONCILIATION, t.run.c.state == RUNNING, t.run.c.ended_at.is_(None)).values(**values))
 
 
 def next_asked(house: House) -> str | None:
     """Return the id of the run that has waited longest, or None."""
     with house.database.reading() as connection:
-        found: str | None = connection.execute(select(t.run.c.id).where(t.run.c.state == ASKED).order_by(t.run.c.id).limit(1)).scalar()
+        found: str | None = connection.execute(
+            select(t.run.c.id).where(t.run.c.kind == RECONCILIATION, t.run.c.state == ASKED).order_by(t.run.c.id).limit(1)
+        ).scalar()
     return found
 
 
@@ -200,7 +202,7 @@ def stop(house: House, caller: Caller, run_id: str) -> dict[str, Any]:
     """
     now = clock.now()
     with house.database.writing() as connection:
-        row = connection.execute(select(t.run).where(t.run.c.id == run_id)).first()
+        row = connection.execute(select(t.run).where(t.run.c.id == run_id, t.run.c.kind == RECONCILIATION)).first()
         if row is None:
             raise NotFound(f"There is no run with the id '{run_id}'.")
         if row.ended_at is None:
@@ -229,7 +231,7 @@ def one_run(house: House, run_id: str) -> dict[str, Any]:
         NotFound.
     """
     with house.database.reading() as connection:
-        row = connection.execute(select(t.run).where(t.run.c.id == run_id)).first()
+        row = connection.execute(select(t.run).where(t.run.c.id == run_id, t.run.c.kind == RECONCILIATION)).first()
     if row is None:
         raise NotFound(f"There is no run with the id '{run_id}'.")
     return _run_line(row)

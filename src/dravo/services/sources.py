@@ -123,7 +123,9 @@ def remove(house: House, caller: Caller, key: str) -> None:
                 )
         _check_patterns(connection, row)
         urns = connection.execute(select(t.source_schema.c.urn).where(t.source_schema.c.source_id == row.id)).scalars().all()
-        for table in (t.source_token, t.source_sight, t.source_schema, t.trace):
+        its_runs = select(t.run.c.id).where(t.run.c.source_id == row.id)
+        connection.execute(delete(t.run_line).where(t.run_line.c.run_id.in_(its_runs)))
+        for table in (t.source_token, t.source_sight, t.source_schema, t.trace, t.source_pull, t.conflict, t.run):
             connection.execute(delete(table).where(table.c.source_id == row.id))
         for urn in urns:
             shapes.check_rules(connection, urn)
@@ -167,14 +169,35 @@ def _statement() -> Any:
         .where(t.source_sight.c.source_id == s.id, t.source_sight.c.what == CALL)
         .scalar_subquery()
         .label("last_call"),
-    )
+        t.source_pull.c.kind.label("read_as"),
+        t.source_pull.c.in_force,
+        _last_run(t.run.c.state).label("run_state"),
+        _last_run(t.run.c.ended_at).label("run_ended_at"),
+        select(func.count())
+        .select_from(t.conflict)
+        .where(t.conflict.c.source_id == s.id, t.conflict.c.state == "open")
+        .scalar_subquery()
+        .label("conflicts"),
+    ).outerjoin(t.source_pull, t.source_pull.c.source_id == s.id)
+
+
+def _last_run(column: Any) -> Any:
+    """Return what a column says of a source's last run that was not only a look."""
+    r = t.run.c
+    real = (r.source_id == t.source.c.id, r.source_id.is_not(None), r.look_only.is_(False), r.ended_at.is_not(None))
+    return select(column).where(*real).order_by(r.id.desc()).limit(1).correlate(t.source).scalar_subquery()
 
 
 def _line(row: Any) -> dict[str, Any]:
     return {
         "key": row.key,
         "label": row.label,
-        "channel": row.channel,
+        "channel": "pull" if row.read_as else row.channel,
+        "read_as": row.read_as,
+        "in_force": row.in_force,
+        "run_state": row.run_state,
+        "run_ended_at": row.run_ended_at,
+        "conflicts": row.conflicts,
         "created_at": row.created_at,
         "people": row.people,
         "groups": row.groups,

@@ -38,7 +38,7 @@ _REPLACE = Quick(
 )  # fmt: skip
 
 
-def _found_by(data: Mapping[str, Any]) -> tuple[str, str | None, str | None, str | None]:
+def found_by(data: Mapping[str, Any]) -> tuple[str, str | None, str | None, str | None]:
     """Return user name, external id, first e-mail and the others, as records are found by them."""
     found = searchable(data)
     first, *others = found.emails or (None,)
@@ -52,7 +52,7 @@ def get(connection: Connection, source_id: str, channel: str, record_id: str) ->
 
 def make(connection: Connection, record_id: str, source_id: str, channel: str, user_id: str, data: Mapping[str, Any], now: Instant) -> None:
     """Write a new record."""
-    name, external, email, emails = _found_by(data)
+    name, external, email, emails = found_by(data)
     _MAKE.change(
         connection,
         {
@@ -76,9 +76,9 @@ def write(
     connection: Connection, record_id: str, seen: int, before: Mapping[str, Any], data: Mapping[str, Any], now: Instant, *, gone: bool = False
 ) -> bool:
     """Write what a source now says, in place of what it said before; False if the record is no longer at the version seen."""
-    found = _found_by(data)
+    found = found_by(data)
     given = {"record": record_id, "seen": seen, "content": data, "at": now}
-    if not gone and found == _found_by(before):
+    if not gone and found == found_by(before):
         return _WRITE.change(connection, given) == 1
     given |= dict(zip(("name", "external", "email", "emails"), found, strict=True)) | {"gone": now if gone else None}
     return _REPLACE.change(connection, given) == 1

@@ -21,7 +21,7 @@ from dravo.services import measuring
 from dravo.services.house import House
 from dravo.services.operators import Limiter
 from dravo.store import clock
-from dravo.web.api import applications, assignments, deliveries, drift, local, matrix, plans, reviews, session, sources
+from dravo.web.api import applications, assignments, deliveries, drift, local, matrix, plans, pull, reviews, session, sources
 from dravo.web.api.door import COOKIE, PREFIX, check_caller, needs, register_errors, tell_validation
 from dravo.web.api.models import ProblemAnswer
 from dravo.web.scim.routes import LARGEST_BODY, make_blueprint
@@ -74,7 +74,7 @@ def create_app(house: House, public_url: str) -> OpenAPI:
         TOKEN_LIMITER=Limiter(100, 60),
     )
     app.url_map.strict_slashes = False
-    for part in (session, sources, local, applications, assignments, matrix, deliveries, drift, plans, reviews):
+    for part in (session, sources, pull, local, applications, assignments, matrix, deliveries, drift, plans, reviews):
         app.register_api(part.rooms)
     app.register_blueprint(make_blueprint(house))
     register_errors(app)

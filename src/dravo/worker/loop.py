@@ -11,7 +11,7 @@ import structlog
 
 from dravo.core.errors import DravoError
 from dravo.core.instants import Instant, later
-from dravo.services import delivering, flowing, group_delivering, guarding, recalculating, reconciling, reviewing, seating, settings, tracing
+from dravo.services import delivering, flowing, group_delivering, guarding, pulling, recalculating, reconciling, reviewing, seating, settings, tracing
 from dravo.services.delivering import Ready, Settlement
 from dravo.services.house import House
 from dravo.services.talking import Talker
@@ -19,6 +19,8 @@ from dravo.store import clock, groups_over
 from dravo.store.applying import DONE
 
 THREADS = 16
+# How many sources are read at a time.
+PULLS = 3
 # How many are taken in one look for an application, beyond those that go at once.
 AHEAD = 200
 # How many attempts are written down in one transaction at the most.
@@ -41,6 +43,9 @@ class Worker:
         self._pool = ThreadPoolExecutor(THREADS, thread_name_prefix="delivery")
         self._runs = ThreadPoolExecutor(1, thread_name_prefix="run")
         self._run: Future[None] | None = None
+        # Sources are read side by side, each by one run at a time; by its id.
+        self._pulls = ThreadPoolExecutor(PULLS, thread_name_prefix="pull")
+        self._reading: dict[str, Future[None]] = {}
         self._lock = threading.Lock()
         self._in_hand: set[str] = set()
         # Under way for each application: all, and of them groups.
@@ -69,6 +74,7 @@ class Worker:
             delivering.begin_anew(self.house)
         ended_well.unlink(missing_ok=True)
         reconciling.end_broken_off(self.house)
+        pulling.go_on_after_breaking_off(self.house)
         while not self._stopped.is_set():
             try:
                 handed = self.look()
@@ -80,6 +86,7 @@ class Worker:
                 self._wake.wait(LOOK_SECONDS)
             self._wake.clear()
         self._runs.shutdown(wait=False)
+        self._pulls.shutdown(wait=False, cancel_futures=True)
         self._counts.shutdown(wait=True)
         self._pool.shutdown(wait=True)
         self._settlements.put(None)
@@ -108,7 +115,9 @@ class Worker:
             delivering.sweep(self.house, now, kept["attempt_days"])
             reviewing.close_those_whose_day_is_over(self.house, now)
         reconciling.ask_by_schedule(self.house, now)
+        pulling.ask_by_schedule(self.house, now)
         self._begin_run()
+        self._begin_pulls()
         self._begin_count(now)
         recalculating.mark_those_whose_time_has_come(self.house, now)
         seating.give(self.house, now)
@@ -135,6 +144,18 @@ class Worker:
             log.error("a run broke off", exc_info=self._run.exception())
         run_id = reconciling.next_asked(self.house)
         self._run = self._runs.submit(reconciling.carry_out, self.house, self.talker, run_id) if run_id is not None else None
+
+    def _begin_pulls(self) -> None:
+        """Begin the runs that were asked for, side by side for different sources."""
+        for source_id, done in list(self._reading.items()):
+            if done.done():
+                del self._reading[source_id]
+                if done.exception() is not None:
+                    log.error("a run broke off", exc_info=done.exception())
+                    pulling.end_broken(self.house, source_id)
+        while len(self._reading) < PULLS and (found := pulling.next_asked(self.house, set(self._reading))) is not None:
+            run_id, source_id = found
+            self._reading[source_id] = self._pulls.submit(pulling.carry_out, self.house, run_id)
 
     def _begin_count(self, now: Instant) -> None:
         """Have the flow picture be counted anew, beside the deliveries, if something moved."""

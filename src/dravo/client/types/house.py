@@ -429,11 +429,16 @@ class SheetValue(TypedDict):
 
 
 class Source(TypedDict):
-    """A source."""
+    """A source; `read_as` is the kind of reader where it is read, with how its last run ended."""
 
     key: str
     label: str
     channel: str
+    read_as: str | None
+    in_force: bool | None
+    run_state: str | None
+    run_ended_at: str | None
+    conflicts: int
     created_at: str
     people: int
     groups: int

@@ -16,11 +16,15 @@ from lark import Lark, Token, UnexpectedInput
 
 from dravo.core.errors import InvalidInput
 from dravo.core.expressions import steps
+from dravo.core.expressions.entries import ENTRY_TYPE
+from dravo.core.records import fold
 from dravo.core.scim.errors import ScimError
 from dravo.core.scim.filters import element_matches, locations, matches
 from dravo.core.scim.paths import parse_filter, parse_path
-from dravo.core.scim.schemas import USER
+from dravo.core.scim.schemas import USER, ResourceType
 
+# What an expression reads: a person as SCIM has them, or an entry with attributes of any name.
+PERSON, ENTRY = "person", "entry"
 LONGEST_EXPRESSION = 2_000
 DEEPEST = 12
 # What is Dravo's own to say, or nobody's to read.
@@ -66,19 +70,26 @@ class Expression:
 
 
 @lru_cache(maxsize=2048)
-def compile_expression(text: str) -> Expression:
+def compile_expression(text: str, reads: str = PERSON) -> Expression:
     """Return an expression ready to be worked out.
+
+    Args:
+        text: as it was written.
+        reads: `PERSON` for what names attributes as SCIM does; `ENTRY` for what names those of a directory's entry or a file's
+            line: any name, in any letter case.
 
     Raises:
         ExpressionError: with the place of the mistake, and the mend.
     """
-    compiler = _Compiler(0)
+    compiler = (_Compiler if reads == PERSON else _EntryCompiler)(0)
     evaluate, words = compiler.read(text, 0)
     return Expression(text, frozenset(compiler.uses), words, evaluate)
 
 
 class _Compiler:
     """Compiles one expression; those within a text are compiled by the same, so that all that is used is known."""
+
+    asked_of: ResourceType = USER
 
     def __init__(self, depth: int) -> None:
         self.depth = depth
@@ -121,7 +132,7 @@ class _Compiler:
         token = tree.children[1]
         text = str(token)[str(token).index("[") + 1 : -1]
         try:
-            condition = parse_filter(text.strip(), USER)
+            condition = parse_filter(text.strip(), self.asked_of)
         except ScimError as wrong:
             raise ExpressionError(f"The condition cannot be used: {wrong.detail}", "Write it as a SCIM filter.", offset + _start(token)) from None
         self.uses |= {f"{at.urn}:{at.attribute.name}" if at.urn else at.attribute.name for at in locations(condition) if at.attribute}
@@ -146,7 +157,13 @@ class _Compiler:
         if kind == "number":
             number = float(token) if "." in token else int(token)
             return (lambda _: number), str(token)
+        if kind == "named":
+            return self._named(token, offset)
         return self._path(token, offset) if kind == "path" else self._text(token, offset)
+
+    def _named(self, token: Token, offset: int) -> tuple[Values, str]:
+        mend = "Name an attribute as SCIM does, without 'attribute' and quotes."
+        raise ExpressionError("'attribute' with a name in quotes is for directories and files.", mend, offset + _start(token))
 
     def _path(self, token: Token, offset: int) -> tuple[Values, str]:
         text, place = str(token), offset + _start(token)
@@ -211,7 +228,7 @@ class _Compiler:
                 if plain:
                     pieces.append(plain)
                     words.append(f"“{plain}”")
-                inner = _Compiler(self.depth + 1)
+                inner = type(self)(self.depth + 1)
                 value, what = inner.read(text[position + 1 : end], start + position + 1)
                 self.uses |= inner.uses
                 pieces.append(value)
@@ -271,6 +288,36 @@ _SIMPLE: dict[str, tuple[steps.Step, str]] = {
     "as_number": (steps.as_number, "as a number"),
     "as_boolean": (steps.as_boolean, "as true or false"),
 }
+
+
+class _EntryCompiler(_Compiler):
+    """Compiles an expression over an entry: names are the source's own, their letter case does not matter, and each may have many values."""
+
+    asked_of = ENTRY_TYPE
+
+    def _path(self, token: Token, offset: int) -> tuple[Values, str]:
+        if "[" in token:
+            mend = f"Write {str(token).partition('[')[0]}, and choose among its values by steps."
+            raise ExpressionError("An entry's attribute has no parts to choose by.", mend, offset + _start(token))
+        return self._attribute(str(token))
+
+    def _named(self, token: Token, offset: int) -> tuple[Values, str]:
+        name = _unquoted(token, offset)
+        if not name.strip():
+            raise ExpressionError("The name of an attribute is missing.", "Write it in the quotes.", offset + _start(token))
+        return self._attribute(name)
+
+    def _attribute(self, name: str) -> tuple[Values, str]:
+        key = fold(name.strip())
+        self.uses.add(key)
+
+        def read(entry: Mapping[str, Any]) -> Any:
+            found = entry.get(key)
+            if not found:
+                return None
+            return found[0] if len(found) == 1 else found
+
+        return read, name.strip()
 
 
 def _then(value: Values, step: steps.Step) -> Values:

@@ -2,10 +2,10 @@
 
 from dravo.store.tables.access import access, application, assignment, kept, mark, plan, review, review_row, role, seat
 from dravo.store.tables.base import Json, metadata
-from dravo.store.tables.deliveries import account, delivered_group, delivered_member, delivery, delivery_attempt, drift, run
+from dravo.store.tables.deliveries import account, delivered_group, delivered_member, delivery, delivery_attempt, drift, run, run_line
 from dravo.store.tables.operators import api_token, audit, operator, operator_application, operator_session
 from dravo.store.tables.people import group, membership, record, record_unique, user
-from dravo.store.tables.sources import picture, revision, setting, source, source_schema, source_sight, source_token, trace
+from dravo.store.tables.sources import conflict, picture, revision, setting, source, source_pull, source_schema, source_sight, source_token, trace
 
 __all__ = [
     "Json",
@@ -15,6 +15,7 @@ __all__ = [
     "application",
     "assignment",
     "audit",
+    "conflict",
     "delivered_group",
     "delivered_member",
     "delivery",
@@ -37,9 +38,11 @@ __all__ = [
     "revision",
     "role",
     "run",
+    "run_line",
     "seat",
     "setting",
     "source",
+    "source_pull",
     "source_schema",
     "source_sight",
     "source_token",

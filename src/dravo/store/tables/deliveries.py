@@ -107,13 +107,18 @@ delivered_member = Table(
 )
 Index("ix_delivered_member_account", delivered_member.c.account_id)
 
-# One reading of another system: a reconciliation, with counts.
+# One reading of another system: a reconciliation, or a pull of a source, with counts.
 run = Table(
     "run",
     metadata,
     own_id(),
     Column("kind", String(20), nullable=False),
     to("application", nullable=True),
+    to("source", nullable=True),
+    # Of a pull: whether everybody is read, whether it only shows what it would do, and whether all who are missing may leave.
+    Column("whole", Boolean(create_constraint=False)),
+    Column("look_only", Boolean(create_constraint=False)),
+    Column("let_leave", Boolean(create_constraint=False)),
     Column("state", String(16), nullable=False),
     Column("asked_by", Text, nullable=False),
     at("asked_at", nullable=False),
@@ -127,6 +132,22 @@ run = Table(
 )
 some_of("ix_run_open", run.c.state, where="ended_at IS NULL")
 Index("ix_run_of_application", run.c.application_id, run.c.id)
+some_of("ix_run_of_source", run.c.source_id, run.c.id, where="source_id IS NOT NULL")
+
+# What a pull did, or would do, to one person or group.
+run_line = Table(
+    "run_line",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    to("run"),
+    Column("kind", String(16), nullable=False),
+    to("user", nullable=True),
+    Column("name", Text, nullable=False),
+    # {attribute: [before, after]}.
+    Column("changes", Json),
+    Column("message", Text),
+)
+Index("ix_run_line", run_line.c.run_id, run_line.c.kind, run_line.c.id)
 
 # A difference between an application as it is and as it should be.
 drift = Table(

@@ -49,7 +49,13 @@ record = Table(
     at("created_at", nullable=False),
     at("modified_at", nullable=False),
     at("gone_at"),
+    # Of what was read: the source's own id, by what its groups name it, what tells it from what it said before, and what it said.
+    Column("native_id", Text),
+    Column("locator", Text),
+    Column("digest", String(32)),
+    Column("said", Json),
 )
+one_of("uq_record_native_id", record.c.source_id, record.c.channel, record.c.native_id, where="native_id IS NOT NULL")
 some_of("ix_record_email", record.c.source_id, record.c.email_key, where="gone_at IS NULL AND email_key IS NOT NULL")
 some_of("ix_record_more_emails", record.c.source_id, record.c.more_emails, where="gone_at IS NULL AND more_emails IS NOT NULL")
 one_of("uq_record_user_name", record.c.source_id, record.c.channel, record.c.user_name_key, where="gone_at IS NULL")
@@ -81,7 +87,12 @@ group = Table(
     at("created_at", nullable=False),
     at("modified_at", nullable=False),
     at("gone_at"),
+    # Of what was read: the source's own id, by what groups name it, and what tells it from what it said before.
+    Column("native_id", Text),
+    Column("locator", Text),
+    Column("digest", String(32)),
 )
+one_of("uq_group_native_id", group.c.source_id, group.c.channel, group.c.native_id, where="native_id IS NOT NULL")
 some_of("ix_group_name", group.c.source_id, group.c.channel, group.c.display_name_key, where="gone_at IS NULL")
 some_of("ix_group_external_id", group.c.source_id, group.c.channel, group.c.external_id, where="gone_at IS NULL")
 some_of("ix_group_listing", group.c.display_name_key, group.c.id, where="gone_at IS NULL")

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from sqlalchemy import Column, Index, Integer, String, Table, Text, UniqueConstraint
+from sqlalchemy import Boolean, Column, ForeignKey, Index, Integer, String, Table, Text, UniqueConstraint
 
-from dravo.store.tables.base import Json, at, metadata, own_id, to
+from dravo.store.tables.base import Json, at, metadata, one_of, own_id, some_of, to
 
 # Numbers that are raised with each change, so that what was read can be checked again before it is written upon.
 revision = Table("revision", metadata, Column("name", String(40), primary_key=True), Column("value", Integer, nullable=False))
@@ -17,8 +17,55 @@ source = Table(
     Column("label", Text, nullable=False),
     Column("channel", String(16), nullable=False),
     Column("precedence", Integer, nullable=False, default=100),
+    # The answers to the five questions, as `core.source_policy` reads them; None where they were not asked yet.
+    Column("policy", Json),
     at("created_at", nullable=False),
 )
+
+# How a source is read on a schedule: the kind of reader with its settings, and how far the last reading came.
+source_pull = Table(
+    "source_pull",
+    metadata,
+    Column("source_id", String(36), ForeignKey("source.id"), primary_key=True),
+    Column("kind", String(16), nullable=False),
+    Column("settings", Json, nullable=False),
+    Column("secret", Text),
+    # Whether what is read is taken in; until then runs only show what they would do.
+    Column("in_force", Boolean(create_constraint=False), nullable=False),
+    Column("schedule", String(100), nullable=False),
+    at("next_at"),
+    # From where the next reading can go on, when everybody was read last, and with which answers.
+    Column("mark", Text),
+    at("full_at"),
+    Column("checked", Json),
+    at("checked_at"),
+)
+
+# What cannot be decided by a rule: whose a record is, or whether a name may change hands. A decision is kept, and holds for good.
+conflict = Table(
+    "conflict",
+    metadata,
+    own_id(),
+    to("source"),
+    # "person" or "group", with the source's own id.
+    Column("subject", String(8), nullable=False),
+    Column("native_id", Text, nullable=False),
+    Column("kind", String(20), nullable=False),
+    Column("name", Text, nullable=False),
+    Column("message", Text, nullable=False),
+    # What the source said, and the users whom it could mean.
+    Column("entry", Json, nullable=False),
+    Column("candidates", Json, nullable=False),
+    Column("state", String(16), nullable=False),
+    Column("decision", String(16)),
+    Column("user_id", String(36)),
+    Column("decided_by", Text),
+    at("first_seen_at", nullable=False),
+    at("last_seen_at", nullable=False),
+    at("decided_at"),
+)
+one_of("uq_conflict", conflict.c.source_id, conflict.c.subject, conflict.c.native_id, where="state != 'over'")
+some_of("ix_conflict_open", conflict.c.source_id, conflict.c.id, where="state = 'open'")
 
 source_token = Table(
     "source_token",

@@ -1,0 +1,30 @@
+"""Entries of directories and lines of files as conditions see them: any attribute may be asked for, and has texts for values."""
+
+from __future__ import annotations
+
+from functools import cached_property
+
+from dravo.core.records import fold
+from dravo.core.scim.schemas import Attribute, ResourceType, Schema
+
+
+class _AnyName(dict[str, Attribute]):
+    """Attributes by name; one that was not asked for before is made."""
+
+    def get(self, name: str, default: Attribute | None = None) -> Attribute | None:  # type: ignore[override]
+        key = fold(name)
+        if key not in self:
+            self[key] = Attribute(key, multi_valued=True)
+        return self[key]
+
+
+class EntryType(ResourceType):
+    """The type of an entry: its attributes are whatever its source has."""
+
+    @cached_property
+    def by_name(self) -> dict[str, Attribute]:
+        """Every attribute that anybody asks for."""
+        return _AnyName()
+
+
+ENTRY_TYPE = EntryType("Entry", "/", Schema("urn:dravo:entry", "Entry", "What a directory or a file says of somebody", ()))

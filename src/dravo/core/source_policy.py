@@ -1,0 +1,218 @@
+"""A source's answers to the five questions: who is it, who may come in, what do they bring, whose word counts, when does it apply.
+
+What a source says of somebody, an entry with attributes of its own names, becomes a SCIM User by these answers, or is left out.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+import orjson
+
+from dravo.core.carrying import Target, put, read_target
+from dravo.core.conditions import Condition, read_condition, seen
+from dravo.core.errors import DravoError, InvalidInput
+from dravo.core.expressions import ENTRY, Expression, compile_expression
+from dravo.core.expressions.steps import compiled
+from dravo.core.records import fold
+from dravo.core.scim.errors import ScimError
+from dravo.core.scim.resources import read_resource
+from dravo.core.scim.schemas import USER
+
+# By what a record that is bound to nobody yet may be linked to a user who is there (P1).
+ASK, BY_USER_NAME, BY_EMAIL = "ask", "user name", "e-mail"
+MATCHES = (ASK, BY_USER_NAME, BY_EMAIL)
+# Which groups come in (P2).
+EVERY, NONE, NAMED, PATTERN = "all", "none", "named", "pattern"
+CHOICES = (EVERY, NONE, NAMED, PATTERN)
+_NOT_SET = ("id", "meta", "schemas", "groups", "password")
+
+
+class Refused(DravoError):
+    """What a source says of somebody cannot be taken in."""
+
+    code = "refused"
+    status = 422
+
+
+@dataclass(frozen=True)
+class GroupChoice:
+    """Which groups of a source come in: all, none, those of some names or ids, or those whose name matches a pattern."""
+
+    which: str = EVERY
+    names: tuple[str, ...] = ()
+    pattern: str = ""
+
+    @cached_property
+    def _keys(self) -> frozenset[str]:
+        return frozenset(fold(each.strip()) for each in self.names)
+
+    @cached_property
+    def _compiled(self) -> Any:
+        return compiled(self.pattern)
+
+    def takes(self, name: str, *ids: str) -> bool:
+        """Whether a group of a name, and of some ids that its source knows it by, comes in."""
+        if self.which == NAMED:
+            return not self._keys.isdisjoint((fold(name), *(fold(each) for each in ids)))
+        if self.which == PATTERN:
+            return self._compiled.search(name) is not None
+        return self.which == EVERY
+
+
+@dataclass(frozen=True)
+class SourcePolicy:
+    """The answers of one source.
+
+    Attributes:
+        match: by what its records may be linked to users who are there.
+        domains: the e-mail domains that it owns, folded: only within these may it link.
+        people: a SCIM filter on the person that the expressions make; "" lets everybody in.
+        groups: which groups come in.
+        makes: whether people whom nobody knew are made, or only those known come in.
+        updates: whether people known from elsewhere get attributes from here.
+        attributes: (attribute, expression) in their order.
+        reads: what the expressions read, `ENTRY` or `PERSON`.
+    """
+
+    match: str = ASK
+    domains: tuple[str, ...] = ()
+    people: str = ""
+    groups: GroupChoice = field(default_factory=GroupChoice)
+    makes: bool = True
+    attributes: tuple[tuple[str, str], ...] = ()
+    reads: str = ENTRY
+
+    def document(self) -> dict[str, Any]:
+        """Return it as JSON."""
+        return {
+            "match": self.match,
+            "domains": list(self.domains),
+            "people": self.people,
+            "groups": {"which": self.groups.which, "names": list(self.groups.names), "pattern": self.groups.pattern},
+            "makes": self.makes,
+            "attributes": [{"attribute": attribute, "expression": expression} for attribute, expression in self.attributes],
+        }
+
+    @cached_property
+    def digest(self) -> str:
+        """What tells these answers from others, as far as they decide what a record comes to."""
+        return hashlib.blake2b(orjson.dumps(self.document()), digest_size=8).hexdigest()
+
+    @cached_property
+    def rows(self) -> tuple[tuple[Target, Expression], ...]:
+        """The attributes that expressions make."""
+        return tuple((read_target(attribute, _NOT_SET), compile_expression(text, self.reads)) for attribute, text in self.attributes)
+
+    @cached_property
+    def uses(self) -> frozenset[str]:
+        """The names of the source's attributes that the expressions read."""
+        return frozenset(name for _, expression in self.rows for name in expression.uses)
+
+    @cached_property
+    def condition(self) -> Condition | None:
+        """Who may come in."""
+        return read_condition(self.people) if self.people else None
+
+    def person(self, attributes: Mapping[str, Any]) -> dict[str, Any]:
+        """Return the SCIM User that an entry comes to.
+
+        Raises:
+            Refused: if it cannot be one.
+        """
+        made: dict[str, Any] = {}
+        for target, expression in self.rows:
+            put(made, target, expression.result(attributes))
+        if not made.get("userName"):
+            raise Refused("The expression for the user name gives nothing.", "See which attribute has it, and name that one.")
+        try:
+            return read_resource(made, USER)
+        except ScimError as wrong:
+            raise Refused(wrong.detail, "Mend the expression, for example with: as boolean, first, trim.") from None
+
+    def lets_in(self, person: Mapping[str, Any], source_key: str) -> bool:
+        """Whether a person may come in."""
+        return self.condition is None or self.condition.holds(seen(person, (), (source_key,)))
+
+    def owns(self, address: str | None) -> bool:
+        """Whether an e-mail address is of a domain that the source owns."""
+        return bool(address) and "@" in str(address) and fold(str(address).rpartition("@")[2]) in self.domains
+
+
+def read_policy(document: Mapping[str, Any], reads: str) -> SourcePolicy:
+    """Return the answers that a document holds, each checked.
+
+    Raises:
+        InvalidInput: naming the answer that is at fault.
+    """
+    match = _one_of(document.get("match", ASK), MATCHES, "match")
+    domains = tuple(dict.fromkeys(_domain(each) for each in document.get("domains") or ()))
+    if match != ASK and not domains:
+        raise InvalidInput(
+            "Which domains are the source's own has to be said.",
+            "A record is linked by itself only within domains that its source owns; name them, or have it ask.",
+            "domains",
+        )
+    people = str(document.get("people") or "").strip()
+    if people and read_condition(people).asks_groups:
+        raise InvalidInput("Who may come in cannot depend on groups: they are read after the people.", "Ask for attributes.", "people")
+    attributes = tuple((str(each["attribute"]).strip(), str(each["expression"])) for each in document.get("attributes") or ())
+    names = [read_target(attribute, _NOT_SET).text.lower() for attribute, _ in attributes]
+    for number, (attribute, text) in enumerate(attributes):
+        if names.index(names[number]) != number:
+            raise InvalidInput(f"'{attribute}' is made twice.", "Keep one of the two.", "attributes")
+        try:
+            compile_expression(text, reads)
+        except InvalidInput as wrong:
+            raise InvalidInput(f"{attribute}: {wrong.message}", wrong.mend, "attributes") from None
+    if "username" not in names:
+        raise InvalidInput("No expression makes the user name.", "Add a row for userName.", "attributes")
+    return SourcePolicy(match, domains, people, _group_choice(document.get("groups") or {}), bool(document.get("makes", True)), attributes, reads)
+
+
+def _one_of(value: Any, choices: Sequence[str], name: str) -> str:
+    if value not in choices:
+        raise InvalidInput(f"'{value}' is no choice for '{name}'.", f"It is one of: {', '.join(choices)}.", name)
+    return str(value)
+
+
+def _domain(text: str) -> str:
+    domain = fold(text.strip().removeprefix("@"))
+    if "." not in domain or any(sign.isspace() or sign in "@/\\,;" for sign in domain):
+        raise InvalidInput(f"'{text}' is not a domain.", "Write it like fernhollow.example.", "domains")
+    return domain
+
+
+def _group_choice(document: Mapping[str, Any]) -> GroupChoice:
+    which = _one_of(document.get("which", EVERY), CHOICES, "groups")
+    names = tuple(dict.fromkeys(each.strip() for each in document.get("names") or () if each.strip()))
+    pattern = str(document.get("pattern") or "")
+    if which == NAMED and not names:
+        raise InvalidInput("No group is named.", "Name some, one each line, or choose all.", "groups")
+    if which == PATTERN:
+        try:
+            compiled(pattern)
+        except ValueError as wrong:
+            raise InvalidInput(f"The pattern cannot be used: {wrong}.", "Patterns are those of RE2, such as ^Estates.", "groups") from None
+        if not pattern:
+            raise InvalidInput("The pattern is empty.", "Write one, such as ^Estates, or choose all.", "groups")
+    return GroupChoice(which, names if which == NAMED else (), pattern if which == PATTERN else "")
+
+
+def reworked(policy: SourcePolicy, entries: Sequence[Mapping[str, Any]], name: Callable[[Mapping[str, Any]], str]) -> list[dict[str, Any]]:
+    """Return what some entries come to, for people to read: each {"name", "person" or None, "comes_in", "message"}."""
+    found: list[dict[str, Any]] = []
+    for entry in entries:
+        try:
+            person = policy.person(entry)
+        except Refused as wrong:
+            found.append({"name": name(entry), "person": None, "comes_in": False, "message": f"{wrong.message} {wrong.mend}"})
+            continue
+        comes_in = policy.lets_in(person, "")
+        message = "" if comes_in else "Outside of whom you let in."
+        found.append({"name": name(entry), "person": person, "comes_in": comes_in, "message": message})
+    return found

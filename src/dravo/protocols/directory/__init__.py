@@ -1,0 +1,1 @@
+"""Readers of directories: LDAP, another party's SCIM service, files. Each yields entries, and knows nothing of what follows."""

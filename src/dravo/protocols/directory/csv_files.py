@@ -1,0 +1,319 @@
+"""Reads people, groups and memberships from CSV files (RFC 4180) as people really have them: any encoding, separator and column names."""
+
+from __future__ import annotations
+
+import codecs
+import csv
+import hashlib
+import io
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, ClassVar, Literal
+
+from pydantic import BaseModel, Field
+
+from dravo.core.expressions import ENTRY
+from dravo.core.records import fold
+from dravo.protocols.directory.reading import NOTED, OK, SKIPPED, WRONG, BadLine, Checked, DirectoryTrouble, Entry, GroupEntry, Step, seen_values
+
+PEOPLE, GROUPS, MEMBERSHIPS = "people", "groups", "memberships"
+FILES = (PEOPLE, GROUPS, MEMBERSHIPS)
+LARGEST_FILE = 64 * 1024 * 1024
+LONGEST_CELL = 64_000
+SAMPLE = 200
+STEPS = ("Files", "Columns", "People", "Groups", "What expressions need")
+_SEPARATORS = {"comma": ",", "semicolon": ";", "tab": "\t", "bar": "|"}
+
+
+class CsvSettings(BaseModel):
+    """How the files are read; they lie in the source's own folder, uploaded or put there by a script."""
+
+    encoding: Literal["found out", "utf-8", "utf-16", "windows-1252", "iso-8859-1"] = Field("found out", title="Encoding")
+    separator: Literal["found out", "comma", "semicolon", "tab", "bar"] = Field("found out", title="Separator")
+    id_column: str = Field("id", title="Column with the id", description="of people: what stays when somebody is renamed")
+    groups_column: str = Field(
+        "", title="Column with groups", description="of people: names, separated by the sign below; empty if groups have files of their own"
+    )
+    groups_between: str = Field(";", title="Between groups", max_length=3)
+    group_id_column: str = Field("id", title="Groups: column with the id")
+    group_name_column: str = Field("name", title="Groups: column with the name")
+    membership_group_column: str = Field("group", title="Memberships: column with the group's id")
+    membership_member_column: str = Field("member", title="Memberships: column with the member's id")
+    stop_at_bad_line: bool = Field(False, title="Stop at a bad line", description="else it is told, and the others go on")
+
+
+@dataclass
+class Table:
+    """A file that was opened: what it is written in, its columns, and its lines."""
+
+    name: str
+    encoding: str
+    separator: str
+    columns: list[str]
+    lines: Iterator[tuple[int, dict[str, list[str]] | BadLine]] = field(repr=False)
+
+
+def read_table(content: bytes, name: str, settings: CsvSettings) -> Table:
+    """Return a file as a table; columns are folded, blanks around cells are taken away.
+
+    Raises:
+        DirectoryTrouble: if it cannot be read at all.
+    """
+    encoding, text = _decoded(content, name, settings)
+    first = next((line for line in text.splitlines() if line.strip()), "")
+    separator = _SEPARATORS[settings.separator] if settings.separator != "found out" else _found_separator(first)
+    reader = csv.reader(io.StringIO(text, newline=""), delimiter=separator, strict=True)
+    columns: list[str] = []
+    try:
+        for row in reader:
+            if any(cell.strip() for cell in row):
+                columns = [fold(cell.strip()) for cell in row]
+                break
+    except csv.Error as wrong:
+        raise DirectoryTrouble(f"The first line of {name}.csv cannot be read: {wrong}.", "Write the columns' names into it.") from None
+    if not columns:
+        raise DirectoryTrouble(f"{name}.csv is empty.", "Put a file there whose first line names its columns.")
+    doubled = sorted({each for each in columns if each and columns.count(each) > 1})
+    if doubled:
+        raise DirectoryTrouble(f"{name}.csv has the column '{doubled[0]}' twice.", "Rename one of the two.")
+    return Table(name, encoding, separator, columns, _lines(reader, columns, name))
+
+
+def _lines(reader: Any, columns: Sequence[str], name: str) -> Iterator[tuple[int, dict[str, list[str]] | BadLine]]:
+    while True:
+        begins = reader.line_num + 1
+        try:
+            row = next(reader)
+        except StopIteration:
+            return
+        except csv.Error as wrong:
+            yield (
+                begins,
+                BadLine(f"{name}.csv, line {begins}", f"It cannot be read: {wrong}.", "Close the quotation marks, and double those within a cell."),
+            )
+            continue
+        if not any(cell.strip() for cell in row):
+            continue
+        if len(row) > len(columns) and any(cell.strip() for cell in row[len(columns) :]):
+            message = f"It has {len(row)} cells, and there are {len(columns)} columns."
+            yield begins, BadLine(f"{name}.csv, line {begins}", message, "Put a cell that holds the separator into quotation marks.")
+            continue
+        cells = zip(columns, (cell.strip() for cell in row), strict=False)
+        yield begins, {column: [cell[:LONGEST_CELL]] for column, cell in cells if column and cell}
+
+
+def _decoded(content: bytes, name: str, settings: CsvSettings) -> tuple[str, str]:
+    if len(content) > LARGEST_FILE:
+        raise DirectoryTrouble(f"{name}.csv has more than {LARGEST_FILE // 1_048_576} MB.", "Take columns away that nobody needs.")
+    if settings.encoding != "found out":
+        tries = ["utf-8-sig" if settings.encoding == "utf-8" else settings.encoding]
+    elif content.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
+        tries = ["utf-16"]
+    else:
+        # What is not UTF-8 is nearly always one of the Western one-byte encodings; all bytes mean something in the last one.
+        tries = ["utf-8-sig", "windows-1252", "iso-8859-1"]
+    for encoding in tries:
+        try:
+            text = content.decode(encoding)
+        except UnicodeDecodeError:
+            continue
+        if "\x00" in text:
+            break
+        return encoding.removesuffix("-sig"), text
+    raise DirectoryTrouble(f"{name}.csv is not text in {tries[0].removesuffix('-sig')}.", "Say which encoding it has, or save it as UTF-8.")
+
+
+def _found_separator(line: str) -> str:
+    """Return the sign that separates the names of columns: the one that stands there most often outside of quotation marks."""
+    outside = "".join(line.split('"')[::2])
+    return max(_SEPARATORS.values(), key=lambda sign: (outside.count(sign), sign == ","))
+
+
+class CsvReader:
+    """Reads the files of one source."""
+
+    kind: ClassVar[str] = "csv"
+    label: ClassVar[str] = "CSV files"
+    reads: ClassVar[str] = ENTRY
+    Settings: ClassVar[type[BaseModel]] = CsvSettings
+    usual_attributes: ClassVar[tuple[tuple[str, str], ...]] = (
+        ("userName", 'attribute "user name" else username else email'),
+        ("displayName", '''name else "{attribute 'first name'} {attribute 'last name'}"'''),
+        ("name.givenName", 'attribute "first name"'),
+        ("name.familyName", 'attribute "last name"'),
+        ('emails[type eq "work"].value', "email"),
+        ("title", "title"),
+        ("urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department", "department"),
+    )
+
+    def __init__(self, settings: CsvSettings, folder: Path, uses: Sequence[str] = ()) -> None:
+        self.settings, self.folder = settings, folder
+        self._uses = frozenset(uses)
+        # Groups that people's lines name: by folded name the name and its members.
+        self._named: dict[str, tuple[str, list[str]]] = {}
+
+    def close(self) -> None:
+        """There is nothing to let go of."""
+
+    def _content(self, name: str) -> bytes | None:
+        file = self.folder / f"{name}.csv"
+        try:
+            return file.read_bytes()
+        except FileNotFoundError:
+            return None
+        except OSError as wrong:
+            raise DirectoryTrouble(f"{name}.csv cannot be read: {wrong.strerror}.", "Let the service read it.") from None
+
+    def _table(self, name: str) -> Table | None:
+        content = self._content(name)
+        return read_table(content, name, self.settings) if content is not None else None
+
+    def people(self, since: str | None = None) -> Iterator[Entry | BadLine]:
+        """Yield everybody; nobody if the files are those of the mark."""
+        if since is not None and since == self.mark():
+            return
+        table = self._table(PEOPLE)
+        if table is None:
+            raise DirectoryTrouble("people.csv is not there.", "Upload it, or put it into the source's folder.")
+        key = fold(self.settings.id_column.strip())
+        if key not in table.columns:
+            raise DirectoryTrouble(f"people.csv has no column '{self.settings.id_column}'.", f"It has: {', '.join(filter(None, table.columns))}.")
+        seen: dict[str, int] = {}
+        for number, line in table.lines:
+            read = line if isinstance(line, BadLine) else self._person(line, number, key, seen)
+            if isinstance(read, BadLine) and self.settings.stop_at_bad_line:
+                raise DirectoryTrouble(f"{read.where}: {read.message}", read.mend)
+            yield read
+
+    def _person(self, line: Mapping[str, list[str]], number: int, key: str, seen: dict[str, int]) -> Entry | BadLine:
+        where = f"people.csv, line {number}"
+        if key not in line:
+            return BadLine(where, f"'{self.settings.id_column}' is empty.", "Give everybody an id of their own.")
+        native_id = line[key][0]
+        if native_id in seen:
+            return BadLine(where, f"The id '{native_id}' stood in line {seen[native_id]} already.", "Take one of the two lines away.")
+        seen[native_id] = number
+        column = fold(self.settings.groups_column.strip())
+        for name in line.get(column, [""])[0].split(self.settings.groups_between or ";") if column else ():
+            if name.strip():
+                self._named.setdefault(fold(name.strip()), (name.strip(), []))[1].append(native_id)
+        return Entry(native_id, native_id, {name: values for name, values in line.items() if name in self._uses})
+
+    def groups(self, since: str | None = None) -> Iterator[GroupEntry | BadLine]:
+        """Yield the groups of the file, and those that people's lines name."""
+        if since is not None and since == self.mark():
+            return
+        if self.settings.groups_column:
+            for key, (name, members) in self._named.items():
+                yield GroupEntry(f"name:{key}", f"name:{key}", name, tuple(members))
+        table = self._table(GROUPS)
+        if table is None:
+            return
+        members_of, bad = self._memberships()
+        yield from bad
+        id_column, name_column = fold(self.settings.group_id_column.strip()), fold(self.settings.group_name_column.strip())
+        for column, said in ((id_column, self.settings.group_id_column), (name_column, self.settings.group_name_column)):
+            if column not in table.columns:
+                raise DirectoryTrouble(f"groups.csv has no column '{said}'.", f"It has: {', '.join(filter(None, table.columns))}.")
+        seen: set[str] = set()
+        for number, line in table.lines:
+            if isinstance(line, BadLine):
+                yield line
+            elif id_column not in line or name_column not in line:
+                yield BadLine(f"groups.csv, line {number}", "The group has no id or no name.", "Give it both.")
+            elif line[id_column][0] in seen:
+                yield BadLine(f"groups.csv, line {number}", f"The id '{line[id_column][0]}' stood there already.", "Take one of the two lines away.")
+            else:
+                native_id = line[id_column][0]
+                seen.add(native_id)
+                yield GroupEntry(native_id, native_id, line[name_column][0], tuple(dict.fromkeys(members_of.get(native_id, ()))))
+
+    def _memberships(self) -> tuple[dict[str, list[str]], list[BadLine]]:
+        table = self._table(MEMBERSHIPS)
+        found: dict[str, list[str]] = {}
+        bad: list[BadLine] = []
+        if table is None:
+            return found, bad
+        group, member = fold(self.settings.membership_group_column.strip()), fold(self.settings.membership_member_column.strip())
+        for column in (group, member):
+            if column not in table.columns:
+                raise DirectoryTrouble(f"memberships.csv has no column '{column}'.", f"It has: {', '.join(filter(None, table.columns))}.")
+        for number, line in table.lines:
+            if isinstance(line, BadLine):
+                bad.append(line)
+            elif group not in line or member not in line:
+                bad.append(BadLine(f"memberships.csv, line {number}", "A cell is empty.", "Name a group and a member."))
+            else:
+                found.setdefault(line[group][0], []).append(line[member][0])
+        return found, bad
+
+    def mark(self) -> str | None:
+        """Return what tells these files from others."""
+        digest = hashlib.blake2b(digest_size=12)
+        for name in FILES:
+            digest.update(hashlib.blake2b(self._content(name) or b"").digest())
+        return digest.hexdigest()
+
+    def one(self, native_id: str) -> Entry | None:
+        """Return one person by their id."""
+        return next((each for each in self.people() if isinstance(each, Entry) and each.native_id == native_id), None)
+
+    def groups_of(self, entry: Entry) -> list[GroupEntry] | None:
+        """Return the groups that list a person."""
+        self._named.clear()
+        list(self.people())
+        return [each for each in self.groups() if isinstance(each, GroupEntry) and entry.locator in each.members]
+
+    # The check
+
+    def check(self, uses: Sequence[str]) -> Checked:
+        """Look at the files: which are there, their encoding, separator and columns, a sample, and what expressions need."""
+        checked = Checked()
+        try:
+            self._check(checked, uses)
+        except DirectoryTrouble as wrong:
+            checked.steps.append(Step(STEPS[len(checked.steps)], WRONG, wrong.message, wrong.mend))
+        for name in STEPS[len(checked.steps) :]:
+            checked.steps.append(Step(name, SKIPPED, "An earlier step has to work first."))
+        return checked
+
+    def _check(self, checked: Checked, uses: Sequence[str]) -> None:
+        present = [name for name in FILES if (self.folder / f"{name}.csv").exists()]
+        if PEOPLE not in present:
+            raise DirectoryTrouble("people.csv is not there.", "Upload it, or put it into the source's folder.")
+        checked.steps.append(Step("Files", OK, f"There: {', '.join(f'{name}.csv' for name in present)}."))
+        table = self._table(PEOPLE)
+        assert table is not None
+        sign = next(name for name, each in _SEPARATORS.items() if each == table.separator)
+        checked.steps.append(
+            Step("Columns", OK, f"people.csv is in {table.encoding}, separated by {sign}: {', '.join(filter(None, table.columns))}.")
+        )
+        self._uses = frozenset(table.columns)
+        bad: list[BadLine] = []
+        people = 0
+        for each in self.people():
+            if isinstance(each, BadLine):
+                bad.append(each)
+                continue
+            people += 1
+            if len(checked.sample) < SAMPLE:
+                checked.sample.append(each)
+                seen_values(checked.attributes, each.attributes)
+        for column in table.columns:
+            if column:
+                checked.attributes.setdefault(column, [])
+        if not people:
+            raise DirectoryTrouble("people.csv has nobody.", bad[0].message if bad else "Check the file.")
+        told = f" {len(bad):,} lines cannot be used; the first is {bad[0].where}: {bad[0].message}" if bad else ""
+        checked.steps.append(Step("People", NOTED if bad else OK, f"{people:,} people were read.{told}", bad[0].mend if bad else ""))
+        groups = [each for each in self.groups() if isinstance(each, GroupEntry)]
+        members = sum(len(each.members) for each in groups)
+        checked.steps.append(
+            Step(
+                "Groups", OK if groups else NOTED, f"{len(groups):,} groups with {members:,} memberships were read." if groups else "There are none."
+            )
+        )
+        missing = [name for name in uses if name not in table.columns]
+        outcome, message = (NOTED, f"There is no column for: {', '.join(missing)}.") if missing else (OK, "All of it is there.")
+        checked.steps.append(Step("What expressions need", outcome, message, "Name the columns as they are, or rename them." if missing else ""))

@@ -1,0 +1,125 @@
+"""What no rule can decide about a source's people and groups: listed with the choices, decided by a person, and carried out at once."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import Connection, select, update
+
+from dravo.core.errors import InvalidInput, NotFound
+from dravo.core.matching import GROUP_NAME, OPERATOR, RENAMED, TWO_RECORDS
+from dravo.protocols.directory.reading import Entry
+from dravo.services import pull_settings, pulling
+from dravo.services.auditing import record_change
+from dravo.services.house import House
+from dravo.services.intake_people import LEAVE_OUT, LET, LINK, MAKE, PeopleIn
+from dravo.services.named import pushing_source
+from dravo.services.permissions import ATTRIBUTES, Caller
+from dravo.services.subjects import find_person
+from dravo.store import clock, pulled, views
+from dravo.store import tables as t
+from dravo.store.pages import Ask, page
+
+CHOICES: dict[str, tuple[str, ...]] = {
+    RENAMED: (LET, LEAVE_OUT),
+    GROUP_NAME: (LET, LEAVE_OUT),
+    # Two records of one source are never one: it would say two things at once of the same person.
+    TWO_RECORDS: (MAKE, LEAVE_OUT),
+    OPERATOR: (LINK, MAKE, LEAVE_OUT),
+}
+USUAL = (LINK, MAKE, LEAVE_OUT)
+
+
+def listing(house: House, caller: Caller, key: str, ask: Ask, state: str = pulled.OPEN) -> dict[str, Any]:
+    """Return a page of a source's conflicts, oldest first, each with its choices and whom it could mean."""
+    c = t.conflict.c
+    with house.database.reading() as connection:
+        source = pushing_source(connection, key)
+        statement = select(t.conflict).where(c.source_id == source.id, c.state == state)
+        found = page(connection, statement, [c.id], ask, lambda row: row)
+        ids = [user_id for row in found["items"] for user_id in row.candidates]
+        u = t.user.c
+        people = {row.id: row for row in connection.execute(select(u.id, u.display_name, u.user_name, u.gone_at, u.active).where(u.id.in_(ids)))}
+    plain = ATTRIBUTES in caller.permissions
+    return {**found, "items": [_line(row, people, plain) for row in found["items"]]}
+
+
+def _line(row: Any, people: dict[str, Any], plain: bool) -> dict[str, Any]:
+    said = (row.entry or {}).get("person") or {}
+    could_be = [{**views.person_ref(people[each]), "state": views.person_state(people[each])} for each in row.candidates if each in people]
+    return {
+        "id": row.id, "subject": row.subject, "kind": row.kind, "name": row.name, "message": row.message, "native_id": row.native_id,
+        "says": {name: value for name, value in said.items() if plain or name in ("userName", "displayName", "name")},
+        "could_be": could_be, "choices": list(CHOICES.get(row.kind, USUAL)), "state": row.state, "decision": row.decision,
+        "decided_by": row.decided_by, "decided_at": row.decided_at, "first_seen_at": row.first_seen_at, "last_seen_at": row.last_seen_at,
+    }  # fmt: skip
+
+
+def decide(house: House, caller: Caller, key: str, conflict_id: str, decision: str, person: str | None = None) -> dict[str, Any]:
+    """Decide a conflict; what was decided happens at once, and holds for later readings.
+
+    Args:
+        decision: "link" (it is `person`), "make" (it is somebody new), "let" (the change is right), "leave out".
+        person: who it is, by id, user name, e-mail or external id; for "link".
+
+    Raises:
+        NotFound, InvalidInput.
+    """
+    now = clock.now()
+    with house.database.writing() as connection:
+        source, row = _one(connection, key, conflict_id)
+        choices = CHOICES.get(row.kind, USUAL)
+        if decision not in choices:
+            raise InvalidInput(f"'{decision}' is no choice here.", f"It is one of: {', '.join(choices)}.", "decision")
+        user_id = _whom(connection, source, row, decision, person)
+        values = {"state": pulled.DECIDED, "decision": decision, "user_id": user_id, "decided_by": caller.name, "decided_at": now}
+        connection.execute(update(t.conflict).where(t.conflict.c.id == conflict_id).values(**values))
+        if row.subject == "group":
+            # Its list was not kept: the next reading is one of everybody.
+            connection.execute(update(t.source_pull).where(t.source_pull.c.source_id == source.id).values(full_at=None))
+        details = {"source": key, "name": row.name, "kind": row.kind, "decision": decision, "person": user_id}
+        record_change(connection, house.keys, caller, "decided a conflict", "source", source.id, now, details)
+    if row.subject == "person" and decision != LEAVE_OUT:
+        _carry_out(house, caller, key, row)
+    with house.database.reading() as connection:
+        after = connection.execute(select(t.conflict).where(t.conflict.c.id == conflict_id)).one()
+    return _line(after, {}, ATTRIBUTES in caller.permissions)
+
+
+def _one(connection: Connection, key: str, conflict_id: str) -> tuple[Any, Any]:
+    source = pushing_source(connection, key)
+    c = t.conflict.c
+    row = connection.execute(select(t.conflict).where(c.id == conflict_id, c.source_id == source.id, c.state != pulled.OVER)).first()
+    if row is None:
+        raise NotFound(f"'{source.label}' has no such conflict any more.", "Look at the list again.")
+    return source, row
+
+
+def _whom(connection: Connection, source: Any, row: Any, decision: str, person: str | None) -> str | None:
+    """Return whom a record is to be linked to.
+
+    Raises:
+        InvalidInput: if nobody is said, or this source says something of them already.
+    """
+    if decision != LINK:
+        return None
+    if not person:
+        raise InvalidInput("Say who it is.", "Give the person's id, user name or e-mail.", "person")
+    found = find_person(connection, person)
+    r = t.record.c
+    taken = (r.source_id == source.id, r.channel == pulled.PULL, r.user_id == found.id, r.gone_at.is_(None))
+    if connection.execute(select(r.id).where(*taken).limit(1)).first():
+        raise InvalidInput(f"'{source.label}' says something of {found.display_name} already.", "Two of its records cannot be one person.", "person")
+    return str(found.id)
+
+
+def _carry_out(house: House, caller: Caller, key: str, row: Any) -> None:
+    """Take in what was decided about, as the source said it last."""
+    with house.database.reading() as connection:
+        source, pull = pull_settings.of_source(connection, key)
+    policy = pull_settings.policy_of(source, pull.kind)
+    with pulling.small_run(house, source.id, caller.name) as run_id:
+        people = PeopleIn(house, source, policy, run_id)
+        people.take([Entry(row.native_id, row.entry["locator"], row.entry["attributes"])])
+        people.finish()
+        pulling.note_counts(house, run_id, {"read": 1, **people.counts})

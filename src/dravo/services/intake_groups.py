@@ -1,0 +1,272 @@
+"""The door for many groups at once: new ones, other names, and who is listed; memberships in portions that a page need not wait for."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from sqlalchemy import Connection, select
+
+from dravo.core.instants import Instant
+from dravo.core.matching import GROUP_NAME
+from dravo.core.records import fold
+from dravo.protocols.directory.reading import GroupEntry
+from dravo.services.house import House
+from dravo.services.intake import Intake
+from dravo.services.intake_people import LET, PeopleIn, write_lines
+from dravo.store import clock, groups, groups_over, pulled
+from dravo.store import tables as t
+from dravo.store.catalogue import raise_revision
+from dravo.store.identifiers import new_id
+from dravo.store.pulled import PULL, Known
+
+# So many groups are made, and so many memberships written, in one transaction.
+AT_ONCE = 100
+PORTION = 2_000
+NEW_GROUPS, CHANGED_GROUPS, LEFT_GROUPS, JOINED, DROPPED, STRANGERS = (
+    "groups new", "groups changed", "groups left", "memberships new", "memberships ended", "members unknown",
+)  # fmt: skip
+
+
+@dataclass
+class _Change:
+    """How a group's list differs from what it is to be."""
+
+    group_id: str
+    name: str
+    digest: str | None
+    add_people: list[str] = field(default_factory=list)
+    add_groups: list[str] = field(default_factory=list)
+    end: list[str] = field(default_factory=list)
+
+    @property
+    def size(self) -> int:
+        return len(self.add_people) + len(self.add_groups) + len(self.end)
+
+
+class GroupsIn:
+    """Takes in what one reading of a source says of its groups, once its people are in."""
+
+    def __init__(self, house: House, people: PeopleIn, *, look_only: bool = False) -> None:
+        self.house, self.people, self.look_only = house, people, look_only
+        self.source, self.policy, self.run_id = people.source, people.policy, people.run_id
+        self.counts: Counter[str] = Counter()
+        self.seen: set[str] = set()
+        with house.database.reading() as connection:
+            self.known = pulled.known_groups(connection, self.source.id)
+            self._names = pulled.names_of_groups(connection, self.source.id)
+            self._conflicted = pulled.with_conflicts(connection, self.source.id, "group")
+        self._salt = f"{self.policy.digest} groups"
+
+    @property
+    def present(self) -> int:
+        """How many groups the source has, as far as is known."""
+        return sum(1 for each in self.known.values() if not each.gone)
+
+    def choose(self, entries: Iterable[GroupEntry]) -> list[GroupEntry]:
+        """Return the groups that come in and say something new."""
+        chosen: list[GroupEntry] = []
+        for entry in entries:
+            if not self.policy.groups.takes(entry.name, entry.native_id, entry.locator):
+                continue
+            self.seen.add(entry.native_id)
+            known = self.known.get(entry.native_id)
+            if known is None or known.gone or known.digest is None or known.digest != entry.digest(self._salt):
+                chosen.append(entry)
+        return chosen
+
+    def take(self, entries: Sequence[GroupEntry]) -> None:
+        """Take in groups: first they themselves, so that those within each other are known, then their lists."""
+        allowed = self._without_clashes(entries)
+        for start in range(0, len(allowed), AT_ONCE):
+            self._name_some(allowed[start : start + AT_ONCE])
+        if self.look_only:
+            return
+        with self.house.database.reading() as connection:
+            of_people, of_groups = pulled.locators(connection, self.source.id)
+        for entry in allowed:
+            self._list(entry, of_people, of_groups)
+
+    def _without_clashes(self, entries: Sequence[GroupEntry]) -> list[GroupEntry]:
+        """Return those whose name is no other group's of this source; the others wait for a decision."""
+        by_name = {fold(name): own_id for own_id, (name, _) in self._names.items()}
+        now = clock.now()
+        allowed, clashing = [], []
+        with self.house.database.reading() as connection:
+            ids = [each.native_id for each in entries if each.native_id in self._conflicted]
+            decided = pulled.decisions(connection, self.source.id, "group", ids) if ids else {}
+        for entry in entries:
+            known = self.known.get(entry.native_id)
+            holder = by_name.get(fold(entry.name))
+            decision = decided.get(entry.native_id)
+            if holder is None or (known is not None and holder == known.id) or (decision is not None and decision.decision == LET):
+                by_name.setdefault(fold(entry.name), known.id if known else entry.native_id)
+                allowed.append(entry)
+            else:
+                clashing.append(entry)
+        message = "Another group of this source has this name; by name nobody could tell them apart."
+        conflicts = [
+            {
+                "native_id": each.native_id, "kind": GROUP_NAME, "name": each.name, "message": message,
+                "entry": {"locator": each.locator, "members": len(each.members)}, "candidates": [],
+            }
+            for each in clashing
+        ]  # fmt: skip
+        if clashing:
+            self.counts["conflict"] += len(clashing)
+            with self.house.database.writing() as connection:
+                if not self.look_only:
+                    pulled.note_conflicts(connection, self.source.id, "group", conflicts, now)
+                write_lines(connection, [self._line("conflict", each.name, message) for each in clashing])
+        return allowed
+
+    def _name_some(self, entries: Sequence[GroupEntry]) -> None:
+        now = clock.now()
+        made: list[tuple[str, GroupEntry]] = []
+        named: list[tuple[str, GroupEntry]] = []
+        lines = []
+        catalogue = self.house.catalogue.latest(self.house.database)
+        for entry in entries:
+            known = self.known.get(entry.native_id)
+            if known is None:
+                made.append((new_id(), entry))
+                lines.append(self._line("group new", entry.name, f"{len(entry.members):,} members"))
+            elif known.gone or self._names.get(known.id) != (entry.name, entry.locator):
+                named.append((known.id, entry))
+                before = self._names.get(known.id, ("", None))[0]
+                if before != entry.name:
+                    lines.append(self._line("group renamed", entry.name, f"It was called {before}." if before else "It is back."))
+        self.counts[NEW_GROUPS] += len(made)
+        self.counts[CHANGED_GROUPS] += len(named)
+        with self.house.database.writing() as connection:
+            write_lines(connection, lines)
+            if self.look_only:
+                return
+            pulled.make_groups(connection, self.source.id, made, now)
+            pulled.name_groups(connection, named, now)
+            by_name = catalogue.named_by_its_name(self.source.id) or catalogue.asks_groups
+            if named or (made and by_name):
+                raise_revision(connection)
+            for group_id, _ in named:
+                groups_over.wake(connection, t.delivered_group.c.key == f"group:{group_id}", now)
+                if by_name:
+                    groups.mark_people_within(connection, group_id, now)
+            settled = [entry.native_id for _, entry in (*made, *named) if entry.native_id in self._conflicted]
+            if settled:
+                pulled.end_conflicts(connection, self.source.id, "group", settled)
+        self.known.update({entry.native_id: Known(group_id, None, gone=False) for group_id, entry in (*made, *named)})
+
+    def _list(self, entry: GroupEntry, of_people: dict[str, str], of_groups: dict[str, str]) -> None:
+        group_id = self.known[entry.native_id].id
+        change = _Change(group_id, entry.name, entry.digest(self._salt))
+        with self.house.database.reading() as connection:
+            listed_people, listed_groups = groups.listed_people(connection, group_id), groups.listed_groups(connection, group_id)
+        people, inner, strangers = set(), set(), 0
+        for member in entry.members:
+            if (record_id := of_people.get(member)) is not None:
+                people.add(record_id)
+            elif (inner_id := of_groups.get(member)) is not None and inner_id != group_id:
+                inner.add(inner_id)
+            else:
+                strangers += 1
+        if strangers:
+            # They may be known at the next reading, while the list is the same then: it is looked at again.
+            change.digest = None
+            self.counts[STRANGERS] += strangers
+        change.add_people = sorted(people - listed_people)
+        change.add_groups = sorted(inner - listed_groups)
+        change.end = sorted((listed_people - people) | (listed_groups - inner))
+        self.counts[JOINED] += len(change.add_people) + len(change.add_groups)
+        self.counts[DROPPED] += len(change.end)
+        self._write(change, strangers)
+
+    def _write(self, change: _Change, strangers: int) -> None:
+        nesting = bool(change.add_groups) or change.size > len(change.add_people)
+        portions = _portions(change)
+        for number, (people, inner, end) in enumerate(portions):
+            now = clock.now()
+            with self.house.database.writing() as connection:
+                # What is declared may have changed since: who is concerned is asked within the transaction that writes.
+                catalogue = self.house.catalogue.get(connection)
+                concerned = catalogue.concerns(change.group_id) or any(catalogue.concerns(each) for each in inner)
+                if concerned:
+                    self._mark(connection, change.group_id, [*people, *end], now)
+                    if inner or nesting:
+                        groups.mark_people_within(connection, change.group_id, now)
+                groups.end_members(connection, change.group_id, end, now)
+                groups.add_members(connection, change.group_id, people, inner, now)
+                if concerned and (inner or nesting):
+                    groups.mark_people_within(connection, change.group_id, now)
+                if inner or (nesting and self._ends_groups(connection, end)):
+                    raise_revision(connection)
+                if number == len(portions) - 1:
+                    pulled.note_digests(connection, [(change.group_id, change.digest)])
+                    if change.size:
+                        write_lines(connection, [self._line("members", change.name, _told(change, strangers))])
+
+    def _mark(self, connection: Connection, group_id: str, record_ids: Sequence[str], now: Instant) -> None:
+        for start in range(0, len(record_ids), 500):
+            users = select(t.record.c.user_id).where(t.record.c.id.in_(record_ids[start : start + 500]))
+            groups.mark_these(connection, users, now)
+
+    def _ends_groups(self, connection: Connection, ids: Sequence[str]) -> bool:
+        for start in range(0, len(ids), 500):
+            if connection.execute(select(t.group.c.id).where(t.group.c.id.in_(ids[start : start + 500])).limit(1)).first():
+                return True
+        return False
+
+    def of_one(self, record_id: str, entries: Sequence[GroupEntry]) -> None:
+        """Take in which groups list one person: those that are known, and no others of this source."""
+        with self.house.database.reading() as connection:
+            listed = dict(groups.groups_of_record(connection, record_id))
+        now_in = {self.known[each.native_id].id for each in entries if each.native_id in self.known and not self.known[each.native_id].gone}
+        for group_id, (name, _) in self._names.items():
+            if (group_id in now_in) == (group_id in listed):
+                continue
+            # The rest of the list is as it was read last: it is looked at again at the next reading.
+            change = _Change(group_id, name, None)
+            (change.add_people if group_id in now_in else change.end).append(record_id)
+            self.counts[JOINED if group_id in now_in else DROPPED] += 1
+            self._write(change, 0)
+
+    def missing(self) -> list[str]:
+        """Return the native ids of groups that are here and did not come, or are not chosen any more."""
+        return [native_id for native_id, each in self.known.items() if not each.gone and native_id not in self.seen]
+
+    def leave(self, native_ids: Sequence[str]) -> None:
+        """Take in that groups are gone, and with them every membership in them."""
+        intake = Intake(self.house.database, self.house.catalogue, PULL)
+        for native_id in native_ids:
+            group_id = self.known[native_id].id
+            name = self._names.get(group_id, (native_id, None))[0]
+            if not self.look_only:
+                intake.remove_group(self.source.id, group_id)
+            with self.house.database.writing() as connection:
+                write_lines(connection, [self._line("group left", name)])
+            self.counts[LEFT_GROUPS] += 1
+
+    def _line(self, kind: str, name: str, message: str | None = None) -> dict[str, Any]:
+        return {"run_id": self.run_id, "kind": kind, "user_id": None, "name": name, "changes": None, "message": message}
+
+
+def _portions(change: _Change) -> list[tuple[list[str], list[str], list[str]]]:
+    """Return a change in portions of (people to add, groups to add, members to end); a large group is written in many."""
+    found: list[tuple[list[str], list[str], list[str]]] = []
+    for start in range(0, max(len(change.add_people), 1), PORTION):
+        found.append((change.add_people[start : start + PORTION], change.add_groups if start == 0 else [], []))
+    for start in range(0, len(change.end), PORTION):
+        found.append(([], [], change.end[start : start + PORTION]))
+    return found
+
+
+def _told(change: _Change, strangers: int) -> str:
+    parts = []
+    if change.add_people or change.add_groups:
+        parts.append(f"{len(change.add_people) + len(change.add_groups):,} joined")
+    if change.end:
+        parts.append(f"{len(change.end):,} left")
+    if strangers:
+        parts.append(f"{strangers:,} are nobody known here")
+    return f"{', '.join(parts)}."

@@ -1,0 +1,311 @@
+"""What was read of a source, for many people and groups at a time: what is known of them, whom they could mean, and writing."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import Connection, bindparam, insert, or_, select, update
+
+from dravo.core.instants import Instant
+from dravo.core.matching import Candidate
+from dravo.core.records import fold, searchable
+from dravo.store import tables as t
+from dravo.store.identifiers import new_id
+from dravo.store.records import found_by
+
+PULL = "pull"
+CHUNK = 500
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """What is known of somebody, or of a group, by the source's own id."""
+
+    id: str
+    digest: str | None
+    gone: bool
+
+
+@dataclass(frozen=True)
+class NewRecord:
+    """A record that is written for the first time, or anew in place of what was there (`version` seen)."""
+
+    id: str
+    user_id: str
+    native_id: str
+    locator: str
+    digest: str
+    said: Mapping[str, Any]
+    data: Mapping[str, Any]
+    version: int = 0
+
+
+def known_people(connection: Connection, source_id: str) -> dict[str, Known]:
+    """Return everybody whom a source ever said something of, by its own ids."""
+    return _known(connection, t.record, source_id)
+
+
+def known_groups(connection: Connection, source_id: str) -> dict[str, Known]:
+    """Return every group that a source ever had, by its own ids."""
+    return _known(connection, t.group, source_id)
+
+
+def _known(connection: Connection, table: Any, source_id: str) -> dict[str, Known]:
+    c = table.c
+    statement = select(c.native_id, c.id, c.digest, c.gone_at).where(c.source_id == source_id, c.channel == PULL, c.native_id.is_not(None))
+    return {native_id: Known(own_id, digest, gone_at is not None) for native_id, own_id, digest, gone_at in connection.execute(statement)}
+
+
+def rows(connection: Connection, record_ids: Sequence[str]) -> dict[str, Any]:
+    """Return records by id."""
+    r = t.record.c
+    columns = (r.id, r.user_id, r.version, r.data, r.native_id, r.locator, r.user_name_key, r.gone_at)
+    return {row.id: row for some in _chunks(record_ids) for row in connection.execute(select(*columns).where(r.id.in_(some)))}
+
+
+def said(connection: Connection, source_id: str, after: str = "", most: int = CHUNK) -> list[Any]:
+    """Return the next records of a source by id, with what it said: (id, native_id, said)."""
+    r = t.record.c
+    where = (r.source_id == source_id, r.channel == PULL, r.gone_at.is_(None), r.said.is_not(None), r.id > after)
+    return list(connection.execute(select(r.id, r.native_id, r.said).where(*where).order_by(r.id).limit(most)))
+
+
+def locators(connection: Connection, source_id: str) -> tuple[dict[str, str], dict[str, str]]:
+    """Return by what groups name their members the ids of the records, and of the groups, that are present."""
+    found: list[dict[str, str]] = []
+    for table in (t.record, t.group):
+        c = table.c
+        where = (c.source_id == source_id, c.channel == PULL, c.gone_at.is_(None), c.locator.is_not(None))
+        found.append({row[0]: row[1] for row in connection.execute(select(c.locator, c.id).where(*where))})
+    return found[0], found[1]
+
+
+def candidates(connection: Connection, source_id: str, names: Iterable[str], emails: Iterable[str]) -> dict[str, list[Candidate]]:
+    """Return the users whom records could mean, by "name:" or "e-mail:" and the folded value that they have."""
+    u = t.user.c
+    columns = (u.id, u.user_name_key, u.email, u.email_key, u.gone_at)
+    users: dict[str, Any] = {}
+    for column, values in ((u.user_name_key, names), (u.email_key, emails)):
+        for some in _chunks(sorted(values)):
+            users.update({row.id: row for row in connection.execute(select(*columns).where(column.in_(some)))})
+    if not users:
+        return {}
+    here = _here(connection, source_id, users)
+    operators = {fold(name) for (name,) in connection.execute(select(t.operator.c.name).where(t.operator.c.disabled_at.is_(None)))}
+    found: dict[str, list[Candidate]] = {}
+    for row in users.values():
+        operator = row.user_name_key in operators or (row.email_key or "") in operators
+        each = Candidate(row.id, row.user_name_key, row.email, row.gone_at is not None, operator, here.get(row.id))
+        found.setdefault(f"name:{row.user_name_key}", []).append(each)
+        if row.email_key:
+            found.setdefault(f"e-mail:{row.email_key}", []).append(each)
+    return found
+
+
+def _here(connection: Connection, source_id: str, users: Mapping[str, Any]) -> dict[str, bool]:
+    """Return of which users a source says something already: by this channel, or by another one under the same user name."""
+    r = t.record.c
+    found: dict[str, bool] = {}
+    for some in _chunks(list(users)):
+        where = (r.source_id == source_id, r.user_id.in_(some), r.gone_at.is_(None))
+        for user_id, channel, key in connection.execute(select(r.user_id, r.channel, r.user_name_key).where(*where)):
+            if channel == PULL:
+                found[user_id] = True
+            elif key == users[user_id].user_name_key:
+                found.setdefault(user_id, False)
+    return found
+
+
+def holders(connection: Connection, source_id: str, names: Iterable[str]) -> dict[str, str]:
+    """Return by folded user name the record of a source, by this channel, that has it now."""
+    r = t.record.c
+    found: dict[str, str] = {}
+    for some in _chunks(sorted(names)):
+        where = (r.source_id == source_id, r.channel == PULL, r.gone_at.is_(None), r.user_name_key.in_(some))
+        found.update({row[0]: row[1] for row in connection.execute(select(r.user_name_key, r.id).where(*where))})
+    return found
+
+
+_MAKE = insert(t.record)
+_FREE_NAME = update(t.record).where(t.record.c.id == bindparam("record")).values(user_name_key=bindparam("record"))
+_WRITE = (
+    update(t.record)
+    .where(t.record.c.id == bindparam("record"), t.record.c.version == bindparam("seen"))
+    .values(
+        user_name_key=bindparam("name"), external_id=bindparam("external"), email_key=bindparam("email"), more_emails=bindparam("emails"),
+        data=bindparam("content", type_=t.record.c.data.type), version=t.record.c.version + 1, modified_at=bindparam("at"), gone_at=None,
+        locator=bindparam("by"), digest=bindparam("mark"), said=bindparam("words", type_=t.record.c.said.type),
+    )
+)  # fmt: skip
+_TOUCH = (
+    update(t.record)
+    .where(t.record.c.id == bindparam("record"))
+    .values(locator=bindparam("by"), digest=bindparam("mark"), said=bindparam("words", type_=t.record.c.said.type))
+)
+_LEAVE = (
+    update(t.record)
+    .where(t.record.c.id == bindparam("record"), t.record.c.version == bindparam("seen"), t.record.c.gone_at.is_(None))
+    .values(gone_at=bindparam("at"), modified_at=bindparam("at"), version=t.record.c.version + 1)
+)
+
+
+def make(connection: Connection, source_id: str, records: Sequence[NewRecord], now: Instant) -> None:
+    """Write new records."""
+    if not records:
+        return
+    made = []
+    for each in records:
+        name, external, email, emails = found_by(each.data)
+        made.append(
+            {
+                "id": each.id, "source_id": source_id, "channel": PULL, "user_id": each.user_id, "user_name_key": name, "external_id": external,
+                "email_key": email, "more_emails": emails, "data": each.data, "version": 1, "created_at": now, "modified_at": now,
+                "native_id": each.native_id, "locator": each.locator, "digest": each.digest, "said": each.said,
+            }
+        )  # fmt: skip
+    connection.execute(_MAKE, made)
+
+
+def write(connection: Connection, records: Sequence[NewRecord], renamed: Sequence[str], now: Instant) -> bool:
+    """Write what a source now says in place of what it said; False if one is no longer at the version seen.
+
+    Args:
+        renamed: ids of those whose user name changes: names may change hands among them, so that all are given up first.
+    """
+    if not records:
+        return True
+    if renamed:
+        connection.execute(_FREE_NAME, [{"record": each} for each in renamed])
+    given = []
+    for each in records:
+        name, external, email, emails = found_by(each.data)
+        given.append(
+            {
+                "record": each.id, "seen": each.version, "name": name, "external": external, "email": email, "emails": emails, "content": each.data,
+                "at": now, "by": each.locator, "mark": each.digest, "words": each.said,
+            }
+        )  # fmt: skip
+    return connection.execute(_WRITE, given).rowcount == len(given)
+
+
+def touch(connection: Connection, records: Sequence[NewRecord]) -> None:
+    """Write down what a source said where it comes to the same as before."""
+    if records:
+        connection.execute(_TOUCH, [{"record": each.id, "by": each.locator, "mark": each.digest, "words": each.said} for each in records])
+
+
+def leave(connection: Connection, seen: Mapping[str, int], now: Instant) -> bool:
+    """Write down that records, each at the version seen, are gone; False if one has changed meanwhile."""
+    return connection.execute(_LEAVE, [{"record": own_id, "seen": version, "at": now} for own_id, version in seen.items()]).rowcount == len(seen)
+
+
+def forget_digests(connection: Connection, record_ids: Sequence[str]) -> None:
+    """Have the groups that list some records be looked at again at the next reading, whatever they say then."""
+    m = t.membership.c
+    for some in _chunks(record_ids):
+        listing = select(m.group_id).where(m.record_id.in_(some), m.until_at.is_(None), m.record_id.is_not(None))
+        connection.execute(update(t.group).where(t.group.c.id.in_(listing)).values(digest=None))
+
+
+# Conflicts
+
+OPEN, DECIDED, OVER = "open", "decided", "over"
+
+
+def decisions(connection: Connection, source_id: str, subject: str, native_ids: Sequence[str]) -> dict[str, Any]:
+    """Return what was decided, and is not carried out yet, by native id."""
+    c = t.conflict.c
+    found: dict[str, Any] = {}
+    for some in _chunks(native_ids):
+        where = (c.source_id == source_id, c.subject == subject, c.native_id.in_(some), c.state == DECIDED)
+        found.update({row.native_id: row for row in connection.execute(select(t.conflict).where(*where))})
+    return found
+
+
+def note_conflicts(connection: Connection, source_id: str, subject: str, found: Sequence[Mapping[str, Any]], now: Instant) -> None:
+    """Write down conflicts: each {"native_id", "kind", "name", "message", "entry", "candidates"}; one that is open is only seen again."""
+    c = t.conflict.c
+    for each in found:
+        where = (c.source_id == source_id, c.subject == subject, c.native_id == each["native_id"], c.state != OVER)
+        values = {**each, "last_seen_at": now}
+        if connection.execute(update(t.conflict).where(*where).values(**values)).rowcount == 0:
+            row = {"id": new_id(), "source_id": source_id, "subject": subject, "state": OPEN, "first_seen_at": now}
+            connection.execute(insert(t.conflict).values(**row, **values))
+
+
+def end_conflicts(connection: Connection, source_id: str, subject: str, native_ids: Sequence[str]) -> None:
+    """Open conflicts about these are over: what they were about came in."""
+    c = t.conflict.c
+    for some in _chunks(native_ids):
+        where = (c.source_id == source_id, c.subject == subject, c.native_id.in_(some), or_(c.state == OPEN, c.decision != "leave out"))
+        connection.execute(update(t.conflict).where(*where).values(state=OVER))
+
+
+def with_conflicts(connection: Connection, source_id: str, subject: str) -> set[str]:
+    """Return the native ids about which a conflict is open or was decided."""
+    c = t.conflict.c
+    where = (c.source_id == source_id, c.subject == subject, c.state != OVER)
+    return set(connection.execute(select(c.native_id).where(*where)).scalars())
+
+
+# Groups
+
+_MAKE_GROUP = insert(t.group)
+_NAME_GROUP = (
+    update(t.group)
+    .where(t.group.c.id == bindparam("group"))
+    .values(
+        display_name=bindparam("name"), display_name_key=bindparam("name_key"), data=bindparam("content", type_=t.group.c.data.type),
+        locator=bindparam("by"), version=t.group.c.version + 1, modified_at=bindparam("at"), gone_at=None,
+    )
+)  # fmt: skip
+_DIGEST = update(t.group).where(t.group.c.id == bindparam("group")).values(digest=bindparam("mark"))
+
+
+def make_groups(connection: Connection, source_id: str, made: Sequence[tuple[str, Any]], now: Instant) -> None:
+    """Write new groups: (id, entry) each, as yet without members."""
+    rows_made = [
+        {
+            "id": own_id, "source_id": source_id, "channel": PULL, "display_name": each.name, "display_name_key": fold(each.name),
+            "external_id": None, "data": {"displayName": each.name}, "version": 1, "created_at": now, "modified_at": now,
+            "native_id": each.native_id, "locator": each.locator, "digest": None,
+        }
+        for own_id, each in made
+    ]  # fmt: skip
+    if rows_made:
+        connection.execute(_MAKE_GROUP, rows_made)
+
+
+def name_groups(connection: Connection, named: Sequence[tuple[str, Any]], now: Instant) -> None:
+    """Write what groups, (id, entry) each, are called and named by now; one that was gone is back."""
+    given = [
+        {"group": own_id, "name": each.name, "name_key": fold(each.name), "content": {"displayName": each.name}, "by": each.locator, "at": now}
+        for own_id, each in named
+    ]
+    if given:
+        connection.execute(_NAME_GROUP, given)
+
+
+def note_digests(connection: Connection, digests: Sequence[tuple[str, str | None]]) -> None:
+    """Write down what tells groups from what they were before."""
+    if digests:
+        connection.execute(_DIGEST, [{"group": own_id, "mark": mark} for own_id, mark in digests])
+
+
+def names_of_groups(connection: Connection, source_id: str) -> dict[str, tuple[str, str | None]]:
+    """Return (name, locator) of a source's present groups by id."""
+    g = t.group.c
+    where = (g.source_id == source_id, g.channel == PULL, g.gone_at.is_(None))
+    return {own_id: (name, locator) for own_id, name, locator in connection.execute(select(g.id, g.display_name, g.locator).where(*where))}
+
+
+def _chunks(values: Sequence[Any]) -> Iterable[list[Any]]:
+    for start in range(0, len(values), CHUNK):
+        yield list(values[start : start + CHUNK])
+
+
+def shown_name(data: Mapping[str, Any]) -> str:
+    """Return the name by which a line tells of somebody."""
+    return searchable(data).display_name

@@ -1,0 +1,90 @@
+"""What the management API takes about reading sources."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from pydantic import BaseModel, Field
+
+from dravo.web.api.asked import Given, PageQuery, SearchQuery, Text
+
+
+class ReadingBody(Given):
+    """How a source is read; what is left out stays as it is."""
+
+    kind: str | None = Field(None, max_length=16)
+    settings: dict[str, str | bool] | None = None
+    secret: str | None = Field(None, max_length=20_000, description="Kept encrypted; an empty one takes it away.")
+    schedule: str | None = Field(None, max_length=100, description="A cron expression; empty: never by itself.")
+    policy: dict[str, Any] | None = Field(None, description="Answers to the five questions: match, domains, people, groups, makes, attributes.")
+    in_force: bool | None = None
+
+
+class CheckBody(Given):
+    """A connection that is not saved yet; empty: as it is kept."""
+
+    kind: str | None = Field(None, max_length=16)
+    settings: dict[str, str | bool] | None = None
+    secret: str | None = Field(None, max_length=20_000)
+
+
+class AnswersBody(Given):
+    """Answers that are tried."""
+
+    policy: dict[str, Any] = {}
+
+
+class FileBody(Given):
+    """A file, in base64."""
+
+    name: Literal["people.csv", "groups.csv", "memberships.csv"]
+    content: str = Field(max_length=90_000_000)
+
+
+class RunBody(Given):
+    """How a source is to be read."""
+
+    look_only: bool = Field(False, description="Show what it would do, and change nothing.")
+    whole: bool = Field(False, description="Read everybody, also where what changed would do.")
+    let_leave: bool = Field(False, description="Whoever is missing may leave, however many they are.")
+    confirm: Text | None = Field(None, description="The source's label, typed; for let_leave.")
+
+
+class DecisionBody(Given):
+    """How a conflict is decided."""
+
+    decision: Literal["link", "make", "let", "leave out"]
+    person: Text | None = Field(None, description="Who it is, for 'link': by id, user name, e-mail or external id.")
+
+
+class LinesQuery(SearchQuery):
+    """Which lines of a run."""
+
+    kind: str | None = Field(None, max_length=16)
+
+
+class ConflictsQuery(PageQuery):
+    """Which conflicts."""
+
+    state: Literal["open", "decided"] = "open"
+
+
+class RunPath(BaseModel):
+    """A run of a source."""
+
+    key: str
+    run: str
+
+
+class ConflictPath(BaseModel):
+    """A conflict of a source."""
+
+    key: str
+    conflict: str
+
+
+class PersonOfSourcePath(BaseModel):
+    """A person, as a source knows them."""
+
+    key: str
+    person: str
