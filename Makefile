@@ -59,7 +59,7 @@ format: setup
 types: .made/python
 	@$(BIN)/python tools/make_types.py
 
-bench: setup
+bench: setup .made/test-machine
 	@$(BIN)/python -m benchmarks
 
 screenshots: setup .made/test-machine

@@ -4,9 +4,16 @@ from __future__ import annotations
 
 import sys
 
-from benchmarks import deciding, delivering, filtering, looking, pushing
+from benchmarks import deciding, delivering, filtering, looking, pulling, pushing
 
-ALL = {"pushing": pushing.run, "filtering": filtering.run, "delivering": delivering.run, "deciding": deciding.run, "looking": looking.run}
+ALL = {
+    "pushing": pushing.run,
+    "filtering": filtering.run,
+    "delivering": delivering.run,
+    "deciding": deciding.run,
+    "looking": looking.run,
+    "pulling": pulling.run,
+}
 
 if __name__ == "__main__":
     for name in sys.argv[1:] or ALL:

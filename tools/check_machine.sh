@@ -20,7 +20,14 @@ if ! command -v node > /dev/null 2>&1 || [ "$(node -p 'process.versions.node.spl
   echo "Dravo needs Node.js 20 or newer to build its console, and found $(node --version 2> /dev/null || echo none)." >&2
   exit 1
 fi
+# What python-ldap is built with, and the directory that the demo and the tests read.
+debian cc gcc
+debian "$("$python" -c 'import sysconfig; print(sysconfig.get_path("include"))')/Python.h" python3-dev
+debian /usr/include/ldap.h libldap2-dev
+debian /usr/include/sasl/sasl.h libsasl2-dev
+debian /usr/sbin/slapd slapd
 if [ "${1:-run}" = test ]; then
+  debian ldapsearch ldap-utils
   debian chromium chromium
   debian /usr/share/fonts/truetype/noto/NotoSans-Regular.ttf fonts-noto-core
   debian /usr/share/fonts/opentype/noto/NotoSansCJK-Regular.ttc fonts-noto-cjk

@@ -24,7 +24,7 @@ from dravo.store.database import Database
 from dravo.store.identifiers import new_id
 from dravo.store.pages import Ask
 from dravo.store.quick import Quick
-from dravo.store.records import _found_by
+from dravo.store.records import found_by
 from dravo.store.scim_filters import narrow
 from tests.rooms import Rooms
 
@@ -229,7 +229,7 @@ def test_sql_lets_through_at_least_what_the_filter_does(text: str, name: str, ex
     memory = sqlite3.connect(":memory:")
     columns = "id, source_id, gone_at, created_at, user_name_key, external_id, email_key, more_emails"
     memory.execute(f"CREATE TABLE record ({columns})")
-    row = ("1", "s", None, "2031-01-01T00:00:00.000000Z", *_found_by(data))
+    row = ("1", "s", None, "2031-01-01T00:00:00.000000Z", *found_by(data))
     memory.execute(f"INSERT INTO record ({columns}) VALUES ({','.join('?' * len(row))})", row)
     tree = parse_filter(text, USER)
     narrowing = narrow(tree, tables.record, "s")

@@ -107,7 +107,7 @@ OF_ATTRIBUTES = {
     ("GET", "/api/v1/accounts/{id}"), ("GET", "/api/v1/applications/{key}/drift"), ("GET", "/api/v1/sources/{key}/requests/{id}"),
     ("POST", "/api/v1/assignments/preview"), ("POST", "/api/v1/assignments/{id}/preview"), ("POST", "/api/v1/rules/try"),
     ("POST", "/api/v1/applications/{key}/settings/preview"), ("POST", "/api/v1/expressions/try"),
-    ("POST", "/api/v1/people/{person}/preview"),
+    ("POST", "/api/v1/people/{person}/preview"), ("GET", "/api/v1/sources/{key}/runs/{run}/lines"),
 }  # fmt: skip
 
 

@@ -51,13 +51,15 @@ class Searchable:
 
 def fold(text: str) -> str:
     """Return a text as it is compared where letter case does not matter: composed form, case folded."""
-    return unicodedata.normalize("NFC", text).casefold()
+    # ASCII has one form only, and most that is compared is ASCII.
+    return text.lower() if text.isascii() else unicodedata.normalize("NFC", text).casefold()
 
 
 def searchable(data: Mapping[str, Any]) -> Searchable:
     """Return what a SCIM User is found by."""
     user_name = str(data.get("userName", ""))
-    emails = tuple(dict.fromkeys(fold(str(each["value"])) for each in data.get("emails") or () if each.get("value")))
+    given = data.get("emails") or ()
+    emails = tuple(dict.fromkeys([fold(str(each["value"])) for each in given if each.get("value")])) if given else ()
     return Searchable(user_name, fold(user_name), data.get("externalId"), display_name(data), primary_email(data), emails)
 
 

@@ -17,10 +17,11 @@ from dravo.core.carrying import Target, put, read_target
 from dravo.core.conditions import Condition, read_condition, seen
 from dravo.core.errors import DravoError, InvalidInput
 from dravo.core.expressions import ENTRY, Expression, compile_expression
-from dravo.core.expressions.steps import compiled
+from dravo.core.expressions.steps import compiled, text_of
 from dravo.core.records import fold
 from dravo.core.scim.errors import ScimError
-from dravo.core.scim.resources import read_resource
+from dravo.core.scim.patches import described_by
+from dravo.core.scim.resources import read_resource, read_text
 from dravo.core.scim.schemas import USER
 
 # By what a record that is bound to nobody yet may be linked to a user who is there (P1).
@@ -109,6 +110,15 @@ class SourcePolicy:
         return tuple((read_target(attribute, _NOT_SET), compile_expression(text, self.reads)) for attribute, text in self.attributes)
 
     @cached_property
+    def _fillers(self) -> tuple[tuple[Callable[[dict[str, Any], Any], None], Expression], ...]:
+        return tuple((_filler(target), expression) for target, expression in self.rows)
+
+    @cached_property
+    def _is_text_only(self) -> bool:
+        """Whether every attribute is a text, which is checked where it is filled in; others are checked as a pushed person is."""
+        return all(_is_text(target) for target, _ in self.rows)
+
+    @cached_property
     def uses(self) -> frozenset[str]:
         """The names of the source's attributes that the expressions read."""
         return frozenset(name for _, expression in self.rows for name in expression.uses)
@@ -125,12 +135,17 @@ class SourcePolicy:
             Refused: if it cannot be one.
         """
         made: dict[str, Any] = {}
-        for target, expression in self.rows:
-            put(made, target, expression.result(attributes))
+        for fill, expression in self._fillers:
+            value = expression.result(attributes)
+            if value is not None:
+                try:
+                    fill(made, value)
+                except ScimError as wrong:
+                    raise Refused(wrong.detail, "Mend the expression, for example with: at most 200.") from None
         if not made.get("userName"):
             raise Refused("The expression for the user name gives nothing.", "See which attribute has it, and name that one.")
         try:
-            return read_resource(made, USER)
+            return made if self._is_text_only else read_resource(made, USER)
         except ScimError as wrong:
             raise Refused(wrong.detail, "Mend the expression, for example with: as boolean, first, trim.") from None
 
@@ -141,6 +156,44 @@ class SourcePolicy:
     def owns(self, address: str | None) -> bool:
         """Whether an e-mail address is of a domain that the source owns."""
         return bool(address) and "@" in str(address) and fold(str(address).rpartition("@")[2]) in self.domains
+
+
+def _is_text(target: Target) -> bool:
+    path = target.path
+    if path is None or path.at.attribute is None:
+        return False
+    at, attribute = path.at, path.at.attribute
+    if attribute.multi_valued:
+        return path.element is not None and (at.sub is None or at.sub.type == "string")
+    return (at.sub or attribute).type == "string"
+
+
+def _filler(target: Target) -> Callable[[dict[str, Any], Any], None]:
+    """Return what puts a value where it belongs: quickly for a plain text, which most are."""
+    if not _is_text(target) or target.path is None or target.path.at.attribute is None:
+        return lambda made, value: put(made, target, value)
+    at, element = target.path.at, target.path.element
+    name, sub = target.path.at.attribute.name, at.sub.name if at.sub else None
+    described = described_by(element) if element is not None else {}
+
+    def text(value: Any) -> str:
+        single = value[0] if isinstance(value, list) else value
+        return read_text(name, text_of(single))
+
+    def fill(made: dict[str, Any], value: Any) -> None:
+        if element is not None:
+            if name in made:
+                put(made, target, text(value))
+            else:
+                made[name] = [{**described, sub or "value": text(value)}]
+            return
+        holder = made.setdefault(at.urn, {}) if at.urn else made
+        if sub is not None:
+            holder.setdefault(name, {})[sub] = text(value)
+        else:
+            holder[name] = text(value)
+
+    return fill
 
 
 def read_policy(document: Mapping[str, Any], reads: str) -> SourcePolicy:

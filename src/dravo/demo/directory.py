@@ -40,7 +40,7 @@ TLSCACertificateFile {folder}/ca.pem
 TLSCertificateFile {folder}/server.pem
 TLSCertificateKeyFile {folder}/server.key
 threads 4
-sizelimit {sizelimit}
+sizelimit size={sizelimit} size.prtotal={sizelimit}
 database mdb
 maxsize 2147483648
 suffix "{suffix}"
@@ -51,7 +51,6 @@ dbnosync
 index objectClass,entryUUID eq
 index uid,cn,member,uniqueMember,memberUid eq
 index modifyTimestamp eq
-limits dn.exact="{reader}" size=unlimited time=unlimited size.prtotal=unlimited
 access to attrs=userPassword by anonymous auth by * none
 access to * by dn.exact="{reader}" read by * none
 """

@@ -24,26 +24,29 @@ from dravo.store.pulled import PULL, Known
 
 # So many groups are made, and so many memberships written, in one transaction.
 AT_ONCE = 100
-PORTION = 2_000
+PORTION = 1_000
 NEW_GROUPS, CHANGED_GROUPS, LEFT_GROUPS, JOINED, DROPPED, STRANGERS = (
     "groups new", "groups changed", "groups left", "memberships new", "memberships ended", "members unknown",
 )  # fmt: skip
 
 
 @dataclass
-class _Change:
-    """How a group's list differs from what it is to be."""
+class _Portion:
+    """A part of how a group's list differs from what it is to be; `digest` goes with the last part, `told` is a line for people."""
 
     group_id: str
     name: str
-    digest: str | None
-    add_people: list[str] = field(default_factory=list)
-    add_groups: list[str] = field(default_factory=list)
+    people: list[str] = field(default_factory=list)
+    groups: list[str] = field(default_factory=list)
     end: list[str] = field(default_factory=list)
+    nesting: bool = False
+    last: bool = False
+    digest: str | None = None
+    told: str = ""
 
     @property
     def size(self) -> int:
-        return len(self.add_people) + len(self.add_groups) + len(self.end)
+        return len(self.people) + len(self.groups) + len(self.end) + 1
 
 
 class GroupsIn:
@@ -55,6 +58,7 @@ class GroupsIn:
         self.counts: Counter[str] = Counter()
         self.seen: set[str] = set()
         with house.database.reading() as connection:
+            # Groups are few beside people: all of them are looked up, also for a reading of what changed.
             self.known = pulled.known_groups(connection, self.source.id)
             self._names = pulled.names_of_groups(connection, self.source.id)
             self._conflicted = pulled.with_conflicts(connection, self.source.id, "group")
@@ -85,9 +89,18 @@ class GroupsIn:
         if self.look_only:
             return
         with self.house.database.reading() as connection:
-            of_people, of_groups = pulled.locators(connection, self.source.id)
+            wanted = None if self.people.whole else list(dict.fromkeys(member for each in allowed for member in each.members))
+            of_people, of_groups = pulled.locators(connection, self.source.id, wanted)
+        waiting: list[_Portion] = []
+        size = 0
         for entry in allowed:
-            self._list(entry, of_people, of_groups)
+            for portion in self._list(entry, of_people, of_groups):
+                waiting.append(portion)
+                size += portion.size
+                if size >= PORTION:
+                    self._write(waiting)
+                    waiting, size = [], 0
+        self._write(waiting)
 
     def _without_clashes(self, entries: Sequence[GroupEntry]) -> list[GroupEntry]:
         """Return those whose name is no other group's of this source; the others wait for a decision."""
@@ -158,9 +171,8 @@ class GroupsIn:
                 pulled.end_conflicts(connection, self.source.id, "group", settled)
         self.known.update({entry.native_id: Known(group_id, None, gone=False) for group_id, entry in (*made, *named)})
 
-    def _list(self, entry: GroupEntry, of_people: dict[str, str], of_groups: dict[str, str]) -> None:
+    def _list(self, entry: GroupEntry, of_people: dict[str, str], of_groups: dict[str, str]) -> list[_Portion]:
         group_id = self.known[entry.native_id].id
-        change = _Change(group_id, entry.name, entry.digest(self._salt))
         with self.house.database.reading() as connection:
             listed_people, listed_groups = groups.listed_people(connection, group_id), groups.listed_groups(connection, group_id)
         people, inner, strangers = set(), set(), 0
@@ -171,51 +183,48 @@ class GroupsIn:
                 inner.add(inner_id)
             else:
                 strangers += 1
-        if strangers:
-            # They may be known at the next reading, while the list is the same then: it is looked at again.
-            change.digest = None
-            self.counts[STRANGERS] += strangers
-        change.add_people = sorted(people - listed_people)
-        change.add_groups = sorted(inner - listed_groups)
-        change.end = sorted((listed_people - people) | (listed_groups - inner))
-        self.counts[JOINED] += len(change.add_people) + len(change.add_groups)
-        self.counts[DROPPED] += len(change.end)
-        self._write(change, strangers)
+        # Whoever is unknown now may be known at the next reading, while the list is the same then: it is looked at again.
+        digest = None if strangers else entry.digest(self._salt)
+        self.counts[STRANGERS] += strangers
+        add_people, add_groups = sorted(people - listed_people), sorted(inner - listed_groups)
+        end = sorted(listed_people - people)
+        end_groups = sorted(listed_groups - inner)
+        joined, dropped = len(add_people) + len(add_groups), len(end) + len(end_groups)
+        self.counts[JOINED] += joined
+        self.counts[DROPPED] += dropped
+        portions = [_Portion(group_id, entry.name, groups=add_groups, end=end_groups, nesting=bool(add_groups or end_groups))]
+        portions += [_Portion(group_id, entry.name, people=add_people[at : at + PORTION]) for at in range(0, len(add_people), PORTION)]
+        portions += [_Portion(group_id, entry.name, end=end[at : at + PORTION]) for at in range(0, len(end), PORTION)]
+        kept = [each for each in portions if each.size > 1] or portions[:1]
+        kept[-1].last, kept[-1].digest, kept[-1].told = True, digest, _told(joined, dropped, strangers)
+        return kept
 
-    def _write(self, change: _Change, strangers: int) -> None:
-        nesting = bool(change.add_groups) or change.size > len(change.add_people)
-        portions = _portions(change)
-        for number, (people, inner, end) in enumerate(portions):
-            now = clock.now()
-            with self.house.database.writing() as connection:
-                # What is declared may have changed since: who is concerned is asked within the transaction that writes.
-                catalogue = self.house.catalogue.get(connection)
-                concerned = catalogue.concerns(change.group_id) or any(catalogue.concerns(each) for each in inner)
-                if concerned:
-                    self._mark(connection, change.group_id, [*people, *end], now)
-                    if inner or nesting:
-                        groups.mark_people_within(connection, change.group_id, now)
-                groups.end_members(connection, change.group_id, end, now)
-                groups.add_members(connection, change.group_id, people, inner, now)
-                if concerned and (inner or nesting):
-                    groups.mark_people_within(connection, change.group_id, now)
-                if inner or (nesting and self._ends_groups(connection, end)):
-                    raise_revision(connection)
-                if number == len(portions) - 1:
-                    pulled.note_digests(connection, [(change.group_id, change.digest)])
-                    if change.size:
-                        write_lines(connection, [self._line("members", change.name, _told(change, strangers))])
+    def _write(self, portions: Sequence[_Portion]) -> None:
+        if not portions:
+            return
+        now = clock.now()
+        with self.house.database.writing() as connection:
+            # What is declared may have changed since: who is concerned is asked within the transaction that writes.
+            catalogue = self.house.catalogue.get(connection)
+            for each in portions:
+                concerned = catalogue.concerns(each.group_id)
+                if concerned and each.nesting:
+                    groups.mark_people_within(connection, each.group_id, now)
+                elif concerned:
+                    self._mark(connection, [*each.people, *each.end], now)
+                groups.end_members(connection, each.group_id, each.end, now)
+                groups.add_members(connection, each.group_id, each.people, each.groups, now)
+                if concerned and each.nesting:
+                    groups.mark_people_within(connection, each.group_id, now)
+            if any(each.nesting for each in portions):
+                raise_revision(connection)
+            pulled.note_digests(connection, [(each.group_id, each.digest) for each in portions if each.last])
+            write_lines(connection, [self._line("members", each.name, each.told) for each in portions if each.last and each.told])
 
-    def _mark(self, connection: Connection, group_id: str, record_ids: Sequence[str], now: Instant) -> None:
+    def _mark(self, connection: Connection, record_ids: Sequence[str], now: Instant) -> None:
         for start in range(0, len(record_ids), 500):
             users = select(t.record.c.user_id).where(t.record.c.id.in_(record_ids[start : start + 500]))
             groups.mark_these(connection, users, now)
-
-    def _ends_groups(self, connection: Connection, ids: Sequence[str]) -> bool:
-        for start in range(0, len(ids), 500):
-            if connection.execute(select(t.group.c.id).where(t.group.c.id.in_(ids[start : start + 500])).limit(1)).first():
-                return True
-        return False
 
     def of_one(self, record_id: str, entries: Sequence[GroupEntry]) -> None:
         """Take in which groups list one person: those that are known, and no others of this source."""
@@ -226,10 +235,11 @@ class GroupsIn:
             if (group_id in now_in) == (group_id in listed):
                 continue
             # The rest of the list is as it was read last: it is looked at again at the next reading.
-            change = _Change(group_id, name, None)
-            (change.add_people if group_id in now_in else change.end).append(record_id)
-            self.counts[JOINED if group_id in now_in else DROPPED] += 1
-            self._write(change, 0)
+            joins = group_id in now_in
+            self.counts[JOINED if joins else DROPPED] += 1
+            portion = _Portion(group_id, name, people=[record_id] if joins else [], end=[] if joins else [record_id], last=True)
+            portion.told = _told(int(joins), int(not joins), 0)
+            self._write([portion])
 
     def missing(self) -> list[str]:
         """Return the native ids of groups that are here and did not come, or are not chosen any more."""
@@ -251,22 +261,6 @@ class GroupsIn:
         return {"run_id": self.run_id, "kind": kind, "user_id": None, "name": name, "changes": None, "message": message}
 
 
-def _portions(change: _Change) -> list[tuple[list[str], list[str], list[str]]]:
-    """Return a change in portions of (people to add, groups to add, members to end); a large group is written in many."""
-    found: list[tuple[list[str], list[str], list[str]]] = []
-    for start in range(0, max(len(change.add_people), 1), PORTION):
-        found.append((change.add_people[start : start + PORTION], change.add_groups if start == 0 else [], []))
-    for start in range(0, len(change.end), PORTION):
-        found.append(([], [], change.end[start : start + PORTION]))
-    return found
-
-
-def _told(change: _Change, strangers: int) -> str:
-    parts = []
-    if change.add_people or change.add_groups:
-        parts.append(f"{len(change.add_people) + len(change.add_groups):,} joined")
-    if change.end:
-        parts.append(f"{len(change.end):,} left")
-    if strangers:
-        parts.append(f"{strangers:,} are nobody known here")
-    return f"{', '.join(parts)}."
+def _told(joined: int, dropped: int, strangers: int) -> str:
+    parts = [f"{number:,} {what}" for number, what in ((joined, "joined"), (dropped, "left"), (strangers, "are nobody known here")) if number]
+    return f"{', '.join(parts)}." if joined or dropped else ""

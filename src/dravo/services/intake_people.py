@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Any
 
 from sqlalchemy import Connection, insert
@@ -18,7 +19,7 @@ from dravo.core.errors import WorldMoved
 from dravo.core.instants import Instant
 from dravo.core.matching import RENAMED, Binding, Conflict, match
 from dravo.core.planning import Catalogue, Outcome, Person, with_record, work_out
-from dravo.core.records import PersonRecord, changes, fold, searchable
+from dravo.core.records import PersonRecord, Searchable, changes, fold, searchable
 from dravo.core.source_policy import Refused, SourcePolicy
 from dravo.protocols.directory.reading import Entry
 from dravo.services.house import House
@@ -28,6 +29,7 @@ from dravo.store.applying import Cleared, Rewrite, apply_outcomes
 from dravo.store.catalogue import check_revision
 from dravo.store.identifiers import new_id
 from dravo.store.pulled import PULL, Known, NewRecord
+from dravo.store.quick import Quick
 
 BATCH = 250
 TRIES = 8
@@ -60,10 +62,12 @@ class Batch:
 class PeopleIn:
     """Takes in what one reading of a source says of its people."""
 
-    def __init__(self, house: House, source: Any, policy: SourcePolicy, run_id: str, *, look_only: bool = False) -> None:
-        self.house, self.source, self.policy, self.run_id, self.look_only = house, source, policy, run_id, look_only
+    def __init__(self, house: House, source: Any, policy: SourcePolicy, run_id: str, *, look_only: bool = False, whole: bool = False) -> None:
+        self.house, self.source, self.policy, self.run_id, self.look_only, self.whole = house, source, policy, run_id, look_only, whole
         with house.database.reading() as connection:
-            self.known = pulled.known_people(connection, source.id)
+            # Of a reading of what changed, whoever comes is looked up when they come.
+            self.known = pulled.known_people(connection, source.id) if whole else {}
+            self._present = 0 if whole else pulled.how_many(connection, source.id)
             self._conflicted = pulled.with_conflicts(connection, source.id, "person")
         self.seen: set[str] = set()
         self.outside: set[str] = set()
@@ -77,7 +81,7 @@ class PeopleIn:
     @property
     def present(self) -> int:
         """How many the source has, as far as is known."""
-        return sum(1 for each in self.known.values() if not each.gone)
+        return sum(1 for each in self.known.values() if not each.gone) if self.whole else self._present
 
     def take(self, entries: Sequence[Entry]) -> None:
         """Take in a batch; who cannot be decided yet is put off until `finish`."""
@@ -97,7 +101,9 @@ class PeopleIn:
         for remaining in range(TRIES, 0, -1):
             batch = self._plan(entries, last=last)
             try:
-                if not self.look_only:
+                if self.look_only:
+                    self._note(batch)
+                else:
                     self._write(batch)
             except (WorldMoved, IntegrityError):
                 # Somebody changed a person, or took a name, between reading and writing: planned anew on what is true now.
@@ -123,6 +129,8 @@ class PeopleIn:
     def _plan(self, entries: Sequence[Entry], *, last: bool) -> Batch:
         with self.house.database.reading() as connection:
             batch = Batch(clock.now(), self.house.catalogue.get(connection))
+            if not self.whole:
+                self.known.update(pulled.known_people(connection, self.source.id, [each.native_id for each in entries]))
             fresh = self._read(connection, entries, batch)
             self._decide(connection, fresh, batch, last=last)
         return batch
@@ -230,7 +238,7 @@ class PeopleIn:
         record = PersonRecord(record_id, self.source.id, PULL, each.data, user_id)
         after = with_record(person, record) if person is not None else Person(user_id, None, (record,))
         batch.outcomes.append(work_out(after, batch.catalogue, batch.now))
-        name = pulled.shown_name(each.data)
+        name = each.found.display_name
         if each.row is None:
             batch.made.append(each.record(record_id, user_id))
             kind, differs = NEW, None
@@ -283,6 +291,11 @@ class PeopleIn:
                 pulled.end_conflicts(connection, self.source.id, "person", batch.settled)
             write_lines(connection, batch.lines)
         self._conflicted.update(each["native_id"] for each in batch.conflicts)
+
+    def _note(self, batch: Batch) -> None:
+        """Write down what a batch would do, and nothing else."""
+        with self.house.database.writing() as connection:
+            write_lines(connection, batch.lines)
 
     def lines_only(self, lines: Iterable[tuple[str, str, str]]) -> None:
         """Write down (kind, name, message) of what is no person."""
@@ -359,11 +372,12 @@ class _Said:
     known: Known | None
     row: Any = None
 
-    @property
-    def found(self) -> Any:
+    @cached_property
+    def found(self) -> Searchable:
+        """The values by which they are found."""
         return searchable(self.data)
 
-    @property
+    @cached_property
     def keys(self) -> set[str]:
         """By what nobody else of the batch may be known: user name, and for somebody new the e-mail address."""
         found = self.found
@@ -375,7 +389,7 @@ class _Said:
         """Whether it comes to what was known."""
         return self.row is not None and self.row.gone_at is None and self.row.data == self.data
 
-    @property
+    @cached_property
     def asks_for_name(self) -> bool:
         """Whether it takes a user name that this record did not have."""
         return self.row is None or self.row.gone_at is not None or self.row.user_name_key != self.found.user_name_key
@@ -384,10 +398,12 @@ class _Said:
         """Return the record as it is written."""
         version = self.row.version if self.row is not None else 0
         entry = self.entry
-        return NewRecord(record_id, user_id, entry.native_id, entry.locator, self.digest, entry.attributes, self.data, version)
+        return NewRecord(record_id, user_id, entry.native_id, entry.locator, self.digest, entry.attributes, self.data, version, self.found)
+
+
+_LINES = Quick(insert(t.run_line))
 
 
 def write_lines(connection: Connection, lines: Sequence[Mapping[str, Any]]) -> None:
     """Write down what a run did to people and groups."""
-    if lines:
-        connection.execute(insert(t.run_line), lines)
+    _LINES.change_many(connection, lines)

@@ -182,7 +182,7 @@ class Pull:
         with house.database.reading() as connection:
             self._values = house_settings.read(connection)
         self.whole = self._is_whole()
-        self.people = PeopleIn(house, source, self.policy, run.id, look_only=bool(run.look_only))
+        self.people = PeopleIn(house, source, self.policy, run.id, look_only=bool(run.look_only), whole=self.whole)
         self.groups = GroupsIn(house, self.people, look_only=bool(run.look_only))
         self._read = 0
         self._bad = 0

@@ -130,7 +130,7 @@ def apply_outcomes(
     if len(made) == 1:
         _MAKE_ONE_USER.change(connection, made[0])
     elif made:
-        connection.execute(_MAKE_USER, made)
+        _MAKE_ONE_USER.change_many(connection, made)
     known = [outcome for outcome in outcomes if outcome.person.revision is not None]
     if known:
         _update_users(connection, known, now, rewrite=rewrite, seen=seen)

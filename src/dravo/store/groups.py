@@ -11,6 +11,7 @@ from dravo.core.instants import Instant
 from dravo.core.records import fold
 from dravo.store import tables as t
 from dravo.store.own import COLUMNS
+from dravo.store.quick import Quick
 from dravo.store.sqlite import insert_unless_there
 
 CHUNK = 500
@@ -188,12 +189,14 @@ def end_memberships_of_user(connection: Connection, user_id: str, now: Instant) 
     connection.execute(update(t.membership).where(*where).values(until_at=now))
 
 
+_ADD_MEMBERS = Quick(insert_unless_there(t.membership).on_conflict_do_nothing())
+
+
 def add_members(connection: Connection, group_id: str, records: Iterable[str], groups: Iterable[str], now: Instant) -> None:
     """List records and groups in a group; who is listed already stays as they are."""
     rows = [{"group_id": group_id, "record_id": each, "inner_group_id": None, "from_at": now} for each in records]
     rows += [{"group_id": group_id, "record_id": None, "inner_group_id": each, "from_at": now} for each in groups]
-    if rows:
-        connection.execute(insert_unless_there(t.membership).on_conflict_do_nothing(), rows)
+    _ADD_MEMBERS.change_many(connection, rows)
 
 
 def end_members(connection: Connection, group_id: str, ids: Sequence[str], now: Instant) -> None:

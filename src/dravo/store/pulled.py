@@ -6,13 +6,14 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, bindparam, insert, or_, select, update
+from sqlalchemy import Connection, bindparam, func, insert, or_, select, update
 
 from dravo.core.instants import Instant
 from dravo.core.matching import Candidate
-from dravo.core.records import fold, searchable
+from dravo.core.records import Searchable, fold, searchable
 from dravo.store import tables as t
 from dravo.store.identifiers import new_id
+from dravo.store.quick import Quick
 from dravo.store.records import found_by
 
 PULL = "pull"
@@ -40,22 +41,31 @@ class NewRecord:
     said: Mapping[str, Any]
     data: Mapping[str, Any]
     version: int = 0
+    found: Searchable | None = None
 
 
-def known_people(connection: Connection, source_id: str) -> dict[str, Known]:
-    """Return everybody whom a source ever said something of, by its own ids."""
-    return _known(connection, t.record, source_id)
+def known_people(connection: Connection, source_id: str, native_ids: Sequence[str] | None = None) -> dict[str, Known]:
+    """Return everybody whom a source ever said something of, by its own ids; of some ids only, if they are given."""
+    return _known(connection, t.record, source_id, native_ids)
 
 
-def known_groups(connection: Connection, source_id: str) -> dict[str, Known]:
-    """Return every group that a source ever had, by its own ids."""
-    return _known(connection, t.group, source_id)
+def known_groups(connection: Connection, source_id: str, native_ids: Sequence[str] | None = None) -> dict[str, Known]:
+    """Return every group that a source ever had, by its own ids; of some ids only, if they are given."""
+    return _known(connection, t.group, source_id, native_ids)
 
 
-def _known(connection: Connection, table: Any, source_id: str) -> dict[str, Known]:
+def _known(connection: Connection, table: Any, source_id: str, native_ids: Sequence[str] | None) -> dict[str, Known]:
     c = table.c
     statement = select(c.native_id, c.id, c.digest, c.gone_at).where(c.source_id == source_id, c.channel == PULL, c.native_id.is_not(None))
-    return {native_id: Known(own_id, digest, gone_at is not None) for native_id, own_id, digest, gone_at in connection.execute(statement)}
+    asked = [statement] if native_ids is None else [statement.where(c.native_id.in_(some)) for some in _chunks(native_ids)]
+    return {row[0]: Known(row[1], row[2], row[3] is not None) for each in asked for row in connection.execute(each)}
+
+
+def how_many(connection: Connection, source_id: str) -> int:
+    """Return how many people a source has, as far as is known."""
+    r = t.record.c
+    where = (r.source_id == source_id, r.channel == PULL, r.gone_at.is_(None))
+    return int(connection.execute(select(func.count()).select_from(t.record).where(*where)).scalar_one())
 
 
 def rows(connection: Connection, record_ids: Sequence[str]) -> dict[str, Any]:
@@ -72,13 +82,18 @@ def said(connection: Connection, source_id: str, after: str = "", most: int = CH
     return list(connection.execute(select(r.id, r.native_id, r.said).where(*where).order_by(r.id).limit(most)))
 
 
-def locators(connection: Connection, source_id: str) -> tuple[dict[str, str], dict[str, str]]:
-    """Return by what groups name their members the ids of the records, and of the groups, that are present."""
+def locators(connection: Connection, source_id: str, wanted: Sequence[str] | None = None) -> tuple[dict[str, str], dict[str, str]]:
+    """Return by what groups name their members the ids of the records, and of the groups, that are present.
+
+    Args:
+        wanted: which are asked for; None for all.
+    """
     found: list[dict[str, str]] = []
     for table in (t.record, t.group):
         c = table.c
-        where = (c.source_id == source_id, c.channel == PULL, c.gone_at.is_(None), c.locator.is_not(None))
-        found.append({row[0]: row[1] for row in connection.execute(select(c.locator, c.id).where(*where))})
+        statement = select(c.locator, c.id).where(c.source_id == source_id, c.channel == PULL, c.gone_at.is_(None), c.locator.is_not(None))
+        asked = [statement] if wanted is None else [statement.where(c.locator.in_(some)) for some in _chunks(wanted)]
+        found.append({row[0]: row[1] for each in asked for row in connection.execute(each)})
     return found[0], found[1]
 
 
@@ -128,7 +143,7 @@ def holders(connection: Connection, source_id: str, names: Iterable[str]) -> dic
     return found
 
 
-_MAKE = insert(t.record)
+_MAKE = Quick(insert(t.record))
 _FREE_NAME = update(t.record).where(t.record.c.id == bindparam("record")).values(user_name_key=bindparam("record"))
 _WRITE = (
     update(t.record)
@@ -157,7 +172,7 @@ def make(connection: Connection, source_id: str, records: Sequence[NewRecord], n
         return
     made = []
     for each in records:
-        name, external, email, emails = found_by(each.data)
+        name, external, email, emails = found_by(each.data, each.found)
         made.append(
             {
                 "id": each.id, "source_id": source_id, "channel": PULL, "user_id": each.user_id, "user_name_key": name, "external_id": external,
@@ -165,7 +180,7 @@ def make(connection: Connection, source_id: str, records: Sequence[NewRecord], n
                 "native_id": each.native_id, "locator": each.locator, "digest": each.digest, "said": each.said,
             }
         )  # fmt: skip
-    connection.execute(_MAKE, made)
+    _MAKE.change_many(connection, made)
 
 
 def write(connection: Connection, records: Sequence[NewRecord], renamed: Sequence[str], now: Instant) -> bool:
@@ -180,7 +195,7 @@ def write(connection: Connection, records: Sequence[NewRecord], renamed: Sequenc
         connection.execute(_FREE_NAME, [{"record": each} for each in renamed])
     given = []
     for each in records:
-        name, external, email, emails = found_by(each.data)
+        name, external, email, emails = found_by(each.data, each.found)
         given.append(
             {
                 "record": each.id, "seen": each.version, "name": name, "external": external, "email": email, "emails": emails, "content": each.data,

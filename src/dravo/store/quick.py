@@ -51,6 +51,31 @@ class Quick:
         """Carry out a change and return how many rows it touched."""
         return int(self._run(connection, given)[1].rowcount)
 
+    def change_many(self, connection: Connection, given: Sequence[Mapping[str, Any]]) -> int:
+        """Carry out a change for each of many, all with the same names, and return how many rows were touched."""
+        if not given:
+            return 0
+        compiled = self._compiled
+        if compiled is None:
+            compiled = self._compiled = self._compile(connection, given[0])
+        columns = []
+        for name, change in compiled.places:
+            if name in given[0]:
+                column = [each[name] for each in given]
+                columns.append([change(value) for value in column] if change else column)
+            else:
+                fixed = compiled.fixed[name]
+                columns.append([change(fixed) if change else fixed] * len(given))
+        driver = connection.connection.cursor()
+        wrong = connection.dialect.loaded_dbapi
+        try:
+            driver.executemany(compiled.text, list(zip(*columns, strict=True)))
+        except wrong.IntegrityError as refused:
+            raise IntegrityError(compiled.text, None, refused) from refused
+        except wrong.OperationalError as failed:
+            raise OperationalError(compiled.text, None, failed) from failed
+        return int(driver.rowcount)
+
     def _run(self, connection: Connection, given: Mapping[str, Any]) -> tuple[Compiled, Any]:
         compiled = self._compiled
         if compiled is None:

@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import Connection, bindparam, delete, insert, select, update
 
 from dravo.core.instants import Instant
-from dravo.core.records import searchable
+from dravo.core.records import Searchable, searchable
 from dravo.store import tables as t
 from dravo.store.own import COLUMNS
 from dravo.store.quick import Quick
@@ -38,9 +38,9 @@ _REPLACE = Quick(
 )  # fmt: skip
 
 
-def found_by(data: Mapping[str, Any]) -> tuple[str, str | None, str | None, str | None]:
-    """Return user name, external id, first e-mail and the others, as records are found by them."""
-    found = searchable(data)
+def found_by(data: Mapping[str, Any], known: Searchable | None = None) -> tuple[str, str | None, str | None, str | None]:
+    """Return user name, external id, first e-mail and the others, as records are found by them; `known` if that was looked up before."""
+    found = known or searchable(data)
     first, *others = found.emails or (None,)
     return found.user_name_key, found.external_id, first, "\n".join(["", *others, ""]) if others else None
 

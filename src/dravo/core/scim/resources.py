@@ -144,11 +144,19 @@ def _read_single(attribute: Attribute, value: Any) -> Any:
 def _read_text(attribute: Attribute, value: Any) -> str:
     if isinstance(value, bool) or not isinstance(value, str | int | float):
         raise invalid_value(f"'{attribute.name}' should be text.")
-    text = str(value)
+    return read_text(attribute.name, str(value))
+
+
+def read_text(name: str, text: str) -> str:
+    """Return a text that may stand in an attribute of a name.
+
+    Raises:
+        ScimError: 400 invalidValue, if it is too long, or holds what is no text.
+    """
     if len(text) > LONGEST_TEXT:
-        raise invalid_value(f"'{attribute.name}' is longer than {LONGEST_TEXT} characters.")
+        raise invalid_value(f"'{name}' is longer than {LONGEST_TEXT} characters.")
     if _NO_TEXT.search(text):
-        raise invalid_value(f"'{attribute.name}' holds characters that are no text.")
+        raise invalid_value(f"'{name}' holds characters that are no text.")
     return text
 
 

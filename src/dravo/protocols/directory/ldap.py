@@ -32,6 +32,8 @@ ENTRY_UUID, CHANGED_AT = "entryUUID", "modifyTimestamp"
 MEMBERSHIPS = ("member", "uniqueMember", "memberUid", "memberOf")
 _ADDRESS = re.compile(r"(ldaps?)://(\[[0-9a-fA-F:]+\]|[^\s/:?#]+)(?::(\d{1,5}))?/?", re.IGNORECASE)
 _MARK = re.compile(r"\d{14}(\.\d+)?Z")
+# One attribute a part, values of letters, digits, dots, hyphens, underscores and single blanks within.
+_PLAIN_DN = re.compile(r"[A-Za-z]+=[A-Za-z0-9._-]+(?: [A-Za-z0-9._-]+)*(?:,[A-Za-z]+=[A-Za-z0-9._-]+(?: [A-Za-z0-9._-]+)*)*")
 STEPS = ("Address", "TLS", "Signing in", "People's base", "People", "Groups", "What expressions need", "Rights")
 
 
@@ -71,6 +73,9 @@ def folded_dn(text: str) -> str:
     Raises:
         ValueError: if it is none.
     """
+    if _PLAIN_DN.fullmatch(text):
+        # Nothing in it can be written in two ways but its letter case.
+        return text.lower()
     try:
         parts = str2dn(text)
     except ldap.DECODING_ERROR:
@@ -99,6 +104,7 @@ class LdapReader:
     def __init__(self, settings: LdapSettings, secret: str, uses: Sequence[str] = ()) -> None:
         self.settings, self._secret = settings, secret
         self._uses = tuple(dict.fromkeys(uses))
+        self._kept = frozenset(self._uses)
         self._connection: Any = None
         self._files: tempfile.TemporaryDirectory[str] | None = None
         self._newest: str | None = None
@@ -215,10 +221,6 @@ class LdapReader:
         kept = {name: found for name, found in attributes.items() if name in self._kept}
         return Entry(native_id, locator, {**kept, "dn": [dn]} if "dn" in self._kept else kept)
 
-    @property
-    def _kept(self) -> frozenset[str]:
-        return frozenset(self._uses)
-
     def _locator(self, dn: str, attributes: dict[str, list[str]]) -> str:
         if self.settings.membership == "memberUid":
             return fold((attributes.get("uid") or [""])[0])
@@ -278,20 +280,30 @@ class LdapReader:
     def _search(self, base: str, scope: int, text: str, names: Sequence[str]) -> Iterator[tuple[str, dict[str, list[bytes]]]]:
         connection = self._connect()
         page = SimplePagedResultsControl(True, size=PAGE, cookie="")
+
+        def ask() -> int:
+            asked: int = connection.search_ext(base, scope, text, [*dict.fromkeys(names)], serverctrls=[page], timeout=SECONDS)
+            return asked
+
+        number: int | None = None
         while True:
             try:
-                number = connection.search_ext(base, scope, text, [*dict.fromkeys(names)], serverctrls=[page], timeout=SECONDS)
+                number = ask() if number is None else number
                 _, found, _, controls = connection.result3(number, timeout=SECONDS)
+                cookies = [each.cookie for each in controls if each.controlType == SimplePagedResultsControl.controlType]
+                more = bool(cookies and cookies[0])
+                if more:
+                    # The directory makes the next page ready while this one is worked on.
+                    page.cookie = cookies[0]
+                    number = ask()
             except ldap.LDAPError as wrong:
                 raise _trouble(wrong, f"reading {base}") from None
             for dn, values in found:
                 # Referrals come without a DN; they are not followed unless the settings say so.
                 if dn:
                     yield dn, values
-            cookies = [each.cookie for each in controls if each.controlType == SimplePagedResultsControl.controlType]
-            if not cookies or not cookies[0]:
+            if not more:
                 return
-            page.cookie = cookies[0]
 
     def mark(self) -> str | None:
         """Return the newest modifyTimestamp; None where a change of a person's groups does not show in it."""

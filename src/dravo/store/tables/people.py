@@ -55,6 +55,7 @@ record = Table(
     Column("digest", String(32)),
     Column("said", Json),
 )
+some_of("ix_record_locator", record.c.source_id, record.c.locator, where="gone_at IS NULL AND locator IS NOT NULL")
 one_of("uq_record_native_id", record.c.source_id, record.c.channel, record.c.native_id, where="native_id IS NOT NULL")
 some_of("ix_record_email", record.c.source_id, record.c.email_key, where="gone_at IS NULL AND email_key IS NOT NULL")
 some_of("ix_record_more_emails", record.c.source_id, record.c.more_emails, where="gone_at IS NULL AND more_emails IS NOT NULL")

@@ -61,6 +61,7 @@ def upgrade() -> None:
         batch_op.add_column(sa.Column('locator', sa.Text(), nullable=True))
         batch_op.add_column(sa.Column('digest', sa.String(length=32), nullable=True))
         batch_op.add_column(sa.Column('said', sa.Text(), nullable=True))
+        batch_op.create_index('ix_record_locator', ['source_id', 'locator'], unique=False, sqlite_where=sa.text('gone_at IS NULL AND locator IS NOT NULL'), postgresql_where=sa.text('gone_at IS NULL AND locator IS NOT NULL'))
         batch_op.create_index('uq_record_native_id', ['source_id', 'channel', 'native_id'], unique=True, sqlite_where=sa.text('native_id IS NOT NULL'), postgresql_where=sa.text('native_id IS NOT NULL'))
 
     with op.batch_alter_table('run', schema=None) as batch_op:

@@ -1,0 +1,124 @@
+"""A real directory that tests change as its keepers would, and a house that reads it."""
+
+from __future__ import annotations
+
+import contextlib
+import random
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import ldap
+
+from dravo.demo import directory, scenario
+from dravo.demo.directory import Directory, group_dn, person_dn
+from dravo.demo.running import free_port
+from dravo.services import pull_settings, pulling
+from dravo.store import tables as t
+from dravo.store.pages import Ask
+from tests.rooms import Rooms
+
+
+class Estates:
+    """A running slapd."""
+
+    def __init__(self, folder: Path, entries: str = "", **limits: Any) -> None:
+        self.directory = Directory(folder, free_port(), **limits)
+        self.directory.prepare(entries)
+        self.directory.start()
+        self.keeper = self._sign_in()
+
+    def _sign_in(self) -> Any:
+        connection = ldap.initialize(self.directory.address)
+        connection.simple_bind_s(directory.ADMIN, directory.ADMIN_PASSWORD)
+        return connection
+
+    @property
+    def settings(self) -> dict[str, Any]:
+        made = self.directory
+        return {"address": made.address, "ca": made.ca, "bind_dn": directory.READER, "people_base": directory.PEOPLE, "groups_base": directory.GROUPS}
+
+    def add_person(self, uid: str, given: str, family: str, **more: list[str]) -> None:
+        shown = f"{given} {family}"
+        values = {"objectClass": ["inetOrgPerson"], "uid": [uid], "cn": [shown], "sn": [family], "givenName": [given], "displayName": [shown], **more}
+        self.keeper.add_s(person_dn(uid), [(name, [each.encode() for each in given_values]) for name, given_values in values.items()])
+
+    def add_group(self, name: str, *members: str) -> None:
+        self.keeper.add_s(group_dn(name), [("objectClass", b"groupOfNames"), ("cn", name.encode()), ("member", [each.encode() for each in members])])
+
+    def change(self, dn: str, **values: list[str]) -> None:
+        self.keeper.modify_s(dn, [(ldap.MOD_REPLACE, name, [each.encode() for each in given]) for name, given in values.items()])
+
+    def rename(self, uid: str, new: str) -> None:
+        self.keeper.rename_s(person_dn(uid), f"uid={new}", delold=1)
+
+    def remove(self, dn: str) -> None:
+        self.keeper.delete_s(dn)
+
+    def stop(self) -> None:
+        self.keeper.unbind_s()
+        self.directory.stop()
+
+    def start(self) -> None:
+        self.directory.start()
+        self.keeper = self._sign_in()
+
+
+@contextlib.contextmanager
+def estates(folder: Path, entries: str = "", **limits: Any) -> Iterator[Estates]:
+    made = Estates(folder, entries, **limits)
+    try:
+        yield made
+    finally:
+        made.stop()
+
+
+def crowd(people: int, groups: int, each: int) -> str:
+    """Return so many people of the scenario and groups of them, in LDIF; the same each time."""
+    chance = random.Random(5)
+    everybody = scenario.crowd(people)
+    lines = [
+        directory.person(p["userName"], p["name"]["givenName"], p["name"]["familyName"], {"mail": [p["emails"][0]["value"]], "title": [p["title"]]})
+        for p in everybody
+    ]
+    names = [p["userName"] for p in everybody]
+    lines += [directory.group(f"Team {number}", [person_dn(name) for name in chance.sample(names, each)]) for number in range(groups)]
+    return "".join(lines)
+
+
+class Reading:
+    """A house that reads one source, in this process."""
+
+    def __init__(self, rooms: Rooms, kind: str, settings: dict[str, Any], secret: str = "", key: str = "estates", **more: Any) -> None:
+        self.rooms, self.key = rooms, key
+        self.source_id = rooms.source(key)
+        given = {"kind": kind, "settings": settings, "secret": secret or None, "schedule": "", "in_force": True, **more}
+        pull_settings.change(rooms.house, rooms.caller, key, given)
+
+    def change(self, **given: Any) -> dict[str, Any]:
+        return pull_settings.change(self.rooms.house, self.rooms.caller, self.key, given)
+
+    def run(self, **how: Any) -> dict[str, Any]:
+        """Read it now, and return the run with its counts by name."""
+        run = pulling.ask_for(self.rooms.house, self.rooms.caller, self.key, **how)
+        pulling.carry_out(self.rooms.house, run["id"])
+        found = pulling.one_run(self.rooms.house, run["id"])
+        return {**found, **{each["name"]: each["number"] for each in found["counts"]}}
+
+    def lines(self, run: dict[str, Any], kind: str | None = None) -> list[dict[str, Any]]:
+        return list(pulling.lines(self.rooms.house, self.key, run["id"], Ask(count=500), kind)["items"])
+
+    def records(self) -> dict[str, Any]:
+        """Return the present records by user name."""
+        found = self.rooms.rows(t.record, source_id=self.source_id, channel="pull")
+        return {row.data["userName"]: row for row in found if row.gone_at is None}
+
+    def members(self, name: str) -> set[str]:
+        """Return the user names, and names of groups, that a group lists."""
+        with self.rooms.house.database.reading() as connection:
+            group = connection.execute(t.group.select().where(t.group.c.display_name == name, t.group.c.gone_at.is_(None))).one()
+            m = t.membership.c
+            rows = connection.execute(t.membership.select().where(m.group_id == group.id, m.until_at.is_(None))).all()
+            people = {row.id: row.data["userName"] for row in connection.execute(t.record.select())}
+            groups = {row.id: row.display_name for row in connection.execute(t.group.select())}
+        return {people[row.record_id] if row.record_id else groups[row.inner_group_id] for row in rows}
