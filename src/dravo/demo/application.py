@@ -7,7 +7,7 @@ Its page at / shows what it knows; its SCIM service is at /scim/v2. POST /faults
 `lose` (cut so many replies to writes after the work is done), `lose_every` and `fail_every` (cut, or answer 503, every so many),
 `limit` (requests a second, else 429 with Retry-After), `token` (another token from now on), `doubles` (the same user name may be
 there twice); and what it cannot do: `no_patch` (501), `no_filter` (400), `no_list` (403), `no_groups`, `no_active`, `no_schemas`,
-`role_texts` (roles are texts), `page` (most in a page). GET /faults shows them; GET /log the last
+`role_texts` (roles are texts), `page` (most in a page), `cursor` (pages by cursor only). GET /faults shows them; GET /log the last
 requests, GET /counts how many, GET /state all that it knows. Its token may also be had
 from /oauth/token with any client id and its token as the secret; then what it gives is good for `lasts` seconds.
 """
@@ -222,6 +222,7 @@ class Application:
             "changePassword": {"supported": False},
             "sort": {"supported": False},
             "etag": {"supported": False},
+            **({"pagination": {"cursor": True, "index": False}} if self.faults.get("cursor") else {}),
             "authenticationSchemes": [{"type": "oauthbearertoken", "name": "Bearer token", "description": "A token."}],
         }
 
@@ -262,9 +263,21 @@ class Application:
                 found = [each for each in found if str(each.get(name, "")).casefold() == value.casefold()]
         elif self.faults.get("no_list"):
             return refusal(403, "The list is not to be read.")
-        start, count = max(int(query.get("startIndex", 1)), 1), min(int(query.get("count", 100)), self.faults.get("page", 100))
+        count = min(int(query.get("count", 100)), self.faults.get("page", 100))
+        if self.faults.get("cursor"):
+            return self.page_by_cursor(found, query, count)
+        start = max(int(query.get("startIndex", 1)), 1)
         some = found[start - 1 : start - 1 + count]
         return Answer(200, {"schemas": [LIST], "totalResults": len(found), "startIndex": start, "itemsPerPage": len(some), "Resources": some})
+
+    def page_by_cursor(self, found: list[dict[str, Any]], query: dict[str, str], count: int) -> Answer:
+        """Return a page behind a cursor (RFC 9865, section 2); who asks by number is refused, for this mode knows no numbers."""
+        if "cursor" not in query:
+            return refusal(400, "Pages are asked for by cursor here.", "invalidValue")
+        offset = int(base64.b64decode(query["cursor"]).decode()) if query["cursor"] else 0
+        some, behind = found[offset : offset + count], offset + count
+        following = {"nextCursor": base64.b64encode(str(behind).encode()).decode()} if behind < len(found) else {}
+        return Answer(200, {"schemas": [LIST], "totalResults": len(found), "itemsPerPage": len(some), "Resources": some, **following})
 
     def group(self, call: Call, identifier: str) -> Answer:
         """Answer what is about groups."""

@@ -55,7 +55,6 @@ class ScimReader:
         self._connection: Connection | None = None
         self._capabilities: Capabilities | None = None
         self._newest: str | None = None
-        self._filters = True
 
     def close(self) -> None:
         """Let go of connections."""
@@ -137,11 +136,17 @@ class ScimReader:
     def people(self, since: str | None = None) -> Iterator[Entry | BadLine]:
         """Yield everybody, or whoever changed since a mark."""
         wanted = [f"({self.settings.people_filter})"] if self.settings.people_filter else []
-        if since is not None:
-            wanted.append(f'meta.lastModified ge "{since}"')
-        for resource in self._listing("/Users", {"filter": " and ".join(wanted)} if wanted else {}):
+        changed = [*wanted, f'meta.lastModified ge "{since}"']
+        # A service that cannot tell what changed says so, and is asked for everybody.
+        text = " and ".join(changed if since is not None and self._finds(" and ".join(changed)) else wanted)
+        for resource in self._listing("/Users", {"filter": text} if text else {}):
             entry = self._entry(resource)
             yield entry if entry is not None else BadLine("/Users", "A person without an id came.", "Ask whoever runs the service.")
+
+    def _finds(self, text: str) -> bool:
+        """Whether the service takes a filter."""
+        first = {"cursor": ""} if self._can().cursor else {"startIndex": "1"}
+        return self._send("/Users", {"filter": text, "count": "1", **first}).status != 400
 
     def _entry(self, resource: Mapping[str, Any]) -> Entry | None:
         native_id = resource.get("id")
@@ -232,12 +237,15 @@ class ScimReader:
         return checked
 
     def _check(self, checked: Checked, uses: Sequence[str]) -> None:
-        signed_in = self._connect()
-        self._send("/ServiceProviderConfig", None)
-        checked.steps.append(Step("Address", OK, f"{signed_in.base_url} answers."))
-        page = self._ask(
-            "/Users", {"startIndex": "1", "count": "50", **({"filter": self.settings.people_filter} if self.settings.people_filter else {})}
-        )
+        address = mend_address(self.settings.address)
+        try:
+            self._client.send(Connection(address, ""), Request("GET", "/ServiceProviderConfig"))
+        except (Unreachable, NotAllowed) as wrong:
+            raise DirectoryTrouble(f"The service does not answer: {wrong}.", "Check the address, and that it is running.") from None
+        checked.steps.append(Step("Address", OK, f"{address} answers."))
+        first = {"cursor": ""} if self._can().cursor else {"startIndex": "1"}
+        narrowed = {"filter": self.settings.people_filter} if self.settings.people_filter else {}
+        page = self._ask("/Users", {**first, "count": "50", **narrowed})
         checked.steps.append(Step("Signing in", OK, "It lets us read."))
         for resource in page.get("Resources") or ():
             entry = self._entry(resource) if isinstance(resource, Mapping) else None
@@ -249,7 +257,7 @@ class ScimReader:
         how = "by cursor" if self._can().cursor else "by number"
         checked.steps.append(Step("People", OK, f"It has {page.get('totalResults', len(checked.sample)):,} people, in pages {how}."))
         if self.settings.read_groups:
-            groups = self._ask("/Groups", {"startIndex": "1", "count": "10", "excludedAttributes": "members"})
+            groups = self._ask("/Groups", {**first, "count": "10", "excludedAttributes": "members"})
             number = groups.get("totalResults", 0)
             checked.steps.append(Step("Groups", OK if number else NOTED, f"It has {number:,} groups."))
         else:

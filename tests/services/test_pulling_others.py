@@ -1,0 +1,182 @@
+"""Another party's SCIM service, and files as people really have them, are read as a directory."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import httpx
+import pytest
+
+from dravo.core.errors import InvalidInput
+from dravo.protocols.directory.csv_files import CsvSettings, read_table
+from dravo.protocols.directory.reading import BadLine, DirectoryTrouble
+from dravo.services import pull_settings
+from dravo.store import tables as t
+from tests.directories import Reading
+from tests.harness import Running, StandIn
+from tests.rooms import Rooms
+
+Fresh = Callable[[str], str]
+
+
+def fill(app: StandIn, people: int) -> list[str]:
+    ids = [
+        app.create(
+            userName=f"guide.{number}", displayName=f"Guide {number}", emails=[{"value": f"guide.{number}@fernhollow.example", "type": "work"}]
+        )
+        for number in range(people)
+    ]
+    body = {"displayName": "Guides", "members": [{"value": each} for each in ids[:5]]}
+    httpx.post(f"{app.base_url}/Groups", json=body, headers=app.headers, trust_env=False).raise_for_status()
+    return ids
+
+
+@pytest.mark.parametrize(
+    "faults", [{"page": 7}, {"page": 7, "cursor": True}, {"page": 7, "fail_every": 5}], ids=["by number", "by cursor", "failing"]
+)
+def test_a_scim_service_is_read_whole_in_pages(rooms: Rooms, app: StandIn, faults: dict[str, Any]) -> None:
+    fill(app, 25)
+    app.faults(**faults)
+    reading = Reading(rooms, "scim", {"address": app.base_url}, app.token)
+    run = reading.run()
+    assert (run["state"], run["new"], run["memberships new"]) == ("done", 25, 5)
+    assert reading.members("Guides") == {f"guide.{number}" for number in range(5)}
+    assert reading.records()["guide.3"].data["emails"][0]["value"] == "guide.3@fernhollow.example"
+    # It cannot tell what changed: asked for that, everybody is read, and nothing changes.
+    run = reading.run()
+    assert (run["state"], run["unchanged"]) == ("done", 25)
+
+
+def test_a_scim_service_is_read_with_client_credentials(rooms: Rooms, app: StandIn) -> None:
+    fill(app, 3)
+    settings = {"address": app.base_url, "sign_in": "client credentials", "client_id": "dravo", "token_address": f"http://127.0.0.1:{app.port}/oauth/token"}
+    reading = Reading(rooms, "scim", settings, app.token)
+    checked = pull_settings.check(rooms.house, rooms.caller, "estates")
+    assert [step["outcome"] for step in checked["steps"]][:4] == ["ok"] * 4
+    assert {"userName", "displayName", "emails.value"} <= {each["name"] for each in checked["attributes"]}
+    assert reading.run()["new"] == 3
+    reading.change(secret="wrong")
+    run = reading.run()
+    assert run["state"] == "failed" and "The client's secret is not right" in run["message"]
+
+
+def test_another_house_of_our_own_is_read_by_cursor_and_only_what_changed(running: Running, rooms: Rooms, fresh: Fresh) -> None:
+    source = fresh("staff")
+    provider = running.provider(source)
+    people = [provider.person(f"{source}.{number}", displayName=f"Person {number}") for number in range(5)]
+    provider.group("Botanists", people[:2])
+    with running.dravo as dravo:
+        token = dravo.sources.add_token(source, "Reader", access="read")["token"]
+    reading = Reading(rooms, "scim", {"address": f"{running.url}/scim/v2/{source}"}, token)
+    assert reading.run()["new"] == 5
+    provider.patch(f"/Users/{people[3]}", {"op": "replace", "path": "displayName", "value": "Renamed"})
+    run = reading.run()
+    assert (run["whole"], run["changed"], run["progress"] <= 2) == (False, 1, True)
+    assert reading.members("Botanists") == {f"{source}.0", f"{source}.1"}
+
+
+def files(reading: Reading, **content: str | bytes) -> None:
+    for name, text in content.items():
+        pull_settings.put_file(
+            reading.rooms.house, reading.rooms.caller, reading.key, f"{name}.csv", text if isinstance(text, bytes) else text.encode()
+        )
+
+
+ANSWERS = {"attributes": [{"attribute": "userName", "expression": "login"}, {"attribute": "displayName", "expression": 'attribute "Voller Name"'}]}
+
+
+@pytest.mark.parametrize(
+    "content",
+    [
+        "\ufeffid;Voller Name;login\n1;Zofia Wiśniarska;zofia\n2;Bruno Castellan;bruno\n".encode(),
+        'id,Voller Name,login\r\n1,Zofia Wiśniarska,zofia\r\n\r\n2,"Bruno Castellan",bruno\r\n'.encode(),
+        "id\tVoller Name\tlogin\n1\tZofia Wiśniarska\tzofia\n2\tBruno Castellan\tbruno\n".encode("utf-16"),
+        "id|voller name|LOGIN|\n1| Zofia Wiśniarska |zofia|\n2|Bruno Castellan|bruno|\n".encode(),
+    ],
+    ids=["byte order mark and semicolons", "commas and CRLF", "UTF-16 and tabs", "bars, blanks and an empty last column"],
+)
+def test_files_are_read_as_they_are(rooms: Rooms, content: bytes) -> None:
+    reading = Reading(rooms, "csv", {}, policy=ANSWERS)
+    files(reading, people=content)
+    assert reading.run()["new"] == 2
+    assert {name: row.data["displayName"] for name, row in reading.records().items()} == {"zofia": "Zofia Wiśniarska", "bruno": "Bruno Castellan"}
+
+
+def test_latin_1_is_found_out(rooms: Rooms) -> None:
+    reading = Reading(rooms, "csv", {}, policy=ANSWERS)
+    files(reading, people="id;Voller Name;login\n1;Joaquín Café;joaquin\n".encode("latin-1"))
+    reading.run()
+    assert reading.records()["joaquin"].data["displayName"] == "Joaquín Café"
+
+
+def test_bad_lines_are_told_with_their_numbers_and_do_not_stop_the_others(rooms: Rooms) -> None:
+    reading = Reading(rooms, "csv", {}, policy=ANSWERS)
+    lines = [
+        "id,Voller Name,login",
+        "1,Una Kerrigan,una",
+        "1,Una Again,una2",
+        ",Nobody,none",
+        "2,Ibrahim,Sow,ibrahim",
+        "3,Grace Appleyard,",
+        "4,Hedda,hedda",
+    ]
+    files(reading, people="\n".join(lines))
+    run = reading.run()
+    assert (run["new"], run["refused"]) == (2, 4)
+    assert [line["name"] for line in reading.lines(run, "refused")][:3] == ["people.csv, line 3", "people.csv, line 4", "people.csv, line 5"]
+    told = " ".join(line["message"] for line in reading.lines(run, "refused"))
+    assert "stood in line 2 already" in told and "4 cells" in told and "user name gives nothing" in told
+    reading.change(settings={"stop_at_bad_line": True})
+    run = reading.run()
+    assert run["state"] == "failed" and "line 3" in run["message"]
+
+
+def test_groups_and_memberships_come_from_files_or_from_a_column(rooms: Rooms) -> None:
+    reading = Reading(rooms, "csv", {}, policy=ANSWERS)
+    people = "id,Voller Name,login,teams\n1,Una,una,Guides; Weeders\n2,Grace,grace,guides\n"
+    files(reading, people=people, groups="id,name\ng1,Rota\n", memberships="group,member\ng1,1\ng1,nobody\ng1,2\n")
+    run = reading.run()
+    assert (run["groups new"], run["memberships new"], run["members unknown"]) == (1, 2, 1)
+    reading.change(settings={"groups_column": "teams"})
+    run = reading.run()
+    assert run["groups new"] == 2 and reading.members("Guides") == {"una", "grace"} and reading.members("Weeders") == {"una"}
+    assert reading.members("Rota") == {"una", "grace"}
+
+
+def test_a_file_that_did_not_change_is_not_read_again_and_a_missing_column_is_named(rooms: Rooms) -> None:
+    reading = Reading(rooms, "csv", {}, policy=ANSWERS)
+    files(reading, people="id,Voller Name,login\n1,Una,una\n")
+    reading.run()
+    assert reading.run()["progress"] == 0
+    reading.change(settings={"id_column": "number"})
+    run = reading.run()
+    assert run["state"] == "failed" and "no column 'number'" in run["message"] and "login" in run["mend"]
+    assert len(reading.records()) == 1
+
+
+def test_a_file_is_refused_before_it_replaces_the_one_that_is_there(rooms: Rooms) -> None:
+    reading = Reading(rooms, "csv", {}, policy=ANSWERS)
+    files(reading, people="id,Voller Name,login\n1,Una,una\n")
+    for content in (b"", b"id,id\n1,1\n", b"\x00\x01\x02"):
+        with pytest.raises(DirectoryTrouble):
+            files(reading, people=content)
+    with pytest.raises(InvalidInput, match="none of the files"):
+        pull_settings.put_file(rooms.house, rooms.caller, "estates", "../../keys", b"x")
+    assert reading.run()["new"] == 1
+
+
+def test_quoted_cells_hold_separators_lines_and_quotes(tmp_path: Path) -> None:
+    table = read_table(b'id;name\n1;"a;b\nc ""d"""\n2;"open\n3;x\n', "people", CsvSettings())
+    rows = [line for _, line in table.lines]
+    assert rows[0] == {"id": ["1"], "name": ['a;b\nc "d"']}
+    assert isinstance(rows[-1], BadLine) and "line 4" in rows[-1].where
+
+
+def test_a_record_of_a_file_and_a_pushed_one_of_the_same_source_are_one_person(rooms: Rooms) -> None:
+    reading = Reading(rooms, "csv", {}, policy=ANSWERS)
+    rooms.person(reading.source_id, "una")
+    files(reading, people="id,Voller Name,login\n1,Una Kerrigan,una\n")
+    assert reading.run()["new"] == 1
+    assert len(rooms.rows(t.user)) == 1 and len(rooms.rows(t.record)) == 2
