@@ -26,8 +26,8 @@ debian "$("$python" -c 'import sysconfig; print(sysconfig.get_path("include"))')
 debian /usr/include/ldap.h libldap2-dev
 debian /usr/include/sasl/sasl.h libsasl2-dev
 debian /usr/sbin/slapd slapd
+debian ldapmodify ldap-utils
 if [ "${1:-run}" = test ]; then
-  debian ldapsearch ldap-utils
   debian chromium chromium
   debian /usr/share/fonts/truetype/noto/NotoSans-Regular.ttf fonts-noto-core
   debian /usr/share/fonts/opentype/noto/NotoSansCJK-Regular.ttc fonts-noto-cjk

@@ -1,9 +1,8 @@
 <script setup lang="ts">
 // A connection check: each step with its answer, and the mend beside the one that failed.
-import type { Schemas } from '../api/client'
 import StateMark from './StateMark.vue'
 
-defineProps<{ check: Schemas['Check'] }>()
+defineProps<{ check: { steps: { name: string; outcome: string; message: string; mend: string }[] } }>()
 </script>
 
 <template>
@@ -28,7 +27,7 @@ defineProps<{ check: Schemas['Check'] }>()
 }
 .steps li {
   display: grid;
-  grid-template-columns: 100px 80px 1fr;
+  grid-template-columns: 125px 130px 1fr;
   gap: 10px;
   padding: 5px 0;
 }

@@ -185,7 +185,7 @@ async function makeUser(): Promise<void> {
       </td>
       <td><StateMark :state="item.state === 'mended' ? 'agreed' : item.state" /></td>
       <td><TimeOf :at="item.first_seen_at" /></td>
-      <td>
+      <td class="buttons">
         <v-btn
           v-if="item.kind === 'unexpected'"
           size="small"
@@ -270,6 +270,9 @@ async function makeUser(): Promise<void> {
 }
 .narrow {
   flex: 0 1 200px;
+}
+.buttons > * + * {
+  margin-left: 8px;
 }
 .list {
   max-height: 300px;

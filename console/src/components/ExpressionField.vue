@@ -3,7 +3,7 @@
 import { computed, ref, watch } from 'vue'
 import { answered, api, ApiProblem, type Schemas } from '../api/client'
 
-const props = defineProps<{ label: string; attribute?: string; person?: string | null }>()
+const props = defineProps<{ label: string; attribute?: string; person?: string | null; source?: string }>()
 const text = defineModel<string>({ required: true })
 const tried = ref<Schemas['Tried'] | null>(null)
 const wrong = ref<ApiProblem | null>(null)
@@ -25,7 +25,12 @@ async function work(): Promise<void> {
     return
   }
   try {
-    const body = { expression: text.value, attribute: props.attribute || null, person: props.person || null }
+    const body = {
+      expression: text.value,
+      attribute: props.attribute || null,
+      person: props.person || null,
+      source: props.source ?? null,
+    }
     const found = await answered(api.POST('/api/v1/expressions/try', { body }))
     if (mine !== asked) return
     tried.value = found

@@ -1,5 +1,11 @@
 <script setup lang="ts">
-import { mdiAccountWrenchOutline, mdiCompare, mdiInboxArrowDownOutline, mdiTruckDeliveryOutline } from '@mdi/js'
+import {
+  mdiAccountWrenchOutline,
+  mdiCompare,
+  mdiFolderSyncOutline,
+  mdiInboxArrowDownOutline,
+  mdiTruckDeliveryOutline,
+} from '@mdi/js'
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
 import type { Sure } from '../app/assignments'
@@ -16,6 +22,7 @@ type Line = Schemas['ActivityLine']
 const kinds: Record<Line['kind'], [string, string]> = {
   request: [mdiInboxArrowDownOutline, 'Requests of sources'],
   delivery: [mdiTruckDeliveryOutline, 'Deliveries'],
+  run: [mdiFolderSyncOutline, 'Runs'],
   reconciliation: [mdiCompare, 'Reconciliations'],
   change: [mdiAccountWrenchOutline, 'Changes by operators'],
 }
@@ -56,6 +63,7 @@ function ask(item: Line): void {
 
 function place(item: Line): string | undefined {
   if (item.kind === 'delivery') return `/deliveries/${item.delivery}`
+  if (item.kind === 'run') return `/sources/${item.source?.key}/runs`
   if (item.kind === 'reconciliation') return `/applications/${item.application?.key}/drift`
   if (item.kind === 'request')
     return item.person ? `/people/${item.person.id}` : `/sources/${item.source?.key}/requests`

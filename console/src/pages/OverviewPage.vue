@@ -41,6 +41,12 @@ const troubled = computed(
   () =>
     applications.data.value?.items.filter((each) => each.state === 'paused' || each.state === 'not answering') ?? [],
 )
+const unread = computed(
+  () =>
+    sources.data.value?.items.filter(
+      (each) => each.conflicts || each.run_state === 'failed' || each.run_state === 'held',
+    ) ?? [],
+)
 const reviews = useQuery({
   queryKey: ['reviews', 'overview'],
   queryFn: () => answered(api.GET('/api/v1/reviews', { params: { query: { count: 20 } } })),
@@ -61,6 +67,7 @@ const held = useQuery({
 const quiet = computed(
   () =>
     !failed.data.value?.total &&
+    !unread.value.length &&
     !short.value.length &&
     !amiss.value.length &&
     !undecided.value.length &&
@@ -98,6 +105,20 @@ const quiet = computed(
           <div>
             <router-link :to="`/applications/${each.key}/settings`">{{ each.label }}</router-link>
             : {{ each.trouble }} <span class="quiet">{{ each.mend }}</span>
+          </div>
+        </li>
+        <li v-for="each in unread" :key="`source ${each.key}`">
+          <StateMark :state="each.run_state === 'failed' || each.run_state === 'held' ? each.run_state : 'open'" />
+          <div>
+            <router-link :to="`/sources/${each.key}`">{{ each.label }}</router-link>:
+            <template v-if="each.run_state === 'failed'">it could not be read. </template>
+            <template v-else-if="each.run_state === 'held'"
+              >too many did not come, and nobody was taken away.
+            </template>
+            <router-link v-if="each.conflicts" :to="`/sources/${each.key}/conflicts`"
+              >{{ each.conflicts.toLocaleString('en') }}
+              {{ each.conflicts === 1 ? 'conflict waits' : 'conflicts wait' }} for a decision</router-link
+            >
           </div>
         </li>
         <li v-for="each in undecided" :key="each.id">

@@ -2,27 +2,46 @@
 import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 import { answered, api } from '../api/client'
+import AnswersPanel from '../components/AnswersPanel.vue'
+import ConflictsPanel from '../components/ConflictsPanel.vue'
 import ExchangeSheet from '../components/ExchangeSheet.vue'
 import ProblemNote from '../components/ProblemNote.vue'
+import ReadingPanel from '../components/ReadingPanel.vue'
 import RequestTable from '../components/RequestTable.vue'
+import RunsPanel from '../components/RunsPanel.vue'
 import SchemaPanel from '../components/SchemaPanel.vue'
 import TimeOf from '../components/TimeOf.vue'
 import TokenTable from '../components/TokenTable.vue'
 
 const props = defineProps<{ id: string; tab?: string }>()
 const path = { key: props.id }
-const shown = computed(() => props.tab || 'sheet')
-const tabs = [
-  ['sheet', 'Exchange sheet'],
-  ['requests', 'Requests'],
-  ['schemas', 'Schemas'],
-]
 const source = useQuery({
   queryKey: ['sources', props.id],
   queryFn: () => answered(api.GET('/api/v1/sources/{key}', { params: { path } })),
   refetchInterval: 5000,
 })
 const local = computed(() => source.data.value?.channel === 'local')
+const read = computed(() => source.data.value?.channel === 'pull')
+const reading = useQuery({
+  queryKey: ['sources', props.id, 'reading'],
+  enabled: read,
+  queryFn: () => answered(api.GET('/api/v1/sources/{key}/reading', { params: { path } })),
+  refetchInterval: 5000,
+})
+const pushes = [
+  ['sheet', 'Exchange sheet'],
+  ['requests', 'Requests'],
+  ['schemas', 'Schemas'],
+] as const
+const reads = [
+  ['runs', 'Runs'],
+  ['answers', 'Five questions'],
+  ['conflicts', 'Conflicts'],
+  ['reading', 'How it is read'],
+] as const
+/** What it does comes first: a source that is read shows its runs, one that calls us its exchange sheet. */
+const tabs = computed(() => (read.value ? [...reads, ...pushes] : [...pushes, ['reading', 'Read it instead'] as const]))
+const shown = computed(() => props.tab || tabs.value[0]![0])
 const sheet = useQuery({
   queryKey: ['sources', props.id, 'sheet'],
   enabled: computed(() => source.data.value !== undefined && !local.value),
@@ -39,12 +58,13 @@ const sheet = useQuery({
         <div class="grow">
           <h1>{{ source.data.value.label }}</h1>
           <p class="lead">
-            {{ local ? 'What operators enter here' : 'A source that pushes' }} ·
+            {{ local ? 'What operators enter here' : read ? 'A source that we read' : 'A source that pushes' }} ·
             <router-link to="/people">{{ source.data.value.people.toLocaleString('en') }} people</router-link> ·
             <router-link :to="`/groups?source=${id}`"
               >{{ source.data.value.groups.toLocaleString('en') }} groups</router-link
             >
-            <template v-if="!local"> · last call <TimeOf :at="source.data.value.last_call_at" /></template>
+            <template v-if="read"> · read last <TimeOf :at="source.data.value.run_ended_at" never="never" /></template>
+            <template v-else-if="!local"> · last call <TimeOf :at="source.data.value.last_call_at" /></template>
           </p>
         </div>
       </div>
@@ -58,10 +78,30 @@ const sheet = useQuery({
       </div>
       <template v-else>
         <v-tabs :model-value="shown" class="tabs">
-          <v-tab v-for="[key, title] in tabs" :key="key" :value="key" :to="`/sources/${id}/${key}`">{{ title }}</v-tab>
+          <v-tab v-for="[key, title] in tabs" :key="key" :value="key" :to="`/sources/${id}/${key}`"
+            >{{ title
+            }}<template v-if="key === 'conflicts' && source.data.value.conflicts"
+              >&nbsp;({{ source.data.value.conflicts }})</template
+            ></v-tab
+          >
         </v-tabs>
         <div v-if="shown === 'requests'" class="panel"><RequestTable :source="id" /></div>
         <SchemaPanel v-else-if="shown === 'schemas'" :source="id" />
+        <ConflictsPanel v-else-if="shown === 'conflicts'" :source="id" :label="source.data.value.label" />
+        <template v-else-if="shown === 'reading' || shown === 'runs' || shown === 'answers'">
+          <ProblemNote :wrong="reading.error.value" />
+          <ReadingPanel v-if="shown === 'reading' && !read" :source="id" :reading="null" />
+          <template v-else-if="reading.data.value">
+            <ReadingPanel v-if="shown === 'reading'" :source="id" :reading="reading.data.value" />
+            <RunsPanel
+              v-else-if="shown === 'runs'"
+              :source="id"
+              :label="source.data.value.label"
+              :reading="reading.data.value"
+            />
+            <AnswersPanel v-else :source="id" :label="source.data.value.label" :reading="reading.data.value" />
+          </template>
+        </template>
         <template v-else>
           <ExchangeSheet v-if="sheet.data.value" :sheet="sheet.data.value" />
           <TokenTable :source="id" />

@@ -6,6 +6,7 @@ import { answered, api } from '../api/client'
 import AskDialog from '../components/AskDialog.vue'
 import EmptyState from '../components/EmptyState.vue'
 import PagedTable from '../components/PagedTable.vue'
+import StateMark from '../components/StateMark.vue'
 import TimeOf from '../components/TimeOf.vue'
 import { keyOf } from '../app/keys'
 
@@ -14,6 +15,7 @@ const queries = useQueryClient()
 const adding = ref(false)
 const label = ref('')
 const key = ref('')
+const how = ref('push')
 const wrong = ref<unknown>(null)
 
 async function add(): Promise<void> {
@@ -21,7 +23,7 @@ async function add(): Promise<void> {
     const body = { key: key.value || keyOf(label.value), label: label.value }
     const made = await answered(api.POST('/api/v1/sources', { body }))
     await queries.invalidateQueries()
-    await router.push(`/sources/${made.key}`)
+    await router.push(how.value === 'read' ? `/sources/${made.key}/reading` : `/sources/${made.key}`)
   } catch (problem) {
     wrong.value = problem
   }
@@ -43,7 +45,7 @@ const fetch = (after: string | undefined, count: number) =>
       <PagedTable
         name="sources"
         caption="Sources"
-        :columns="['Source', 'Key', 'Channel', 'People', 'Groups', 'Last call']"
+        :columns="['Source', 'Key', 'Channel', 'People', 'Groups', 'Last call or run']"
         :fetch="fetch"
         :refresh="5000"
       >
@@ -52,22 +54,39 @@ const fetch = (after: string | undefined, count: number) =>
             <router-link :to="`/sources/${item.key}`">{{ item.label }}</router-link>
           </td>
           <td class="mono">{{ item.key }}</td>
-          <td>{{ item.channel === 'push' ? 'push (it calls us)' : item.channel }}</td>
+          <td>
+            {{
+              item.channel === 'push'
+                ? 'push (it calls us)'
+                : item.channel === 'pull'
+                  ? `pull (we read it: ${item.read_as})`
+                  : item.channel
+            }}
+            <div v-if="item.conflicts">
+              <router-link :to="`/sources/${item.key}/conflicts`">{{ item.conflicts }} to decide</router-link>
+            </div>
+          </td>
           <td>{{ item.people.toLocaleString('en') }}</td>
           <td>
             <router-link :to="`/groups?source=${item.key}`">{{ item.groups.toLocaleString('en') }}</router-link>
           </td>
-          <td><TimeOf :at="item.last_call_at" /></td>
+          <td>
+            <StateMark v-if="item.run_state" :state="item.run_state" />
+            <TimeOf :at="item.run_ended_at ?? item.last_call_at" />
+          </td>
         </template>
         <template #empty>
           <EmptyState title="No source yet">
-            Add the identity provider or directory that is to push its people here. You get an address and a token to
-            enter there.
+            Add the identity provider that is to push its people here, or the directory that is to be read.
           </EmptyState>
         </template>
       </PagedTable>
     </div>
-    <AskDialog v-model="adding" title="Add a source that pushes" act="Add the source" :wrong="wrong" @done="add">
+    <AskDialog v-model="adding" title="Add a source" act="Add the source" :wrong="wrong" @done="add">
+      <v-radio-group v-model="how" label="How its people come here" hide-details>
+        <v-radio value="push" label="It calls us: an identity provider that pushes by SCIM" />
+        <v-radio value="read" label="We read it: an LDAP directory, a SCIM service, or CSV files" />
+      </v-radio-group>
       <v-text-field v-model="label" label="Name for people" hint="Such as Staff directory" />
       <v-text-field
         v-model="key"

@@ -36,10 +36,10 @@ def add_commands(nouns: Any) -> None:
     found.add_argument("--there", metavar="REMOTE_ID", help="it is there, with this id; without it: it is not there, make it")
 
     timeline = command(
-        nouns, "activity", _activity, "what happened, newest first: requests, deliveries, reconciliations and changes",
+        nouns, "activity", _activity, "what happened, newest first: requests, runs, deliveries, reconciliations and changes",
         ["dravo activity --trouble", "dravo activity --kind request --source staff", "dravo activity --until 2031-04-02"],
     )  # fmt: skip
-    timeline.add_argument("--kind", choices=("request", "delivery", "reconciliation", "change"))
+    timeline.add_argument("--kind", choices=("request", "run", "delivery", "reconciliation", "change"))
     for name in ("source", "application"):
         timeline.add_argument(f"--{name}", metavar="KEY", help=f"only what this {name} had to do with")
     timeline.add_argument("--person", metavar="PERSON", help="only what this person had to do with")

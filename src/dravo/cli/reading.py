@@ -64,7 +64,7 @@ def _add_verbs_about_runs(verbs: Any) -> None:
     list_options(runs)
     lines = command(verbs, "run-lines", _lines, "what a run did to people and groups")
     lines.add_argument("key")
-    lines.add_argument("run", nargs="?", help="the run's id; without it the last one")
+    lines.add_argument("run_id", nargs="?", metavar="run", help="the run's id; without it the last one")
     lines.add_argument("--kind", help="such as new, changed, left, refused, conflict, missing")
     lines.add_argument("--words", help="a part of the name")
     list_options(lines)
@@ -217,7 +217,8 @@ def _show_run(run: Any) -> None:
     facts({
         "Run": run["id"], "State": f"{run['state']}{', a look only' if run['look_only'] else ''}", "Asked by": run["asked_by"],
         "Began (UTC)": moment(run["started_at"], seconds=True), "Ended": moment(run["ended_at"], seconds=True),
-        "Read": "everybody" if run["whole"] else "what changed", **{each["name"].capitalize(): f"{each['number']:,}" for each in run["counts"]},
+        "What was read": "everybody" if run["whole"] else "what changed",
+        **{each["name"].capitalize(): f"{each['number']:,}" for each in run["counts"]},
         "Told": run["message"], "Mend": run["mend"],
     })  # fmt: skip
     for each in run["access"]:
@@ -238,7 +239,7 @@ def _runs(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _lines(given: argparse.Namespace, dravo: Dravo) -> None:
-    run_id = given.run
+    run_id = given.run_id
     if run_id is None:
         newest = next(iter(dravo.sources.runs(given.key)), None)
         if newest is None:

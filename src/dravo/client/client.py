@@ -139,7 +139,7 @@ class Dravo:
         """Return what happened, newest first.
 
         Args:
-            kind: "request", "delivery", "reconciliation" or "change".
+            kind: "request", "run", "delivery", "reconciliation" or "change".
             source, application: by key.
             person: by id.
             trouble: only what did not go well.

@@ -30,7 +30,8 @@ MATCHES = (ASK, BY_USER_NAME, BY_EMAIL)
 # Which groups come in (P2).
 EVERY, NONE, NAMED, PATTERN = "all", "none", "named", "pattern"
 CHOICES = (EVERY, NONE, NAMED, PATTERN)
-_NOT_SET = ("id", "meta", "schemas", "groups", "password")
+# What no expression fills in.
+NOT_FILLED = ("id", "meta", "schemas", "groups", "password")
 
 
 class Refused(DravoError):
@@ -107,7 +108,7 @@ class SourcePolicy:
     @cached_property
     def rows(self) -> tuple[tuple[Target, Expression], ...]:
         """The attributes that expressions make."""
-        return tuple((read_target(attribute, _NOT_SET), compile_expression(text, self.reads)) for attribute, text in self.attributes)
+        return tuple((read_target(attribute, NOT_FILLED), compile_expression(text, self.reads)) for attribute, text in self.attributes)
 
     @cached_property
     def _fillers(self) -> tuple[tuple[Callable[[dict[str, Any], Any], None], Expression], ...]:
@@ -214,7 +215,7 @@ def read_policy(document: Mapping[str, Any], reads: str) -> SourcePolicy:
     if people and read_condition(people).asks_groups:
         raise InvalidInput("Who may come in cannot depend on groups: they are read after the people.", "Ask for attributes.", "people")
     attributes = tuple((str(each["attribute"]).strip(), str(each["expression"])) for each in document.get("attributes") or ())
-    names = [read_target(attribute, _NOT_SET).text.lower() for attribute, _ in attributes]
+    names = [read_target(attribute, NOT_FILLED).text.lower() for attribute, _ in attributes]
     for number, (attribute, text) in enumerate(attributes):
         if names.index(names[number]) != number:
             raise InvalidInput(f"'{attribute}' is made twice.", "Keep one of the two.", "attributes")

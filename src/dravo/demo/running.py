@@ -22,6 +22,7 @@ from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
 from dravo.client import ApiError, Dravo
 from dravo.core.errors import DravoError
 from dravo.demo import scenario
+from dravo.demo.reading import Sources
 from dravo.logs import configure
 from dravo.services import operators
 from dravo.services.house import House
@@ -48,6 +49,7 @@ class Demo:
         self.url = f"http://127.0.0.1:{self.port}"
         self.stand_ins: dict[str, subprocess.Popen[bytes]] = {}
         self.addresses: dict[str, str] = {}
+        self.sources: Sources | None = None
 
     def run(self) -> None:
         """Set up what is missing, start everything, and serve until interrupted."""
@@ -76,6 +78,8 @@ class Demo:
                 service.watch()
             finally:
                 service.stop()
+                if self.sources is not None:
+                    self.sources.stop()
                 for child in self.stand_ins.values():
                     child.kill()
 
@@ -96,6 +100,12 @@ class Demo:
         for application in scenario.APPLICATIONS:
             if application.get("stand_in"):
                 self._start(application["key"], "dravo.demo.application", application["label"])
+        kept = self.kept["stand_ins"].setdefault("estates", {"port": self.port + 30})
+        if not free(kept["port"]) or not free(kept["port"] + 1):
+            kept["port"] = free_port()
+        self.sources = Sources(self.folder, kept["port"])
+        self.sources.start()
+        self._keep()
         for name, address in self.addresses.items():
             wait_until(lambda address=address: httpx.get(address, trust_env=False).status_code == 200, f"the stand-in '{name}'", 20)  # type: ignore[misc]
 
@@ -134,6 +144,9 @@ class Demo:
         self._settle(dravo)
         self._drift(dravo)
         self._by_hand(dravo)
+        if self.sources is not None:
+            with self.screen.status("Reading the estates directory and the volunteers' register"):
+                self.sources.load(dravo, wait_until)
         self._settle(dravo)
         self.kept["loaded"] = True
         self._keep()
@@ -237,6 +250,8 @@ class Demo:
     def _reconnect(self, dravo: Dravo) -> None:
         """A stand-in that had to take another port is connected anew."""
         self._push("GET", "/progress", connect=True)
+        if self.sources is not None:
+            self.sources.reconnect(dravo)
         for application in scenario.APPLICATIONS:
             key = application["key"]
             if key in self.addresses:
@@ -274,6 +289,8 @@ class Demo:
         say(f"  API          {self.url}/api/v1/   (its page, readable offline)", highlight=False)
         for name, address in self.addresses.items():
             say(f"  Stand-in     {address}/   ({name})", highlight=False)
+        if self.sources is not None and self.sources.directory is not None:
+            say(f"  Directory    {self.sources.directory.address}   (estates, slapd)", highlight=False)
         say("\nThe command line, in another terminal:\n", highlight=False)
         say(f"  export DRAVO_URL={self.url} DRAVO_TOKEN={self.kept['api_token']}", highlight=False, soft_wrap=True)
         say("  .venv/bin/dravo why zofia.wisniarska plant-records\n", highlight=False)

@@ -219,7 +219,7 @@ def groups(people: list[dict[str, Any]]) -> dict[str, list[str]]:
     return found
 
 
-_GIVEN = [
+GIVEN_NAMES = [
     "Alder",
     "Briony",
     "Cosmo",
@@ -241,7 +241,7 @@ _GIVEN = [
     "Sorrel",
     "Tansy",
 ]
-_FAMILY = [
+FAMILY_NAMES = [
     "Applecroft",
     "Barrowby",
     "Coldwell",
@@ -265,7 +265,7 @@ def crowd(count: int, seed: int = 8) -> list[dict[str, Any]]:
     departments = list(DEPARTMENTS)
     made = []
     for number in range(count):
-        given, family = chance.choice(_GIVEN), chance.choice(_FAMILY)
+        given, family = chance.choice(GIVEN_NAMES), chance.choice(FAMILY_NAMES)
         user_name = f"{plain(given)}.{plain(family)}.{number}"
         made.append(person(user_name, given, family, "Seasonal", chance.choice(departments), 10_000 + number))
     return made

@@ -19,15 +19,16 @@ from dravo.core.instants import Instant
 from dravo.services.house import House
 from dravo.services.named import application_by_key, source_by_key
 from dravo.services.permissions import Caller
+from dravo.services.pulling import HELD
 from dravo.services.reconciling import FINISHED, STOPPED
 from dravo.services.undoing import UNDOABLE
 from dravo.store import tables as t
 from dravo.store.applying import DONE, FAILED
 from dravo.store.pages import LARGEST, Ask, read_cursor, write_cursor
 
-REQUEST, DELIVERY, RECONCILIATION, CHANGE = "request", "delivery", "reconciliation", "change"
-KINDS = (REQUEST, DELIVERY, RECONCILIATION, CHANGE)
-PERMISSIONS = {REQUEST: "sources.read", DELIVERY: "deliveries.read", RECONCILIATION: "applications.read", CHANGE: "audit.read"}
+REQUEST, DELIVERY, RECONCILIATION, CHANGE, RUN = "request", "delivery", "reconciliation", "change", "run"
+KINDS = (REQUEST, DELIVERY, RECONCILIATION, CHANGE, RUN)
+PERMISSIONS = {REQUEST: "sources.read", DELIVERY: "deliveries.read", RECONCILIATION: "applications.read", CHANGE: "audit.read", RUN: "sources.read"}
 WELL, TROUBLE, UNDER_WAY = "well", "trouble", "under way"
 
 
@@ -101,6 +102,8 @@ def _strands(connection: Connection, about: About) -> dict[str, _Strand]:
     strands = {}
     if application is None:
         strands[REQUEST] = _requests(about, source)
+        if about.person is None:
+            strands[RUN] = _runs(about, source)
     if source is None:
         strands[DELIVERY] = _deliveries(about, application)
         if about.person is None:
@@ -201,6 +204,38 @@ def _reconciliation(row: Any) -> dict[str, Any]:
         "detail": row.message or "",
         "source": None,
         "application": {"key": row.key, "label": row.label},
+        "person": None,
+    }
+
+
+def _runs(about: About, source: Any) -> _Strand:
+    r, s = t.run.c, t.source.c
+    columns = (r.state, r.asked_by, r.counts, r.message, r.progress, r.ended_at, r.look_only, s.key, s.label)
+    statement = select(*columns).join(t.source, s.id == r.source_id).where(r.source_id.is_not(None))
+    if source is not None:
+        statement = statement.where(r.source_id == source.id)
+    if about.trouble:
+        statement = statement.where(r.state.in_((FAILED, HELD, STOPPED)))
+    return _Strand(statement, r.id, func.coalesce(r.ended_at, r.asked_at), _run)
+
+
+def _run(row: Any) -> dict[str, Any]:
+    counts = row.counts or {}
+    touched = ", ".join(f"{counts[kind]:,} {kind}" for kind in ("new", "changed", "back", "left", "refused", "conflict") if counts.get(kind))
+    look = "looked at" if row.look_only else "read"
+    told = {
+        FINISHED: f"{row.label} was {look}: {row.progress:,} people, {touched or 'nothing new'}",
+        HELD: f"{row.label} was {look}, and nobody was taken away",
+        FAILED: f"{row.label} could not be read",
+        STOPPED: f"The reading of {row.label} was stopped",
+    }
+    return {
+        "outcome": UNDER_WAY if row.ended_at is None else WELL if row.state == FINISHED else TROUBLE,
+        "by": row.asked_by,
+        "what": told.get(row.state, f"{row.label} is being read"),
+        "detail": row.message or "",
+        "source": {"key": row.key, "label": row.label},
+        "application": None,
         "person": None,
     }
 

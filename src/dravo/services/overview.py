@@ -8,7 +8,7 @@ from sqlalchemy import func, select
 
 from dravo.core.instants import later
 from dravo.services.house import House
-from dravo.services.sources import TROUBLES
+from dravo.services.sources import TROUBLES, last_run
 from dravo.store import clock, groups
 from dravo.store import tables as t
 
@@ -41,6 +41,10 @@ def band(house: House) -> dict[str, Any]:
         refused = connection.execute(
             select(func.count()).select_from(t.source_sight).where(t.source_sight.c.what.in_(TROUBLES), t.source_sight.c.last_at > _yesterday())
         ).scalar_one()
+        unread = connection.execute(
+            select(func.count()).select_from(t.source_pull).where(last_run(t.run.c.state, t.source_pull.c.source_id).in_(("failed", "held")))
+        ).scalar_one()
+        undecided = connection.execute(select(func.count()).select_from(t.conflict).where(t.conflict.c.state == "open")).scalar_one()
         amiss = connection.execute(
             select(func.count())
             .select_from(t.assignment)
@@ -49,7 +53,7 @@ def band(house: House) -> dict[str, Any]:
         ).scalar_one()
     return {
         "stages": [
-            {"name": "sources", "count": row.sources, "needs": refused},
+            {"name": "sources", "count": row.sources, "needs": refused + unread + undecided},
             {"name": "people", "count": row.people, "needs": 0},
             {"name": "access", "count": row.access, "needs": amiss},
             {"name": "applications", "count": row.applications, "needs": row.paused + row.drifting + row.seats},

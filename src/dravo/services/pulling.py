@@ -480,5 +480,6 @@ def lines(house: House, key: str, run_id: str, ask: Ask, kind: str | None = None
 
 def _line(row: Any) -> dict[str, Any]:
     return {
-        "kind": row.kind, "person": row.user_id, "name": row.name, "changes": pull_settings.pairs(row.changes or {}), "message": row.message,
+        "id": row.id, "kind": row.kind, "person": row.user_id, "name": row.name, "changes": pull_settings.pairs(row.changes or {}),
+        "message": row.message,
     }  # fmt: skip

@@ -171,8 +171,8 @@ def _statement() -> Any:
         .label("last_call"),
         t.source_pull.c.kind.label("read_as"),
         t.source_pull.c.in_force,
-        _last_run(t.run.c.state).label("run_state"),
-        _last_run(t.run.c.ended_at).label("run_ended_at"),
+        last_run(t.run.c.state, s.id).label("run_state"),
+        last_run(t.run.c.ended_at, s.id).label("run_ended_at"),
         select(func.count())
         .select_from(t.conflict)
         .where(t.conflict.c.source_id == s.id, t.conflict.c.state == "open")
@@ -181,11 +181,11 @@ def _statement() -> Any:
     ).outerjoin(t.source_pull, t.source_pull.c.source_id == s.id)
 
 
-def _last_run(column: Any) -> Any:
-    """Return what a column says of a source's last run that was not only a look."""
+def last_run(column: Any, source_id: Any) -> Any:
+    """Return what a column says of a source's last run that was not only a look; `source_id` is a column of the query around it."""
     r = t.run.c
-    real = (r.source_id == t.source.c.id, r.source_id.is_not(None), r.look_only.is_(False), r.ended_at.is_not(None))
-    return select(column).where(*real).order_by(r.id.desc()).limit(1).correlate(t.source).scalar_subquery()
+    real = (r.source_id == source_id, r.source_id.is_not(None), r.look_only.is_(False), r.ended_at.is_not(None))
+    return select(column).where(*real).order_by(r.id.desc()).limit(1).correlate(source_id.table).scalar_subquery()
 
 
 def _line(row: Any) -> dict[str, Any]:

@@ -4,11 +4,38 @@ from __future__ import annotations
 
 from typing import Any
 
+from sqlalchemy import select
+
 from dravo.core.carrying import read_target
 from dravo.core.expressions import compile_expression
+from dravo.core.source_policy import NOT_FILLED
+from dravo.protocols.directory.kinds import kind_of
 from dravo.services.house import House
+from dravo.services.pull_settings import of_source
 from dravo.services.subjects import find_person
+from dravo.store import tables as t
 from dravo.store.views import person_ref
+
+
+def try_on_source(house: House, text: str, key: str, person: str | None, attribute: str | None) -> dict[str, Any]:
+    """Return what an expression over what a source says makes for somebody of it: for a person, else for whoever came first.
+
+    Raises:
+        ExpressionError, NotFound, InvalidInput.
+    """
+    with house.database.reading() as connection:
+        source, row = of_source(connection, key)
+        r, u = t.record.c, t.user.c
+        statement = select(u.id, u.display_name, u.user_name, r.said).join(t.record, r.user_id == u.id)
+        statement = statement.where(r.source_id == source.id, r.said.is_not(None), r.gone_at.is_(None))
+        if person:
+            statement = statement.where(u.id == find_person(connection, person).id)
+        found = connection.execute(statement.order_by(r.id).limit(1)).first()
+    if attribute:
+        read_target(attribute.strip(), NOT_FILLED)
+    expression = compile_expression(text, kind_of(row.kind).reads)
+    result = expression.result(found.said) if found is not None else None
+    return {"result": result, "words": expression.words, "uses": sorted(expression.uses), "person": person_ref(found) if found is not None else None}
 
 
 def try_expression(house: House, text: str, person: str | None, attribute: str | None) -> dict[str, Any]:

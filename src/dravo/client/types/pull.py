@@ -167,6 +167,7 @@ class RunEffect(TypedDict):
 class RunLine(TypedDict):
     """What a run did to one person or group."""
 
+    id: int
     kind: str
     person: str | None
     name: str

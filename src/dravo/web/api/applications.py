@@ -115,6 +115,8 @@ def group_again(path: q.OfApplicationPath) -> Response:
 @needs("attributes.read")
 def try_expression(body: q.ExpressionBody) -> dict[str, Any]:
     """Work an expression out for a person; an error says at which character it lies."""
+    if body.source:
+        return trying.try_on_source(house(), body.expression, body.source, body.person, body.attribute)
     return trying.try_expression(house(), body.expression, body.person, body.attribute)
 
 

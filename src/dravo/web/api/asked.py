@@ -88,7 +88,7 @@ class AuditQuery(PageQuery):
 class ActivityQuery(PageQuery):
     """What of the timeline."""
 
-    kind: Literal["request", "delivery", "reconciliation", "change"] | None = None
+    kind: Literal["request", "delivery", "reconciliation", "change", "run"] | None = None
     source: str | None = Field(None, description="Only what this source had to do with, by key.")
     application: str | None = Field(None, description="Only what this application had to do with, by key.")
     person: str | None = Field(None, description="Only what this person had to do with, by id.")
@@ -301,6 +301,7 @@ class ExpressionBody(Given):
     expression: Annotated[str, Field(max_length=4_000)]
     person: Text | None = None
     attribute: Text | None = None
+    source: Text | None = Field(None, description="Over what this source says of them, instead of what they are here.")
 
 
 class DriftQuery(PageQuery):

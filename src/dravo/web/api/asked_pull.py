@@ -50,7 +50,7 @@ class RunBody(Given):
     confirm: Text | None = Field(None, description="The source's label, typed; for let_leave.")
 
 
-class DecisionBody(Given):
+class ConflictDecisionBody(Given):
     """How a conflict is decided."""
 
     decision: Literal["link", "make", "let", "leave out"]

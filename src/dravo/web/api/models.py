@@ -315,7 +315,7 @@ class ActivityLine(BaseModel):
     """One thing that happened: a request, an attempt of a delivery, a reconciliation, or a change by an operator."""
 
     id: str
-    kind: Literal["request", "delivery", "reconciliation", "change"]
+    kind: Literal["request", "delivery", "reconciliation", "change", "run"]
     at: str
     outcome: Literal["well", "trouble", "under way"]
     by: str = Field(description="Who: a source, Dravo itself, or an operator.")

@@ -125,6 +125,6 @@ def list_conflicts(path: q.KeyPath, query: p.ConflictsQuery) -> dict[str, Any]:
 
 @rooms.post("/sources/<key>/conflicts/<conflict>", responses={200: m.SourceConflict})
 @needs("sources.change")
-def decide_conflict(path: p.ConflictPath, body: p.DecisionBody) -> dict[str, Any]:
+def decide_conflict(path: p.ConflictPath, body: p.ConflictDecisionBody) -> dict[str, Any]:
     """Decide a conflict; what was decided happens at once."""
     return conflicts.decide(house(), caller(), path.key, path.conflict, body.decision, body.person)

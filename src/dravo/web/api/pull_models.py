@@ -198,6 +198,7 @@ class PageOfSourceRuns(Page[SourceRun]):
 class RunLine(BaseModel):
     """What a run did to one person or group."""
 
+    id: int
     kind: str
     person: str | None
     name: str

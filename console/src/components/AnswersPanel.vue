@@ -1,0 +1,221 @@
+<script setup lang="ts">
+// The five questions about a source, each with what its answer comes to; tried on everybody before it is kept.
+import { useQueryClient } from '@tanstack/vue-query'
+import { computed, ref } from 'vue'
+import { answered, api, type Schemas } from '../api/client'
+import { useAttempts } from '../app/attempts'
+import { told } from '../app/values'
+import ExpressionField from './ExpressionField.vue'
+import ProblemNote from './ProblemNote.vue'
+import StateMark from './StateMark.vue'
+
+const props = defineProps<{ source: string; label: string; reading: Schemas['Reading'] }>()
+const queries = useQueryClient()
+const path = { key: props.source }
+const { wrong, attempt } = useAttempts()
+const kept = props.reading.policy
+const match = ref(kept.match)
+const domains = ref(kept.domains.join('\n'))
+const people = ref(kept.people)
+const which = ref(kept.groups.which)
+const names = ref(kept.groups.names.join('\n'))
+const pattern = ref(kept.groups.pattern)
+const makes = ref(kept.makes)
+const rows = ref(kept.attributes.map((each) => ({ ...each })))
+const tried = ref<Schemas['TriedAnswers'] | null>(null)
+const busy = ref(false)
+const done = ref(false)
+const policy = computed(() => ({
+  match: match.value,
+  domains: lines(domains.value),
+  people: people.value,
+  groups: { which: which.value, names: lines(names.value), pattern: pattern.value },
+  makes: makes.value,
+  attributes: rows.value.filter((each) => each.attribute.trim()),
+}))
+const lines = (text: string) =>
+  text
+    .split('\n')
+    .map((each) => each.trim())
+    .filter(Boolean)
+async function look(): Promise<void> {
+  busy.value = true
+  done.value = false
+  await attempt(async () => {
+    const body = { policy: policy.value }
+    tried.value = await answered(api.POST('/api/v1/sources/{key}/reading/try', { params: { path }, body }))
+  })
+  busy.value = false
+}
+async function keep(): Promise<void> {
+  const body = { policy: policy.value }
+  if (await attempt(() => answered(api.PUT('/api/v1/sources/{key}/reading', { params: { path }, body })))) {
+    done.value = true
+    await queries.invalidateQueries()
+  }
+}
+const force = (on: boolean) =>
+  attempt(async () => {
+    await answered(api.PUT('/api/v1/sources/{key}/reading', { params: { path }, body: { in_force: on } }))
+    await queries.invalidateQueries()
+  })
+const matches = [
+  { title: 'Nothing: whoever could be somebody here waits for a decision', value: 'ask' },
+  { title: 'The user name, within the domains that it owns', value: 'user name' },
+  { title: 'The e-mail address, within the domains that it owns', value: 'e-mail' },
+]
+const choices = [
+  { title: 'All', value: 'all' },
+  { title: 'None', value: 'none' },
+  { title: 'Those named', value: 'named' },
+  { title: 'Those whose name matches a pattern', value: 'pattern' },
+]
+</script>
+
+<template>
+  <form aria-label="Five questions" @submit.prevent="keep">
+    <ProblemNote :wrong="wrong" />
+    <section class="panel" aria-labelledby="who">
+      <h2 id="who">Who is it?</h2>
+      <p class="quiet">
+        A person is recognised by the source's own id for good. The first time, they may be linked to somebody who is
+        here already by:
+      </p>
+      <v-select v-model="match" :items="matches" label="Linked by" class="wide" />
+      <v-textarea v-model="domains" label="Domains that it owns, one a line" rows="1" auto-grow class="wide" />
+      <p v-if="reading.conflicts">
+        <StateMark state="open" />&nbsp;
+        <router-link :to="`/sources/${source}/conflicts`">{{ reading.conflicts }} wait for a decision</router-link>
+      </p>
+    </section>
+    <section class="panel" aria-labelledby="may">
+      <h2 id="may">Who may come in?</h2>
+      <v-text-field
+        v-model="people"
+        label="People (a SCIM filter)"
+        placeholder='title ne "Contractor" and department eq "Estates"'
+        persistent-placeholder
+        hint="Empty: everybody who is read. Who falls outside later is a leaver here."
+        persistent-hint
+        class="wide mono"
+        spellcheck="false"
+      />
+      <v-select v-model="which" :items="choices" label="Groups" class="wide" />
+      <v-textarea
+        v-if="which === 'named'"
+        v-model="names"
+        label="Names or ids, one a line"
+        rows="2"
+        auto-grow
+        class="wide"
+      />
+      <v-text-field v-if="which === 'pattern'" v-model="pattern" label="Pattern (RE2)" class="wide mono" />
+      <v-switch v-model="makes" label="People whom nobody here knows come in as new" color="primary" hide-details />
+    </section>
+    <section class="panel" aria-labelledby="bring">
+      <h2 id="bring">What do they bring?</h2>
+      <p class="quiet">
+        Each attribute by an expression over what the source says.
+        <template v-if="reading.attributes.length"
+          >It has: <span class="mono">{{ reading.attributes.join(', ') }}</span>.</template
+        >
+        <template v-else>Check the connection to see what it has.</template>
+      </p>
+      <div v-for="(row, number) in rows" :key="number" class="pair">
+        <v-text-field v-model="row.attribute" label="Attribute" class="mono" spellcheck="false" />
+        <ExpressionField v-model="row.expression" label="Expression" :source="source" :attribute="row.attribute" />
+        <v-btn size="small" variant="text" :aria-label="`Leave out ${row.attribute}`" @click="rows.splice(number, 1)"
+          >Leave out</v-btn
+        >
+      </div>
+      <v-btn variant="outlined" size="small" @click="rows.push({ attribute: '', expression: '' })">One more</v-btn>
+    </section>
+    <section class="panel" aria-labelledby="word">
+      <h2 id="word">Whose word counts?</h2>
+      <p>
+        This source says who is in its groups. Where several sources say something of one person, the first that has a
+        value is heard; whoever is inactive everywhere is inactive here.
+      </p>
+    </section>
+    <section class="panel" aria-labelledby="when">
+      <h2 id="when">When does it apply?</h2>
+      <p>
+        <StateMark :state="reading.in_force ? 'in force' : 'in preparation'" />
+        {{
+          reading.in_force
+            ? `What is read is taken in, ${reading.schedule_words}.`
+            : 'Runs only show what they would do; nobody is touched.'
+        }}
+      </p>
+      <v-btn variant="outlined" @click="force(!reading.in_force)">{{
+        reading.in_force ? 'Back to preparation' : 'Put in force'
+      }}</v-btn>
+      <span v-if="!reading.in_force" class="quiet">
+        Look first: <router-link :to="`/sources/${source}/runs`">what a run would do</router-link>.</span
+      >
+    </section>
+    <section class="panel" aria-labelledby="comes">
+      <h2 id="comes">What this would change</h2>
+      <div class="row">
+        <v-btn variant="outlined" :loading="busy" @click="look">Try on everybody</v-btn>
+        <v-btn type="submit" color="primary">Keep these answers</v-btn>
+        <span v-if="done" role="status">Kept; they count from the next run on.</span>
+      </div>
+      <template v-if="tried">
+        <p role="status">
+          Of {{ tried.looked_at.toLocaleString('en') }} people of whom it said something,
+          {{ tried.comes_in.toLocaleString('en') }} stay as they are, {{ tried.changed.toLocaleString('en') }} change,
+          {{ tried.leaves.toLocaleString('en') }} leave, {{ tried.refused.toLocaleString('en') }} are refused.
+        </p>
+        <div v-if="tried.items.length" class="scroll">
+          <table class="plain">
+            <caption class="visually-hidden">
+              What would change
+            </caption>
+            <thead>
+              <tr>
+                <th scope="col">Person</th>
+                <th scope="col">Outcome</th>
+                <th scope="col">Before and after</th>
+              </tr>
+            </thead>
+            <tbody>
+              <tr v-for="(each, number) in tried.items" :key="number">
+                <td>{{ each.name }}</td>
+                <td><StateMark :state="each.outcome === 'leaves' ? 'left' : each.outcome" /></td>
+                <td>
+                  <div v-for="one in each.changes" :key="one.attribute">
+                    <b>{{ one.attribute.split(':').pop() }}</b>: {{ told(one.before) }} → {{ told(one.after) }}
+                  </div>
+                  {{ each.message }}
+                </td>
+              </tr>
+            </tbody>
+          </table>
+        </div>
+      </template>
+    </section>
+  </form>
+</template>
+
+<style scoped>
+.wide {
+  max-width: 640px;
+  margin-bottom: 14px;
+}
+.pair {
+  display: grid;
+  grid-template-columns: minmax(220px, 340px) 1fr auto;
+  gap: 12px;
+  align-items: start;
+  margin-bottom: 12px;
+}
+@media (max-width: 700px) {
+  .pair {
+    grid-template-columns: 1fr;
+  }
+}
+.panel + .panel {
+  margin-top: 12px;
+}
+</style>
