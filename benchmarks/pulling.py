@@ -45,7 +45,7 @@ def fill(folder: Path) -> Directory:
     ]  # fmt: skip
     size = PEOPLE * GROUPS_EACH // GROUPS
     entries += [directory.group(f"Group {number}", [directory.person_dn(each) for each in chance.sample(names, size)]) for number in range(GROUPS)]
-    made = Directory(folder, free_port())
+    made = Directory(folder, free_port(), free_port())
     made.prepare("".join(entries))
     made.start()
     return made

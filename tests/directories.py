@@ -23,9 +23,17 @@ class Estates:
     """A running slapd."""
 
     def __init__(self, folder: Path, entries: str = "", **limits: Any) -> None:
-        self.directory = Directory(folder, free_port(), **limits)
-        self.directory.prepare(entries)
-        self.directory.start()
+        for remaining in (2, 1, 0):
+            self.directory = Directory(folder, free_port(), free_port(), **limits)
+            self.directory.prepare(entries)
+            try:
+                self.directory.start()
+            except RuntimeError:
+                # Somebody else took a port between finding it free and using it.
+                if not remaining:
+                    raise
+                continue
+            break
         self.keeper = self._sign_in()
 
     def _sign_in(self) -> Any:

@@ -13,7 +13,7 @@ from typing import Any
 import httpx
 
 from dravo.client import Dravo
-from dravo.demo import scenario
+from dravo.demo import reading, scenario
 from dravo.demo.running import free_port
 from tests.harness import Provider, eventually
 
@@ -41,7 +41,11 @@ def test_the_demo_is_up_with_what_others_rely_on_and_comes_back_quickly(tmp_path
         assert set(first) == {"url", "operator", "api_token", "push", "applications", "stand_ins", "try"}
         with Dravo(first["url"], first["api_token"]) as dravo:
             stages = {stage["name"]: stage["count"] for stage in dravo.overview()["stages"]}
-            assert stages["people"] == len(scenario.staff()) - 1 + len(scenario.CONTRACTORS)
+            # A leaver of the staff, and one of the crew; the register has 26 volunteers.
+            assert stages["people"] == len(scenario.staff()) - 1 + len(scenario.CONTRACTORS) + 26 + len(reading.CREW) - 1
+            assert [run["state"] for run in dravo.sources.runs("estates")] == ["held", "failed", "done", "done", "done", "done"]
+            assert {each["kind"] for each in dravo.sources.conflicts("estates")} == {"leaver", "e-mail known"}
+            assert [run["state"] for run in dravo.sources.runs("volunteers")] == ["done", "done"]
             failed = dravo.deliveries.list(state="failed").page().items
             assert {each["person"]["user_name"] for each in failed} == {"ravi.chandrasen", "aroha.ngatai"}
             assert dravo.people.get("sam.underhill")["id"] != dravo.people.get("sam.underhill2")["id"]

@@ -51,7 +51,12 @@ def test_a_scim_service_is_read_whole_in_pages(rooms: Rooms, app: StandIn, fault
 
 def test_a_scim_service_is_read_with_client_credentials(rooms: Rooms, app: StandIn) -> None:
     fill(app, 3)
-    settings = {"address": app.base_url, "sign_in": "client credentials", "client_id": "dravo", "token_address": f"http://127.0.0.1:{app.port}/oauth/token"}
+    settings = {
+        "address": app.base_url,
+        "sign_in": "client credentials",
+        "client_id": "dravo",
+        "token_address": f"http://127.0.0.1:{app.port}/oauth/token",
+    }
     reading = Reading(rooms, "scim", settings, app.token)
     checked = pull_settings.check(rooms.house, rooms.caller, "estates")
     assert [step["outcome"] for step in checked["steps"]][:4] == ["ok"] * 4

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
-import { computed } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { answered, api } from '../api/client'
 import AnswersPanel from '../components/AnswersPanel.vue'
 import ConflictsPanel from '../components/ConflictsPanel.vue'
@@ -28,6 +28,10 @@ const reading = useQuery({
   queryFn: () => answered(api.GET('/api/v1/sources/{key}/reading', { params: { path } })),
   refetchInterval: 5000,
 })
+/** What is read from now on keeps its form, with what its check has just shown. */
+const begun = ref(false)
+watch(source.data, (found) => (begun.value ||= found !== undefined && found.channel !== 'pull'), { immediate: true })
+const ready = computed(() => begun.value || reading.data.value !== undefined)
 const pushes = [
   ['sheet', 'Exchange sheet'],
   ['requests', 'Requests'],
@@ -90,11 +94,10 @@ const sheet = useQuery({
         <ConflictsPanel v-else-if="shown === 'conflicts'" :source="id" :label="source.data.value.label" />
         <template v-else-if="shown === 'reading' || shown === 'runs' || shown === 'answers'">
           <ProblemNote :wrong="reading.error.value" />
-          <ReadingPanel v-if="shown === 'reading' && !read" :source="id" :reading="null" />
+          <ReadingPanel v-if="shown === 'reading' && ready" :source="id" :reading="reading.data.value ?? null" />
           <template v-else-if="reading.data.value">
-            <ReadingPanel v-if="shown === 'reading'" :source="id" :reading="reading.data.value" />
             <RunsPanel
-              v-else-if="shown === 'runs'"
+              v-if="shown === 'runs'"
               :source="id"
               :label="source.data.value.label"
               :reading="reading.data.value"

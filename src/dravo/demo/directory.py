@@ -69,8 +69,8 @@ def slapd() -> str | None:
 class Directory:
     """One slapd in a folder."""
 
-    def __init__(self, folder: Path, port: int, *, sizelimit: str = "unlimited") -> None:
-        self.folder, self.port, self.tls_port = folder, port, port + 1
+    def __init__(self, folder: Path, port: int, tls_port: int, *, sizelimit: str = "unlimited") -> None:
+        self.folder, self.port, self.tls_port = folder, port, tls_port
         self.sizelimit = sizelimit
         self.process: subprocess.Popen[bytes] | None = None
 
@@ -108,7 +108,11 @@ class Directory:
         subprocess.run(adding, check=True, capture_output=True)
 
     def start(self) -> None:
-        """Start it, and wait until it answers."""
+        """Start it, and wait until it answers.
+
+        Raises:
+            RuntimeError: if it does not, such as when one of its ports is taken.
+        """
         command = [
             str(slapd()),
             "-d",

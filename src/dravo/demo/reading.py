@@ -80,7 +80,7 @@ class Sources:
     """Both sources, set up once and started with the demo."""
 
     def __init__(self, folder: Path, port: int) -> None:
-        self.directory = Directory(folder / "estates", port) if directory.found() else None
+        self.directory = Directory(folder / "estates", port, port + 1) if directory.found() else None
 
     def start(self) -> None:
         """Start the directory, if slapd is here."""

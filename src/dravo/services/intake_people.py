@@ -57,6 +57,10 @@ class Batch:
     known: dict[str, Known] = field(default_factory=dict)
     outside: list[str] = field(default_factory=list)
     settled: list[str] = field(default_factory=list)
+    # Names and addresses that are asked for, and who had them: looked at again before it is written.
+    names: set[str] = field(default_factory=set)
+    emails: set[str] = field(default_factory=set)
+    had_by: frozenset[str] = frozenset()
 
 
 class PeopleIn:
@@ -162,7 +166,7 @@ class PeopleIn:
 
     def _decide(self, connection: Connection, fresh: Sequence[_Said], batch: Batch, *, last: bool) -> None:
         wanted = [each for each in fresh if each.asks_for_name]
-        could_be = self._could_be(connection, wanted)
+        could_be = self._could_be(connection, wanted, batch)
         ids = [each.entry.native_id for each in wanted if each.entry.native_id in self._conflicted]
         decided = pulled.decisions(connection, self.source.id, "person", ids) if ids else {}
         # Names that are given up in this very batch are free.
@@ -188,10 +192,12 @@ class PeopleIn:
                 bindings.append((each, *result))
         self._work_out(connection, bindings, batch)
 
-    def _could_be(self, connection: Connection, wanted: Sequence[_Said]) -> dict[str, list[Any]]:
-        names = {each.found.user_name_key for each in wanted}
-        emails = {fold(each.found.email) for each in wanted if each.found.email and each.row is None}
-        return pulled.candidates(connection, self.source.id, names, emails) if names else {}
+    def _could_be(self, connection: Connection, wanted: Sequence[_Said], batch: Batch) -> dict[str, list[Any]]:
+        batch.names = {each.found.user_name_key for each in wanted}
+        batch.emails = {fold(each.found.email) for each in wanted if each.found.email and each.row is None}
+        found = pulled.candidates(connection, self.source.id, batch.names, batch.emails) if batch.names else {}
+        batch.had_by = frozenset(one.user_id for some in found.values() for one in some)
+        return found
 
     def _whose(
         self, each: _Said, could_be: Mapping[str, Sequence[Any]], decided: Any, holders: Mapping[str, str], leaving: set[str]
@@ -281,6 +287,9 @@ class PeopleIn:
     def _write(self, batch: Batch) -> None:
         with self.house.database.writing() as connection:
             check_revision(connection, batch.catalogue.revision)
+            # Another source, or a push, may have brought somebody of such a name in between.
+            if pulled.who_has(connection, batch.names, batch.emails) != batch.had_by:
+                raise WorldMoved("Somebody has come meanwhile.")
             apply_outcomes(connection, batch.outcomes, batch.now, rewrite=Rewrite.NAMES, seen=batch.catalogue.revision)
             pulled.make(connection, self.source.id, batch.made, batch.now)
             if not pulled.write(connection, batch.written, batch.renamed, batch.now):

@@ -119,6 +119,16 @@ def candidates(connection: Connection, source_id: str, names: Iterable[str], ema
     return found
 
 
+def who_has(connection: Connection, names: Iterable[str], emails: Iterable[str]) -> frozenset[str]:
+    """Return the ids of everybody who has one of some folded user names or e-mail addresses."""
+    u = t.user.c
+    found: set[str] = set()
+    for column, values in ((u.user_name_key, names), (u.email_key, emails)):
+        for some in _chunks(sorted(values)):
+            found.update(connection.execute(select(u.id).where(column.in_(some))).scalars())
+    return frozenset(found)
+
+
 def _here(connection: Connection, source_id: str, users: Mapping[str, Any]) -> dict[str, bool]:
     """Return of which users a source says something already: by this channel, or by another one under the same user name."""
     r = t.record.c

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-import binascii
 from typing import Any
 
 from flask import Response
@@ -68,7 +67,7 @@ def put_file(path: q.KeyPath, body: p.FileBody) -> dict[str, Any]:
     """Put a file of a source in place of the one that was there."""
     try:
         content = base64.b64decode(body.content, validate=True)
-    except binascii.Error:
+    except ValueError:
         raise InvalidInput("The file did not arrive whole.", "Send it in base64.", "content") from None
     return pull_settings.put_file(house(), caller(), path.key, body.name, content)
 

@@ -1,0 +1,123 @@
+"""How a source is read, from the command line and through the client, against a running service and a real directory."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from dravo.client import ApiError
+from dravo.demo import directory
+from dravo.demo.directory import person_dn
+from tests import harness
+from tests.directories import Estates, crowd, estates
+from tests.harness import Running, eventually
+
+Dravo = Callable[..., subprocess.CompletedProcess[str]]
+
+
+@pytest.fixture
+def alone(tmp_path: Path) -> Iterator[Running]:
+    with harness.service(tmp_path / "data") as started:
+        yield started
+
+
+@pytest.fixture
+def crew(tmp_path: Path) -> Iterator[Estates]:
+    with estates(tmp_path / "directory", crowd(400, 8, 30)) as made:
+        yield made
+
+
+@pytest.fixture
+def dravo(alone: Running) -> Dravo:
+    environment = {**os.environ, "DRAVO_URL": alone.url, "DRAVO_TOKEN": alone.api_token, "COLUMNS": "200"}
+
+    def run(*words: str, given: str = "") -> subprocess.CompletedProcess[str]:
+        command = [sys.executable, "-m", "dravo.cli.main", *words]
+        return subprocess.run(command, check=False, input=given, capture_output=True, text=True, env=environment, timeout=60)
+
+    return run
+
+
+def test_a_directory_is_connected_looked_at_and_read_to_the_letter_of_the_guide(dravo: Dravo, alone: Running, crew: Estates, tmp_path: Path) -> None:
+    (tmp_path / "ca.pem").write_text(crew.directory.ca)
+    assert dravo("source", "add", "estates", "--label", "Estates directory").returncode == 0
+    wrong = dravo("source", "read", "estates", "ldap", "--set", "adress=ldaps://x")
+    assert wrong.returncode != 0 and "no setting 'adress'" in wrong.stderr and "address" in wrong.stderr
+    settings = [f"--set={name}={value}" for name, value in {**crew.settings, "ca": f"@{tmp_path / 'ca.pem'}"}.items()]
+    shown = dravo("source", "read", "estates", "ldap", *settings, "--secret-file", "-", given=directory.READER_PASSWORD + "\n")
+    assert shown.returncode == 0 and directory.READER_PASSWORD not in shown.stdout and "kept" in shown.stdout, shown.stderr
+    check = dravo("source", "check", "estates")
+    assert check.returncode == 0 and "Signed in as" in check.stdout and "What the answers make" in check.stdout
+    refused = dravo("source", "run", "estates")
+    assert refused.returncode != 0 and "in preparation" in refused.stderr
+    look = dravo("source", "run", "estates", "--look")
+    assert look.returncode == 0 and "Nothing was changed" in look.stdout and "400" in look.stdout
+    assert dravo("source", "read", "estates", "--in-force", "--schedule", "30 * * * *").stdout.count("every hour at 30 past") == 1
+    assert dravo("source", "run", "estates").returncode == 0
+    crew.change(person_dn(first_of(alone)), title=["Keeper"])
+    run = json.loads(dravo("source", "run", "estates", "--whole", "--json").stdout)
+    assert {each["name"]: each["number"] for each in run["counts"]}["changed"] == 1
+    assert "title: Seasonal -> Keeper" in dravo("source", "run-lines", "estates", "--kind", "changed").stdout
+    assert "done" in dravo("source", "runs", "estates").stdout
+    tried = dravo("source", "try-answers", "estates", "-", given='{"people": "title ne \\"Seasonal\\""}')
+    assert "399 leave" in tried.stdout
+    answers = json.loads(dravo("source", "answers", "estates").stdout)
+    assert answers["match"] == "ask"
+    with alone.dravo as client:
+        person = client.people.get(first_of(alone))
+    assert "unchanged 1" in dravo("source", "refresh", "estates", person["user_name"]).stdout
+    assert "Nothing waits" in dravo("source", "conflicts", "estates").stdout
+    assert "No run is under way" in dravo("source", "stop-run", "estates").stderr
+
+
+def first_of(running: Running) -> str:
+    with running.dravo as client:
+        return min(each["user_name"] for each in client.people.list())
+
+
+def test_killed_in_the_middle_of_a_run_it_goes_on_by_itself_and_nobody_is_two(alone: Running, crew: Estates) -> None:
+    with alone.dravo as client:
+        client.sources.add("estates", "Estates directory")
+        client.sources.change_reading("estates", kind="ldap", settings=crew.settings, secret=directory.READER_PASSWORD, schedule="", in_force=True)
+        client.sources.begin_run("estates")
+        for pause in (0.05, 0.3):
+            time.sleep(pause)
+            os.kill(alone.pid("worker"), signal.SIGKILL)
+            eventually(lambda: len(list(client.sources.runs("estates"))) > 0)
+            time.sleep(0.5)
+        runs = eventually(lambda: list(client.sources.runs("estates")), lambda found: all(each["ended_at"] for each in found), 30)
+        assert runs[0]["state"] == "done", runs
+        people = list(client.people.list())
+        assert len(people) == len({each["user_name"] for each in people}) == 400
+        assert {each["members"] for each in client.groups.list(source="estates")} == {30}
+
+
+def test_sources_are_read_side_by_side_and_a_run_can_be_stopped(alone: Running, crew: Estates) -> None:
+    with alone.dravo as client:
+        for key in ("one", "other"):
+            client.sources.add(key, key.title())
+            # Each has the same people; the second one's are in doubt.
+            client.sources.change_reading(key, kind="ldap", settings=crew.settings, secret=directory.READER_PASSWORD, schedule="", in_force=True)
+        runs = {key: client.sources.begin_run(key)["id"] for key in ("one", "other")}
+        with pytest.raises(ApiError, match="under way"):
+            client.sources.begin_run("one")
+        done = {key: eventually(lambda key=key: client.sources.run(key, runs[key]), lambda run: run["ended_at"] is not None) for key in runs}
+        counts: dict[str, Any] = {key: {each["name"]: each["number"] for each in run["counts"]} for key, run in done.items()}
+        # Whoever came first is somebody; nobody is two, and nobody is guessed to be the same.
+        assert counts["one"].get("new", 0) + counts["other"].get("new", 0) == 400 == len(list(client.people.list()))
+        assert counts["one"].get("conflict", 0) + counts["other"].get("conflict", 0) == 400
+        again = client.sources.begin_run("other", whole=True)
+        client.sources.stop_run("other", again["id"])
+        ended = eventually(lambda: client.sources.run("other", again["id"]), lambda run: run["ended_at"] is not None)
+        assert ended["state"] in ("stopped", "done")
+        kinds = {each["kind"] for each in client.activity(kind="run")}
+        assert kinds == {"run"}
