@@ -3,6 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
 import type { Sure } from '../app/assignments'
+import { useAttempts } from '../app/attempts'
 import { useApplicationChoices } from '../app/choices'
 import { useMay } from '../app/session'
 import AccessChain from '../components/AccessChain.vue'
@@ -29,6 +30,24 @@ const removal = () => answered(api.GET('/api/v1/people/{person}/removal', { para
 const remove = ({ confirm, expect }: Sure) =>
   answered(api.DELETE('/api/v1/people/{person}', { params: { path, query: { confirm, ...expect } } }))
 const present = computed(() => data.value?.groups.filter((each) => !each.until) ?? [])
+
+const { wrong, attempt } = useAttempts()
+const reading = ref(false)
+const readNow = ref('')
+/** What a source that is read says of them at this moment, their groups too. */
+async function readAnew(key: string): Promise<void> {
+  reading.value = true
+  readNow.value = ''
+  await attempt(async () => {
+    const params = { path: { key, person: props.id } }
+    const run = await answered(api.POST('/api/v1/sources/{key}/people/{person}/refresh', { params }))
+    const touched = run.counts.filter((each) => each.name !== 'read' && each.name !== 'unchanged')
+    readNow.value = touched.length
+      ? `Read: ${touched.map((each) => `${each.number} ${each.name}`).join(', ')}.`
+      : 'Read: nothing has changed.'
+  })
+  reading.value = false
+}
 
 const applications = useApplicationChoices()
 const asked = ref<string | null>(null)
@@ -192,6 +211,8 @@ const remaining = computed(() => {
             </table>
           </template>
           <h2 class="gap">Records</h2>
+          <ProblemNote :wrong="wrong" />
+          <p v-if="readNow" role="status">{{ readNow }}</p>
           <table class="plain">
             <tbody>
               <tr v-for="each in data.records" :key="each.id">
@@ -200,7 +221,14 @@ const remaining = computed(() => {
                   <div class="mono">{{ each.external_id || each.id }}</div>
                 </td>
                 <td><StateMark :state="each.gone_at ? 'gone' : each.active ? 'active' : 'inactive'" /></td>
-                <td class="quiet">changed <TimeOf :at="each.modified_at" /></td>
+                <td class="quiet">
+                  changed <TimeOf :at="each.modified_at" />
+                  <div v-if="each.channel === 'pull' && !each.gone_at && may('sources.change')">
+                    <v-btn size="small" variant="outlined" :loading="reading" @click="readAnew(each.source.key)"
+                      >Read anew</v-btn
+                    >
+                  </div>
+                </td>
               </tr>
             </tbody>
           </table>
