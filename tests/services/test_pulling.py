@@ -11,7 +11,7 @@ import pytest
 from dravo.core.errors import AlreadyThere, InvalidInput, NotFound
 from dravo.demo import directory
 from dravo.demo.directory import group_dn, person_dn
-from dravo.services import assigning, conflicts, pull_settings, pulling, settings
+from dravo.services import assigning, binding, conflicts, pull_settings, pulling, settings, voices
 from dravo.services.assigning import Wish
 from dravo.services.guarding import NeedsConfirmation
 from dravo.services.recalculating import work_through
@@ -372,3 +372,64 @@ def test_answers_are_tried_on_whom_the_source_said_before(rooms: Rooms, read: Re
     assert set(reading.records()) == {"una.kerrigan", "ibrahim.sow", "zofia.wisniarska"}
     with pytest.raises(InvalidInput, match="user name"):
         pull_settings.try_policy(rooms.house, rooms.caller, "estates", {"attributes": []})
+
+
+def test_whose_word_counts_is_looked_at_and_then_counts(rooms: Rooms, read: Read, small: Estates) -> None:
+    rooms.application()
+    staff = rooms.source("staff")
+    record = rooms.person(staff, "una.kerrigan", title="Lead", emails=[{"value": "una.kerrigan@fernhollow.example"}])
+    reading = read(policy={"match": "user name", "domains": ["fernhollow.example"]})
+    small.change(person_dn("una.kerrigan"), title=["Tree surgeon"])
+    reading.run()
+    assigning.add(rooms.house, rooms.caller, Wish("records", "curator", rule='title eq "Tree surgeon"'))
+
+    def una() -> tuple[str, bool]:
+        work_through(rooms.house)
+        row = next(row for row in rooms.rows(t.user) if row.user_name == "una.kerrigan")
+        return row.attributes["title"], row.active
+
+    assert una() == ("Lead", True) and access(rooms) == set()
+    seen = voices.preview(rooms.house, "estates", {"precedence": 1})
+    assert (seen["gained"], seen["lost"]) == (1, 0) and una() == ("Lead", True)
+    voices.change(rooms.house, rooms.caller, "estates", {"precedence": 1})
+    assert una() == ("Tree surgeon", True) and access(rooms) == {("una.kerrigan", "curator")}
+    voices.change(rooms.house, rooms.caller, "estates", {"updates": False})
+    assert una() == ("Lead", True) and access(rooms) == set()
+    # Inactive there, and active by the word of another source; until that source's inactive counts whatever others say.
+    rooms.patch_person(staff, record, {"op": "replace", "path": "active", "value": False})
+    assert una()[1]
+    voices.change(rooms.house, rooms.caller, "staff", {"veto": True})
+    assert una()[1] is False
+    with pytest.raises(InvalidInput, match="no place"):
+        voices.change(rooms.house, rooms.caller, "estates", {"precedence": -1})
+
+
+def test_links_are_made_and_undone_by_hand_and_looked_at_first(rooms: Rooms, read: Read, small: Estates) -> None:
+    rooms.unguarded()
+    rooms.application()
+    staff = rooms.source("staff")
+    rooms.person(staff, "una.kerrigan", emails=[{"value": "una.kerrigan@fernhollow.example"}])
+    reading = read(policy={"match": "user name", "domains": ["fernhollow.example"]})
+    reading.run()
+    assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", group="Tree surgeons", source="estates"))
+    assert access(rooms) == {("una.kerrigan", "viewer")}
+    record = reading.records()["una.kerrigan"]
+    with pytest.raises(InvalidInput, match="says something of Ibrahim Sow already"):
+        binding.preview(rooms.house, record.id, "ibrahim.sow")
+    seen = binding.preview(rooms.house, record.id, None)
+    assert seen["lost"] == 1 and access(rooms) == {("una.kerrigan", "viewer")}
+    made = binding.move(rooms.house, rooms.caller, record.id, None)
+    assert made["id"] != record.user_id and reading.records()["una.kerrigan"].user_id == made["id"]
+    work_through(rooms.house)
+    assert {row.user_id for row in rooms.rows(t.access) if row.until_at is None} == {made["id"]}
+    # Linked back: whoever nothing is said of any more is a memory.
+    binding.move(rooms.house, rooms.caller, record.id, record.user_id)
+    work_through(rooms.house)
+    assert {row.user_id for row in rooms.rows(t.access) if row.until_at is None} == {record.user_id}
+    assert [row.gone_at is not None for row in rooms.rows(t.user, id=made["id"])] == [True]
+    # The next reading changes nothing about that.
+    assert reading.run(whole=True)["unchanged"] == 3
+    assert reading.records()["una.kerrigan"].user_id == record.user_id
+    only = reading.records()["ibrahim.sow"]
+    with pytest.raises(InvalidInput, match="only record"):
+        binding.move(rooms.house, rooms.caller, only.id, None)

@@ -76,6 +76,7 @@ def test_nobody_gets_in_without_a_token(inside: Inside) -> None:
 HARMLESS = (
     "/api/v1/assignments/preview", "/api/v1/session", "/api/v1/applications/{key}/settings/preview", "/api/v1/expressions/try",
     "/api/v1/assignments/{id}/preview", "/api/v1/applications/{key}/policy/preview", "/api/v1/applications/{key}/mapping/pattern", "/api/v1/rules/try", "/api/v1/access/expected", "/api/v1/people/{person}/preview", "/api/v1/groups/{id}/members/preview", "/api/v1/reviews/{id}/preview",
+    "/api/v1/sources/{key}/word/preview", "/api/v1/records/{record}/move/preview",
 )  # fmt: skip
 
 
@@ -98,6 +99,7 @@ LOOKED_AT = {
         "/api/v1/assignments/preview", "/api/v1/assignments/{id}/preview", "/api/v1/applications/{key}/settings/preview",
         "/api/v1/applications/{key}/policy/preview", "/api/v1/applications/{key}/mapping/pattern", "/api/v1/expressions/try",
         "/api/v1/rules/try", "/api/v1/access/expected", "/api/v1/people/{person}/preview", "/api/v1/groups/{id}/members/preview", "/api/v1/reviews/{id}/preview",
+        "/api/v1/sources/{key}/word/preview", "/api/v1/records/{record}/move/preview",
     )
 }  # fmt: skip
 AGAIN = {("POST", "/api/v1/deliveries/{id}/again"), ("POST", "/api/v1/applications/{key}/groups/{id}/again")}
@@ -108,6 +110,7 @@ OF_ATTRIBUTES = {
     ("POST", "/api/v1/assignments/preview"), ("POST", "/api/v1/assignments/{id}/preview"), ("POST", "/api/v1/rules/try"),
     ("POST", "/api/v1/applications/{key}/settings/preview"), ("POST", "/api/v1/expressions/try"),
     ("POST", "/api/v1/people/{person}/preview"), ("GET", "/api/v1/sources/{key}/runs/{run}/lines"),
+    ("POST", "/api/v1/sources/{key}/word/preview"), ("POST", "/api/v1/records/{record}/move/preview"),
 }  # fmt: skip
 
 

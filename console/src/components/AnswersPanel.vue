@@ -130,13 +130,6 @@ const choices = [
       </div>
       <v-btn variant="outlined" size="small" @click="rows.push({ attribute: '', expression: '' })">One more</v-btn>
     </section>
-    <section class="panel" aria-labelledby="word">
-      <h2 id="word">Whose word counts?</h2>
-      <p>
-        This source says who is in its groups. Where several sources say something of one person, the first that has a
-        value is heard; whoever is inactive everywhere is inactive here.
-      </p>
-    </section>
     <section class="panel" aria-labelledby="when">
       <h2 id="when">When does it apply?</h2>
       <p>

@@ -9,6 +9,7 @@ import { useMay } from '../app/session'
 import AccessChain from '../components/AccessChain.vue'
 import EmptyState from '../components/EmptyState.vue'
 import LocalPersonDialog from '../components/LocalPersonDialog.vue'
+import PersonChoice from '../components/PersonChoice.vue'
 import PreviewedAsk from '../components/PreviewedAsk.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import StateMark from '../components/StateMark.vue'
@@ -31,6 +32,25 @@ const remove = ({ confirm, expect }: Sure) =>
   answered(api.DELETE('/api/v1/people/{person}', { params: { path, query: { confirm, ...expect } } }))
 const present = computed(() => data.value?.groups.filter((each) => !each.until) ?? [])
 
+const moving = ref(false)
+const moved = ref('')
+const to = ref<string | null>(null)
+const fresh = ref(false)
+const wish = computed(() => (fresh.value || to.value ? { to: fresh.value ? null : to.value } : null))
+const lookAtMove = () =>
+  answered(
+    api.POST('/api/v1/records/{record}/move/preview', {
+      params: { path: { record: moved.value } },
+      body: { to: wish.value?.to ?? null },
+    }),
+  )
+const move = ({ confirm, expect }: Sure) =>
+  answered(
+    api.POST('/api/v1/records/{record}/move', {
+      params: { path: { record: moved.value } },
+      body: { to: wish.value?.to ?? null, confirm, expect },
+    }),
+  )
 const { wrong, attempt } = useAttempts()
 const reading = ref(false)
 const readNow = ref('')
@@ -228,12 +248,35 @@ const remaining = computed(() => {
                       >Read anew</v-btn
                     >
                   </div>
+                  <div v-if="each.channel !== 'local' && !each.gone_at && may('sources.change')">
+                    <v-btn
+                      size="small"
+                      variant="text"
+                      @click="((moved = each.id), (to = null), (fresh = false), (moving = true))"
+                      >It is somebody else</v-btn
+                    >
+                  </div>
                 </td>
               </tr>
             </tbody>
           </table>
         </section>
       </div>
+      <PreviewedAsk
+        v-model="moving"
+        title="Whose is this record?"
+        act="It is theirs"
+        :about="wish"
+        :look="lookAtMove"
+        :carry-out="move"
+        @done="person.refetch()"
+      >
+        <p class="quiet">
+          What the source says, and the groups that it has them in, go with it. Assignments to this person stay theirs.
+        </p>
+        <PersonChoice v-if="!fresh" v-model="to" label="Person" />
+        <v-checkbox v-model="fresh" label="Somebody new" hide-details />
+      </PreviewedAsk>
     </template>
   </div>
 </template>

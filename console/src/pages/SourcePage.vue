@@ -12,6 +12,7 @@ import RunsPanel from '../components/RunsPanel.vue'
 import SchemaPanel from '../components/SchemaPanel.vue'
 import TimeOf from '../components/TimeOf.vue'
 import TokenTable from '../components/TokenTable.vue'
+import WordPanel from '../components/WordPanel.vue'
 
 const props = defineProps<{ id: string; tab?: string }>()
 const path = { key: props.id }
@@ -102,12 +103,16 @@ const sheet = useQuery({
               :label="source.data.value.label"
               :reading="reading.data.value"
             />
-            <AnswersPanel v-else :source="id" :label="source.data.value.label" :reading="reading.data.value" />
+            <template v-else>
+              <AnswersPanel :source="id" :label="source.data.value.label" :reading="reading.data.value" />
+              <WordPanel :source="source.data.value" />
+            </template>
           </template>
         </template>
         <template v-else>
           <ExchangeSheet v-if="sheet.data.value" :sheet="sheet.data.value" />
           <TokenTable :source="id" />
+          <WordPanel :source="source.data.value" />
         </template>
       </template>
     </template>

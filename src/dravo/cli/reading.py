@@ -11,6 +11,7 @@ from typing import Any
 
 from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
+from dravo.cli.assignment import show_preview
 from dravo.cli.frame import command, facts, list_options, moment, read_json, show_json, show_list, table
 from dravo.client import Dravo
 
@@ -77,6 +78,17 @@ def _add_verbs_about_runs(verbs: Any) -> None:
     conflicts.add_argument("key")
     conflicts.add_argument("--decided", action="store_true", help="those that were decided")
     list_options(conflicts)
+    move = command(
+        verbs, "move-record", _move, "say whose a record is: a link made or undone by hand",
+        ["dravo source move-record estates una.kerrigan --to ibrahim.sow --look", "dravo source move-record estates una.kerrigan --to-somebody-new"],
+    )  # fmt: skip
+    move.add_argument("key")
+    move.add_argument("person", help="whose it is now")
+    whose = move.add_mutually_exclusive_group(required=True)
+    whose.add_argument("--to", metavar="PERSON")
+    whose.add_argument("--to-somebody-new", action="store_true")
+    move.add_argument("--look", action="store_true", help="show what it would do, and change nothing")
+    move.add_argument("--confirm", metavar="NAME", help="the user name, where much is taken away by it")
     decide = command(verbs, "decide", _decide, "decide a conflict", ["dravo source decide estates ID link --person una.kerrigan"])
     decide.add_argument("key")
     decide.add_argument("id")
@@ -283,3 +295,18 @@ def _decide(given: argparse.Namespace, dravo: Dravo) -> None:
         show_json(decided)
     else:
         print(f"Decided: {decided['name']}, {decided['decision']}.")
+
+
+def _move(given: argparse.Namespace, dravo: Dravo) -> None:
+    person = dravo.people.get(given.person)
+    records = [each["id"] for each in person["records"] if each["source"]["key"] == given.key and not each["gone_at"]]
+    if not records:
+        sys.exit(f"'{given.key}' says nothing of {person['display_name']}.")
+    if given.look:
+        show_preview(given, dravo.people.preview_move(records[0], given.to))
+        return
+    moved = dravo.people.move_record(records[0], given.to, confirm=given.confirm)
+    if given.json:
+        show_json(moved)
+    else:
+        print(f"It is {moved['display_name']}'s now ({moved['user_name']}).")

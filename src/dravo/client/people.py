@@ -21,6 +21,14 @@ class People(Noun):
         """Return one person by id, user name, e-mail or external id."""
         return cast(t.Person, self._call("GET", f"/people/{part(person)}"))
 
+    def preview_move(self, record_id: str, to: str | None = None) -> t.Preview:
+        """Return what it would do if a record belonged to another person, or to somebody new; nothing is changed."""
+        return cast(t.Preview, self._call("POST", f"/records/{part(record_id)}/move/preview", body={"to": to}))
+
+    def move_record(self, record_id: str, to: str | None = None, *, confirm: str | None = None) -> t.Person:
+        """Have a record belong to another person, or to somebody new, from now on; returns that person."""
+        return cast(t.Person, self._call("POST", f"/records/{part(record_id)}/move", body={"to": to, "confirm": confirm}))
+
     def add(self, user_name: str, **fields: Any) -> t.Person:
         """Enter somebody whom no source knows: `given_name=`, `family_name=`, `display_name=`, `email=`, `title=`, `department=`, `active=`."""
         return cast(t.Person, self._call("POST", "/people", body={"user_name": user_name, **fields}))

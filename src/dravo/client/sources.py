@@ -72,6 +72,17 @@ class Sources(Noun):
         """Return one request with its body."""
         return cast(t.Trace, self._call("GET", f"/sources/{part(key)}/requests/{part(request_id)}"))
 
+    def preview_word(self, key: str, **values: Any) -> t.Preview:
+        """Return what it would do if other words counted; `precedence`, `veto`, `updates`."""
+        return cast(t.Preview, self._call("POST", f"/sources/{part(key)}/word/preview", body=values))
+
+    def change_word(self, key: str, *, confirm: str | None = None, **values: Any) -> t.Source:
+        """Set whose word counts where several sources say something of one person: `precedence`, `veto`, `updates`.
+
+        `confirm` is the source's label, typed, where the change is grave.
+        """
+        return cast(t.Source, self._call("PUT", f"/sources/{part(key)}/word", body={**values, "confirm": confirm}))
+
     # Reading
 
     def readers(self) -> Sequence[t.ReaderKind]:

@@ -29,7 +29,12 @@ class MergedUser:
     gone: bool
 
 
-def merge(records: Iterable[PersonRecord], precedence: Mapping[str, int]) -> MergedUser:
+NOBODY: frozenset[str] = frozenset()
+
+
+def merge(
+    records: Iterable[PersonRecord], precedence: Mapping[str, int], vetoing: frozenset[str] = NOBODY, quiet: frozenset[str] = NOBODY
+) -> MergedUser:
     """Return the user that records make.
 
     Inactive records give no attributes while an active one exists; records that are gone give some only while there is no
@@ -38,9 +43,14 @@ def merge(records: Iterable[PersonRecord], precedence: Mapping[str, int]) -> Mer
     Args:
         records: all records bound to the user, at least one.
         precedence: for each source id its rank; the lowest number has the first word.
+        vetoing: ids of sources whose inactive, or gone, makes the user inactive whatever others say.
+        quiet: ids of sources that say nothing of people whom another source knows.
     """
     ranked = sorted(records, key=lambda record: (precedence.get(record.source_id, 0), record.id))
     speaking = [record for record in ranked if record.active] or [record for record in ranked if not record.gone] or ranked
+    if quiet:
+        speaking = [record for record in speaking if record.source_id not in quiet] or speaking
+    vetoed = any(record.source_id in vetoing and not record.active for record in ranked) if vetoing else False
     attributes: dict[str, Any] = {}
     given_by: dict[str, str] = {}
     for record in speaking:
@@ -56,4 +66,4 @@ def merge(records: Iterable[PersonRecord], precedence: Mapping[str, int]) -> Mer
             elif name not in attributes:
                 attributes[name] = value
                 given_by[name] = record.source_id
-    return MergedUser(attributes, given_by, any(record.active for record in ranked), all(record.gone for record in ranked))
+    return MergedUser(attributes, given_by, any(record.active for record in ranked) and not vetoed, all(record.gone for record in ranked))

@@ -70,6 +70,13 @@ class Catalogue:
     # Sources for which a pattern of names is declared: any group of theirs can come to give something by its name.
     patterned: frozenset[str] = frozenset()
     plans: Mapping[str, Plan] = field(default_factory=dict)
+    # Sources whose inactive counts whatever others say, and those that say nothing of people whom another source knows.
+    vetoing: frozenset[str] = frozenset()
+    quiet: frozenset[str] = frozenset()
+
+    def merged(self, records: Iterable[PersonRecord]) -> MergedUser:
+        """Return the one user behind some records."""
+        return merge(records, self.precedence, self.vetoing, self.quiet)
 
     @cached_property
     def declared(self) -> Declared:
@@ -207,7 +214,7 @@ def work_out(person: Person, catalogue: Catalogue, now: Instant) -> Outcome:
         catalogue: what operators declared.
         now: the instant of the change.
     """
-    user = merge(person.records, catalogue.precedence)
+    user = catalogue.merged(person.records)
     groups = access_rules.memberships(person.groups, catalogue.parents)
     facts = facts_of(person, user, groups, catalogue)
     found = access_rules.work_out(facts, catalogue.declared, now)

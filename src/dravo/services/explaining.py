@@ -8,7 +8,6 @@ from sqlalchemy import Connection, select
 
 from dravo.core import access
 from dravo.core.access import Decision
-from dravo.core.merging import merge
 from dravo.core.planning import Catalogue, facts_of
 from dravo.core.scim.schemas import ENTERPRISE_URN
 from dravo.services import plans
@@ -104,7 +103,7 @@ def _decided(house: House, connection: Connection, user_id: str, application_id:
     """Return what decides about a person in an application now."""
     catalogue = house.catalogue.get(connection)
     person = snapshots.people(connection, [user_id])[user_id]
-    user = merge(person.records, catalogue.precedence)
+    user = catalogue.merged(person.records)
     groups = access.memberships(person.groups, catalogue.parents)
     facts = facts_of(person, user, groups, catalogue)
     return access.decide_about(facts, catalogue.declared, application_id, clock.now()), catalogue

@@ -17,7 +17,6 @@ from dravo.core.access import Assignment
 from dravo.core.errors import NotFound, WorldMoved
 from dravo.core.instants import Instant
 from dravo.core.matching import bind
-from dravo.core.merging import merge
 from dravo.core.planning import Catalogue, Outcome, Person, with_groups, with_record, work_out
 from dravo.core.records import PersonRecord, searchable
 from dravo.core.scim.errors import ScimError, invalid_value
@@ -217,7 +216,7 @@ class Intake:
             outcome = work_out(after, catalogue, now)
             # A user of one record is that record; of several, any change may let another one speak.
             alone = len(person.records) == 1
-            before = row.data if alone else merge(person.records, catalogue.precedence).attributes
+            before = row.data if alone else catalogue.merged(person.records).attributes
             renamed = searchable(data if alone else outcome.user.attributes) != searchable(before)
             write_trace = manner.prepare(Done("person", row.user_id, row.data, None if gone else data, [outcome], catalogue))
             with self.database.writing() as connection:

@@ -5,12 +5,15 @@ A change that touches many commits with marks on those affected; nobody who is m
 
 from __future__ import annotations
 
-from sqlalchemy import literal, select
+from collections.abc import Iterable
+from typing import Any
+
+from sqlalchemy import Connection, literal, select
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import WorldMoved
 from dravo.core.instants import Instant
-from dravo.core.planning import work_out
+from dravo.core.planning import Outcome, Person, work_out
 from dravo.services.house import House
 from dravo.store import clock, groups, snapshots
 from dravo.store import tables as t
@@ -44,15 +47,34 @@ def _chunk(house: House) -> int:
         cleared = {(row.user_id, row.cleared_for): row.cleared_by for row in rows if row.cleared_for is not None}
         catalogue = house.catalogue.get(connection)
         people = snapshots.people(connection, [user_id for user_id, _ in marks])
+        kept = _as_kept(connection, people.values())
     outcomes = [work_out(person, catalogue, now) for person in people.values()]
+    # Of several records any change of whose word counts may let another one speak.
+    other = [each for each in outcomes if each.person.user_id in kept and kept[each.person.user_id] != _as_merged(each)]
+    others = {each.person.user_id for each in other}
+    same = [each for each in outcomes if each.person.user_id not in others]
     try:
         with house.database.writing() as connection:
-            apply_outcomes(connection, outcomes, now, rewrite=Rewrite.NOTHING, seen=catalogue.revision, cleared=cleared)
+            apply_outcomes(connection, same, now, rewrite=Rewrite.NOTHING, seen=catalogue.revision, cleared=cleared)
+            if other:
+                apply_outcomes(connection, other, now, rewrite=Rewrite.NAMES, seen=catalogue.revision, cleared=cleared)
             remove_marks(connection, marks)
     except (WorldMoved, IntegrityError):
         # Somebody was quicker; the marks still stand, so they come up again from what is true then.
         return 1
     return len(marks)
+
+
+def _as_kept(connection: Connection, people: Iterable[Person]) -> dict[str, tuple[Any, Any, bool]]:
+    """Return what is kept of those who have several records: attributes, who gave them, and whether they are active."""
+    ids = [person.user_id for person in people if len(person.records) > 1]
+    u = t.user.c
+    rows = connection.execute(select(u.id, u.attributes, u.given_by, u.active).where(u.id.in_(ids))) if ids else ()
+    return {row.id: (row.attributes, row.given_by, row.active) for row in rows}
+
+
+def _as_merged(outcome: Outcome) -> tuple[Any, Any, bool]:
+    return dict(outcome.user.attributes), dict(outcome.user.given_by), outcome.user.active
 
 
 def mark_those_whose_time_has_come(house: House, now: Instant) -> bool:

@@ -131,14 +131,15 @@ def load(connection: Connection, current: int) -> Catalogue:
     )
     for inner, outer in connection.execute(nested):
         parents[inner] = (*parents.get(inner, ()), outer)
-    sources = list(connection.execute(select(t.source.c.id, t.source.c.key, t.source.c.precedence)))
+    sources = list(connection.execute(select(t.source.c.id, t.source.c.key, t.source.c.precedence, t.source.c.veto, t.source.c.updates)))
     delivered = {row.id: delivered_groups(row, by_group) for row in rows if row.groups_over}
     asks_groups = any(each.condition is not None and each.condition.asks_groups for each in general)
     named = labels(connection, None if asks_groups else {*by_group, *parents, *(outer for outers in parents.values() for outer in outers)})
     return Catalogue(
         current, applications, roles, by_group, parents, {row.id: row.precedence for row in sources}, named, delivered,
         tuple(general), {row.id: policy for row in rows if (policy := policy_of(row)) != PLAIN}, {row.id: row.key for row in sources},
-        frozenset(row.source_id for row in patterns), plans(connection),
+        frozenset(row.source_id for row in patterns), plans(connection), frozenset(row.id for row in sources if row.veto),
+        frozenset(row.id for row in sources if not row.updates),
     )  # fmt: skip
 
 

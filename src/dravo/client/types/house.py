@@ -439,6 +439,9 @@ class Source(TypedDict):
     run_state: str | None
     run_ended_at: str | None
     conflicts: int
+    precedence: int
+    veto: bool
+    updates: bool
     created_at: str
     people: int
     groups: int

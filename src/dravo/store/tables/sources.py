@@ -17,6 +17,9 @@ source = Table(
     Column("label", Text, nullable=False),
     Column("channel", String(16), nullable=False),
     Column("precedence", Integer, nullable=False, default=100),
+    # Whether its inactive counts whatever others say, and whether it says anything of people whom another source knows.
+    Column("veto", Boolean(create_constraint=False), nullable=False, server_default="0"),
+    Column("updates", Boolean(create_constraint=False), nullable=False, server_default="1"),
     # The answers to the five questions, as `core.source_policy` reads them; None where they were not asked yet.
     Column("policy", Json),
     at("created_at", nullable=False),

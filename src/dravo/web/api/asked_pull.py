@@ -6,7 +6,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, Field
 
-from dravo.web.api.asked import Given, PageQuery, SearchQuery, Text
+from dravo.web.api.asked import Given, PageQuery, SearchQuery, SureBody, Text
 
 
 class ReadingBody(Given):
@@ -18,6 +18,14 @@ class ReadingBody(Given):
     schedule: str | None = Field(None, max_length=100, description="A cron expression; empty: never by itself.")
     policy: dict[str, Any] | None = Field(None, description="Answers to the five questions: match, domains, people, groups, makes, attributes.")
     in_force: bool | None = None
+
+
+class WordBody(SureBody):
+    """Whose word counts; what is left out stays."""
+
+    precedence: int | None = Field(None, description="Of several sources that say something, the lowest number is heard first.")
+    veto: bool | None = Field(None, description="Its inactive counts whatever others say.")
+    updates: bool | None = Field(None, description="Whether it says anything of people whom another source knows.")
 
 
 class CheckBody(Given):
@@ -67,6 +75,18 @@ class ConflictsQuery(PageQuery):
     """Which conflicts."""
 
     state: Literal["open", "decided"] = "open"
+
+
+class MoveBody(SureBody):
+    """Whose a record is."""
+
+    to: Text | None = Field(None, description="By id, user name, e-mail or external id; left out: somebody new.")
+
+
+class RecordPath(BaseModel):
+    """A record."""
+
+    record: str
 
 
 class RunPath(BaseModel):

@@ -130,6 +130,9 @@ class Source(BaseModel):
     run_state: str | None
     run_ended_at: str | None
     conflicts: int
+    precedence: int
+    veto: bool
+    updates: bool
     created_at: str
     people: int
     groups: int

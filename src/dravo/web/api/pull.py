@@ -8,10 +8,14 @@ from typing import Any
 from flask import Response
 
 from dravo.core.errors import InvalidInput
-from dravo.services import conflicts, pull_settings, pulling
+from dravo.services import binding, conflicts, masking, pull_settings, pulling, voices
+from dravo.web.api import access_models as xm
 from dravo.web.api import asked as q
 from dravo.web.api import asked_pull as p
+from dravo.web.api import models as hm
+from dravo.web.api import people_models as pm
 from dravo.web.api import pull_models as m
+from dravo.web.api.assignments import sure_of
 from dravo.web.api.door import ask, caller, house, needs, room
 
 rooms = room("reading")
@@ -72,6 +76,20 @@ def put_file(path: q.KeyPath, body: p.FileBody) -> dict[str, Any]:
     return pull_settings.put_file(house(), caller(), path.key, body.name, content)
 
 
+@rooms.put("/sources/<key>/word", responses={200: hm.Source})
+@needs("sources.change")
+def change_word(path: q.KeyPath, body: p.WordBody) -> dict[str, Any]:
+    """Set whose word counts where several sources say something of one person."""
+    return voices.change(house(), caller(), path.key, body.model_dump(), sure_of(body))
+
+
+@rooms.post("/sources/<key>/word/preview", responses={200: xm.Preview})
+@needs("attributes.read")
+def preview_word(path: q.KeyPath, body: p.WordBody) -> dict[str, Any]:
+    """What it would do if other words counted; nothing is changed."""
+    return voices.preview(house(), path.key, body.model_dump())
+
+
 @rooms.get("/sources/<key>/runs", responses={200: m.PageOfSourceRuns})
 @needs("sources.read")
 def list_runs(path: q.KeyPath, query: q.PageQuery) -> dict[str, Any]:
@@ -127,3 +145,18 @@ def list_conflicts(path: q.KeyPath, query: p.ConflictsQuery) -> dict[str, Any]:
 def decide_conflict(path: p.ConflictPath, body: p.ConflictDecisionBody) -> dict[str, Any]:
     """Decide a conflict; what was decided happens at once."""
     return conflicts.decide(house(), caller(), path.key, path.conflict, body.decision, body.person)
+
+
+@rooms.post("/records/<record>/move/preview", responses={200: xm.Preview})
+@needs("attributes.read")
+def preview_move(path: p.RecordPath, body: p.MoveBody) -> dict[str, Any]:
+    """What it would do if a record belonged to another person; nothing is changed."""
+    return binding.preview(house(), path.record, body.to)
+
+
+@rooms.post("/records/<record>/move", responses={200: pm.Person})
+@needs("sources.change")
+def move_record(path: p.RecordPath, body: p.MoveBody) -> dict[str, Any]:
+    """Have a record belong to another person, or to somebody new, from now on."""
+    moved = binding.move(house(), caller(), path.record, body.to, sure_of(body))
+    return masking.for_caller(caller(), [moved])[0]

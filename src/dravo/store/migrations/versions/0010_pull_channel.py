@@ -89,3 +89,5 @@ def upgrade() -> None:
 
     with op.batch_alter_table('source', schema=None) as batch_op:
         batch_op.add_column(sa.Column('policy', sa.Text(), nullable=True))
+        batch_op.add_column(sa.Column('veto', sa.Boolean(), server_default='0', nullable=False))
+        batch_op.add_column(sa.Column('updates', sa.Boolean(), server_default='1', nullable=False))
