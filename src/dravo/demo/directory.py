@@ -48,6 +48,7 @@ rootdn "{admin}"
 rootpw {password}
 directory {folder}/data
 dbnosync
+overlay memberof
 index objectClass,entryUUID eq
 index uid,cn,member,uniqueMember,memberUid eq
 index modifyTimestamp eq

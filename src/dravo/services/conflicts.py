@@ -25,7 +25,8 @@ CHOICES: dict[str, tuple[str, ...]] = {
     GROUP_NAME: (LET, LEAVE_OUT),
     # Two records of one source are never one: it would say two things at once of the same person.
     TWO_RECORDS: (MAKE, LEAVE_OUT),
-    OPERATOR: (LINK, MAKE, LEAVE_OUT),
+    # Nothing is linked to an operator: by way of a source somebody could become one.
+    OPERATOR: (MAKE, LEAVE_OUT),
 }
 USUAL = (LINK, MAKE, LEAVE_OUT)
 
