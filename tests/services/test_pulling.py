@@ -133,6 +133,27 @@ def test_a_look_changes_nothing_and_tells_what_a_run_would_do(rooms: Rooms, read
     assert reading.run()["new"] == 3
 
 
+def test_a_look_tells_who_would_gain_and_lose_which_role(rooms: Rooms, read: Read, small: Estates) -> None:
+    rooms.unguarded()
+    rooms.application()
+    reading = read()
+    reading.run()
+    assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", group="Tree surgeons", source="estates"))
+    assigning.add(rooms.house, rooms.caller, Wish("records", "curator", rule='title eq "Keeper"'))
+    before = access(rooms)
+    # One comes into the group and is new, one is there and comes, one leaves it, and one gets a title that a rule asks for.
+    small.add_person("stellan.nyberg", "Stellan", "Nyberg", title=["Keeper"])
+    small.change(group_dn("Tree surgeons"), member=[person_dn("stellan.nyberg"), person_dn("ibrahim.sow")])
+    small.remove(person_dn("zofia.wisniarska"))
+    run = reading.run(look_only=True)
+    assert run["access"] == [
+        {"application": "Records", "role": "Curator", "gained": 1, "lost": 0}, {"application": "Records", "role": "Viewer", "gained": 2, "lost": 1},
+    ]  # fmt: skip
+    assert access(rooms) == before == {("una.kerrigan", "viewer")}
+    reading.run(whole=True)
+    assert access(rooms) == {("stellan.nyberg", "viewer"), ("stellan.nyberg", "curator"), ("ibrahim.sow", "viewer")}
+
+
 def test_five_thousand_people_an_outage_in_the_middle_and_a_suspiciously_small_answer(rooms: Rooms, tmp_path: Path) -> None:
     settings.change(rooms.house, rooms.caller, "guard_share", 10)
     with estates(tmp_path / "large", crowd(5_000, 200, 50)) as large:
@@ -366,6 +387,8 @@ def test_answers_are_tried_on_whom_the_source_said_before(rooms: Rooms, read: Re
     reading.run()
     found = pull_settings.try_policy(rooms.house, rooms.caller, "estates", {"people": 'userName sw "una"'})
     assert (found["looked_at"], found["leaves"], found["comes_in"]) == (3, 2, 1)
+    found = pull_settings.try_policy(rooms.house, rooms.caller, "estates", {"groups": {"which": "pattern", "pattern": "^Tree"}})
+    assert [(each["name"], each["comes_in"]) for each in found["groups"]] == [("Estates, all", False), ("Tree surgeons", True)]
     rows = [{"attribute": "userName", "expression": "uid then upper"}]
     found = pull_settings.try_policy(rooms.house, rooms.caller, "estates", {"attributes": rows})
     assert found["changed"] == 3 and found["items"][0]["changes"][0]["attribute"] == "userName"

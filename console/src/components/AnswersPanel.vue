@@ -160,6 +160,25 @@ const choices = [
           {{ tried.comes_in.toLocaleString('en') }} stay as they are, {{ tried.changed.toLocaleString('en') }} change,
           {{ tried.leaves.toLocaleString('en') }} leave, {{ tried.refused.toLocaleString('en') }} are refused.
         </p>
+        <p v-if="tried.groups.length">
+          Of {{ tried.groups.length.toLocaleString('en') }} groups that it has
+          <template v-if="tried.groups.every((each) => each.comes_in)">all come in.</template>
+          <template v-else>
+            these come in:
+            <b>{{
+              tried.groups
+                .filter((each) => each.comes_in)
+                .map((each) => each.name)
+                .join(', ') || 'none'
+            }}</b>; these stay out:
+            {{
+              tried.groups
+                .filter((each) => !each.comes_in)
+                .map((each) => each.name)
+                .join(', ')
+            }}.
+          </template>
+        </p>
         <div v-if="tried.items.length" class="scroll">
           <table class="plain">
             <caption class="visually-hidden">

@@ -149,6 +149,9 @@ def _try(given: argparse.Namespace, dravo: Dravo) -> None:
         f"Of {found['looked_at']:,} people {found['comes_in']:,} stay as they are, {found['changed']:,} change, "
         f"{found['leaves']:,} leave, {found['refused']:,} are refused."
     )
+    out = [each["name"] for each in found["groups"] if not each["comes_in"]]
+    if out:
+        print(f"Of {len(found['groups']):,} groups that it has, these stay out: {', '.join(out)}.")
     rows = [{**each, "told": _told(each)} for each in found["items"]]
     if rows:
         table({"Name": lambda r: r["name"], "Outcome": lambda r: r["outcome"], "What changes": lambda r: r["told"]}, rows)

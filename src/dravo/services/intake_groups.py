@@ -11,12 +11,13 @@ from sqlalchemy import Connection, select
 
 from dravo.core.instants import Instant
 from dravo.core.matching import GROUP_NAME
+from dravo.core.planning import with_groups, work_out
 from dravo.core.records import fold
 from dravo.protocols.directory.reading import GroupEntry
 from dravo.services.house import House
 from dravo.services.intake import Intake
 from dravo.services.intake_people import LET, PeopleIn, write_lines
-from dravo.store import clock, groups, groups_over, pulled
+from dravo.store import clock, groups, groups_over, pulled, snapshots
 from dravo.store import tables as t
 from dravo.store.catalogue import raise_revision
 from dravo.store.identifiers import new_id
@@ -87,6 +88,7 @@ class GroupsIn:
         for start in range(0, len(allowed), AT_ONCE):
             self._name_some(allowed[start : start + AT_ONCE])
         if self.look_only:
+            self._weigh(allowed)
             return
         with self.house.database.reading() as connection:
             wanted = None if self.people.whole else list(dict.fromkeys(member for each in allowed for member in each.members))
@@ -101,6 +103,32 @@ class GroupsIn:
                     self._write(waiting)
                     waiting, size = [], 0
         self._write(waiting)
+
+    def _weigh(self, entries: Sequence[GroupEntry]) -> None:
+        """Count what people would gain and lose by what changes of them, and by the groups that would list them or no longer do."""
+        people, now = self.people, clock.now()
+        with self.house.database.reading() as connection:
+            catalogue = self.house.catalogue.get(connection)
+            of_people, _ = pulled.locators(connection, self.source.id)
+            joined: dict[str, list[str]] = {}
+            left: dict[str, list[str]] = {}
+            for entry in entries:
+                known = self.known.get(entry.native_id)
+                if known is None or known.gone or not catalogue.concerns(known.id):
+                    # What is only now made can be named by nothing yet.
+                    continue
+                listed = groups.listed_people(connection, known.id)
+                wanted = {of_people[member] for member in entry.members if member in of_people}
+                for member in {member for member in entry.members if member in people.new}:
+                    people.new[member] = with_groups(people.new[member], added=[known.id])
+                for record_ids, found in ((wanted - listed, joined), (listed - wanted, left)):
+                    for record_id in record_ids:
+                        found.setdefault(record_id, []).append(known.id)
+            user_of = snapshots.users_of_records(connection, [*joined, *left])
+            after = {**snapshots.people(connection, {*user_of.values()} - people.after.keys()), **people.after}
+        for record_id, user_id in user_of.items():
+            after[user_id] = with_groups(after[user_id], added=joined.get(record_id, ()), removed=left.get(record_id, ()))
+        people.weigh(work_out(person, catalogue, now) for person in (*after.values(), *people.new.values()))
 
     def _without_clashes(self, entries: Sequence[GroupEntry]) -> list[GroupEntry]:
         """Return those whose name is no other group's of this source; the others wait for a decision."""

@@ -81,6 +81,9 @@ class PeopleIn:
         self._put_off: list[Entry] = []
         # In a run that only looks: names and addresses of those who would be made, so that two of one name are told.
         self._planned: dict[str, str] = {}
+        # And what would become of people, before their groups are known: of those who are here by user id, of new ones by locator.
+        self.after: dict[str, Person] = {}
+        self.new: dict[str, Person] = {}
 
     @property
     def present(self) -> int:
@@ -120,12 +123,6 @@ class PeopleIn:
         self.known.update(batch.known)
         self.outside.update(batch.outside)
         self.counts.update(batch.counts)
-        for outcome in batch.outcomes:
-            for change in outcome.access:
-                if change.id is None:
-                    self.gained[change.application_id, change.role_id] += 1
-                elif change.closed:
-                    self.lost[change.application_id, change.role_id] += 1
         return batch.put_off
 
     # Planning
@@ -243,6 +240,8 @@ class PeopleIn:
         record_id = each.row.id if each.row is not None else new_id()
         record = PersonRecord(record_id, self.source.id, PULL, each.data, user_id)
         after = with_record(person, record) if person is not None else Person(user_id, None, (record,))
+        if self.look_only and person is not None:
+            self.after[user_id] = after
         batch.outcomes.append(work_out(after, batch.catalogue, batch.now))
         name = each.found.display_name
         if each.row is None:
@@ -251,6 +250,8 @@ class PeopleIn:
             message = None if person is None else "Linked to somebody who was here."
             if self.look_only:
                 self._planned.update(dict.fromkeys(each.keys, name))
+                if person is None:
+                    self.new[each.entry.locator] = after
         else:
             batch.written.append(each.record(record_id, user_id))
             if each.asks_for_name:
@@ -313,6 +314,12 @@ class PeopleIn:
         with self.house.database.writing() as connection:
             write_lines(connection, made)
 
+    def weigh(self, outcomes: Iterable[Outcome]) -> None:
+        """Count what people would gain and lose, role by role."""
+        for outcome in outcomes:
+            self.gained.update((change.application_id, change.role_id) for change in outcome.access if change.id is None)
+            self.lost.update((change.application_id, change.role_id) for change in outcome.access if change.closed)
+
     # Leaving
 
     def missing(self) -> list[str]:
@@ -353,8 +360,7 @@ class PeopleIn:
                 lines.append(self._line(LEFT, row.user_id, pulled.shown_name(row.data)))
         self.counts[LEFT] += len(found)
         if self.look_only:
-            for outcome in outcomes:
-                self.lost.update((change.application_id, change.role_id) for change in outcome.access if change.closed)
+            self.weigh(outcomes)
             with self.house.database.writing() as connection:
                 write_lines(connection, lines)
             return

@@ -30,6 +30,7 @@ FOLDER = "files"
 # What changes where a connection goes: with another one of these, its secret is forgotten.
 _WHERE = ("address", "token_address", "client_id", "bind_dn", "sign_in", "start_tls", "check_certificate")
 SAMPLE = 20
+MOST_GROUPS = 1_000
 
 
 def kinds() -> dict[str, Any]:
@@ -271,8 +272,8 @@ def try_policy(house: House, caller: Caller, key: str, given: dict[str, Any]) ->
         given: answers in place of those that are kept, as in `change`.
 
     Returns:
-        {"looked_at", "comes_in", "changed", "leaves", "refused", "items": [{"name", "outcome", "changes", "message"}]}, items for the
-        first hundred for whom something changes.
+        {"looked_at", "comes_in", "changed", "leaves", "refused", "items": [{"name", "outcome", "changes", "message"}], "groups": [{"id",
+        "name", "comes_in"}]}, items for the first hundred for whom something changes.
     """
     with house.database.reading() as connection:
         source, row = of_source(connection, key)
@@ -287,7 +288,7 @@ def try_policy(house: House, caller: Caller, key: str, given: dict[str, Any]) ->
             some = pulled.said(connection, source.id, after)
             rows = pulled.rows(connection, [each.id for each in some])
         if not some:
-            return {**counts, "items": items}
+            return {**counts, "items": items, "groups": _groups_chosen(house, source, policy)}
         after = some[-1].id
         for each in some:
             before = rows[each.id].data
@@ -309,6 +310,18 @@ def try_policy(house: House, caller: Caller, key: str, given: dict[str, Any]) ->
                         "message": message,
                     }
                 )
+
+
+def _groups_chosen(house: House, source: Any, policy: SourcePolicy) -> list[dict[str, Any]]:
+    """Return the groups that a source is known to have, and whether each would come in."""
+    g = t.group.c
+    columns = (g.id, g.display_name, g.native_id, g.locator)
+    where = (g.source_id == source.id, g.channel == pulled.PULL, g.gone_at.is_(None))
+    with house.database.reading() as connection:
+        rows = connection.execute(select(*columns).where(*where).order_by(g.display_name_key).limit(MOST_GROUPS)).all()
+    return [
+        {"id": row.id, "name": row.display_name, "comes_in": policy.groups.takes(row.display_name, row.native_id, row.locator or "")} for row in rows
+    ]
 
 
 def pairs(differs: dict[str, list[Any]]) -> list[dict[str, Any]]:

@@ -320,7 +320,7 @@ class Pull:
             application, role = catalogue.applications.get(key[0]), catalogue.roles.get(key[1])
             if application is not None and role is not None:
                 found.append({"application": application.label, "role": role.label, "gained": self.people.gained[key], "lost": self.people.lost[key]})
-        return found
+        return sorted(found, key=lambda each: (each["application"], each["role"]))
 
 
 def _end(house: House, run_id: str, state: str, *, message: str, mend: str = "") -> None:

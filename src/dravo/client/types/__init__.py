@@ -146,6 +146,7 @@ from dravo.client.types.pull import (
     SourceConflict,
     SourceRun,
     TriedAnswers,
+    TriedGroup,
     TriedPerson,
 )
 from dravo.client.types.reviews import PageOfReviewRows, PageOfReviews, Review, ReviewPart, ReviewRow
@@ -303,6 +304,7 @@ __all__ = [
     "TraceSubject",
     "Tried",
     "TriedAnswers",
+    "TriedGroup",
     "TriedPerson",
     "TroubleKind",
     "TroubleKinds",

@@ -235,7 +235,7 @@ class SourceRun(TypedDict):
 
 
 class TriedAnswers(TypedDict):
-    """What other answers would make of everybody."""
+    """What other answers would make of everybody, and which groups would come in."""
 
     looked_at: int
     comes_in: int
@@ -243,6 +243,15 @@ class TriedAnswers(TypedDict):
     leaves: int
     refused: int
     items: list[TriedPerson]
+    groups: list[TriedGroup]
+
+
+class TriedGroup(TypedDict):
+    """A group that the source is known to have, and whether it would come in."""
+
+    id: str
+    name: str
+    comes_in: bool
 
 
 class TriedPerson(TypedDict):

@@ -143,8 +143,16 @@ class TriedPerson(BaseModel):
     message: str
 
 
+class TriedGroup(BaseModel):
+    """A group that the source is known to have, and whether it would come in."""
+
+    id: str
+    name: str
+    comes_in: bool
+
+
 class TriedAnswers(BaseModel):
-    """What other answers would make of everybody."""
+    """What other answers would make of everybody, and which groups would come in."""
 
     looked_at: int
     comes_in: int
@@ -152,6 +160,7 @@ class TriedAnswers(BaseModel):
     leaves: int
     refused: int
     items: list[TriedPerson]
+    groups: list[TriedGroup]
 
 
 class RunCount(BaseModel):
