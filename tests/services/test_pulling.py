@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 
 from dravo.core.errors import AlreadyThere, InvalidInput, NotFound
+from dravo.core.instants import Instant
 from dravo.demo import directory
 from dravo.demo.directory import group_dn, person_dn
 from dravo.services import assigning, binding, conflicts, pull_settings, pulling, settings, voices
@@ -456,3 +457,41 @@ def test_links_are_made_and_undone_by_hand_and_looked_at_first(rooms: Rooms, rea
     only = reading.records()["ibrahim.sow"]
     with pytest.raises(InvalidInput, match="only record"):
         binding.move(rooms.house, rooms.caller, only.id, None)
+
+
+def test_a_pilot_group_comes_first_and_everybody_later(rooms: Rooms, read: Read, small: Estates) -> None:
+    reading = read(policy={"pilot": "estates, ALL"})
+    run = reading.run()
+    # In the group, or in a group within it.
+    assert (run["new"], run["not in the pilot"]) == (2, 1) and set(reading.records()) == {"una.kerrigan", "ibrahim.sow"}
+    reading.change(policy={"pilot": "Nobody's"})
+    run = reading.run()
+    assert run["state"] == "failed" and "no group 'Nobody's'" in run["message"]
+    reading.change(policy={"pilot": "Tree surgeons"})
+    small.change(person_dn("ibrahim.sow"), title=["Plumber"])
+    run = reading.run()
+    # Who is not in it is left as they are, and does not leave.
+    assert (run.get("left", 0), run["not in the pilot"]) == (0, 2) and "title" not in reading.records()["ibrahim.sow"].data
+    reading.change(policy={"pilot": ""})
+    run = reading.run()
+    assert (run["new"], run["changed"]) == (1, 1)
+
+
+def test_it_is_in_force_from_an_hour_on_and_back(rooms: Rooms, read: Read) -> None:
+    reading = read(in_force=False)
+    with pytest.raises(InvalidInput, match="is over"):
+        reading.change(in_force_at="2026-01-01T00:00:00Z")
+    assert reading.change(in_force_at="2031-01-01T06:00:00Z")["in_force_at"]
+    pulling.ask_by_schedule(rooms.house, Instant("2031-01-01T05:59:59.000000Z"))
+    assert not pull_settings.shown(rooms.house, "estates")["in_force"]
+    pulling.ask_by_schedule(rooms.house, Instant("2031-01-01T06:00:00.000000Z"))
+    assert pull_settings.shown(rooms.house, "estates")["in_force"] and [run.state for run in rooms.rows(t.run)] == ["asked"]
+    assert not reading.change(in_force=False)["in_force"]
+
+
+def test_what_runs_did_is_forgotten_after_a_while_and_their_counts_stay(rooms: Rooms, read: Read) -> None:
+    run = read().run()
+    pulling.sweep(rooms.house, clock.now(), 1)
+    assert len(rooms.rows(t.run_line)) > 0
+    pulling.sweep(rooms.house, Instant("2031-01-01T00:00:00.000000Z"), 90)
+    assert rooms.rows(t.run_line) == [] and pulling.one_run(rooms.house, run["id"])["counts"]

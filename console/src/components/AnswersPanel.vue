@@ -8,6 +8,7 @@ import { told } from '../app/values'
 import ExpressionField from './ExpressionField.vue'
 import ProblemNote from './ProblemNote.vue'
 import StateMark from './StateMark.vue'
+import TimeOf from './TimeOf.vue'
 
 const props = defineProps<{ source: string; label: string; reading: Schemas['Reading'] }>()
 const queries = useQueryClient()
@@ -21,6 +22,8 @@ const which = ref(kept.groups.which)
 const names = ref(kept.groups.names.join('\n'))
 const pattern = ref(kept.groups.pattern)
 const makes = ref(kept.makes)
+const pilot = ref(kept.pilot)
+const hour = ref('')
 const rows = ref(kept.attributes.map((each) => ({ ...each })))
 const tried = ref<Schemas['TriedAnswers'] | null>(null)
 const busy = ref(false)
@@ -31,6 +34,7 @@ const policy = computed(() => ({
   people: people.value,
   groups: { which: which.value, names: lines(names.value), pattern: pattern.value },
   makes: makes.value,
+  pilot: pilot.value,
   attributes: rows.value.filter((each) => each.attribute.trim()),
 }))
 const lines = (text: string) =>
@@ -57,6 +61,12 @@ async function keep(): Promise<void> {
 const force = (on: boolean) =>
   attempt(async () => {
     await answered(api.PUT('/api/v1/sources/{key}/reading', { params: { path }, body: { in_force: on } }))
+    await queries.invalidateQueries()
+  })
+const at = () =>
+  attempt(async () => {
+    const body = { in_force_at: hour.value ? new Date(hour.value).toISOString() : '' }
+    await answered(api.PUT('/api/v1/sources/{key}/reading', { params: { path }, body }))
     await queries.invalidateQueries()
   })
 const matches = [
@@ -140,6 +150,21 @@ const choices = [
             : 'Runs only show what they would do; nobody is touched.'
         }}
       </p>
+      <v-text-field
+        v-model="pilot"
+        label="Pilot group (its name or id there)"
+        hint="As long as it stands here, only who is in it is touched; all others stay as they are. Empty: everybody."
+        persistent-hint
+        class="wide"
+      />
+      <div v-if="!reading.in_force" class="row">
+        <v-text-field v-model="hour" type="datetime-local" label="In force from" class="hour" hide-details />
+        <v-btn variant="outlined" :disabled="!hour" @click="at">Set this hour</v-btn>
+        <span v-if="reading.in_force_at"
+          >It is in force from <TimeOf :at="reading.in_force_at" />.
+          <v-btn size="small" variant="text" @click="((hour = ''), at())">No such hour</v-btn></span
+        >
+      </div>
       <v-btn variant="outlined" @click="force(!reading.in_force)">{{
         reading.in_force ? 'Back to preparation' : 'Put in force'
       }}</v-btn>
@@ -214,6 +239,9 @@ const choices = [
 .wide {
   max-width: 640px;
   margin-bottom: 14px;
+}
+.hour {
+  max-width: 260px;
 }
 .pair {
   display: grid;

@@ -34,6 +34,7 @@ def add_verbs(verbs: Any) -> None:
     force = read.add_mutually_exclusive_group()
     force.add_argument("--in-force", action="store_true", default=None, help="what is read is taken in")
     force.add_argument("--in-preparation", dest="in_force", action="store_false", help="runs only show what they would do")
+    force.add_argument("--in-force-at", metavar="INSTANT", help="in force from then on, such as 2031-04-02T06:00:00Z; '' for no such hour")
     shown = command(verbs, "reading", _reading, "how a source is read, and when next", ["dravo source reading estates"])
     shown.add_argument("key")
     answers = command(verbs, "answers", _answers, "a source's answers to the five questions, as JSON")
@@ -104,7 +105,13 @@ def _read(given: argparse.Namespace, dravo: Dravo) -> None:
             sys.exit(f"'{each}' is no setting; write it as NAME=VALUE.")
         value = Path(value[1:]).read_text() if value.startswith("@") else value
         settings[name] = {"true": True, "false": False}.get(value.lower(), value)
-    values: dict[str, Any] = {"settings": settings or None, "kind": given.kind, "schedule": given.schedule, "in_force": given.in_force}
+    values: dict[str, Any] = {
+        "settings": settings or None,
+        "kind": given.kind,
+        "schedule": given.schedule,
+        "in_force": given.in_force,
+        "in_force_at": given.in_force_at,
+    }
     if given.secret_file:
         values["secret"] = (sys.stdin.read() if given.secret_file == "-" else Path(given.secret_file).read_text()).strip()
     if given.answers:
@@ -122,7 +129,8 @@ def _reading(given: argparse.Namespace, dravo: Dravo) -> None:
     facts({
         "Read as": found["label"], **{name: value for name, value in shown.items() if value not in ("", "no")},
         "Secret": "kept" if found["has_secret"] else "none",
-        "In force": "yes" if found["in_force"] else "no: runs only show what they would do",
+        "In force": "yes" if found["in_force"] else f"from {moment(found['in_force_at'])}" if found["in_force_at"] else "no: runs only look",
+        "Pilot group": found["policy"]["pilot"] or None,
         "Schedule": found["schedule_words"], "Next (UTC)": ", ".join(moment(each) for each in found["next_at"]) or None,
         "Everybody read last": moment(found["full_at"]), "Waiting for a decision": found["conflicts"] or None,
         "Files": ", ".join(f"{each['name']} ({each['size']:,} bytes, {moment(each['changed_at'])})" for each in found["files"]) or None,

@@ -94,7 +94,10 @@ class Sources(Noun):
         return cast(t.Reading, self._call("GET", f"/sources/{part(key)}/reading"))
 
     def change_reading(self, key: str, **values: Any) -> t.Reading:
-        """Set how a source is read; of `kind` (the first time), `settings`, `secret`, `schedule`, `policy`, `in_force` what is left out stays."""
+        """Set how a source is read; what is left out stays.
+
+        Of `kind` (the first time), `settings`, `secret`, `schedule`, `policy`, `in_force`, `in_force_at`.
+        """
         return cast(t.Reading, self._call("PUT", f"/sources/{part(key)}/reading", body=values))
 
     def forget_reading(self, key: str) -> None:

@@ -76,9 +76,9 @@ class SourcePolicy:
         people: a SCIM filter on the person that the expressions make; "" lets everybody in.
         groups: which groups come in.
         makes: whether people whom nobody knew are made, or only those known come in.
-        updates: whether people known from elsewhere get attributes from here.
         attributes: (attribute, expression) in their order.
         reads: what the expressions read, `ENTRY` or `PERSON`.
+        pilot: name or id of a group of the source; as long as it is set, only who is in it is touched.
     """
 
     match: str = ASK
@@ -88,6 +88,7 @@ class SourcePolicy:
     makes: bool = True
     attributes: tuple[tuple[str, str], ...] = ()
     reads: str = ENTRY
+    pilot: str = ""
 
     def document(self) -> dict[str, Any]:
         """Return it as JSON."""
@@ -97,6 +98,7 @@ class SourcePolicy:
             "people": self.people,
             "groups": {"which": self.groups.which, "names": list(self.groups.names), "pattern": self.groups.pattern},
             "makes": self.makes,
+            "pilot": self.pilot,
             "attributes": [{"attribute": attribute, "expression": expression} for attribute, expression in self.attributes],
         }
 
@@ -225,7 +227,8 @@ def read_policy(document: Mapping[str, Any], reads: str) -> SourcePolicy:
             raise InvalidInput(f"{attribute}: {wrong.message}", wrong.mend, "attributes") from None
     if "username" not in names:
         raise InvalidInput("No expression makes the user name.", "Add a row for userName.", "attributes")
-    return SourcePolicy(match, domains, people, _group_choice(document.get("groups") or {}), bool(document.get("makes", True)), attributes, reads)
+    groups, makes, pilot = _group_choice(document.get("groups") or {}), bool(document.get("makes", True)), str(document.get("pilot") or "").strip()
+    return SourcePolicy(match, domains, people, groups, makes, attributes, reads, pilot)
 
 
 def _one_of(value: Any, choices: Sequence[str], name: str) -> str:

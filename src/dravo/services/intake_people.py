@@ -36,6 +36,7 @@ TRIES = 8
 NEW, CHANGED, BACK, LEFT, REFUSED, OUTSIDE, UNKNOWN, CONFLICT, UNCHANGED = (
     "new", "changed", "back", "left", "refused", "outside", "left out", "conflict", "unchanged",
 )  # fmt: skip
+NO_PILOT = "not in the pilot"
 LINK, MAKE, LEAVE_OUT, LET = "link", "make", "leave out", "let"
 
 
@@ -79,6 +80,8 @@ class PeopleIn:
         self.gained: Counter[tuple[str, str]] = Counter()
         self.lost: Counter[tuple[str, str]] = Counter()
         self._put_off: list[Entry] = []
+        # As long as there is a pilot group: the locators of those in it. Who is not is left as they are.
+        self.pilots: frozenset[str] | None = None
         # In a run that only looks: names and addresses of those who would be made, so that two of one name are told.
         self._planned: dict[str, str] = {}
         # And what would become of people, before their groups are known: of those who are here by user id, of new ones by locator.
@@ -92,6 +95,11 @@ class PeopleIn:
 
     def take(self, entries: Sequence[Entry]) -> None:
         """Take in a batch; who cannot be decided yet is put off until `finish`."""
+        if self.pilots is not None:
+            apart = [each for each in entries if each.locator not in self.pilots]
+            self.seen.update(each.native_id for each in apart)
+            self.counts[NO_PILOT] += len(apart)
+            entries = [each for each in entries if each.locator in self.pilots]
         self._put_off += self._through(entries, last=False)
 
     def finish(self) -> None:

@@ -11,7 +11,7 @@ from sqlalchemy import Connection, delete, func, insert, select, update
 
 from dravo.core import schedules
 from dravo.core.errors import InvalidInput, NotFound
-from dravo.core.instants import instant
+from dravo.core.instants import instant, parse_instant
 from dravo.core.records import changes, searchable
 from dravo.core.source_policy import Refused, SourcePolicy, read_policy, reworked
 from dravo.protocols.directory.csv_files import FILES, LARGEST_FILE, read_table
@@ -93,6 +93,7 @@ def shown(house: House, key: str) -> dict[str, Any]:
         "fields": fields_of(row.kind),
         "has_secret": bool(row.secret),
         "in_force": row.in_force,
+        "in_force_at": row.in_force_at,
         "schedule": row.schedule,
         "schedule_words": schedules.in_words(row.schedule) if row.schedule else "never by itself",
         "next_at": schedules.next_times(row.schedule, now, 3, zone) if scheduled else [],
@@ -121,7 +122,8 @@ def change(house: House, caller: Caller, key: str, given: dict[str, Any]) -> dic
     """Set how a source is read; what is None stays as it is.
 
     Args:
-        given: "kind" (the first time), "settings", "secret", "schedule" ("" for never), "policy", "in_force".
+        given: "kind" (the first time), "settings", "secret", "schedule" ("" for never), "policy", "in_force", "in_force_at" ("" for no
+            hour).
 
     Raises:
         InvalidInput, NotFound.
@@ -175,12 +177,28 @@ def _changed(house: House, connection: Connection, source: Any, row: Any, given:
             connection.execute(update(t.source).where(t.source.c.id == source.id).values(policy=policy.document()))
             values |= {"mark": None, "full_at": None}
             details["policy"] = policy.document()
+    when, told = _when(connection, row, given, now)
+    return {**values, **when}, {**details, **told}
+
+
+def _when(connection: Connection, row: Any, given: dict[str, Any], now: Any) -> tuple[dict[str, Any], dict[str, Any]]:
+    """Return what changes about when it is read and counts, and what the audit log says of it."""
+    values: dict[str, Any] = {}
+    details: dict[str, Any] = {}
     if given.get("schedule") is not None and given["schedule"] != row.schedule:
         if given["schedule"]:
             schedules.read_schedule(given["schedule"])
         values["schedule"] = details["schedule"] = given["schedule"]
     if given.get("in_force") is not None and given["in_force"] != row.in_force:
         values["in_force"] = details["in_force"] = given["in_force"]
+    if given.get("in_force_at") is not None:
+        at = parse_instant(given["in_force_at"], "in_force_at") if given["in_force_at"] else None
+        if at is not None and at <= now:
+            raise InvalidInput("That hour is over.", "Give one to come, or put it in force now.", "in_force_at")
+        values["in_force_at"] = details["in_force_at"] = at
+    elif "in_force" in values:
+        # Whoever decides now decides anew.
+        values["in_force_at"] = None
     if {"schedule", "in_force"} & values.keys():
         text, in_force = values.get("schedule", row.schedule), values.get("in_force", row.in_force)
         zone = house_settings.time_zone(connection)

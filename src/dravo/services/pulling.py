@@ -7,19 +7,20 @@ somebody has left is concluded only at the end of a whole and plausible reading.
 from __future__ import annotations
 
 import time
-from collections import Counter
+from collections import Counter, deque
 from collections.abc import Iterator
 from contextlib import contextmanager
 from itertools import islice
 from typing import Any
 
-from sqlalchemy import Connection, insert, select, update
+from sqlalchemy import Connection, and_, delete, insert, or_, select, update
 
 from dravo.core import schedules
 from dravo.core.days import day_of
 from dravo.core.errors import AlreadyThere, DravoError, InvalidInput, NotFound
-from dravo.core.instants import Instant, seconds_between
-from dravo.protocols.directory.reading import BadLine, Entry, GroupEntry, Reader, StopAsked
+from dravo.core.instants import Instant, later, seconds_between
+from dravo.core.records import fold
+from dravo.protocols.directory.reading import BadLine, DirectoryTrouble, Entry, GroupEntry, Reader, StopAsked
 from dravo.services import guarding, pull_settings
 from dravo.services import settings as house_settings
 from dravo.services.auditing import record_change
@@ -39,6 +40,7 @@ ASKED, RUNNING, FINISHED, HELD, FAILED, STOPPED = "asked", "running", "done", "h
 # How often a run says how far it is, and looks whether it is asked to stop.
 TELL_SECONDS = 0.5
 MOST_BAD_LINES = 1_000
+SWEPT_AT_ONCE = 5_000
 
 
 # Asking for runs
@@ -105,11 +107,14 @@ def ask_by_schedule(house: House, now: Instant) -> None:
     """Ask for the runs whose time has come; one that was missed while the service was down is made up once."""
     p = t.source_pull.c
     due = (p.next_at.is_not(None), p.next_at <= now)
+    begins = (p.in_force_at.is_not(None), p.in_force_at <= now)
     with house.database.reading() as connection:
-        if connection.execute(select(p.source_id).where(*due).limit(1)).first() is None:
+        if connection.execute(select(p.source_id).where(or_(and_(*due), and_(*begins))).limit(1)).first() is None:
             return
     with house.database.writing() as connection:
         zone = house_settings.time_zone(connection)
+        # From its hour on it is in force, and read at once.
+        connection.execute(update(t.source_pull).where(*begins).values(in_force=True, in_force_at=None, next_at=now))
         for row in connection.execute(select(t.source_pull).where(*due)).all():
             following = schedules.next_time(row.schedule, now, zone) if row.schedule and row.in_force else None
             connection.execute(update(t.source_pull).where(p.source_id == row.source_id).values(next_at=following))
@@ -129,6 +134,16 @@ def go_on_after_breaking_off(house: House) -> None:
                 _ask(connection, row.source_id, row.asked_by, now, look_only=row.look_only, whole=row.whole, let_leave=row.let_leave)
 
 
+def sweep(house: House, now: Instant, days: int) -> None:
+    """Forget what runs did that ended more than so many days ago; their counts stay."""
+    r, x = t.run.c, t.run_line.c
+    old = select(x.id).join(t.run, r.id == x.run_id).where(r.ended_at < later(now, -86_400 * days)).limit(SWEPT_AT_ONCE)
+    while True:
+        with house.database.writing() as connection:
+            if connection.execute(delete(t.run_line).where(x.id.in_(old.scalar_subquery()))).rowcount < SWEPT_AT_ONCE:
+                return
+
+
 def end_broken(house: House, source_id: str) -> None:
     """Close a source's run that broke off by a mistake of ours, so that the next one can begin."""
     values = {
@@ -146,7 +161,9 @@ def next_asked(house: House, busy: set[str]) -> tuple[str, str] | None:
     """Return (run id, source id) of the run that has waited longest, of a source that none is under way for; None if there is none."""
     r = t.run.c
     with house.database.reading() as connection:
-        for run_id, source_id in connection.execute(select(r.id, r.source_id).where(r.kind == PULL, r.state == ASKED).order_by(r.id)):
+        for run_id, source_id in connection.execute(
+            select(r.id, r.source_id).where(r.kind == PULL, r.state == ASKED, r.ended_at.is_(None)).order_by(r.id)
+        ):
             if source_id not in busy:
                 return run_id, source_id
     return None
@@ -200,6 +217,8 @@ class Pull:
         reader = pull_settings.reader_of(self.house, self.source, self.row, self.policy)
         try:
             since = None if self.whole else self.row.mark
+            if self.policy.pilot:
+                self.people.pilots = self._pilots()
             people = self._each(reader.people(since))
             while batch := list(islice(people, BATCH)):
                 self.people.take(batch)
@@ -212,6 +231,31 @@ class Pull:
         finally:
             reader.close()
         self._finish(mark, held)
+
+    def _pilots(self) -> frozenset[str]:
+        """Return the locators of those in the pilot group, by any nesting: read beforehand, by a reader of its own.
+
+        Raises:
+            DirectoryTrouble: if it cannot be read, or there is no such group.
+        """
+        reader = pull_settings.reader_of(self.house, self.source, self.row, self.policy)
+        try:
+            # Some have their groups from the people only.
+            deque(reader.people(), maxlen=0)
+            entries = [each for each in reader.groups() if isinstance(each, GroupEntry)]
+        finally:
+            reader.close()
+        key = fold(self.policy.pilot)
+        waiting = [each for each in entries if key in (fold(each.name), fold(each.native_id), fold(each.locator))]
+        if not waiting:
+            raise DirectoryTrouble(f"It has no group '{self.policy.pilot}' for the pilot.", "Name one that it has, or end the pilot.")
+        by_locator = {each.locator: each for each in entries}
+        found: set[str] = set()
+        while waiting:
+            fresh = set(waiting.pop().members) - found
+            found |= fresh
+            waiting += [by_locator[each] for each in fresh if each in by_locator]
+        return frozenset(found)
 
     def _each(self, entries: Iterator[Entry | BadLine]) -> Iterator[Entry]:
         for each in entries:

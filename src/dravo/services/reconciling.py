@@ -101,7 +101,7 @@ def next_asked(house: House) -> str | None:
     """Return the id of the run that has waited longest, or None."""
     with house.database.reading() as connection:
         found: str | None = connection.execute(
-            select(t.run.c.id).where(t.run.c.kind == RECONCILIATION, t.run.c.state == ASKED).order_by(t.run.c.id).limit(1)
+            select(t.run.c.id).where(t.run.c.kind == RECONCILIATION, t.run.c.state == ASKED, t.run.c.ended_at.is_(None)).order_by(t.run.c.id).limit(1)
         ).scalar()
     return found
 

@@ -40,7 +40,7 @@ SETTINGS = (
     Setting("guard_top_role", "People to whom the highest role of an application is given without the name being typed", 10, 0, 1_000_000),
     Setting("trace_days", "Days for which the requests of sources are kept", 14, 1, 366),
     Setting("traces_per_source", "Requests that are kept for each source at the most", 20_000, 100, 1_000_000),
-    Setting("attempt_days", "Days for which the attempts of deliveries that are done are kept", 90, 1, 3_660),
+    Setting("attempt_days", "Days for which the attempts of deliveries that are done, and the lines of runs, are kept", 90, 1, 3_660),
 )
 _BY_NAME = {setting.name: setting for setting in SETTINGS}
 

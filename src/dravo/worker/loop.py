@@ -113,6 +113,7 @@ class Worker:
             kept = settings.get(self.house)
             tracing.sweep(self.house.database, now, kept["trace_days"], kept["traces_per_source"])
             delivering.sweep(self.house, now, kept["attempt_days"])
+            pulling.sweep(self.house, now, kept["attempt_days"])
             reviewing.close_those_whose_day_is_over(self.house, now)
         reconciling.ask_by_schedule(self.house, now)
         pulling.ask_by_schedule(self.house, now)

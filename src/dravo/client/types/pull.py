@@ -110,6 +110,7 @@ class Reading(TypedDict):
     fields: list[ReaderField]
     has_secret: bool
     in_force: bool
+    in_force_at: str | None
     schedule: str
     schedule_words: str
     next_at: list[str]
@@ -190,6 +191,7 @@ class SourceAnswers(TypedDict):
     people: str
     groups: GroupAnswer
     makes: bool
+    pilot: str
     attributes: list[AttributeAnswer]
 
 

@@ -35,6 +35,7 @@ source_pull = Table(
     Column("secret", Text),
     # Whether what is read is taken in; until then runs only show what they would do.
     Column("in_force", Boolean(create_constraint=False), nullable=False),
+    at("in_force_at"),
     Column("schedule", String(100), nullable=False),
     at("next_at"),
     # From where the next reading can go on, when everybody was read last, and with which answers.

@@ -18,6 +18,7 @@ class ReadingBody(Given):
     schedule: str | None = Field(None, max_length=100, description="A cron expression; empty: never by itself.")
     policy: dict[str, Any] | None = Field(None, description="Answers to the five questions: match, domains, people, groups, makes, attributes.")
     in_force: bool | None = None
+    in_force_at: str | None = Field(None, max_length=40, description="The instant from which on it is in force; empty: none.")
 
 
 class WordBody(SureBody):

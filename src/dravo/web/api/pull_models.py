@@ -68,6 +68,7 @@ class SourceAnswers(BaseModel):
     people: str
     groups: GroupAnswer
     makes: bool
+    pilot: str
     attributes: list[AttributeAnswer]
 
 
@@ -89,6 +90,7 @@ class Reading(BaseModel):
     fields: list[ReaderField]
     has_secret: bool
     in_force: bool
+    in_force_at: str | None
     schedule: str
     schedule_words: str
     next_at: list[str]

@@ -41,6 +41,7 @@ def upgrade() -> None:
     sa.Column('settings', sa.Text(), nullable=False),
     sa.Column('secret', sa.Text(), nullable=True),
     sa.Column('in_force', sa.Boolean(), nullable=False),
+    sa.Column('in_force_at', sa.String(length=27), nullable=True),
     sa.Column('schedule', sa.String(length=100), nullable=False),
     sa.Column('next_at', sa.String(length=27), nullable=True),
     sa.Column('mark', sa.Text(), nullable=True),
