@@ -76,6 +76,21 @@ def test_files_become_people_a_look_first(open_page: Callable[..., Page], runnin
     expect(page.get_by_text("Nothing waits for a decision")).to_be_visible()
     with running.dravo as dravo:
         assert dravo.sources.get(key)["people"] == 2
+        una = dravo.people.get(f"{key}.una")["id"]
+
+    page.goto(f"/sources/{key}/answers")
+    page.get_by_role("button", name="Change whose word counts").click()
+    page.get_by_role("dialog").get_by_label("Place").fill("7")
+    expect(page.get_by_role("dialog")).to_contain_text("0 lose")
+    page.get_by_role("button", name="Count like this").click()
+    expect(page.get_by_text("this one has place 7")).to_be_visible()
+    page.goto(f"/people/{una}")
+    page.get_by_role("button", name="Read anew").click()
+    expect(page.get_by_text("Read: nothing has changed.")).to_be_visible()
+    page.get_by_role("button", name="It is somebody else").click()
+    page.get_by_role("dialog").get_by_label("Somebody new").check()
+    expect(page.get_by_role("dialog")).to_contain_text("This is the only record of this person.")
+    check_accessible(page)
 
 
 def test_leaving_that_is_not_plausible_is_held_and_let_through_by_its_name(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:

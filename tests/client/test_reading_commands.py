@@ -74,7 +74,12 @@ def test_a_directory_is_connected_looked_at_and_read_to_the_letter_of_the_guide(
     assert answers["match"] == "ask"
     with alone.dravo as client:
         person = client.people.get(first_of(alone))
+        # Nobody is known by several sources.
+        assert client.sources.preview_word("estates", veto=True)["unchanged"] == 0
+        assert client.sources.change_word("estates", precedence=5)["precedence"] == 5
     assert "unchanged 1" in dravo("source", "refresh", "estates", person["user_name"]).stdout
+    refused = dravo("source", "move-record", "estates", person["user_name"], "--to-somebody-new")
+    assert refused.returncode != 0 and "only record" in refused.stderr
     assert "Nothing waits" in dravo("source", "conflicts", "estates").stdout
     assert "No run is under way" in dravo("source", "stop-run", "estates").stderr
 

@@ -386,16 +386,16 @@ def test_a_secret_goes_nowhere_else_when_the_address_changes(rooms: Rooms, read:
 def test_answers_are_tried_on_whom_the_source_said_before(rooms: Rooms, read: Read) -> None:
     reading = read()
     reading.run()
-    found = pull_settings.try_policy(rooms.house, rooms.caller, "estates", {"people": 'userName sw "una"'})
+    found = pull_settings.try_policy(rooms.house, "estates", {"people": 'userName sw "una"'})
     assert (found["looked_at"], found["leaves"], found["comes_in"]) == (3, 2, 1)
-    found = pull_settings.try_policy(rooms.house, rooms.caller, "estates", {"groups": {"which": "pattern", "pattern": "^Tree"}})
+    found = pull_settings.try_policy(rooms.house, "estates", {"groups": {"which": "pattern", "pattern": "^Tree"}})
     assert [(each["name"], each["comes_in"]) for each in found["groups"]] == [("Estates, all", False), ("Tree surgeons", True)]
     rows = [{"attribute": "userName", "expression": "uid then upper"}]
-    found = pull_settings.try_policy(rooms.house, rooms.caller, "estates", {"attributes": rows})
+    found = pull_settings.try_policy(rooms.house, "estates", {"attributes": rows})
     assert found["changed"] == 3 and found["items"][0]["changes"][0]["attribute"] == "userName"
     assert set(reading.records()) == {"una.kerrigan", "ibrahim.sow", "zofia.wisniarska"}
     with pytest.raises(InvalidInput, match="user name"):
-        pull_settings.try_policy(rooms.house, rooms.caller, "estates", {"attributes": []})
+        pull_settings.try_policy(rooms.house, "estates", {"attributes": []})
 
 
 def test_whose_word_counts_is_looked_at_and_then_counts(rooms: Rooms, read: Read, small: Estates) -> None:

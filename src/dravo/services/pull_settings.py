@@ -21,7 +21,7 @@ from dravo.services import settings as house_settings
 from dravo.services.auditing import record_change
 from dravo.services.house import House
 from dravo.services.named import pushing_source
-from dravo.services.permissions import ATTRIBUTES, Caller
+from dravo.services.permissions import Caller
 from dravo.store import clock, pulled
 from dravo.store import tables as t
 
@@ -246,8 +246,6 @@ def check(house: House, caller: Caller, key: str, given: dict[str, Any] | None =
         "attributes": [{"name": name, "values": values} for name, values in sorted(checked.attributes.items())],
         "sample": _sample(policy, checked),
     }
-    if ATTRIBUTES not in caller.permissions:
-        answer |= {"attributes": [{"name": each["name"], "values": []} for each in answer["attributes"]], "sample": []}
     if row is not None and not given:
         kept = {"steps": answer["steps"], "attributes": sorted(checked.attributes)}
         with house.database.writing() as connection:
@@ -283,7 +281,7 @@ def _first_name(entry: Any) -> str:
     return "somebody"
 
 
-def try_policy(house: House, caller: Caller, key: str, given: dict[str, Any]) -> dict[str, Any]:
+def try_policy(house: House, key: str, given: dict[str, Any]) -> dict[str, Any]:
     """Return what other answers would make of people whom the source said before: nothing is changed, and it is not asked.
 
     Args:
@@ -297,7 +295,6 @@ def try_policy(house: House, caller: Caller, key: str, given: dict[str, Any]) ->
         source, row = of_source(connection, key)
     kind = kind_of(row.kind)
     policy = read_policy({**policy_of(source, row.kind).document(), **given}, kind.reads)
-    plain = ATTRIBUTES in caller.permissions
     counts: dict[str, int] = {"looked_at": 0, "comes_in": 0, "changed": 0, "leaves": 0, "refused": 0}
     items: list[dict[str, Any]] = []
     after = ""
@@ -324,7 +321,7 @@ def try_policy(house: House, caller: Caller, key: str, given: dict[str, Any]) ->
                     {
                         "name": searchable(before).display_name,
                         "outcome": outcome,
-                        "changes": pairs(differs or {}) if plain else [],
+                        "changes": pairs(differs or {}),
                         "message": message,
                     }
                 )

@@ -15,7 +15,18 @@ from pydantic import BaseModel, Field
 
 from dravo.core.expressions import ENTRY
 from dravo.core.records import fold
-from dravo.protocols.directory.reading import NOTED, OK, SKIPPED, WRONG, BadLine, Checked, DirectoryTrouble, Entry, GroupEntry, Step, seen_values
+from dravo.protocols.directory.reading import (
+    NOTED,
+    OK,
+    BadLine,
+    Checked,
+    DirectoryTrouble,
+    Entry,
+    GroupEntry,
+    Step,
+    checked_by,
+    seen_values,
+)
 
 PEOPLE, GROUPS, MEMBERSHIPS = "people", "groups", "memberships"
 FILES = (PEOPLE, GROUPS, MEMBERSHIPS)
@@ -269,14 +280,7 @@ class CsvReader:
 
     def check(self, uses: Sequence[str]) -> Checked:
         """Look at the files: which are there, their encoding, separator and columns, a sample, and what expressions need."""
-        checked = Checked()
-        try:
-            self._check(checked, uses)
-        except DirectoryTrouble as wrong:
-            checked.steps.append(Step(STEPS[len(checked.steps)], WRONG, wrong.message, wrong.mend))
-        for name in STEPS[len(checked.steps) :]:
-            checked.steps.append(Step(name, SKIPPED, "An earlier step has to work first."))
-        return checked
+        return checked_by(STEPS, lambda checked: self._check(checked, uses))
 
     def _check(self, checked: Checked, uses: Sequence[str]) -> None:
         present = [name for name in FILES if (self.folder / f"{name}.csv").exists()]

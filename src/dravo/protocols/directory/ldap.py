@@ -20,7 +20,18 @@ from pydantic import BaseModel, Field
 
 from dravo.core.expressions import ENTRY
 from dravo.core.records import fold
-from dravo.protocols.directory.reading import NOTED, OK, SKIPPED, WRONG, BadLine, Checked, DirectoryTrouble, Entry, GroupEntry, Step, seen_values
+from dravo.protocols.directory.reading import (
+    NOTED,
+    OK,
+    BadLine,
+    Checked,
+    DirectoryTrouble,
+    Entry,
+    GroupEntry,
+    Step,
+    checked_by,
+    seen_values,
+)
 from dravo.protocols.scim.outgoing import NotAllowed, Unreachable, resolve
 
 PAGE = 1_000
@@ -336,15 +347,7 @@ class LdapReader:
 
     def check(self, uses: Sequence[str]) -> Checked:
         """Try the connection: reach, TLS, sign in, base, people, groups, the attributes that expressions need, and the rights."""
-        checked = Checked()
-        try:
-            self._check(checked, uses)
-        except DirectoryTrouble as wrong:
-            name = STEPS[len(checked.steps)]
-            checked.steps.append(Step(name, WRONG, wrong.message, wrong.mend))
-        for name in STEPS[len(checked.steps) :]:
-            checked.steps.append(Step(name, SKIPPED, "An earlier step has to work first."))
-        return checked
+        return checked_by(STEPS, lambda checked: self._check(checked, uses))
 
     def _check(self, checked: Checked, uses: Sequence[str]) -> None:
         settings, steps = self.settings, checked.steps

@@ -6,7 +6,7 @@ A fourth kind of reader is one more file like `ldap.py`, with its settings model
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, ClassVar, Protocol
 
@@ -96,6 +96,22 @@ class Checked:
     def fine(self) -> bool:
         """Whether nothing is in the way."""
         return all(each.outcome in (OK, NOTED) for each in self.steps)
+
+
+def checked_by(names: Sequence[str], work: Callable[[Checked], None]) -> Checked:
+    """Return what a check found out.
+
+    Args:
+        names: its steps, in their order.
+        work: adds one step after the other; where it raises a trouble, that step failed, and those behind it were not tried.
+    """
+    checked = Checked()
+    try:
+        work(checked)
+    except DirectoryTrouble as wrong:
+        checked.steps.append(Step(names[len(checked.steps)], WRONG, wrong.message, wrong.mend))
+    checked.steps += [Step(name, SKIPPED, "An earlier step has to work first.") for name in names[len(checked.steps) :]]
+    return checked
 
 
 class StopAsked(Exception):

@@ -9,7 +9,7 @@ from typing import Any, ClassVar, Literal
 from pydantic import BaseModel, Field
 
 from dravo.core.expressions import PERSON
-from dravo.protocols.directory.reading import NOTED, OK, SKIPPED, WRONG, BadLine, Checked, DirectoryTrouble, Entry, GroupEntry, Step
+from dravo.protocols.directory.reading import NOTED, OK, BadLine, Checked, DirectoryTrouble, Entry, GroupEntry, Step, checked_by
 from dravo.protocols.scim.capabilities import Capabilities, read_capabilities
 from dravo.protocols.scim.outgoing import Client, Connection, NotAllowed, Request, Response, Unreachable, check_url, mend_address
 
@@ -227,14 +227,7 @@ class ScimReader:
 
     def check(self, uses: Sequence[str]) -> Checked:
         """Try the connection: address, signing in, people, groups, and the attributes that expressions need."""
-        checked = Checked()
-        try:
-            self._check(checked, uses)
-        except DirectoryTrouble as wrong:
-            checked.steps.append(Step(STEPS[len(checked.steps)], WRONG, wrong.message, wrong.mend))
-        for name in STEPS[len(checked.steps) :]:
-            checked.steps.append(Step(name, SKIPPED, "An earlier step has to work first."))
-        return checked
+        return checked_by(STEPS, lambda checked: self._check(checked, uses))
 
     def _check(self, checked: Checked, uses: Sequence[str]) -> None:
         address = mend_address(self.settings.address)

@@ -62,7 +62,7 @@ def check_reading(path: q.KeyPath, body: p.CheckBody) -> dict[str, Any]:
 @needs("sources.change")
 def try_answers(path: q.KeyPath, body: p.AnswersBody) -> dict[str, Any]:
     """What other answers would make of whom the source said something; nothing is changed."""
-    return pull_settings.try_policy(house(), caller(), path.key, body.policy)
+    return pull_settings.try_policy(house(), path.key, body.policy)
 
 
 @rooms.post("/sources/<key>/reading/files", responses={200: m.Reading})
