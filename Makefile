@@ -42,7 +42,7 @@ demo-fresh:
 	@$(MAKE) --no-print-directory demo
 
 test: setup .made/test-machine lint
-	@TMPDIR=$$(test -w /dev/shm && echo /dev/shm || echo /tmp) $(BIN)/python -m pytest -n 2 --dist loadfile
+	@TMPDIR=$$(test -w /dev/shm && echo /dev/shm || echo /tmp) $(BIN)/python -m pytest -n 2 --dist loadfile --no-loadscope-reorder
 
 lint: setup
 	@$(BIN)/ruff check src tests tools benchmarks

@@ -64,6 +64,7 @@ class GroupsIn:
             self._names = pulled.names_of_groups(connection, self.source.id)
             self._conflicted = pulled.with_conflicts(connection, self.source.id, "group")
         self._salt = f"{self.policy.digest} groups"
+        self._absent: frozenset[str] = frozenset()
 
     @property
     def present(self) -> int:
@@ -85,6 +86,8 @@ class GroupsIn:
     def take(self, entries: Sequence[GroupEntry]) -> None:
         """Take in groups: first they themselves, so that those within each other are known, then their lists."""
         allowed = self._without_clashes(entries)
+        # Whoever did not come leaves their groups when it is concluded that they left, and not before.
+        self._absent = frozenset(self.people.known[each].id for each in self.people.missing()) if self.people.whole else frozenset()
         for start in range(0, len(allowed), AT_ONCE):
             self._name_some(allowed[start : start + AT_ONCE])
         if self.look_only:
@@ -121,7 +124,7 @@ class GroupsIn:
                 wanted = {of_people[member] for member in entry.members if member in of_people}
                 for member in {member for member in entry.members if member in people.new}:
                     people.new[member] = with_groups(people.new[member], added=[known.id])
-                for record_ids, found in ((wanted - listed, joined), (listed - wanted, left)):
+                for record_ids, found in ((wanted - listed, joined), (listed - wanted - self._absent, left)):
                     for record_id in record_ids:
                         found.setdefault(record_id, []).append(known.id)
             user_of = snapshots.users_of_records(connection, [*joined, *left])
@@ -212,10 +215,13 @@ class GroupsIn:
             else:
                 strangers += 1
         # Whoever is unknown now may be known at the next reading, while the list is the same then: it is looked at again.
-        digest = None if strangers else entry.digest(self._salt)
+        absent = (listed_people - people) & self._absent
+        # The same of those whom the list names, and who did not come themselves.
+        uncertain = bool(strangers) or not people.isdisjoint(self._absent)
+        digest = None if uncertain else entry.digest(self._salt)
         self.counts[STRANGERS] += strangers
         add_people, add_groups = sorted(people - listed_people), sorted(inner - listed_groups)
-        end = sorted(listed_people - people)
+        end = sorted(listed_people - people - absent)
         end_groups = sorted(listed_groups - inner)
         joined, dropped = len(add_people) + len(add_groups), len(end) + len(end_groups)
         self.counts[JOINED] += joined
@@ -224,6 +230,8 @@ class GroupsIn:
         portions += [_Portion(group_id, entry.name, people=add_people[at : at + PORTION]) for at in range(0, len(add_people), PORTION)]
         portions += [_Portion(group_id, entry.name, end=end[at : at + PORTION]) for at in range(0, len(end), PORTION)]
         kept = [each for each in portions if each.size > 1] or portions[:1]
+        if not uncertain:
+            self.people.listed_now.append(group_id)
         kept[-1].last, kept[-1].digest, kept[-1].told = True, digest, _told(joined, dropped, strangers)
         return kept
 

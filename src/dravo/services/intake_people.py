@@ -79,6 +79,8 @@ class PeopleIn:
         self.counts: Counter[str] = Counter()
         self.gained: Counter[tuple[str, str]] = Counter()
         self.lost: Counter[tuple[str, str]] = Counter()
+        # Groups whose lists were gone through in this reading: whoever did not come is not in them.
+        self.listed_now: list[str] = []
         self._put_off: list[Entry] = []
         # As long as there is a pilot group: the locators of those in it. Who is not is left as they are.
         self.pilots: frozenset[str] | None = None
@@ -374,7 +376,9 @@ class PeopleIn:
             return
         with self.house.database.writing() as connection:
             check_revision(connection, catalogue.revision)
-            pulled.forget_digests(connection, [row.id for row in found])
+            # Lists that may name them still are looked at again, for they may come back.
+            pulled.forget_digests(connection, [row.id for row in found if row.native_id in self.seen])
+            pulled.forget_digests(connection, [row.id for row in found if row.native_id not in self.seen], self.listed_now)
             for row, outcome in zip(found, outcomes, strict=True):
                 groups.end_memberships_of_record(connection, row.id, now)
                 if outcome.user.gone:

@@ -300,7 +300,7 @@ class Pull:
         if not self.run.let_leave:
             held = self._implausible(missing, missing_groups)
             if held:
-                self._note_missing(missing[:MOST_BAD_LINES])
+                self._note_missing(missing)
                 return held
         self.people.leave(missing, self._cleared(missing) if self.run.let_leave else None)
         self.groups.leave(missing_groups)
@@ -314,14 +314,18 @@ class Pull:
         return {(user_id, EVERY_APPLICATION): self.run.asked_by for user_id in users}
 
     def _note_missing(self, native_ids: list[str]) -> None:
+        ids = [self.people.known[each].id for each in native_ids]
         with self.house.database.reading() as connection:
-            rows = pulled.rows(connection, [self.people.known[each].id for each in native_ids])
+            rows = pulled.rows(connection, ids[:MOST_BAD_LINES])
         lines = [
             {"run_id": self.run.id, "kind": "missing", "user_id": row.user_id, "name": pulled.shown_name(row.data), "changes": None, "message": None}
             for row in rows.values()
         ]
         with self.house.database.writing() as connection:
             write_lines(connection, lines)
+            if not self.run.look_only:
+                # They stay in their groups, whose lists no longer name them: these are looked at again.
+                pulled.forget_digests(connection, ids)
 
     def _implausible(self, missing: list[str], missing_groups: list[str]) -> str | None:
         limit = guarding.limits(self._values)

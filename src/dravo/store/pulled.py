@@ -226,12 +226,15 @@ def leave(connection: Connection, seen: Mapping[str, int], now: Instant) -> bool
     return connection.execute(_LEAVE, [{"record": own_id, "seen": version, "at": now} for own_id, version in seen.items()]).rowcount == len(seen)
 
 
-def forget_digests(connection: Connection, record_ids: Sequence[str]) -> None:
-    """Have the groups that list some records be looked at again at the next reading, whatever they say then."""
+def forget_digests(connection: Connection, record_ids: Sequence[str], but_not: Sequence[str] = ()) -> None:
+    """Have the groups that list some records be looked at again at the next reading, whatever they say then; `but_not` are ids of groups."""
     m = t.membership.c
+    kept = set(but_not)
+    found: set[str] = set()
     for some in _chunks(record_ids):
-        listing = select(m.group_id).where(m.record_id.in_(some), m.until_at.is_(None), m.record_id.is_not(None))
-        connection.execute(update(t.group).where(t.group.c.id.in_(listing)).values(digest=None))
+        found.update(connection.execute(select(m.group_id).where(m.record_id.in_(some), m.until_at.is_(None), m.record_id.is_not(None))).scalars())
+    for some in _chunks(sorted(found - kept)):
+        connection.execute(update(t.group).where(t.group.c.id.in_(some)).values(digest=None))
 
 
 # Conflicts
