@@ -193,6 +193,40 @@ def test_no_filter_and_lost_replies(garden: Garden) -> None:
     garden.check_groups()
 
 
+def test_many_changes_go_in_one_request(garden: Garden) -> None:
+    garden.app.faults(bulk=80)
+    garden.open()
+    garden.settle()
+    assert garden.app.counted()["all"] < PEOPLE / 10 + 2 * GROUPS, "hardly anything went together"
+    garden.change()
+    garden.settle()
+    garden.check()
+    garden.check_groups()
+
+
+def test_replies_to_many_changes_are_lost_and_the_application_fails_in_passing(garden: Garden) -> None:
+    garden.app.faults(bulk=50, lose_every=3, fail_every=7)
+    run(garden)
+    garden.check_groups()
+
+
+def test_bulk_is_offered_and_refused(garden: Garden) -> None:
+    garden.app.faults(bulk=50, no_bulk_after_all=True)
+    run(garden, 100)
+    told = applications.one(garden.rooms.house, "records")["connection"]["capabilities"]
+    assert not told["bulk"] and any("refused" in note for note in told["notes"])
+    assert sum(1 for each in garden.app.requests() if each["path"].endswith("/Bulk")) < 4
+
+
+def test_fewer_operations_than_are_offered_are_taken(garden: Garden) -> None:
+    garden.app.faults(bulk=80)
+    garden.open(100)
+    eventually(lambda: applications.one(garden.rooms.house, "records")["connection"]["capabilities"])
+    garden.app.faults(bulk=5)
+    garden.settle()
+    garden.check()
+
+
 def test_some_are_there_already(garden: Garden) -> None:
     for place in range(0, 200, 2):
         garden.app.create(userName=f"P{place:04d}", active=True, displayName="theirs", nickName="kept")

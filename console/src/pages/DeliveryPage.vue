@@ -86,7 +86,12 @@ async function again(): Promise<void> {
             <div v-for="(exchange, number) in each.exchanges" :key="number" class="exchange mono">
               {{ exchange.method }} {{ exchange.path
               }}{{ exchange.query ? ` ? ${Object.values(exchange.query).join(' ')}` : '' }} →
-              <b>{{ exchange.status ?? 'no answer' }}</b> <span class="quiet">{{ exchange.milliseconds }} ms</span>
+              <b>{{ exchange.status ?? 'no answer' }}</b>
+              <span class="quiet"
+                >{{ exchange.milliseconds }} ms{{
+                  exchange.together ? `, ${exchange.together} changes in one request` : ''
+                }}</span
+              >
               <div v-if="exchange.said" class="quiet">{{ exchange.said }}</div>
             </div>
           </li>

@@ -117,7 +117,8 @@ def _print(given: argparse.Namespace, delivery: Any) -> None:
     for attempt in delivery["tries"]:
         print(f"\n{attempt['started_at'][:19]}Z  {attempt['outcome']}")
         for exchange in attempt["exchanges"]:
-            answer = f"{exchange['status'] or 'no answer'} in {exchange['milliseconds']} ms {exchange['said'] or ''}"
+            together = f", {exchange['together']} changes together" if exchange["together"] else ""
+            answer = f"{exchange['status'] or 'no answer'} in {exchange['milliseconds']} ms{together} {exchange['said'] or ''}"
             print(f"  {exchange['method']} {exchange['path']} -> {answer}".rstrip())
 
 

@@ -7,8 +7,9 @@ Its page at / shows what it knows; its SCIM service is at /scim/v2. POST /faults
 `lose` (cut so many replies to writes after the work is done), `lose_every` and `fail_every` (cut, or answer 503, every so many),
 `limit` (requests a second, else 429 with Retry-After), `token` (another token from now on), `doubles` (the same user name may be
 there twice); and what it cannot do: `no_patch` (501), `no_filter` (400), `no_list` (403), `no_groups`, `no_active`, `no_schemas`,
-`role_texts` (roles are texts), `page` (most in a page), `cursor` (pages by cursor only). GET /faults shows them; GET /log the last
-requests, GET /counts how many, GET /state all that it knows. Its token may also be had
+`role_texts` (roles are texts), `page` (most in a page), `cursor` (pages by cursor only), `members_left_out` (of the list of groups);
+and what it can do beside: `bulk` (so many operations in one request), `no_bulk_after_all` (it says so and answers 501).
+GET /faults shows them; GET /log the last requests, GET /counts how many, GET /state all that it knows. Its token may also be had
 from /oauth/token with any client id and its token as the secret; then what it gives is good for `lasts` seconds.
 """
 
@@ -187,6 +188,8 @@ class Application:
         path = call.path.removeprefix("/scim/v2").strip("/")
         if path == "ServiceProviderConfig":
             return Answer(200, self.config())
+        if path == "Bulk":
+            return self.bulk(call)
         if path in ("ResourceTypes", "Schemas"):
             return refusal(404, "Not here.") if self.faults.get("no_schemas") else Answer(200, self.described(path))
         kind, _, identifier = path.partition("/")
@@ -217,7 +220,7 @@ class Application:
         return {
             "schemas": ["urn:ietf:params:scim:schemas:core:2.0:ServiceProviderConfig"],
             "patch": {"supported": not self.faults.get("no_patch")},
-            "bulk": {"supported": False, "maxOperations": 0, "maxPayloadSize": 0},
+            "bulk": {"supported": bool(self.faults.get("bulk")), "maxOperations": self.faults.get("bulk", 0), "maxPayloadSize": 1_000_000},
             "filter": {"supported": not self.faults.get("no_filter"), "maxResults": self.faults.get("page", 100)},
             "changePassword": {"supported": False},
             "sort": {"supported": False},
@@ -225,6 +228,22 @@ class Application:
             **({"pagination": {"cursor": True, "index": False}} if self.faults.get("cursor") else {}),
             "authenticationSchemes": [{"type": "oauthbearertoken", "name": "Bearer token", "description": "A token."}],
         }
+
+    def bulk(self, call: Call) -> Answer:
+        """Carry out many operations, each by itself (RFC 7644, section 3.7); what was made is told by its location alone."""
+        operations = (call.body or {}).get("Operations", [])
+        if not self.faults.get("bulk") or self.faults.get("no_bulk_after_all"):
+            return refusal(501, "Bulk is not supported.")
+        if len(operations) > self.faults["bulk"]:
+            return refusal(413, f"At most {self.faults['bulk']} operations.", "tooMany")
+        results = []
+        for each in operations:
+            answer = self.route(Call(each["method"], f"/scim/v2{each['path']}", {}, call.headers, each.get("data")))
+            body = answer.body if isinstance(answer.body, dict) else {}
+            made = {"location": f"/scim/v2/Users/{body['id']}"} if answer.status == 201 else {}
+            said = {"response": body} if answer.status >= 300 else {}
+            results.append({"method": each["method"], "bulkId": each.get("bulkId"), "status": str(answer.status), **made, **said})
+        return Answer(200, {"schemas": ["urn:ietf:params:scim:api:messages:2.0:BulkResponse"], "Operations": results})
 
     def described(self, path: str) -> dict[str, Any]:
         """Return the application's resource types, or its schemas."""
@@ -283,7 +302,8 @@ class Application:
         """Answer what is about groups."""
         if not identifier:
             if call.method == "GET":
-                return self.find(call.query, self.groups)
+                bare = {key: {name: value for name, value in each.items() if name != "members"} for key, each in self.groups.items()}
+                return self.find(call.query, bare if self.faults.get("members_left_out") else self.groups)
             if not isinstance(call.body, dict) or not call.body.get("displayName"):
                 return refusal(400, "displayName is required.", "invalidValue")
             if call.body["displayName"].casefold() in {each["displayName"].casefold() for each in self.groups.values()}:

@@ -7,7 +7,7 @@ a change that came meanwhile is still due.
 from __future__ import annotations
 
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -17,7 +17,9 @@ from sqlalchemy.exc import IntegrityError
 from dravo.core.errors import DravoError
 from dravo.core.guard import takes_away
 from dravo.core.instants import Instant, later, seconds_between
-from dravo.protocols.scim.conversation import AtHand, IsBound, Reached, Wanted, bring
+from dravo.protocols.scim.bulk import most_together
+from dravo.protocols.scim.capabilities import Capabilities, read_capabilities
+from dravo.protocols.scim.conversation import AtHand, Conversation, IsBound, Reached, Wanted, bring
 from dravo.protocols.scim.judging import HeldBySettings, MustPause, Refused, Trouble, TryLater, Unknown
 from dravo.services import answering
 from dravo.services.house import House
@@ -37,8 +39,9 @@ class Ready:
     id: str
     account_id: str
     application_id: str
-    # How many of its application may be under way at a time, as it does now.
+    # How many requests to its application may be under way at a time, as it does now; and how many changes may go in one.
     pace: int = 1
+    together: int = 1
 
 
 # What takes something away goes only once the guard let it through.
@@ -58,7 +61,7 @@ def ready(house: House, now: Instant, busy: dict[str, int], in_hand: set[str], m
     chosen: list[Ready] = []
     with house.database.reading() as connection:
         applications = connection.execute(
-            select(p.id, p.at_a_time, p.failures).where(
+            select(p.id, p.at_a_time, p.failures, p.capabilities).where(
                 p.switched_on.is_(True),
                 p.base_url.is_not(None),
                 p.secret.is_not(None),
@@ -68,8 +71,11 @@ def ready(house: House, now: Instant, busy: dict[str, int], in_hand: set[str], m
             )
         ).all()
         for application in applications:
-            pace = 1 if application.failures >= answering.NOT_ANSWERING else application.at_a_time
-            more = ahead if pace > 1 else 0
+            # One goes first where nobody knows yet what the application can do, or whether it is back.
+            probing = application.failures >= answering.NOT_ANSWERING or not application.capabilities
+            pace = 1 if probing else application.at_a_time
+            together = 1 if probing else most_together(read_capabilities(application.capabilities))
+            more = ahead if pace > 1 or together > 1 else 0
             free = min(pace - busy.get(application.id, 0) + more, most - len(chosen))
             if free <= 0:
                 continue
@@ -85,7 +91,7 @@ def ready(house: House, now: Instant, busy: dict[str, int], in_hand: set[str], m
                 .order_by(d.next_attempt_at)
                 .limit(free + len(in_hand))
             )
-            fitting = [Ready(row.id, row.account_id, application.id, pace) for row in rows if row.account_id not in in_hand]
+            fitting = [Ready(row.id, row.account_id, application.id, pace, together) for row in rows if row.account_id not in in_hand]
             chosen.extend(fitting[:free])
     return chosen
 
@@ -147,6 +153,8 @@ class Settlement:
     went: Reached | Trouble
     started: Instant
     talk: Talk
+    # Whether a trouble counts towards the application's not answering: of those that shared one request, one does.
+    counts: bool = True
 
     def apply(self, connection: Connection) -> str:
         """Write it down and return the outcome: "done", "waiting", "failed", "held" or "paused".
@@ -155,7 +163,7 @@ class Settlement:
             IntegrityError: if the account that was found there belongs to another person here; then nothing is written.
         """
         if isinstance(self.went, Trouble):
-            return _settle_trouble(connection, self.work, self.delivery_id, self.went, self.started, self.talk)
+            return _settle_trouble(connection, self, self.went)
         _settle(connection, self.work, self.delivery_id, self.went, self.started, self.talk.exchanges)
         return DONE
 
@@ -183,6 +191,64 @@ def write_together(settlements: Sequence[Settlement]) -> list[str]:
         return [each.write() for each in settlements]
 
 
+@dataclass(frozen=True)
+class Attempt:
+    """One attempt that has begun: what is due now, since when it is tried, and the talk with the application."""
+
+    house: House
+    delivery_id: str
+    work: Any
+    started: Instant
+    talk: Talk
+
+    def settlement(self, went: Reached | Trouble, *, counts: bool = True) -> Settlement:
+        """Return how it went, to be written down; see `Settlement.counts`."""
+        return Settlement(self.house, self.delivery_id, self.work, went, self.started, self.talk, counts)
+
+    def conversation(self, capabilities: Capabilities) -> Conversation:
+        """Return the conversation that brings the account to what is due."""
+        work = self.work
+        return bring(
+            Wanted(
+                work.user_id, work.due, work.agreed, work.remote_id, work.create_accounts, work.update_accounts, work.adopt_by_user_name,
+                capabilities, work.doubt_at is not None,
+            )
+        )  # fmt: skip
+
+    def answers(self, talker: Talker, capabilities: Capabilities) -> Callable[[Any], Any]:
+        """Return what answers the conversation's other questions."""
+        began, work, talk = time.monotonic(), self.work, self.talk
+        # A list serves if it was begun to be read after it came into doubt whether the account was made.
+        oldest = LIST_SECONDS if work.doubt_at is None else min(LIST_SECONDS, seconds_between(work.doubt_at, clock.now()))
+
+        def answer(question: Any) -> Any:
+            if isinstance(question, IsBound):
+                return _is_bound(self.house, work.application_id, work.account_id, question.remote_id)
+            if isinstance(question, AtHand):
+                waiting = talker.worth_a_list(work.application_id)
+                return talker.listed(talk, "/Users", capabilities, began - oldest, most=max(1_000, 10 * waiting)) if waiting else None
+            try:
+                return talker.listed(talk, "/Users", capabilities, began - oldest)
+            except Refused:
+                return None
+            except MustPause as trouble:
+                # A list that is not to be read says nothing of making and changing accounts.
+                if trouble.status == 403:
+                    return None
+                raise
+
+        return answer
+
+
+def begin(house: House, delivery_id: str) -> Attempt | None:
+    """Begin an attempt by reading what is due now; None if there is nothing left to do."""
+    work = _WORK.first(house.database.glancing(), {"delivery": delivery_id})
+    if work is None or not work.switched_on or work.paused_at or not work.secret:
+        return None
+    there = There(work.application_id, work.base_url, work.secret, work.auth, work.capabilities, work.per_second)
+    return Attempt(house, delivery_id, work, clock.now(), Talk(there))
+
+
 def attempt(house: House, talker: Talker, delivery_id: str) -> str | None:
     """Try one delivery, and write down how it went.
 
@@ -195,57 +261,19 @@ def attempt(house: House, talker: Talker, delivery_id: str) -> str | None:
 
 def carry_out(house: House, talker: Talker, delivery_id: str) -> Settlement | None:
     """Try one delivery; what is returned has to be written down. None if there was nothing left to do."""
-    work = _WORK.first(house.database.glancing(), {"delivery": delivery_id})
-    if work is None or not work.switched_on or work.paused_at or not work.secret:
+    begun = begin(house, delivery_id)
+    if begun is None:
         return None
-    started = clock.now()
-    talk = Talk(There(work.application_id, work.base_url, work.secret, work.auth, work.capabilities, work.per_second))
-    went: Reached | Trouble
     try:
-        went = _converse(house, talker, talk, work)
-    except Trouble as trouble:
-        went = trouble
-    except DravoError as wrong:
-        went = MustPause(wrong.message, wrong.mend)
-    return Settlement(house, delivery_id, work, went, started, talk)
+        capabilities = talker.capabilities(begun.talk)
+        return begun.settlement(talker.converse(begun.talk, begun.conversation(capabilities), begun.answers(talker, capabilities)))
+    except (Trouble, DravoError) as wrong:
+        return begun.settlement(as_trouble(wrong))
 
 
-def _converse(house: House, talker: Talker, talk: Talk, work: Any) -> Reached:
-    """Drive the conversation that brings an account to what is due."""
-    began = time.monotonic()
-    capabilities = talker.capabilities(talk)
-    wanted = Wanted(
-        work.user_id,
-        work.due,
-        work.agreed,
-        work.remote_id,
-        work.create_accounts,
-        work.update_accounts,
-        work.adopt_by_user_name,
-        capabilities,
-        work.doubt_at is not None,
-    )
-
-    # A list serves if it was begun to be read after it came into doubt whether the account was made.
-    oldest = LIST_SECONDS if work.doubt_at is None else min(LIST_SECONDS, seconds_between(work.doubt_at, clock.now()))
-
-    def answer(question: Any) -> Any:
-        if isinstance(question, IsBound):
-            return _is_bound(house, work.application_id, work.account_id, question.remote_id)
-        if isinstance(question, AtHand):
-            waiting = talker.worth_a_list(work.application_id)
-            return talker.listed(talk, "/Users", capabilities, began - oldest, most=max(1_000, 10 * waiting)) if waiting else None
-        try:
-            return talker.listed(talk, "/Users", capabilities, began - oldest)
-        except Refused:
-            return None
-        except MustPause as trouble:
-            # A list that is not to be read says nothing of making and changing accounts.
-            if trouble.status == 403:
-                return None
-            raise
-
-    return talker.converse(talk, bring(wanted), answer)
+def as_trouble(wrong: Trouble | DravoError) -> Trouble:
+    """Return what went wrong as a trouble: what is wrong with the connection's own settings concerns every account."""
+    return wrong if isinstance(wrong, Trouble) else MustPause(wrong.message, wrong.mend)
 
 
 def _is_bound(house: House, application_id: str, account_id: str, remote_id: str) -> bool:
@@ -291,8 +319,9 @@ def _judge_the_rest(connection: Connection, work: Any, delivery_id: str) -> None
         connection.execute(update(t.delivery).where(d.id == delivery_id, d.removes.is_(False)).values(removes=True, cleared_at=None))
 
 
-def _settle_trouble(connection: Connection, work: Any, delivery_id: str, trouble: Trouble, started: Instant, talk: Talk) -> str:
+def _settle_trouble(connection: Connection, settlement: Settlement, trouble: Trouble) -> str:
     now = clock.now()
+    work, delivery_id, talk = settlement.work, settlement.delivery_id, settlement.talk
     outcome = "paused" if isinstance(trouble, MustPause) else WAITING if isinstance(trouble, TryLater) else FAILED
     if isinstance(trouble, HeldBySettings | Unknown):
         outcome = HELD
@@ -311,8 +340,9 @@ def _settle_trouble(connection: Connection, work: Any, delivery_id: str, trouble
         # What was agreed before is no longer known to be what stands there: the next attempt reads it.
         unsure = {"doubt_at": now} if work.remote_id is None else {"agreed": None}
         connection.execute(update(t.account).where(t.account.c.id == work.account_id).values(**unsure))
-    answering.note_trouble(connection, work.application_id, work.failures, trouble, talk.exchanges, now)
-    _note_attempt(connection, delivery_id, work.due_version, started, now, outcome, trouble.message, talk.exchanges)
+    if settlement.counts:
+        answering.note_trouble(connection, work.application_id, work.failures, trouble, talk.exchanges, now)
+    _note_attempt(connection, delivery_id, work.due_version, settlement.started, now, outcome, trouble.message, talk.exchanges)
     return outcome
 
 

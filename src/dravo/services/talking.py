@@ -13,7 +13,7 @@ from typing import Any, TypeVar
 
 from sqlalchemy import func, select, update
 
-from dravo.protocols.scim.capabilities import Capabilities, discover, read_capabilities
+from dravo.protocols.scim.capabilities import Capabilities, discover, read_capabilities, without_bulk
 from dravo.protocols.scim.judging import MustPause, TryLater
 from dravo.protocols.scim.listing import MOST, TooMany, everything
 from dravo.protocols.scim.outgoing import Client, Connection, Request, Response, Unreachable
@@ -247,6 +247,16 @@ class Talker:
         found = self.converse(talk, discover(), _nothing_else)
         with self._lock:
             self._learnt[key] = found
+        with self.house.database.writing() as connection:
+            where = (t.application.c.id == there.id, t.application.c.base_url == there.base_url)
+            connection.execute(update(t.application).where(*where).values(capabilities=found.document()))
+        return found
+
+    def without_bulk(self, talk: Talk, capabilities: Capabilities) -> Capabilities:
+        """Note that an application refused many changes in one request, though it offers that; return what it can do."""
+        there, found = talk.there, without_bulk(capabilities)
+        with self._lock:
+            self._learnt[there.id, there.base_url] = found
         with self.house.database.writing() as connection:
             where = (t.application.c.id == there.id, t.application.c.base_url == there.base_url)
             connection.execute(update(t.application).where(*where).values(capabilities=found.document()))

@@ -11,7 +11,20 @@ import structlog
 
 from dravo.core.errors import DravoError
 from dravo.core.instants import Instant, later
-from dravo.services import delivering, flowing, group_delivering, guarding, pulling, recalculating, reconciling, reviewing, seating, settings, tracing
+from dravo.services import (
+    delivering,
+    delivering_together,
+    flowing,
+    group_delivering,
+    guarding,
+    pulling,
+    recalculating,
+    reconciling,
+    reviewing,
+    seating,
+    settings,
+    tracing,
+)
 from dravo.services.delivering import Ready, Settlement
 from dravo.services.house import House
 from dravo.services.talking import Talker
@@ -32,6 +45,9 @@ LOOK_SECONDS = 0.1
 SWEEP_SECONDS = 600
 
 log = structlog.get_logger("worker")
+
+# Deliveries of one application that go in one thread.
+Hand = tuple[Ready, ...]
 
 
 class Worker:
@@ -54,8 +70,10 @@ class Worker:
         # What is tried as soon as others of the application are through, and how many of it go at a time.
         self._queued: dict[str, deque[Ready]] = {}
         self._pace: dict[str, int] = {}
+        # How many changes may go in one request to it.
+        self._together: dict[str, int] = {}
         self._all_written = True
-        self._settlements: SimpleQueue[tuple[Ready, Settlement] | None] = SimpleQueue()
+        self._settlements: SimpleQueue[tuple[Hand, list[Settlement]] | None] = SimpleQueue()
         self._wake = threading.Event()
         self._stopped = threading.Event()
         self._sweep_at = clock.now()
@@ -127,12 +145,13 @@ class Worker:
         with self._lock:
             busy = {key: number + len(self._queued.get(key, ())) for key, number in self._busy.items()}
             in_hand = self._in_hand | {each.account_id for queue in self._queued.values() for each in queue}
-            free = THREADS - len(self._in_hand)
+            free = THREADS - sum(self._busy.values())
         chosen = delivering.ready(self.house, now, busy, in_hand, THREADS + AHEAD, AHEAD)
         with self._lock:
             for each in chosen:
                 self._queued.setdefault(each.application_id, deque()).append(each)
                 self._pace[each.application_id] = each.pace
+                self._together[each.application_id] = each.together
         for application_id in {each.application_id for each in chosen}:
             self._go_on(application_id)
         return len(chosen) + self._hand_out_groups(now, free - len(chosen))
@@ -173,40 +192,50 @@ class Worker:
             with self._lock:
                 queue = self._queued.get(application_id)
                 busy = self._busy.get(application_id, 0)
-                if not queue or busy >= self._pace.get(application_id, 1) or len(self._in_hand) >= THREADS or self._stopped.is_set():
+                if not queue or busy >= self._pace.get(application_id, 1) or sum(self._busy.values()) >= THREADS or self._stopped.is_set():
                     return
-                each = queue.popleft()
-                self._take(application_id, each.account_id, is_group=False)
-            future = self._pool.submit(delivering.carry_out, self.house, self.talker, each.id)
-            future.add_done_callback(lambda done, each=each: self._carried_out(each, done))  # type: ignore[misc]
+                hand = tuple(queue.popleft() for _ in range(min(self._together.get(application_id, 1), len(queue))))
+                self._take(application_id, {each.account_id for each in hand}, is_group=False)
+            future = self._pool.submit(self._carry_out, hand)
+            future.add_done_callback(lambda done, hand=hand: self._carried_out(hand, done))  # type: ignore[misc]
 
-    def _carried_out(self, each: Ready, done: Future[Settlement | None]) -> None:
+    def _carry_out(self, hand: Hand) -> list[Settlement]:
+        if len(hand) > 1:
+            return delivering_together.carry_out_together(self.house, self.talker, [each.id for each in hand])
+        settlement = delivering.carry_out(self.house, self.talker, hand[0].id)
+        return [settlement] if settlement is not None else []
+
+    def _carried_out(self, hand: Hand, done: Future[list[Settlement]]) -> None:
         wrong = done.exception()
-        if wrong is None and (settlement := done.result()) is not None:
-            self._settlements.put((each, settlement))
+        if wrong is None and (settlements := done.result()):
+            self._settlements.put((hand, settlements))
         else:
-            self._finished(each.application_id, each.account_id, None, wrong, is_group=False)
+            self._finished_hand(hand, set(), wrong)
 
     def _settle(self) -> None:
         """Write down how attempts went, all that have come meanwhile in one transaction."""
         while (first := self._settlements.get()) is not None:
             together = [first]
-            while len(together) < AT_ONCE and not self._settlements.empty():
+            while sum(len(settlements) for _, settlements in together) < AT_ONCE and not self._settlements.empty():
                 following = self._settlements.get()
                 if following is None:
                     self._settlements.put(None)
                     break
                 together.append(following)
-            outcomes: list[str | None] = [None] * len(together)
+            outcomes: list[str] = []
             wrong: BaseException | None = None
             try:
-                outcomes = list(delivering.write_together([settlement for _, settlement in together]))
+                outcomes = delivering.write_together([each for _, settlements in together for each in settlements])
             except DravoError as failed:
                 # The records cannot be written now; nothing is lost, for the next attempt looks at what is there.
                 wrong = failed
                 self._all_written = False
-            for (each, _), outcome in zip(together, outcomes, strict=True):
-                self._finished(each.application_id, each.account_id, outcome, wrong, is_group=False)
+            for hand, settlements in together:
+                own, outcomes = outcomes[: len(settlements)], outcomes[len(settlements) :]
+                self._finished_hand(hand, set(own), wrong)
+
+    def _finished_hand(self, hand: Hand, outcomes: set[str], wrong: BaseException | None) -> None:
+        self._finished(hand[0].application_id, {each.account_id for each in hand}, outcomes, wrong, is_group=False)
 
     def _hand_out_groups(self, now: Instant, free: int) -> int:
         """Hand out groups, within each application's pace, when none of its people is under way."""
@@ -219,46 +248,46 @@ class Worker:
                     busy, groups, known = self._busy.get(application_id, 0), self._groups.get(application_id, 0), group_id in self._in_hand
                     fits = handed < free and busy == groups < at_a_time and not known and not self._queued.get(application_id)
                     if fits:
-                        self._take(application_id, group_id, is_group=True)
+                        self._take(application_id, {group_id}, is_group=True)
                 if fits:
                     future = self._pool.submit(group_delivering.attempt, self.house, self.talker, group_id)
                     future.add_done_callback(
                         lambda done, group=group_id, of=application_id: self._finished(  # type: ignore[misc]
-                            of, group, None if done.exception() else done.result(), done.exception(), is_group=True
+                            of, {group}, set() if done.exception() else {done.result()} - {None}, done.exception(), is_group=True
                         )
                     )
                     handed += 1
         return handed
 
-    def _take(self, application_id: str, what: str, *, is_group: bool) -> None:
-        """Count something as under way; the lock is held."""
-        self._in_hand.add(what)
+    def _take(self, application_id: str, what: set[str], *, is_group: bool) -> None:
+        """Count a request's work as under way; the lock is held."""
+        self._in_hand |= what
         self._busy[application_id] = self._busy.get(application_id, 0) + 1
         if is_group:
             self._groups[application_id] = self._groups.get(application_id, 0) + 1
 
-    def _finished(self, application_id: str, what: str, outcome: str | None, wrong: BaseException | None, *, is_group: bool) -> None:
+    def _finished(self, application_id: str, what: set[str], outcomes: set[str], wrong: BaseException | None, *, is_group: bool) -> None:
         if wrong is not None:
-            # A mistake of ours, or the records cannot be written: this one is left alone for a while, the others go on.
-            log.error("a delivery broke off", delivery=what, exc_info=wrong)
+            # A mistake of ours, or the records cannot be written: this is left alone for a while, the others go on.
+            log.error("a delivery broke off", deliveries=sorted(what), exc_info=wrong)
             timer = threading.Timer(BROKEN_SECONDS, self._let_go, (what,))
             timer.daemon = True
             timer.start()
         with self._lock:
             if wrong is None:
-                self._in_hand.discard(what)
+                self._in_hand -= what
             self._busy[application_id] -= 1
             if is_group:
                 self._groups[application_id] -= 1
-            if wrong is not None or outcome not in (DONE, None):
+            if wrong is not None or outcomes - {DONE}:
                 # It may have to be left alone now: what was queued is looked at again with that known.
                 self._queued.pop(application_id, None)
-            few = len(self._queued.get(application_id, ())) < self._pace.get(application_id, 1)
+            few = len(self._queued.get(application_id, ())) < self._pace.get(application_id, 1) * self._together.get(application_id, 1)
         self._go_on(application_id)
         if few:
             self._wake.set()
 
-    def _let_go(self, what: str) -> None:
+    def _let_go(self, what: set[str]) -> None:
         with self._lock:
-            self._in_hand.discard(what)
+            self._in_hand -= what
         self._wake.set()

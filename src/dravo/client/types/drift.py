@@ -59,6 +59,7 @@ class Run(TypedDict):
     started_at: str | None
     ended_at: str | None
     progress: int
+    groups: int
     read: int
     counts: dict[str, int]
     message: str | None

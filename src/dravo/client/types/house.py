@@ -155,6 +155,7 @@ class Exchange(TypedDict):
     status: int | None
     milliseconds: int
     said: str | None
+    together: int | None
 
 
 class ExchangeSheet(TypedDict):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Generator, Mapping
-from dataclasses import asdict, dataclass, field, fields
+from dataclasses import asdict, dataclass, field, fields, replace
 from typing import Any
 
 from dravo.core.carrying import OBJECTS, TEXTS
@@ -20,6 +20,7 @@ class Capabilities:
 
     Attributes:
         patch, filter, bulk, sort, etag, cursor: whether it says that it can.
+        bulk_operations, bulk_payload: how many operations, and bytes, it takes in one request; None where it does not say.
         max_results: the most that it gives in a page, or None.
         groups: whether it has groups.
         attributes: lower-case names of a User's attributes (extensions by URN), or None if it does not say.
@@ -33,6 +34,8 @@ class Capabilities:
     etag: bool = False
     cursor: bool = False
     max_results: int | None = None
+    bulk_operations: int | None = None
+    bulk_payload: int | None = None
     groups: bool = True
     attributes: tuple[str, ...] | None = None
     roles: str = OBJECTS
@@ -102,7 +105,6 @@ def understand(config: Mapping[str, Any] | None, types: Mapping[str, Any] | None
         return supported if isinstance(supported, bool) else otherwise
 
     filtering, paging = given.get("filter"), given.get("pagination")
-    most = filtering.get("maxResults") if isinstance(filtering, Mapping) else None
     attributes, roles = _user_attributes(schemas, types)
     capabilities = Capabilities(
         patch=says("patch", config is None),
@@ -111,12 +113,26 @@ def understand(config: Mapping[str, Any] | None, types: Mapping[str, Any] | None
         sort=says("sort", False),
         etag=says("etag", False),
         cursor=isinstance(paging, Mapping) and paging.get("cursor") is True,
-        max_results=most if isinstance(most, int) and not isinstance(most, bool) and most > 0 else None,
+        max_results=_number(filtering, "maxResults"),
+        bulk_operations=_number(given.get("bulk"), "maxOperations"),
+        bulk_payload=_number(given.get("bulk"), "maxPayloadSize"),
         groups="Group" in _names(types) if _names(types) else True,
         attributes=attributes,
         roles=roles,
     )
     return Capabilities(**{**asdict(capabilities), "notes": tuple(_notes(capabilities))})
+
+
+def without_bulk(capabilities: Capabilities) -> Capabilities:
+    """Return what an application can do that offers Bulk and refused it."""
+    found = replace(capabilities, bulk=False, bulk_operations=None, bulk_payload=None)
+    return replace(found, notes=(*_notes(found), "It says that it takes many changes in one request (Bulk), and refused them: each goes by itself."))
+
+
+def _number(part: Any, name: str) -> int | None:
+    """Return a number above zero that a part of the document says, or None."""
+    found = part.get(name) if isinstance(part, Mapping) else None
+    return found if isinstance(found, int) and not isinstance(found, bool) and found > 0 else None
 
 
 def _resources(document: Mapping[str, Any] | None) -> list[Mapping[str, Any]]:
@@ -147,12 +163,15 @@ def _user_attributes(schemas: Mapping[str, Any] | None, types: Mapping[str, Any]
 
 
 def _notes(capabilities: Capabilities) -> list[str]:
-    """Return in sentences what the application cannot do, and what is done instead."""
+    """Return in sentences what the application cannot do, and what is done instead; and where it can do more than it must."""
     notes = []
     if not capabilities.patch:
         notes.append("It takes no changes in part (PATCH), so an account is read and replaced as a whole.")
     if not capabilities.filter:
         notes.append("It cannot search, so its whole list is read to find an account.")
+    if capabilities.bulk:
+        most = f", {capabilities.bulk_operations:,} at the most" if capabilities.bulk_operations else ""
+        notes.append(f"It takes many changes in one request (Bulk{most}): that is used where many are due.")
     if not capabilities.groups:
         notes.append("It has no groups, so none go over.")
     if not capabilities.active:

@@ -250,6 +250,7 @@ class Exchange(BaseModel):
     status: int | None
     milliseconds: int
     said: str | None
+    together: int | None = Field(None, description="how many changes went in one request, where it did not go by itself")
 
 
 class Attempt(BaseModel):
