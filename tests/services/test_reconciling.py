@@ -12,7 +12,7 @@ import pytest
 
 from dravo.client import ApiError
 from dravo.core import schedules
-from dravo.core.drift import Expected, agrees, compare
+from dravo.core.drift import Expected, ExpectedGroup, agrees, compare, compare_groups
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant
 from dravo.services import applications, reconciling
@@ -84,12 +84,16 @@ def compared(running: Running, key: str) -> dict[str, Any]:
         return dict(eventually(lambda: dravo.applications.run(run["id"]), lambda seen: seen["ended_at"] is not None))
 
 
+def amiss(run: dict[str, Any]) -> dict[str, int]:
+    return {kind: number for kind, number in run["counts"].items() if number}
+
+
 def test_drift_is_found_mended_linked_and_ignored(running: Running, app: StandIn, garden: str, fresh: Fresh) -> None:
-    assert compared(running, garden)["counts"] == {"missing": 0, "unexpected": 0, "different": 0, "role": 0, "state": 0}
+    assert amiss(compared(running, garden)) == {}
     drifted(app, garden)
     run = compared(running, garden)
     assert (run["state"], run["read"]) == ("done", 4)
-    assert run["counts"] == {"missing": 1, "unexpected": 1, "different": 0, "role": 1, "state": 1}
+    assert amiss(run) == {"missing": 1, "unexpected": 1, "role": 1, "state": 1}
     with running.dravo as dravo:
         found = {each["kind"]: each for each in dravo.applications.drift(garden)}
         assert dravo.applications.get(garden)["drifting"] == 4
@@ -112,7 +116,7 @@ def test_drift_is_found_mended_linked_and_ignored(running: Running, app: StandIn
         dravo.deliveries.again_all(garden)
         running.settled(garden)
         eventually(lambda: {each["state"] for each in dravo.applications.drift(garden)}, lambda states: states <= {"mended"})
-    assert compared(running, garden)["counts"] == {"missing": 0, "unexpected": 0, "different": 0, "role": 0, "state": 0}
+    assert amiss(compared(running, garden)) == {}
     assert len(app.accounts()) == 5
     app.create(userName="janitor", active=True)
     compared(running, garden)
@@ -123,6 +127,66 @@ def test_drift_is_found_mended_linked_and_ignored(running: Running, app: StandIn
         assert list(dravo.applications.drift(garden)) == [] and dravo.applications.get(garden)["drifting"] == 0
         dravo.applications.ignore_drift(garden, [other["id"]], ignored=False)
         assert len(list(dravo.applications.drift(garden))) == 1
+
+
+TEAM = ExpectedGroup("g1", "40", "Herbarium", frozenset({"7", "8"}))
+OURS = {"7": "Ada", "8": "Bob", "9": "Cai"}
+
+
+def test_groups_differ_by_name_by_members_of_ours_or_by_not_being_there() -> None:
+    there = {"id": "40", "displayName": "Herbarium", "members": [{"value": "7"}, {"value": "8"}, {"value": "stranger"}]}
+    assert list(compare_groups([TEAM], [there], OURS)) == []
+    assert [each.kind for each in compare_groups([TEAM], [], OURS)] == ["group missing"]
+    renamed, moved = compare_groups([TEAM], [{"id": "40", "displayName": "Pressed plants", "members": [{"value": "7"}, {"value": "9"}]}], OURS)
+    assert (renamed.kind, renamed.differences) == (
+        "group name", ({"attribute": "displayName", "before": "Pressed plants", "after": "Herbarium"},),
+    )  # fmt: skip
+    assert (moved.kind, moved.differences) == ("group members", ({"attribute": "members", "before": "Cai", "after": "Bob"},))
+
+
+def test_of_many_members_that_differ_some_are_named() -> None:
+    many = {str(number): f"Person {number:02d}" for number in range(30)}
+    (found,) = compare_groups([ExpectedGroup("g1", "40", "Crowd", frozenset(many))], [{"id": "40", "displayName": "Crowd"}], many)
+    assert found.differences[0]["after"].endswith("Person 19 and 10 more")
+
+
+@pytest.mark.parametrize("listed", [True, False], ids=["members in the list", "members only one by one"])
+def test_groups_that_drifted_are_found_and_mended(running: Running, app: StandIn, fresh: Fresh, listed: bool) -> None:
+    key, provider = fresh("records"), running.provider(fresh("source"))
+    running.application(key, app, groups_over={"which": "those that give roles"})
+    names = {name: provider.person(f"{name}-{key}", displayName=name.title()) for name in ("ada", "bob", "cai")}
+    provider.person(f"eve-{key}")
+    herbarium, seeds, beds = (
+        provider.group(f"{name} {key}", list(members))
+        for name, members in (("Herbarium", [names["ada"], names["bob"]]), ("Seeds", [names["cai"]]), ("Beds", [names["cai"]]))
+    )
+    with running.dravo as dravo:
+        for group in (herbarium, seeds, beds):
+            dravo.assignments.add(key, "viewer", group=group)
+        eventually(lambda: sorted(len(each.get("members", [])) for each in app.groups()), lambda seen: seen == [1, 1, 2])
+        eventually(lambda: {each["state"] for each in dravo.applications.groups(key)}, lambda states: states == {"done"})
+        app.faults(members_left_out=not listed)
+        assert amiss(compared(running, key)) == {}
+        by_name = {each["displayName"].split()[0]: each for each in app.groups()}
+        cai, stranger = app.accounts()[f"cai-{key}"]["id"], app.create(userName="stranger", active=True)
+        to = {"headers": app.headers, "trust_env": False}
+        ada = app.accounts()[f"ada-{key}"]["id"]
+        swapped = {**by_name["Herbarium"], "members": [{"value": ada}, {"value": cai}, {"value": stranger}]}
+        httpx.put(f"{app.base_url}/Groups/{swapped['id']}", json=swapped, **to)  # type: ignore[arg-type]
+        httpx.put(f"{app.base_url}/Groups/{by_name['Seeds']['id']}", json={**by_name["Seeds"], "displayName": "Pips"}, **to)  # type: ignore[arg-type]
+        httpx.delete(f"{app.base_url}/Groups/{by_name['Beds']['id']}", **to)  # type: ignore[arg-type]
+        run = compared(running, key)
+        assert (run["groups"], amiss(run)) == (3, {"unexpected": 1, "group missing": 1, "group name": 1, "group members": 1})
+        found = {each["kind"]: each for each in dravo.applications.drift(key)}
+        assert found["group members"]["changes"] == [{"attribute": "members", "before": "Cai", "after": "Bob"}]
+        ours = [each["id"] for kind, each in found.items() if kind != "unexpected"]
+        assert dravo.applications.mend_drift(key, ours) == 3
+        eventually(lambda: [each["state"] for each in dravo.applications.drift(key)].count("mended"), lambda number: number == 3)
+        assert amiss(compared(running, key)) == {"unexpected": 1}
+    after = {each["displayName"].split()[0]: {member["value"] for member in each.get("members", [])} for each in app.groups()}
+    bob = app.accounts()[f"bob-{key}"]["id"]
+    # Whoever was put in there by others and is nobody's here is left alone.
+    assert after == {"Herbarium": {ada, bob, stranger}, "Seeds": {cai}, "Beds": {cai}}
 
 
 def test_from_half_a_list_nothing_is_concluded(running: Running, app: StandIn, garden: str) -> None:

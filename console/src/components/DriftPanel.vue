@@ -18,7 +18,18 @@ const props = defineProps<{ application: Schemas['Application'] }>()
 const queries = useQueryClient()
 const path = { key: props.application.key }
 const { wrong, attempt } = useAttempts()
-const kind = ref<'missing' | 'unexpected' | 'different' | 'role' | 'state' | null>(null)
+const words = {
+  missing: 'our account is not there',
+  unexpected: 'belongs to nobody here',
+  different: 'other attributes',
+  role: 'another role',
+  state: 'active or not',
+  'group missing': 'our group is not there',
+  'group name': 'another name',
+  'group members': 'other members of ours',
+}
+type Kind = keyof typeof words
+const kind = ref<Kind | null>(null)
 const ignored = ref(false)
 const about = computed(() => ({
   kind: kind.value ?? undefined,
@@ -90,14 +101,6 @@ const link = () =>
 const times = computed(() =>
   props.application.settings.reconcile_times.map((at) => at.slice(0, 16).replace('T', ' ')).join(', '),
 )
-const words: Record<string, string> = {
-  missing: 'our account is not there',
-  unexpected: 'belongs to nobody here',
-  different: 'other attributes',
-  role: 'another role',
-  state: 'active or not',
-}
-
 const making = ref(false)
 const role = ref<string | null>(null)
 const typed = ref('')
@@ -125,7 +128,12 @@ async function makeUser(): Promise<void> {
       </template>
       <template v-else>
         <StateMark :state="last.state" /> compared <TimeOf :at="last.ended_at" /> by {{ last.asked_by }}:
-        <template v-if="last.state === 'done'">{{ last.read.toLocaleString('en') }} accounts read there</template>
+        <template v-if="last.state === 'done'"
+          >{{ last.read.toLocaleString('en') }} accounts{{
+            last.groups ? ` and ${last.groups} of our groups` : ''
+          }}
+          read there</template
+        >
         <template v-else>{{ last.message }} {{ last.mend }}</template>
       </template>
     </div>
@@ -136,13 +144,7 @@ async function makeUser(): Promise<void> {
   </div>
   <ProblemNote :wrong="wrong" />
   <div class="row filters">
-    <v-select
-      v-model="kind"
-      :items="['missing', 'unexpected', 'different', 'role', 'state']"
-      label="Kind"
-      clearable
-      class="narrow"
-    />
+    <v-select v-model="kind" :items="Object.keys(words)" label="Kind" clearable class="narrow" />
     <v-checkbox v-model="ignored" label="Those that are ignored" />
     <v-btn v-if="!ignored" variant="outlined" @click="allOfOurs">Mend all of ours</v-btn>
     <v-btn v-if="chosen.length" variant="outlined" @click="look(chosen)">Mend {{ chosen.length }}</v-btn>
@@ -153,7 +155,7 @@ async function makeUser(): Promise<void> {
   <PagedTable
     :name="`drift-${application.key}`"
     caption="Drift"
-    :columns="['Choose', 'Account', 'Kind', 'There', 'As it should be', 'State', 'Since', '']"
+    :columns="['Choose', 'Account or group', 'Kind', 'There', 'As it should be', 'State', 'Since', '']"
     :fetch="fetch"
     :about="about"
     :refresh="3000"
@@ -166,22 +168,30 @@ async function makeUser(): Promise<void> {
       </td>
       <td>
         {{ item.kind }}
-        <div class="quiet">{{ words[item.kind] }}</div>
+        <div class="quiet">{{ words[item.kind as Kind] }}</div>
       </td>
       <td>
         <template v-if="item.kind === 'unexpected'">
           <span class="mono">{{ told(item.there.userName) }}</span>
           <div class="quiet">{{ item.there.active === false ? 'inactive' : 'active' }}</div>
         </template>
-        <div v-for="each in item.changes" :key="each.attribute">
+        <template v-if="item.kind === 'group members'">
+          <div v-if="item.changes[0]?.before">also {{ told(item.changes[0].before) }}</div>
+        </template>
+        <div v-for="each in item.changes" v-else :key="each.attribute">
           <b>{{ each.attribute }}</b>: {{ told(each.before) }}
         </div>
       </td>
       <td>
-        <div v-for="each in item.changes" :key="each.attribute">
+        <template v-if="item.kind === 'group members'">
+          <div v-if="item.changes[0]?.after">with {{ told(item.changes[0].after) }}</div>
+          <div v-else>without them</div>
+        </template>
+        <div v-for="each in item.changes" v-else :key="each.attribute">
           <b>{{ each.attribute }}</b>: {{ told(each.after) }}
         </div>
         <template v-if="item.kind === 'missing'">an account</template>
+        <template v-if="item.kind === 'group missing'">a group</template>
       </td>
       <td><StateMark :state="item.state === 'mended' ? 'agreed' : item.state" /></td>
       <td><TimeOf :at="item.first_seen_at" /></td>
@@ -211,13 +221,14 @@ async function makeUser(): Promise<void> {
     </template>
     <template #empty>
       <EmptyState :title="ignored ? 'Nothing is ignored' : last ? 'No difference is known' : 'Never compared'">
-        Comparing reads the application's accounts and lists what somebody changed there by other hands.
+        Comparing reads the application's accounts and our groups there, and lists what somebody changed there by other
+        hands.
       </EmptyState>
     </template>
   </PagedTable>
   <AskDialog
     v-model="looking"
-    :title="`Bring ${lines.length} ${lines.length === 1 ? 'account' : 'accounts'} to what should be there?`"
+    :title="`Bring ${lines.length} to what should be there?`"
     act="Mend"
     :wrong="wrong"
     wide
@@ -227,9 +238,18 @@ async function makeUser(): Promise<void> {
       <li v-for="line in lines.slice(0, 100)" :key="line.id">
         <b>{{ line.name }}</b>:
         <template v-if="line.kind === 'missing'">an account is made</template>
-        <span v-for="each in line.changes" :key="each.attribute"
-          >{{ each.attribute }} becomes {{ told(each.after) }}
-        </span>
+        <template v-else-if="line.kind === 'group missing'">the group is made, with its members</template>
+        <template v-else-if="line.kind === 'group members'">
+          <span v-for="each in line.changes" :key="each.attribute">
+            <template v-if="each.after">put in: {{ told(each.after) }} </template>
+            <template v-if="each.before">taken out: {{ told(each.before) }}</template>
+          </span>
+        </template>
+        <template v-else>
+          <span v-for="each in line.changes" :key="each.attribute"
+            >{{ each.attribute }} becomes {{ told(each.after) }}
+          </span>
+        </template>
       </li>
     </ul>
     <p v-if="!lines.length" class="quiet">There is nothing of ours to mend here.</p>

@@ -17,13 +17,13 @@ def add_commands(nouns: Any) -> None:
     find.add_argument("application")
     listing = command(verbs, "list", _list, "list the differences that the last comparison found", ["dravo drift list plant-records --kind role"])
     listing.add_argument("application")
-    listing.add_argument("--kind", choices=("missing", "unexpected", "different", "role", "state"))
+    listing.add_argument("--kind", choices=("missing", "unexpected", "different", "role", "state", "group missing", "group name", "group members"))
     listing.add_argument("--state", choices=("open", "mending", "ignored"))
     list_options(listing)
-    mend = command(verbs, "mend", _mend, "bring accounts that drifted to what is due", ["dravo drift mend plant-records --all"])
+    mend = command(verbs, "mend", _mend, "bring accounts and groups that drifted to what is due", ["dravo drift mend plant-records --all"])
     mend.add_argument("application")
     mend.add_argument("ids", nargs="*")
-    mend.add_argument("--all", action="store_true", help="every open difference of an account of ours")
+    mend.add_argument("--all", action="store_true", help="every open difference of an account or group of ours")
     ignore = command(verbs, "ignore", _ignore, "leave differences as they are, and out of the list")
     ignore.add_argument("application")
     ignore.add_argument("ids", nargs="+")
@@ -51,7 +51,8 @@ def _find(given: argparse.Namespace, dravo: Dravo) -> int:
         show_json(run)
     elif run["state"] == "done":
         found = ", ".join(f"{number} {kind}" for kind, number in run["counts"].items() if number) or "no difference"
-        print(f"{run['read']} accounts were read there: {found}.")
+        groups = f" and {run['groups']} of our groups" if run["groups"] else ""
+        print(f"{run['read']} accounts{groups} were read there: {found}.")
     else:
         print(f"It ended {run['state']}: {run['message']} {run['mend'] or ''}".strip())
     return 0 if run["state"] == "done" else FAILED
@@ -60,7 +61,7 @@ def _find(given: argparse.Namespace, dravo: Dravo) -> int:
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "Kind": lambda d: d["kind"],
-        "Who": lambda d: d["name"],
+        "Who or which": lambda d: d["name"],
         "What differs": _what,
         "State": lambda d: d["state"],
         "Since (UTC)": lambda d: moment(d["first_seen_at"]),
@@ -73,8 +74,13 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
 def _what(line: Any) -> str:
     if line["kind"] == "missing":
         return "our account is not there"
+    if line["kind"] == "group missing":
+        return "our group is not there"
     if line["kind"] == "unexpected":
         return f"an account of nobody here: {line['there'].get('userName', line['remote_id'])}"
+    if line["kind"] == "group members":
+        change = line["changes"][0]
+        return "; ".join(f"{where}: {change[when]}" for where, when in (("there", "before"), ("missing there", "after")) if change[when])
     return "; ".join(f"{each['attribute']}: {said(each['before'])} there, should be {said(each['after'])}" for each in line["changes"])
 
 

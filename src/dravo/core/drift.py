@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Set
 from dataclasses import dataclass
 from typing import Any
 
 from dravo.core.scim.schemas import ENTERPRISE_URN
 
 MISSING, UNEXPECTED, DIFFERENT, ROLE, STATE = "missing", "unexpected", "different", "role", "state"
-KINDS = (MISSING, UNEXPECTED, DIFFERENT, ROLE, STATE)
+GROUP_MISSING, GROUP_NAME, GROUP_MEMBERS = "group missing", "group name", "group members"
+GROUP_KINDS = (GROUP_MISSING, GROUP_NAME, GROUP_MEMBERS)
+KINDS = (MISSING, UNEXPECTED, DIFFERENT, ROLE, STATE, *GROUP_KINDS)
+# So many names are told of members who differ.
+NAMED = 20
 # What is kept of an account that is nobody's here: enough to recognise the person, and to make a user of it.
 KEPT = ("userName", "displayName", "name", "title", "externalId", "active", "roles", "emails", ENTERPRISE_URN)
 
@@ -31,6 +35,23 @@ class Expected:
     name: str
     body: Mapping[str, Any]
     carriers: frozenset[str] = frozenset({"roles"})
+
+
+@dataclass(frozen=True)
+class ExpectedGroup:
+    """A group that goes over, as it should be there.
+
+    Attributes:
+        group_id: our delivered group.
+        remote_id: its id there.
+        name: its name.
+        members: ids there of those who are to be in it.
+    """
+
+    group_id: str
+    remote_id: str
+    name: str
+    members: frozenset[str]
 
 
 @dataclass(frozen=True)
@@ -73,6 +94,50 @@ def compare(expected: Iterable[Expected], there: Iterable[Mapping[str, Any]], le
         if remote_id not in known:
             kept = {name: resource[name] for name in KEPT if name in resource}
             yield Drift(UNEXPECTED, remote_id, str(resource.get("displayName") or resource.get("userName") or remote_id), None, remote_id, kept)
+
+
+def compare_groups(expected: Iterable[ExpectedGroup], there: Iterable[Mapping[str, Any]], ours: Mapping[str, str]) -> Iterator[Drift]:
+    """Yield how groups that go over differ from what they should be; members who are nobody's here are left out of it.
+
+    Args:
+        expected: groups of ours that are settled.
+        there: the application's groups, with their members.
+        ours: names of everybody whom we deliver, by their ids there.
+    """
+    found = {str(each.get("id")): each for each in there}
+    for group in expected:
+        resource = found.get(group.remote_id)
+        if resource is None:
+            yield Drift(GROUP_MISSING, group.group_id, group.name, None, group.remote_id)
+            continue
+        name = str(resource.get("displayName", ""))
+        if name != group.name:
+            renamed = {"attribute": "displayName", "before": name, "after": group.name}
+            yield Drift(GROUP_NAME, group.group_id, group.name, None, group.remote_id, None, (renamed,))
+        present = members_of(resource) & ours.keys()
+        if present != group.members:
+            change: dict[str, Any] = {
+                "attribute": "members",
+                "before": _named(present - group.members, ours),
+                "after": _named(group.members - present, ours),
+            }
+            yield Drift(GROUP_MEMBERS, group.group_id, group.name, None, group.remote_id, None, (change,))
+
+
+def members_of(resource: Mapping[str, Any]) -> frozenset[str]:
+    """Return the ids of a group's members, as an application lists them."""
+    listed = resource.get("members")
+    if not isinstance(listed, list):
+        return frozenset()
+    return frozenset(str(each["value"]) for each in listed if isinstance(each, Mapping) and each.get("value"))
+
+
+def _named(ids: Set[str], names: Mapping[str, str]) -> str | None:
+    if not ids:
+        return None
+    told = sorted(names.get(each, each) for each in ids)
+    rest = f" and {len(told) - NAMED:,} more" if len(told) > NAMED else ""
+    return f"{', '.join(told[:NAMED])}{rest}"
 
 
 def agrees(wanted: Any, found: Any) -> bool:

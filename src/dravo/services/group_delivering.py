@@ -175,6 +175,13 @@ def wake_all(connection: Any, application_id: str, now: Instant) -> None:
     groups_over.wake(connection, t.delivered_group.c.application_id == application_id, now)
 
 
+def read_anew(connection: Any, group_id: str, now: Instant) -> None:
+    """Have a group be read there and brought to what is due: what stands there is not what was agreed."""
+    g = t.delivered_group.c
+    connection.execute(update(t.delivered_group).where(g.id == group_id).values(agreed_at=None))
+    groups_over.wake(connection, g.id == group_id, now)
+
+
 # Looking at them
 
 

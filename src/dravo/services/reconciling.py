@@ -13,21 +13,25 @@ from sqlalchemy import Connection, delete, insert, select, update
 
 from dravo.core import schedules
 from dravo.core.accounts import PRESENT, carriers, scim_body
-from dravo.core.drift import KINDS, UNEXPECTED, Drift, Expected, compare
+from dravo.core.drift import GROUP_KINDS, KINDS, UNEXPECTED, Drift, Expected, ExpectedGroup, compare, compare_groups
 from dravo.core.errors import AlreadyThere, DravoError, InvalidInput, NotFound
 from dravo.core.instants import Instant
 from dravo.protocols.scim.capabilities import Capabilities
-from dravo.protocols.scim.judging import Trouble
+from dravo.protocols.scim.conversation import segment
+from dravo.protocols.scim.judging import Trouble, judged
 from dravo.protocols.scim.listing import everything
 from dravo.protocols.scim.outgoing import Request
+from dravo.services import group_delivering
 from dravo.services.auditing import record_change
 from dravo.services.deliveries import open_anew
+from dravo.services.group_delivering import due_name
 from dravo.services.house import House
 from dravo.services.named import application_by_key
 from dravo.services.permissions import Caller
 from dravo.services.talking import Talk, Talker, There
 from dravo.store import clock
 from dravo.store import tables as t
+from dravo.store.applying import DONE
 from dravo.store.identifiers import new_id
 from dravo.store.pages import Ask, page
 
@@ -117,22 +121,41 @@ def carry_out(house: House, talker: Talker, run_id: str) -> None:
     try:
         talk = Talk(there)
         capabilities = talker.capabilities(talk)
-        read = _read(house, talker, talk, capabilities, run_id)
+        read = _read(house, talker, talk, everything("/Users", capabilities), run_id, 0)
         with house.database.reading() as connection:
             expected, left_alone = _expected(connection, application.id, capabilities)
+            groups, people = _expected_groups(house, connection, application.id)
         drifts = list(compare(expected, read, left_alone))
-        _write(house, run_id, application.id, drifts, len(read))
+        if groups:
+            there_are = _read(house, talker, talk, _groups_there(groups, capabilities), run_id, len(read))
+            drifts.extend(compare_groups(groups, there_are, people))
+        _write(house, run_id, application.id, drifts, len(read), len(groups))
     except Stopped:
         _end(house, run_id, STOPPED, "It was stopped; what was known before stands.")
     except (Trouble, DravoError) as wrong:
         _end(house, run_id, FAILED, wrong.message, wrong.mend)
 
 
-def _read(house: House, talker: Talker, talk: Talk, capabilities: Capabilities, run_id: str) -> list[Mapping[str, Any]]:
-    """Read the whole list, writing down how far it is; Stopped if somebody asked for that."""
-    conversation: Generator[Request, Any, list[Mapping[str, Any]]] = everything("/Users", capabilities)
+def _groups_there(groups: Sequence[ExpectedGroup], capabilities: Capabilities) -> Generator[Request, Any, list[Mapping[str, Any]]]:
+    """Read the application's groups; one whose members are left out of the list is read by itself."""
+    listed = yield from everything("/Groups", capabilities)
+    by_id = {str(each["id"]): each for each in listed}
+    for group in groups:
+        found = by_id.get(group.remote_id)
+        if found is not None and group.members and "members" not in found:
+            response = yield Request("GET", f"/Groups/{segment(group.remote_id)}")
+            if response.status == 404:
+                del by_id[group.remote_id]
+            else:
+                by_id[group.remote_id] = judged(response, "reading a group")
+    return list(by_id.values())
+
+
+def _read(
+    house: House, talker: Talker, talk: Talk, conversation: Generator[Request, Any, list[Mapping[str, Any]]], run_id: str, progress: int
+) -> list[Mapping[str, Any]]:
+    """Read a whole list, writing down how far it is; Stopped if somebody asked for that."""
     answer: Any = None
-    progress = 0
     while True:
         try:
             request = conversation.send(answer)
@@ -161,7 +184,26 @@ def _expected(connection: Connection, application_id: str, capabilities: Capabil
     return expected, frozenset(left_alone)
 
 
-def _write(house: House, run_id: str, application_id: str, drifts: Sequence[Drift], read: int) -> None:
+def _expected_groups(house: House, connection: Connection, application_id: str) -> tuple[list[ExpectedGroup], dict[str, str]]:
+    """Return groups that are settled, as they should be there, and the names of everybody whom we deliver, by their ids there."""
+    g, m, p, a, u = t.delivered_group.c, t.delivered_member.c, t.application.c, t.account.c, t.user.c
+    names = select(a.remote_id, u.display_name).join(t.user, u.id == a.user_id).where(a.application_id == application_id, a.remote_id.is_not(None))
+    people = {row.remote_id: row.display_name for row in connection.execute(names)}
+    settled = (g.application_id == application_id, g.state == DONE, g.remote_id.is_not(None))
+    members: dict[str, set[str]] = {}
+    inside = select(g.id, m.agreed_remote_id).join(t.delivered_member, m.delivered_group_id == g.id)
+    for row in connection.execute(inside.where(*settled, m.due.is_(True), m.agreed_remote_id.is_not(None))):
+        members.setdefault(row.id, set()).add(row.agreed_remote_id)
+    found = []
+    columns = select(g.id, g.key, g.remote_id, g.application_id, p.roles_as, p.groups_over).join(t.application, p.id == g.application_id)
+    for group in connection.execute(columns.where(*settled)).all():
+        name = due_name(house, connection, group)
+        if name is not None:
+            found.append(ExpectedGroup(group.id, group.remote_id, name, frozenset(members.get(group.id, ()))))
+    return found, people
+
+
+def _write(house: House, run_id: str, application_id: str, drifts: Sequence[Drift], read: int, groups: int) -> None:
     now = clock.now()
     d = t.drift.c
     with house.database.writing() as connection:
@@ -184,7 +226,7 @@ def _write(house: House, run_id: str, application_id: str, drifts: Sequence[Drif
         gone = [row.id for row in known.values()]
         for start in range(0, len(gone), 500):
             connection.execute(delete(t.drift).where(d.id.in_(gone[start : start + 500])))
-        counts = {"read": read, **Counter(each.kind for each in drifts)}
+        counts = {"read": read, "groups": groups, **Counter(each.kind for each in drifts)}
         connection.execute(update(t.run).where(t.run.c.id == run_id).values(state=FINISHED, ended_at=now, counts=counts, progress=read))
 
 
@@ -241,19 +283,23 @@ def _run_line(row: Any) -> dict[str, Any]:
     counts = row.counts or {}
     return {
         "id": row.id, "state": row.state, "asked_by": row.asked_by, "asked_at": row.asked_at, "started_at": row.started_at, "ended_at": row.ended_at,
-        "progress": row.progress, "read": counts.get("read", row.progress), "counts": {kind: counts.get(kind, 0) for kind in KINDS},
+        "progress": row.progress, "read": counts.get("read", row.progress), "groups": counts.get("groups", 0),
+        "counts": {kind: counts.get(kind, 0) for kind in KINDS},
         "message": row.message, "mend": row.mend,
     }  # fmt: skip
 
 
 def drift(house: House, key: str, ask: Ask, kind: str | None = None, state: str | None = None) -> dict[str, Any]:
     """Return a page of an application's drift by name: open and being mended, unless a state is said."""
-    d, a = t.drift.c, t.account.c
+    d, a, g = t.drift.c, t.account.c, t.delivered_group.c
     with house.database.reading() as connection:
         application = application_by_key(connection, key)
         statement = (
-            select(t.drift, a.user_id, a.agreed_at, a.agreed_version, a.due_version)
+            select(
+                t.drift, a.user_id, a.agreed_at, a.agreed_version, a.due_version, g.agreed_at.label("group_agreed_at"), g.state.label("group_state")
+            )
             .outerjoin(t.account, a.id == d.account_id)
+            .outerjoin(t.delivered_group, d.kind.in_(GROUP_KINDS) & (g.id == d.about))
             .where(d.application_id == application.id)
         )
         statement = statement.where(d.state == state) if state else statement.where(d.state != IGNORED)
@@ -263,7 +309,10 @@ def drift(house: House, key: str, ask: Ask, kind: str | None = None, state: str 
 
 
 def _drift_line(row: Any) -> dict[str, Any]:
-    mended = row.state == MENDING and row.agreed_version == row.due_version and (row.agreed_at or "") > row.last_seen_at
+    settled, at = row.agreed_version == row.due_version, row.agreed_at
+    if row.kind in GROUP_KINDS:
+        settled, at = row.group_state == DONE, row.group_agreed_at
+    mended = row.state == MENDING and settled and (at or "") > row.last_seen_at
     return {
         "id": row.id, "kind": row.kind, "state": "mended" if mended else row.state, "name": row.name,
         "person": row.user_id, "account": row.account_id,
@@ -276,7 +325,7 @@ def _drift_line(row: Any) -> dict[str, Any]:
 
 
 def mend(house: House, caller: Caller, key: str, ids: Sequence[str]) -> dict[str, Any]:
-    """Have accounts that drifted be brought to what is due: each is read there, and what differs is changed.
+    """Have accounts and groups that drifted be brought to what is due: each is read there, and what differs is changed.
 
     Returns:
         {"number": how many are being mended}.
@@ -301,7 +350,10 @@ def _act(house: House, caller: Caller, key: str, ids: Sequence[str], action: str
             if state == MENDING:
                 if row.kind == UNEXPECTED:
                     raise InvalidInput(f"'{row.name}' there belongs to nobody here.", "Link it to a person, make a user of it, or ignore it.", "ids")
-                open_anew(connection, row.account_id, now)
+                if row.kind in GROUP_KINDS:
+                    group_delivering.read_anew(connection, row.about, now)
+                else:
+                    open_anew(connection, row.account_id, now)
             connection.execute(update(t.drift).where(t.drift.c.id == row.id).values(state=state))
         details = {"application": key, "number": len(rows), "names": [row.name for row in rows[:20]]}
         record_change(connection, house.keys, caller, action, "application", application.id, now, details)

@@ -8,6 +8,7 @@ from typing import Any
 
 import orjson
 
+from dravo.core.drift import members_of
 from dravo.core.records import fold
 from dravo.core.scim.patches import PATCH_SCHEMA
 from dravo.core.scim.schemas import GROUP_URN
@@ -92,7 +93,7 @@ def bring_group(wanted: WantedGroup) -> Conversation:
         found = yield from _look(wanted)
         if found is not None:
             resource, origin = found
-            present = frozenset(_members(resource))
+            present = members_of(resource)
             there = replace(
                 wanted,
                 agreed_name=str(resource.get("displayName", "")),
@@ -117,7 +118,7 @@ def bring_group(wanted: WantedGroup) -> Conversation:
 
 def _against(wanted: WantedGroup, resource: Mapping[str, Any]) -> WantedGroup:
     """Return what is to be done to a group as it stands there; members who are not ours are left alone."""
-    present = frozenset(_members(resource))
+    present = members_of(resource)
     name = str(resource.get("displayName", ""))
     return replace(wanted, agreed_name=name, add=wanted.members - present, remove=(present & wanted.ours) - wanted.members)
 
@@ -205,8 +206,8 @@ def _replace(wanted: WantedGroup, remote_id: str) -> Generator[Request | Everybo
     current = yield from _get(remote_id)
     if current is None:
         return False
-    others = [each for each in _members(current) if each not in wanted.ours]
-    members = [{"value": each} for each in sorted({*others, *wanted.members})]
+    others = members_of(current) - wanted.ours
+    members = [{"value": each} for each in sorted(others | wanted.members)]
     kept = {name: value for name, value in current.items() if name not in ("meta", "members", "schemas")}
     whole = {"schemas": [GROUP_URN], **kept, "displayName": wanted.name, "externalId": wanted.external_id, "members": members}
     response: Response = yield Request("PUT", f"/Groups/{segment(remote_id)}", body=whole)
@@ -227,8 +228,3 @@ def _remove(wanted: WantedGroup) -> Conversation:
     # It was there before us: our people leave it, and it stays.
     yield from _change(replace(wanted, name=wanted.agreed_name), wanted.remote_id)
     return ReachedGroup(None)
-
-
-def _members(resource: Mapping[str, Any]) -> list[str]:
-    listed = resource.get("members")
-    return [str(each["value"]) for each in listed if isinstance(each, Mapping) and each.get("value")] if isinstance(listed, list) else []

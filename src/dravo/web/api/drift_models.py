@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
 from dravo.web.api.application_models import ChangedAttribute
 from dravo.web.api.models import Page
@@ -20,6 +20,7 @@ class Run(BaseModel):
     started_at: str | None
     ended_at: str | None
     progress: int
+    groups: int = Field(description="How many groups of ours were compared.")
     read: int
     counts: dict[str, int]
     message: str | None
