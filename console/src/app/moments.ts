@@ -10,6 +10,10 @@ export function shortTime(text: string): string {
   return at.getFullYear() === now.getFullYear() ? `${day.format(at)}, ${clock.format(at)}` : year.format(at)
 }
 
+export function isPast(text: string | null | undefined): boolean {
+  return text != null && new Date(text) <= new Date()
+}
+
 export function wholeTime(text: string): string {
   return `${new Date(text).toString()} (${text})`
 }

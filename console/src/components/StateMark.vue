@@ -44,6 +44,7 @@ const states: Record<string, keyof typeof kinds> = {
   'taken away': 'away',
   ended: 'rest',
   'running short': 'look',
+  'ends soon': 'look',
   mending: 'waiting',
   running: 'waiting',
   stopped: 'look',

@@ -2,6 +2,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 import { answered, api } from '../api/client'
+import { isPast } from '../app/moments'
 import { useMay, useSession } from '../app/session'
 import FlowPicture from '../components/FlowPicture.vue'
 import GuardNote from '../components/GuardNote.vue'
@@ -58,6 +59,24 @@ const short = computed(
 )
 const amiss = computed(() => applications.data.value?.items.filter((each) => each.rows_amiss) ?? [])
 const drifting = computed(() => applications.data.value?.items.filter((each) => each.drifting) ?? [])
+const ending = computed(() => [
+  ...(applications.data.value?.items ?? [])
+    .filter((each) => each.secret_ends_at)
+    .map((each) => ({
+      to: `/applications/${each.key}/settings`,
+      label: each.label,
+      what: 'the secret of its connection',
+      at: each.secret_ends_at,
+    })),
+  ...(sources.data.value?.items ?? [])
+    .filter((each) => each.token_ends_at)
+    .map((each) => ({
+      to: `/sources/${each.key}`,
+      label: each.label,
+      what: 'a token that it uses',
+      at: each.token_ends_at,
+    })),
+])
 const held = useQuery({
   queryKey: ['guard'],
   enabled: whole,
@@ -73,6 +92,7 @@ const quiet = computed(
     !undecided.value.length &&
     !troubled.value.length &&
     !drifting.value.length &&
+    !ending.value.length &&
     !held.data.value?.items.length,
 )
 </script>
@@ -148,6 +168,16 @@ const quiet = computed(
             <router-link :to="`/applications/${each.key}/mapping`">{{ each.label }}</router-link>:
             {{ each.rows_amiss.toLocaleString('en') }}
             {{ each.rows_amiss === 1 ? 'row of its mapping reaches' : 'rows of its mapping reach' }} nobody.
+          </div>
+        </li>
+        <li v-for="each in ending" :key="`ending ${each.to}`">
+          <StateMark :state="isPast(each.at) ? 'expired' : 'ends soon'" />
+          <div>
+            <router-link :to="each.to">{{ each.label }}</router-link>: {{ each.what }}
+            {{ isPast(each.at) ? 'ended' : 'ends' }} <TimeOf :at="each.at" />.
+            <span class="quiet"
+              >Take another, give it to the side that needs it, and let both run until the change is done.</span
+            >
           </div>
         </li>
         <li v-for="each in drifting" :key="`drift ${each.key}`">

@@ -118,6 +118,7 @@ def _print(given: argparse.Namespace, application: Any) -> None:
             "Owner": application["owner"],
             "Address": connection["base_url"],
             "Token": "kept, encrypted" if connection["has_secret"] else "none",
+            "Token ends": moment(connection["secret_expires_at"]),
             "Checked": moment(connection["checked_at"]),
             **{_name(name): _word(value) for name, value in application["settings"].items() if not name.startswith("reconcile")},
             "Compared": application["settings"]["reconcile_in_words"] or "only when asked for",

@@ -108,7 +108,7 @@ class Application:
             with self.lock:
                 return Answer(200, {"accounts": list(self.accounts.values()), "groups": list(self.groups.values())}, "application/json")
         if call.path == "/counts":
-            return Answer(200, self.counted, "application/json")
+            return Answer(200, {**self.counted, "accounts": len(self.accounts)}, "application/json")
         if call.path == "/log":
             return Answer(200, {"requests": list(self.log), "most_at_once": self.most_at_once}, "application/json")
         if call.path == "/oauth/token":

@@ -181,7 +181,9 @@ class Demo:
             dravo.applications.add_role(key, role, label, rank)
         if wanted.get("stand_in"):
             self._already_there(key)
-            dravo.applications.connect(key, f"{self.addresses[key]}/scim/v2", self.kept["stand_ins"][key]["token"])
+            days = wanted.get("token_days")
+            ends = (datetime.now(UTC) + timedelta(days=days)).strftime("%Y-%m-%dT00:00:00Z") if days else None
+            dravo.applications.connect(key, f"{self.addresses[key]}/scim/v2", self.kept["stand_ins"][key]["token"], expires_at=ends)
             dravo.applications.check(key)
             dravo.applications.change(key, switched_on=True, **wanted["settings"])
         for plan, label, rank, seats in wanted.get("plans", ()):

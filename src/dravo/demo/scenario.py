@@ -60,6 +60,7 @@ APPLICATIONS: list[dict[str, Any]] = [
         "key": "plant-records",
         "label": "Plant Records",
         "owner": "Leocadia Vantongeren",
+        "token_days": 19,
         "roles": [("viewer", "Viewer", 10), ("recorder", "Recorder", 20), ("curator", "Curator", 30)],
         "groups": [
             ("Horticulture", "viewer"),

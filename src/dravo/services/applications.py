@@ -8,6 +8,7 @@ from urllib.parse import urlsplit
 from sqlalchemy import Connection, delete, func, insert, literal, select, update
 from sqlalchemy.exc import IntegrityError
 
+from dravo.core.endings import ending
 from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, StillInUse
 from dravo.core.instants import Instant
 from dravo.protocols.scim.capabilities import read_capabilities
@@ -112,6 +113,7 @@ def _line(row: Any) -> dict[str, Any]:
         "waiting_for_seats": row.waiting_for_seats,
         "short_plans": row.short_plans,
         "answered_at": row.answered_at,
+        "secret_ends_at": ending(row.secret_expires_at, clock.now()) if row.secret else None,
         "trouble": row.trouble,
         "mend": row.trouble_mend,
         "created_at": row.created_at,

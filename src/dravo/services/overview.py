@@ -6,9 +6,10 @@ from typing import Any
 
 from sqlalchemy import func, select
 
+from dravo.core.endings import told_from
 from dravo.core.instants import later
 from dravo.services.house import House
-from dravo.services.sources import TROUBLES, last_run
+from dravo.services.sources import TROUBLES, last_run, token_ends
 from dravo.store import clock, groups
 from dravo.store import tables as t
 
@@ -32,6 +33,7 @@ def band(house: House) -> dict[str, Any]:
                 count(t.mark).label("being_worked_out"),
                 count(t.application).label("applications"),
                 count(t.application, p.paused_at.is_not(None)).label("paused"),
+                count(t.application, p.secret.is_not(None), p.secret_expires_at < told_from(clock.now())).label("ending"),
                 count(t.seat, t.seat.c.until_at.is_(None), t.seat.c.from_at.is_(None)).label("seats"),
                 count(t.drift, t.drift.c.state == "open").label("drifting"),
                 count(t.delivery, d.closed_at.is_(None), d.state == "waiting").label("waiting"),
@@ -44,6 +46,7 @@ def band(house: House) -> dict[str, Any]:
         unread = connection.execute(
             select(func.count()).select_from(t.source_pull).where(last_run(t.run.c.state, t.source_pull.c.source_id).in_(("failed", "held")))
         ).scalar_one()
+        ending = connection.execute(select(func.count()).select_from(t.source).where(token_ends(t.source.c.id).is_not(None))).scalar_one()
         undecided = connection.execute(select(func.count()).select_from(t.conflict).where(t.conflict.c.state == "open")).scalar_one()
         amiss = connection.execute(
             select(func.count())
@@ -53,10 +56,10 @@ def band(house: House) -> dict[str, Any]:
         ).scalar_one()
     return {
         "stages": [
-            {"name": "sources", "count": row.sources, "needs": refused + unread + undecided},
+            {"name": "sources", "count": row.sources, "needs": refused + unread + undecided + ending},
             {"name": "people", "count": row.people, "needs": 0},
             {"name": "access", "count": row.access, "needs": amiss},
-            {"name": "applications", "count": row.applications, "needs": row.paused + row.drifting + row.seats},
+            {"name": "applications", "count": row.applications, "needs": row.paused + row.drifting + row.seats + row.ending},
             {"name": "deliveries", "count": row.waiting, "needs": row.failed},
         ],
         "active_people": row.active,

@@ -11,8 +11,9 @@ from typing import Any
 from sqlalchemy import Connection, and_, bindparam, delete, func, insert, or_, select, update
 from sqlalchemy.exc import IntegrityError
 
+from dravo.core.endings import told_from
 from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, StillInUse
-from dravo.core.instants import Instant
+from dravo.core.instants import Instant, later
 from dravo.core.scim.errors import ScimError
 from dravo.core.scim.schemas import STANDARD, Shapes
 from dravo.services import shapes
@@ -28,6 +29,8 @@ from dravo.store.identifiers import new_id
 from dravo.store.pages import Ask, page
 from dravo.store.sqlite import insert_unless_there
 
+# A token counts as in use for so long after it was used last.
+USED_LATELY_SECONDS = 7 * 86_400
 KEY = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,62}[a-z0-9])?")
 
 # What the exchange sheet ticks, in the order in which it happens.
@@ -181,7 +184,15 @@ def _statement() -> Any:
         .where(t.conflict.c.source_id == s.id, t.conflict.c.state == "open")
         .scalar_subquery()
         .label("conflicts"),
+        token_ends(s.id).label("token_ends_at"),
     ).outerjoin(t.source_pull, t.source_pull.c.source_id == s.id)
+
+
+def token_ends(source_id: Any) -> Any:
+    """Return when the first of a source's tokens ends that it lately used, if that is to be told; `source_id` is a column of the query around it."""
+    k, now = t.source_token.c, clock.now()
+    used = (k.source_id == source_id, k.revoked_at.is_(None), k.last_used_at > later(now, -USED_LATELY_SECONDS), k.expires_at < told_from(now))
+    return select(func.min(k.expires_at)).where(*used).correlate(source_id.table).scalar_subquery()
 
 
 def last_run(column: Any, source_id: Any) -> Any:
@@ -208,6 +219,7 @@ def _line(row: Any) -> dict[str, Any]:
         "people": row.people,
         "groups": row.groups,
         "last_call_at": row.last_call,
+        "token_ends_at": row.token_ends_at,
     }
 
 

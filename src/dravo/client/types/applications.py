@@ -29,6 +29,7 @@ class Application(TypedDict):
     waiting_for_seats: int
     short_plans: int
     answered_at: str | None
+    secret_ends_at: str | None
     trouble: str | None
     mend: str | None
     created_at: str

@@ -64,6 +64,7 @@ class ApplicationLine(TypedDict):
     waiting_for_seats: int
     short_plans: int
     answered_at: str | None
+    secret_ends_at: str | None
     trouble: str | None
     mend: str | None
     created_at: str
@@ -447,6 +448,7 @@ class Source(TypedDict):
     people: int
     groups: int
     last_call_at: str | None
+    token_ends_at: str | None
 
 
 class Stage(TypedDict):

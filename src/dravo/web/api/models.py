@@ -137,6 +137,7 @@ class Source(BaseModel):
     people: int
     groups: int
     last_call_at: str | None
+    token_ends_at: str | None = Field(description="When a token that it lately used ends, if that is within 30 days.")
 
 
 class Token(BaseModel):
@@ -230,6 +231,7 @@ class ApplicationLine(BaseModel):
     waiting_for_seats: int
     short_plans: int
     answered_at: str | None
+    secret_ends_at: str | None = Field(description="When the connection's secret ends, if that is within 30 days.")
     trouble: str | None
     mend: str | None
     created_at: str
