@@ -17,7 +17,7 @@ import psutil
 from dravo.core.accounts import scim_body, without_empty
 from dravo.core.scim.schemas import USER_URN
 from dravo.demo import scenario
-from dravo.services import applications, assigning, recalculating
+from dravo.services import assigning, recalculating
 from dravo.services.subjects import Wish
 from dravo.store import tables as t
 from tests.harness import Running, StandIn, set_up, stand_in
@@ -64,17 +64,15 @@ def delivered(running: Running, folder: Path, together: int) -> tuple[float, int
     """
     with stand_in(folder) as app:
         app.faults(bulk=together)
-        rooms = Rooms(running.folder)
-        applications.connect(rooms.house, rooms.caller, "records", app.base_url, app.token)
-        rooms.house.close()
         running.start()
-        began, most = time.perf_counter(), 0.0
-        worker = psutil.Process(running.pid("worker"))
-        first = len(app.state()["accounts"])
-        while (present := app.counted()["accounts"]) < NUMBER:
-            time.sleep(0.2)
-            most = max(most, worker.memory_info().rss / 1024 / 1024)
-        rate = (present - first) / (time.perf_counter() - began)
+        worker, most = psutil.Process(running.pid("worker")), 0.0
+        with running.dravo as dravo:
+            began = time.perf_counter()
+            dravo.applications.connect("records", app.base_url, app.token)
+            while app.counted()["accounts"] < NUMBER:
+                time.sleep(0.1)
+                most = max(most, worker.memory_info().rss / 1024 / 1024)
+            rate = NUMBER / (time.perf_counter() - began)
         running.settled("records", 60)
         asked = app.counted()["all"]
         running.stop()

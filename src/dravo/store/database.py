@@ -14,7 +14,7 @@ from sqlalchemy import Connection, insert, inspect
 from sqlalchemy.exc import OperationalError
 
 from dravo.store import tables
-from dravo.store.sqlite import open_engine, told
+from dravo.store.sqlite import commits_seen, open_engine, told
 
 FILE_NAME = "dravo.sqlite"
 CATALOGUE = "catalogue"
@@ -51,6 +51,10 @@ class Database:
     def glancing(self) -> Connection:
         """Return this thread's connection for reading, for a single `Quick` statement that needs no transaction."""
         return self._reader()
+
+    def commits_seen(self) -> int:
+        """Return a number that is another one, in this thread, whenever anything was written by anybody."""
+        return commits_seen(self._reader())
 
     def _reader(self) -> Connection:
         """Return this thread's own connection for reading, kept open: taking one anew costs as much as a query."""

@@ -5,14 +5,14 @@ from __future__ import annotations
 import sqlite3
 from typing import Any
 
-from sqlalchemy import Engine, create_engine, event
+from sqlalchemy import Connection, Engine, create_engine, event
 from sqlalchemy.dialects.sqlite import insert as insert_unless_there
 from sqlalchemy.engine.interfaces import DBAPIConnection
 from sqlalchemy.pool import ConnectionPoolEntry, QueuePool
 
 from dravo.core.errors import Busy, DravoError, RecordsFailing
 
-__all__ = ["insert_unless_there", "open_engine", "told"]
+__all__ = ["commits_seen", "insert_unless_there", "open_engine", "told"]
 
 BUSY_SECONDS = 20
 # The log is folded back into the file every 32 MB instead of every 4: pages that change often are then written once, not ten times.
@@ -32,6 +32,11 @@ def told(wrong: Exception) -> DravoError:
     if "locked" in str(wrong) or "busy" in str(wrong):
         return Busy("The records are locked by another process.", "Try again in a moment.")
     return RecordsFailing(f"The records cannot be written: {str(wrong).splitlines()[0]}.", "See whether the disk is full or the folder read-only.")
+
+
+def commits_seen(connection: Connection) -> int:
+    """Return a number that is another one after every commit by another connection, of this process or any; it costs next to nothing."""
+    return int(connection.connection.cursor().execute("PRAGMA data_version").fetchone()[0])
 
 
 def open_engine(url: str, begin: str, pool_size: int) -> Engine:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+import time
 from collections import deque
 from concurrent.futures import Future, ThreadPoolExecutor
 from queue import SimpleQueue
@@ -41,7 +42,9 @@ AT_ONCE = 64
 BROKEN_SECONDS = 10.0
 # A file in the data folder that says that the worker finished what it had in hand when it ended.
 ENDED_WELL = "worker-ended-well"
-LOOK_SECONDS = 0.1
+# How often it is seen whether anything was written; how often is looked all the same, for what is due by time; and how often at the most
+# while enough is queued.
+GLANCE_SECONDS, LOOK_SECONDS, BUSY_SECONDS = 0.1, 0.5, 0.4
 SWEEP_SECONDS = 600
 
 log = structlog.get_logger("worker")
@@ -75,6 +78,8 @@ class Worker:
         self._all_written = True
         self._settlements: SimpleQueue[tuple[Hand, list[Settlement]] | None] = SimpleQueue()
         self._wake = threading.Event()
+        # When it looked last, and which commits it had seen then.
+        self._looked, self._seen = 0.0, -1
         self._stopped = threading.Event()
         self._sweep_at = clock.now()
         self._counts = ThreadPoolExecutor(1, thread_name_prefix="count")
@@ -93,15 +98,16 @@ class Worker:
         ended_well.unlink(missing_ok=True)
         reconciling.end_broken_off(self.house)
         pulling.go_on_after_breaking_off(self.house)
+        woken = True
         while not self._stopped.is_set():
-            try:
-                handed = self.look()
-            except DravoError as wrong:
-                # The records were locked for long; nothing is lost, it is looked at again.
-                log.warning("could not look for work", reason=str(wrong))
-                handed = 0
-            if not handed:
-                self._wake.wait(LOOK_SECONDS)
+            more = False
+            if woken or self._may_find_work():
+                try:
+                    more = self.look()
+                except DravoError as wrong:
+                    # The records were locked for long; nothing is lost, it is looked at again.
+                    log.warning("could not look for work", reason=str(wrong))
+            woken = more or self._wake.wait(GLANCE_SECONDS)
             self._wake.clear()
         self._runs.shutdown(wait=False)
         self._pulls.shutdown(wait=False, cancel_futures=True)
@@ -119,12 +125,22 @@ class Worker:
         self._stopped.set()
         self._wake.set()
 
-    def look(self) -> int:
+    def _may_find_work(self) -> bool:
+        """Whether it is worth looking: it costs what deliveries could use, and much of it where nothing happens."""
+        seconds = time.monotonic() - self._looked
+        if seconds >= LOOK_SECONDS:
+            return True
+        with self._lock:
+            queued = any(self._queued.values())
+        return not (queued and seconds < BUSY_SECONDS) and self.house.database.commits_seen() != self._seen
+
+    def look(self) -> bool:
         """Do what can be done at once, and hand out deliveries.
 
         Returns:
-            How many deliveries were handed out.
+            Whether there is more of what is done at once.
         """
+        self._looked, self._seen = time.monotonic(), self.house.database.commits_seen()
         now = clock.now()
         if now >= self._sweep_at:
             self._sweep_at = later(now, SWEEP_SECONDS)
@@ -140,7 +156,7 @@ class Worker:
         self._begin_count(now)
         recalculating.mark_those_whose_time_has_come(self.house, now)
         seating.give(self.house, now)
-        recalculating.work_through(self.house, recalculating.CHUNK)
+        more = recalculating.work_through(self.house, recalculating.CHUNK) >= recalculating.CHUNK
         guarding.judge(self.house, now)
         with self._lock:
             busy = {key: number + len(self._queued.get(key, ())) for key, number in self._busy.items()}
@@ -154,7 +170,8 @@ class Worker:
                 self._together[each.application_id] = each.together
         for application_id in {each.application_id for each in chosen}:
             self._go_on(application_id)
-        return len(chosen) + self._hand_out_groups(now, free - len(chosen))
+        self._hand_out_groups(now, free - len(chosen))
+        return more
 
     def _begin_run(self) -> None:
         """Begin the next reconciliation that was asked for, if none is under way: one at a time, beside the deliveries."""
@@ -237,7 +254,7 @@ class Worker:
     def _finished_hand(self, hand: Hand, outcomes: set[str], wrong: BaseException | None) -> None:
         self._finished(hand[0].application_id, {each.account_id for each in hand}, outcomes, wrong, is_group=False)
 
-    def _hand_out_groups(self, now: Instant, free: int) -> int:
+    def _hand_out_groups(self, now: Instant, free: int) -> None:
         """Hand out groups, within each application's pace, when none of its people is under way."""
         handed = 0
         if free > 0:
@@ -257,7 +274,6 @@ class Worker:
                         )
                     )
                     handed += 1
-        return handed
 
     def _take(self, application_id: str, what: set[str], *, is_group: bool) -> None:
         """Count a request's work as under way; the lock is held."""

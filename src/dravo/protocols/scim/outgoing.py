@@ -8,8 +8,11 @@ this machine; redirects are not followed, so that no token follows one.
 from __future__ import annotations
 
 import base64
+import functools
 import ipaddress
 import socket
+import ssl
+import threading
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -25,7 +28,9 @@ LARGEST_ANSWER = 8 * 1024 * 1024
 CONNECT_SECONDS = 5.0
 READ_SECONDS = 20.0
 WHOLE_SECONDS = 60.0
+TIMEOUT = httpx.Timeout(READ_SECONDS, connect=CONNECT_SECONDS).as_dict()
 SCIM_JSON = "application/scim+json"
+ALWAYS = {"Accept": f"{SCIM_JSON}, application/json", "Accept-Encoding": "gzip, deflate", "User-Agent": "Dravo"}
 
 
 class NotAllowed(DravoError):
@@ -134,7 +139,7 @@ class GuardedTransport(httpx.BaseTransport):
 
     def __init__(self) -> None:
         limits = httpx.Limits(max_connections=64, max_keepalive_connections=64, keepalive_expiry=15)
-        self._inner = httpx.HTTPTransport(limits=limits, retries=0, trust_env=False)
+        self._inner = httpx.HTTPTransport(verify=trusted(), limits=limits, retries=0, trust_env=False)
 
     def handle_request(self, request: httpx.Request) -> httpx.Response:
         """Send one request to the checked address of its host."""
@@ -175,12 +180,30 @@ def resolve(host: str, port: int) -> ipaddress.IPv4Address | ipaddress.IPv6Addre
     return addresses[0]
 
 
+@functools.cache
+def trusted() -> ssl.SSLContext:
+    """Return by whom certificates may be signed; read once, for reading them takes long."""
+    return httpx.create_ssl_context(trust_env=False)
+
+
 class Client:
-    """Sends requests to applications; one for a process, used by many threads."""
+    """Sends requests to applications; one for a process, used by many threads, each of which keeps its own connections.
+
+    Redirects are not followed, and no cookie is kept: what one answer sets never goes along with another request.
+    """
 
     def __init__(self) -> None:
-        timeout = httpx.Timeout(READ_SECONDS, connect=CONNECT_SECONDS)
-        self._http = httpx.Client(transport=GuardedTransport(), timeout=timeout, follow_redirects=False, trust_env=False)
+        self._own = threading.local()
+        self._opened: list[GuardedTransport] = []
+
+    @property
+    def _transport(self) -> GuardedTransport:
+        """This thread's own: threads that share one spend more time on waiting for each other than on talking."""
+        kept: GuardedTransport | None = getattr(self._own, "transport", None)
+        if kept is None:
+            kept = self._own.transport = GuardedTransport()
+            self._opened.append(kept)
+        return kept
 
     def send(self, connection: Connection, request: Request) -> Response:
         """Send a request and return what came back, whatever its status.
@@ -190,7 +213,7 @@ class Client:
             NotAllowed: if the address is one that is never called.
         """
         started = time.monotonic()
-        headers = {**({"Authorization": connection.authorization} if connection.token else {}), "Accept": f"{SCIM_JSON}, application/json"}
+        headers = {**({"Authorization": connection.authorization} if connection.token else {}), **ALWAYS}
         content = None
         if request.body is not None:
             headers["Content-Type"] = SCIM_JSON
@@ -207,9 +230,15 @@ class Client:
 
     def _send(self, started: float, method: str, url: str, **parts: Any) -> Response:
         try:
-            with self._http.stream(method, url, **parts) as answer:
+            request = httpx.Request(method, url, extensions={"timeout": TIMEOUT}, **parts)
+            answer = self._transport.handle_request(request)
+            # What an answer says of its own encoding is read by way of its request.
+            answer.request = request
+            try:
                 text = _read(answer, started)
-                return _response(answer, text, time.monotonic() - started)
+            finally:
+                answer.close()
+            return _response(answer, text, time.monotonic() - started)
         except (httpx.ConnectError, httpx.ConnectTimeout, httpx.PoolTimeout) as wrong:
             raise Unreachable(f"no connection ({_why(wrong)})", sent=False) from wrong
         except httpx.TimeoutException as wrong:
@@ -221,7 +250,8 @@ class Client:
 
     def close(self) -> None:
         """Close the connections that are kept open."""
-        self._http.close()
+        for each in self._opened:
+            each.close()
 
 
 def _why(wrong: Exception) -> str:
