@@ -73,7 +73,10 @@ class Service:
     def _write_pids(self) -> None:
         """Say which processes they are, for whoever looks after the machine."""
         lines = [f"serve {os.getpid()}", *(f"{name} {child.pid}" for name, child in self.children.items())]
-        (self.folder / "processes").write_text("\n".join(lines) + "\n")
+        beside = self.folder / "processes.new"
+        beside.write_text("\n".join(lines) + "\n")
+        # Whoever reads it finds all lines or those from before, never half of them.
+        beside.replace(self.folder / "processes")
 
     def watch(self) -> None:
         """Start anew whichever process ends, until `stop` is called; more slowly if it ends again and again."""

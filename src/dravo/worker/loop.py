@@ -12,6 +12,7 @@ import structlog
 
 from dravo.core.errors import DravoError
 from dravo.core.instants import Instant, later
+from dravo.protocols.scim.judging import Trouble
 from dravo.services import (
     delivering,
     delivering_together,
@@ -76,7 +77,7 @@ class Worker:
         # How many changes may go in one request to it.
         self._together: dict[str, int] = {}
         self._all_written = True
-        self._settlements: SimpleQueue[tuple[Hand, list[Settlement]] | None] = SimpleQueue()
+        self._settlements: SimpleQueue[tuple[Hand, list[Settlement], bool] | None] = SimpleQueue()
         self._wake = threading.Event()
         # When it looked last, and which commits it had seen then.
         self._looked, self._seen = 0.0, -1
@@ -211,6 +212,9 @@ class Worker:
                 busy = self._busy.get(application_id, 0)
                 if not queue or busy >= self._pace.get(application_id, 1) or sum(self._busy.values()) >= THREADS or self._stopped.is_set():
                     return
+                if self._settlements.qsize() >= AT_ONCE:
+                    # What is not written down yet would have to be found out again after a crash.
+                    return
                 hand = tuple(queue.popleft() for _ in range(min(self._together.get(application_id, 1), len(queue))))
                 self._take(application_id, {each.account_id for each in hand}, is_group=False)
             future = self._pool.submit(self._carry_out, hand)
@@ -224,16 +228,23 @@ class Worker:
 
     def _carried_out(self, hand: Hand, done: Future[list[Settlement]]) -> None:
         wrong = done.exception()
-        if wrong is None and (settlements := done.result()):
-            self._settlements.put((hand, settlements))
-        else:
-            self._finished_hand(hand, set(), wrong)
+        settlements = done.result() if wrong is None else []
+        if not settlements:
+            self._finished_hand(hand, set(), wrong, frees=True)
+            return
+        # Where all went well the next may go while this is written down; a trouble may mean that none is to go.
+        well = not any(isinstance(each.went, Trouble) for each in settlements)
+        self._settlements.put((hand, settlements, not well))
+        if well:
+            with self._lock:
+                self._busy[hand[0].application_id] -= 1
+            self._go_on(hand[0].application_id)
 
     def _settle(self) -> None:
         """Write down how attempts went, all that have come meanwhile in one transaction."""
         while (first := self._settlements.get()) is not None:
             together = [first]
-            while sum(len(settlements) for _, settlements in together) < AT_ONCE and not self._settlements.empty():
+            while sum(len(settlements) for _, settlements, _ in together) < AT_ONCE and not self._settlements.empty():
                 following = self._settlements.get()
                 if following is None:
                     self._settlements.put(None)
@@ -242,17 +253,17 @@ class Worker:
             outcomes: list[str] = []
             wrong: BaseException | None = None
             try:
-                outcomes = delivering.write_together([each for _, settlements in together for each in settlements])
+                outcomes = delivering.write_together([each for _, settlements, _ in together for each in settlements])
             except DravoError as failed:
                 # The records cannot be written now; nothing is lost, for the next attempt looks at what is there.
                 wrong = failed
                 self._all_written = False
-            for hand, settlements in together:
+            for hand, settlements, frees in together:
                 own, outcomes = outcomes[: len(settlements)], outcomes[len(settlements) :]
-                self._finished_hand(hand, set(own), wrong)
+                self._finished_hand(hand, set(own), wrong, frees=frees)
 
-    def _finished_hand(self, hand: Hand, outcomes: set[str], wrong: BaseException | None) -> None:
-        self._finished(hand[0].application_id, {each.account_id for each in hand}, outcomes, wrong, is_group=False)
+    def _finished_hand(self, hand: Hand, outcomes: set[str], wrong: BaseException | None, *, frees: bool) -> None:
+        self._finished(hand[0].application_id, {each.account_id for each in hand}, outcomes, wrong, is_group=False, frees=frees)
 
     def _hand_out_groups(self, now: Instant, free: int) -> None:
         """Hand out groups, within each application's pace, when none of its people is under way."""
@@ -282,7 +293,10 @@ class Worker:
         if is_group:
             self._groups[application_id] = self._groups.get(application_id, 0) + 1
 
-    def _finished(self, application_id: str, what: set[str], outcomes: set[str], wrong: BaseException | None, *, is_group: bool) -> None:
+    def _finished(
+        self, application_id: str, what: set[str], outcomes: set[str], wrong: BaseException | None, *, is_group: bool, frees: bool = True
+    ) -> None:
+        """Let go of what was worked on; `frees` says whether it still counts as under way."""
         if wrong is not None:
             # A mistake of ours, or the records cannot be written: this is left alone for a while, the others go on.
             log.error("a delivery broke off", deliveries=sorted(what), exc_info=wrong)
@@ -292,7 +306,8 @@ class Worker:
         with self._lock:
             if wrong is None:
                 self._in_hand -= what
-            self._busy[application_id] -= 1
+            if frees:
+                self._busy[application_id] -= 1
             if is_group:
                 self._groups[application_id] -= 1
             if wrong is not None or outcomes - {DONE}:
