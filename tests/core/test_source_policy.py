@@ -163,3 +163,19 @@ def test_what_differs_between_two_people_is_told_attribute_by_attribute() -> Non
 def test_folding_is_the_same_for_ascii_as_for_all(text: str) -> None:
     assert fold(text) == fold(text.upper()) or not text.isascii()
     assert fold(fold(text)) == fold(text)
+
+
+def test_groups_come_of_values_and_of_the_source_itself_each_once() -> None:
+    policy = read_policy(document(groups_from=["ou", '"Site {l}"', "roles"], gives=["Estates people", "estates"]), ENTRY)
+    entry = {**ENTRY_OF_UNA, "roles": ["Night watch", " estates people ", "Night watch", ""]}
+    assert policy.made_groups(entry) == ["Estates people", "estates", "Night watch"]
+    assert policy.makes_groups and {"ou", "l", "roles"} <= policy.uses
+    assert read_policy(policy.document(), ENTRY) == policy
+    assert not read_policy(document(), ENTRY).makes_groups
+
+
+@pytest.mark.parametrize(("given_", "at"), [({"groups_from": ["ou then"]}, "groups_from"), ({"gives": ["x" * 201]}, "gives")])
+def test_groups_that_cannot_be_made_are_told(given_: dict[str, Any], at: str) -> None:
+    with pytest.raises(InvalidInput) as told:
+        read_policy(document(**given_), ENTRY)
+    assert told.value.field == at and told.value.mend

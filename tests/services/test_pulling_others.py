@@ -12,7 +12,7 @@ import pytest
 from dravo.core.errors import InvalidInput
 from dravo.protocols.directory.csv_files import CsvSettings, read_table
 from dravo.protocols.directory.reading import BadLine, DirectoryTrouble
-from dravo.services import pull_settings
+from dravo.services import pull_settings, pulling
 from dravo.store import tables as t
 from tests.directories import Reading
 from tests.harness import Running, StandIn
@@ -185,3 +185,40 @@ def test_a_record_of_a_file_and_a_pushed_one_of_the_same_source_are_one_person(r
     files(reading, people="id,Voller Name,login\n1,Una Kerrigan,una\n")
     assert reading.run()["new"] == 1
     assert len(rooms.rows(t.user)) == 1 and len(rooms.rows(t.record)) == 2
+
+
+MADE = {**ANSWERS, "groups_from": ["team"], "gives": ["Volunteers"], "groups": {"which": "none"}}
+
+
+def test_groups_come_of_the_values_of_a_column_and_for_everybody(rooms: Rooms) -> None:
+    reading = Reading(rooms, "csv", {}, policy=MADE)
+    files(reading, people="id,Voller Name,login,team\n1,Zofia,zofia,Guides\n2,Bruno,bruno,Guides\n3,Una,una,Night watch\n4,Ada,ada,\n")
+    run = reading.run()
+    assert (run["new"], run["groups new"], run["memberships new"]) == (4, 3, 7)
+    assert reading.members("Guides") == {"zofia", "bruno"}
+    assert reading.members("Volunteers") == {"zofia", "bruno", "una", "ada"}
+    again = reading.run()
+    assert (again["unchanged"], again.get("memberships new", 0), again.get("groups new", 0)) == (4, 0, 0)
+    files(reading, people="id,Voller Name,login,team\n1,Zofia,zofia,Night watch\n2,Bruno,bruno,Guides\n3,Una,una,Night watch\n4,Ada,ada,\n")
+    reading.run()
+    assert (reading.members("Guides"), reading.members("Night watch")) == ({"bruno"}, {"zofia", "una"})
+
+
+def test_one_person_refreshed_moves_between_groups_of_values(rooms: Rooms) -> None:
+    reading = Reading(rooms, "csv", {}, policy=MADE)
+    files(reading, people="id,Voller Name,login,team\n1,Zofia,zofia,Guides\n2,Bruno,bruno,Night watch\n")
+    reading.run()
+    files(reading, people="id,Voller Name,login,team\n1,Zofia,zofia,Night watch\n2,Bruno,bruno,Guides\n")
+    pulling.refresh(rooms.house, rooms.caller, reading.key, reading.records()["zofia"].user_id)
+    assert (reading.members("Guides"), reading.members("Night watch")) == (set(), {"zofia", "bruno"})
+
+
+def test_other_groups_of_values_are_tried_on_what_was_said_before(rooms: Rooms) -> None:
+    reading = Reading(rooms, "csv", {}, policy={**ANSWERS, "groups_from": ["team"]})
+    files(reading, people="id,Voller Name,login,team\n1,Zofia,zofia,Guides\n2,Bruno,bruno,Guides\n3,Una,una,Night watch\n")
+    reading.run()
+    tried = pull_settings.try_policy(rooms.house, reading.key, {"groups_from": ['"Team {team}"'], "gives": ["Volunteers"]})
+    assert tried["made_groups"] == [
+        {"name": "Volunteers", "people": 3}, {"name": "Team Guides", "people": 2}, {"name": "Team Night watch", "people": 1},
+    ]  # fmt: skip
+    assert tried["groups"] == [], "groups of values are none that the source lists"

@@ -21,6 +21,8 @@ const people = ref(kept.people)
 const which = ref(kept.groups.which)
 const names = ref(kept.groups.names.join('\n'))
 const pattern = ref(kept.groups.pattern)
+const groupsFrom = ref(kept.groups_from.join('\n'))
+const gives = ref(kept.gives.join('\n'))
 const makes = ref(kept.makes)
 const pilot = ref(kept.pilot)
 const hour = ref('')
@@ -33,6 +35,8 @@ const policy = computed(() => ({
   domains: lines(domains.value),
   people: people.value,
   groups: { which: which.value, names: lines(names.value), pattern: pattern.value },
+  groups_from: lines(groupsFrom.value),
+  gives: lines(gives.value),
   makes: makes.value,
   pilot: pilot.value,
   attributes: rows.value.filter((each) => each.attribute.trim()),
@@ -139,6 +143,24 @@ const choices = [
         >
       </div>
       <v-btn variant="outlined" size="small" @click="rows.push({ attribute: '', expression: '' })">One more</v-btn>
+      <v-textarea
+        v-model="groupsFrom"
+        label="Groups out of what it says of people, an expression a line"
+        :placeholder="reading.reads === 'person' ? 'department' : 'departmentNumber'"
+        hint="Each value is the name of a group that they are in, beside the groups that it lists."
+        persistent-hint
+        rows="1"
+        auto-grow
+        class="wide mono made"
+        spellcheck="false"
+      />
+      <v-textarea
+        v-model="gives"
+        label="Groups that everybody whom it brings is in, one a line"
+        rows="1"
+        auto-grow
+        class="wide"
+      />
     </section>
     <section class="panel" aria-labelledby="when">
       <h2 id="when">When does it apply?</h2>
@@ -204,6 +226,10 @@ const choices = [
             }}.
           </template>
         </p>
+        <p v-if="tried.made_groups.length">
+          Groups that come of what it says of people:
+          {{ tried.made_groups.map((each) => `${each.name} (${each.people.toLocaleString('en')})`).join(', ') }}.
+        </p>
         <div v-if="tried.items.length" class="scroll">
           <table class="plain">
             <caption class="visually-hidden">
@@ -239,6 +265,9 @@ const choices = [
 .wide {
   max-width: 640px;
   margin-bottom: 14px;
+}
+.made {
+  margin-top: 16px;
 }
 .hour {
   max-width: 260px;

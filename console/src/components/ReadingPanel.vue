@@ -183,6 +183,7 @@ async function upload(files: File | File[] | null): Promise<void> {
             <tr>
               <th scope="col">Name there</th>
               <th scope="col">User name here</th>
+              <th v-if="check.sample.some((each) => each.groups.length)" scope="col">Groups of what is said</th>
               <th scope="col">Comes in</th>
             </tr>
           </thead>
@@ -190,6 +191,7 @@ async function upload(files: File | File[] | null): Promise<void> {
             <tr v-for="(each, number) in check.sample.slice(0, 8)" :key="number">
               <td>{{ each.name }}</td>
               <td class="mono">{{ each.person?.userName }}</td>
+              <td v-if="check.sample.some((one) => one.groups.length)">{{ each.groups.join(', ') }}</td>
               <td><StateMark :state="each.comes_in ? 'ok' : 'refused'" /> {{ each.message }}</td>
             </tr>
           </tbody>

@@ -160,6 +160,9 @@ def _try(given: argparse.Namespace, dravo: Dravo) -> None:
     out = [each["name"] for each in found["groups"] if not each["comes_in"]]
     if out:
         print(f"Of {len(found['groups']):,} groups that it has, these stay out: {', '.join(out)}.")
+    if found["made_groups"]:
+        told = ", ".join(f"{each['name']} ({each['people']:,})" for each in found["made_groups"])
+        print(f"Groups that come of what it says of people: {told}.")
     rows = [{**each, "told": _told(each)} for each in found["items"]]
     if rows:
         table({"Name": lambda r: r["name"], "Outcome": lambda r: r["outcome"], "What changes": lambda r: r["told"]}, rows)
@@ -192,6 +195,7 @@ def _check(given: argparse.Namespace, dravo: Dravo) -> None:
             columns = {
                 "Name there": lambda s: s["name"],
                 "User name": lambda s: (s["person"] or {}).get("userName"),
+                "Groups of what is said": lambda s: ", ".join(s["groups"]),
                 "Comes in": lambda s: "yes" if s["comes_in"] else s["message"],
             }
             table(columns, found["sample"][:10])

@@ -31,6 +31,7 @@ MATCHES = (ASK, BY_USER_NAME, BY_EMAIL)
 EVERY, NONE, NAMED, PATTERN = "all", "none", "named", "pattern"
 CHOICES = (EVERY, NONE, NAMED, PATTERN)
 # What no expression fills in.
+LONGEST_NAME = 200
 NOT_FILLED = ("id", "meta", "schemas", "groups", "password")
 
 
@@ -79,6 +80,8 @@ class SourcePolicy:
         attributes: (attribute, expression) in their order.
         reads: what the expressions read, `ENTRY` or `PERSON`.
         pilot: name or id of a group of the source; as long as it is set, only who is in it is touched.
+        groups_from: expressions whose values are names of groups that somebody is in, beside those that the source lists.
+        gives: names of groups that everybody whom it brings is in.
     """
 
     match: str = ASK
@@ -89,6 +92,8 @@ class SourcePolicy:
     attributes: tuple[tuple[str, str], ...] = ()
     reads: str = ENTRY
     pilot: str = ""
+    groups_from: tuple[str, ...] = ()
+    gives: tuple[str, ...] = ()
 
     def document(self) -> dict[str, Any]:
         """Return it as JSON."""
@@ -99,6 +104,8 @@ class SourcePolicy:
             "groups": {"which": self.groups.which, "names": list(self.groups.names), "pattern": self.groups.pattern},
             "makes": self.makes,
             "pilot": self.pilot,
+            "groups_from": list(self.groups_from),
+            "gives": list(self.gives),
             "attributes": [{"attribute": attribute, "expression": expression} for attribute, expression in self.attributes],
         }
 
@@ -124,7 +131,29 @@ class SourcePolicy:
     @cached_property
     def uses(self) -> frozenset[str]:
         """The names of the source's attributes that the expressions read."""
-        return frozenset(name for _, expression in self.rows for name in expression.uses)
+        made_by = (*(expression for _, expression in self.rows), *self._groups_made_by)
+        return frozenset(name for expression in made_by for name in expression.uses)
+
+    @cached_property
+    def _groups_made_by(self) -> tuple[Expression, ...]:
+        return tuple(compile_expression(text, self.reads) for text in self.groups_from)
+
+    @property
+    def makes_groups(self) -> bool:
+        """Whether groups come of what the source says of people, beside those that it lists."""
+        return bool(self.groups_from or self.gives)
+
+    def made_groups(self, attributes: Mapping[str, Any]) -> list[str]:
+        """Return the names of the groups that an entry's own values, and this source, put somebody into; each once."""
+        found = list(self.gives)
+        for expression in self._groups_made_by:
+            value = expression.result(attributes)
+            found += [text_of(each) for each in (value if isinstance(value, list) else [value]) if each is not None]
+        named: dict[str, str] = {}
+        for each in found:
+            if name := each.strip()[:LONGEST_NAME]:
+                named.setdefault(fold(name), name)
+        return list(named.values())
 
     @cached_property
     def condition(self) -> Condition | None:
@@ -145,7 +174,7 @@ class SourcePolicy:
                     fill(made, value)
                 except ScimError as wrong:
                     raise Refused(wrong.detail, "Mend the expression, for example with: at most 200.") from None
-        if not made.get("userName"):
+        if not str(made.get("userName") or "").strip():
             raise Refused("The expression for the user name gives nothing.", "See which attribute has it, and name that one.")
         try:
             return made if self._is_text_only else read_resource(made, USER)
@@ -228,7 +257,16 @@ def read_policy(document: Mapping[str, Any], reads: str) -> SourcePolicy:
     if "username" not in names:
         raise InvalidInput("No expression makes the user name.", "Add a row for userName.", "attributes")
     groups, makes, pilot = _group_choice(document.get("groups") or {}), bool(document.get("makes", True)), str(document.get("pilot") or "").strip()
-    return SourcePolicy(match, domains, people, groups, makes, attributes, reads, pilot)
+    groups_from = tuple(text for each in document.get("groups_from") or () if (text := str(each).strip()))
+    for text in groups_from:
+        try:
+            compile_expression(text, reads)
+        except InvalidInput as wrong:
+            raise InvalidInput(f"Groups from '{text}': {wrong.message}", wrong.mend, "groups_from") from None
+    gives = tuple(dict.fromkeys(name for each in document.get("gives") or () if (name := str(each).strip())))
+    if any(len(each) > LONGEST_NAME for each in gives):
+        raise InvalidInput(f"A group's name has {LONGEST_NAME} characters at the most.", "Take a shorter one.", "gives")
+    return SourcePolicy(match, domains, people, groups, makes, attributes, reads, pilot, groups_from, gives)
 
 
 def _one_of(value: Any, choices: Sequence[str], name: str) -> str:
@@ -261,15 +299,15 @@ def _group_choice(document: Mapping[str, Any]) -> GroupChoice:
 
 
 def reworked(policy: SourcePolicy, entries: Sequence[Mapping[str, Any]], name: Callable[[Mapping[str, Any]], str]) -> list[dict[str, Any]]:
-    """Return what some entries come to, for people to read: each {"name", "person" or None, "comes_in", "message"}."""
+    """Return what some entries come to, for people to read: each {"name", "person" or None, "groups", "comes_in", "message"}."""
     found: list[dict[str, Any]] = []
     for entry in entries:
         try:
             person = policy.person(entry)
         except Refused as wrong:
-            found.append({"name": name(entry), "person": None, "comes_in": False, "message": f"{wrong.message} {wrong.mend}"})
+            found.append({"name": name(entry), "person": None, "groups": [], "comes_in": False, "message": f"{wrong.message} {wrong.mend}"})
             continue
         comes_in = policy.lets_in(person, "")
         message = "" if comes_in else "Outside of whom you let in."
-        found.append({"name": name(entry), "person": person, "comes_in": comes_in, "message": message})
+        found.append({"name": name(entry), "person": person, "groups": policy.made_groups(entry), "comes_in": comes_in, "message": message})
     return found

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -75,7 +75,7 @@ class GroupsIn:
         """Return the groups that come in and say something new."""
         chosen: list[GroupEntry] = []
         for entry in entries:
-            if not self.policy.groups.takes(entry.name, entry.native_id, entry.locator):
+            if not entry.made and not self.policy.groups.takes(entry.name, entry.native_id, entry.locator):
                 continue
             self.seen.add(entry.native_id)
             known = self.known.get(entry.native_id)
@@ -262,13 +262,18 @@ class GroupsIn:
             users = select(t.record.c.user_id).where(t.record.c.id.in_(record_ids[start : start + 500]))
             groups.mark_these(connection, users, now)
 
-    def of_one(self, record_id: str, entries: Sequence[GroupEntry]) -> None:
-        """Take in which groups list one person: those that are known, and no others of this source."""
+    def of_one(self, record_id: str, entries: Sequence[GroupEntry], among: Callable[[str], bool]) -> None:
+        """Take in which groups list one person: those that are known, and no others of this source.
+
+        Args:
+            among: whether anything is known now of a group, by its native id; the others stay as they are.
+        """
         with self.house.database.reading() as connection:
             listed = dict(groups.groups_of_record(connection, record_id))
         now_in = {self.known[each.native_id].id for each in entries if each.native_id in self.known and not self.known[each.native_id].gone}
+        told = {each.id for native_id, each in self.known.items() if among(native_id)}
         for group_id, (name, _) in self._names.items():
-            if (group_id in now_in) == (group_id in listed):
+            if group_id not in told or (group_id in now_in) == (group_id in listed):
                 continue
             # The rest of the list is as it was read last: it is looked at again at the next reading.
             joins = group_id in now_in

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -16,7 +17,7 @@ from dravo.core.records import changes, searchable
 from dravo.core.source_policy import Refused, SourcePolicy, read_policy, reworked
 from dravo.protocols.directory.csv_files import FILES, LARGEST_FILE, read_table
 from dravo.protocols.directory.kinds import KINDS, fields_of, kind_of, open_reader, read_settings
-from dravo.protocols.directory.reading import Checked, Reader
+from dravo.protocols.directory.reading import Checked, Reader, is_made
 from dravo.services import settings as house_settings
 from dravo.services.auditing import record_change
 from dravo.services.house import House
@@ -289,7 +290,7 @@ def try_policy(house: House, key: str, given: dict[str, Any]) -> dict[str, Any]:
 
     Returns:
         {"looked_at", "comes_in", "changed", "leaves", "refused", "items": [{"name", "outcome", "changes", "message"}], "groups": [{"id",
-        "name", "comes_in"}]}, items for the first hundred for whom something changes.
+        "name", "comes_in"}], "made_groups": [{"name", "people"}]}, items for the first hundred for whom something changes.
     """
     with house.database.reading() as connection:
         source, row = of_source(connection, key)
@@ -297,13 +298,15 @@ def try_policy(house: House, key: str, given: dict[str, Any]) -> dict[str, Any]:
     policy = read_policy({**policy_of(source, row.kind).document(), **given}, kind.reads)
     counts: dict[str, int] = {"looked_at": 0, "comes_in": 0, "changed": 0, "leaves": 0, "refused": 0}
     items: list[dict[str, Any]] = []
+    made: Counter[str] = Counter()
     after = ""
     while True:
         with house.database.reading() as connection:
             some = pulled.said(connection, source.id, after)
             rows = pulled.rows(connection, [each.id for each in some])
         if not some:
-            return {**counts, "items": items, "groups": _groups_chosen(house, source, policy)}
+            largest = [{"name": name, "people": people} for name, people in made.most_common(MOST_GROUPS)]
+            return {**counts, "items": items, "groups": _groups_chosen(house, source, policy), "made_groups": largest}
         after = some[-1].id
         for each in some:
             before = rows[each.id].data
@@ -312,6 +315,7 @@ def try_policy(house: House, key: str, given: dict[str, Any]) -> dict[str, Any]:
             try:
                 person = policy.person(each.said)
                 differs = changes(before, person)
+                made.update(policy.made_groups(each.said))
                 outcome = "leaves" if not policy.lets_in(person, source.key) else "changed" if differs else "comes_in"
             except Refused as wrong:
                 outcome, message = "refused", f"{wrong.message} {wrong.mend}"
@@ -335,7 +339,9 @@ def _groups_chosen(house: House, source: Any, policy: SourcePolicy) -> list[dict
     with house.database.reading() as connection:
         rows = connection.execute(select(*columns).where(*where).order_by(g.display_name_key).limit(MOST_GROUPS)).all()
     return [
-        {"id": row.id, "name": row.display_name, "comes_in": policy.groups.takes(row.display_name, row.native_id, row.locator or "")} for row in rows
+        {"id": row.id, "name": row.display_name, "comes_in": policy.groups.takes(row.display_name, row.native_id, row.locator or "")}
+        for row in rows
+        if not is_made(row.native_id)
     ]
 
 

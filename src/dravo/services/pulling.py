@@ -10,7 +10,7 @@ import time
 from collections import Counter, deque
 from collections.abc import Iterator
 from contextlib import contextmanager
-from itertools import islice
+from itertools import chain, islice
 from typing import Any
 
 from sqlalchemy import Connection, and_, delete, insert, or_, select, update
@@ -20,7 +20,7 @@ from dravo.core.days import day_of
 from dravo.core.errors import AlreadyThere, DravoError, InvalidInput, NotFound
 from dravo.core.instants import Instant, later, seconds_between
 from dravo.core.records import fold
-from dravo.protocols.directory.reading import BadLine, DirectoryTrouble, Entry, GroupEntry, Reader, StopAsked
+from dravo.protocols.directory.reading import BadLine, DirectoryTrouble, Entry, GroupEntry, Reader, StopAsked, is_made, made_entries
 from dravo.services import guarding, pull_settings
 from dravo.services import settings as house_settings
 from dravo.services.auditing import record_change
@@ -204,9 +204,14 @@ class Pull:
         self._read = 0
         self._bad = 0
         self._told_at = 0.0
+        # Groups that come of what is said of people: by folded name, the name and who is in it.
+        self._made: dict[str, tuple[str, list[str]]] = {}
 
     def _is_whole(self) -> bool:
         """Whether everybody is read: what changed would not do, or the night has passed since everybody was read last."""
+        if self.policy.makes_groups:
+            # Who is in a group that is made of what is said of people is known of everybody only where everybody is read.
+            return True
         if self.run.whole or not self.row.mark or not self.row.full_at:
             return True
         zone = self._values["time_zone"]
@@ -224,7 +229,7 @@ class Pull:
                 self.people.take(batch)
                 self._tell()
             self.people.finish()
-            self.groups.take(self.groups.choose(self._groups_of(reader, since)))
+            self.groups.take(self.groups.choose(chain(self._groups_of(reader, since), made_entries(self._made))))
             self._tell(at_once=True)
             held = self._conclude() if self.whole else None
             mark = reader.mark()
@@ -263,6 +268,9 @@ class Pull:
             if isinstance(each, BadLine):
                 self._note_bad(each)
             else:
+                if self.policy.makes_groups:
+                    for name in self.policy.made_groups(each.attributes):
+                        self._made.setdefault(fold(name), (name, []))[1].append(each.locator)
                 yield each
 
     def _groups_of(self, reader: Reader, since: str | None) -> Iterator[GroupEntry]:
@@ -434,8 +442,9 @@ def refresh(house: House, caller: Caller, key: str, user_id: str) -> dict[str, A
         people.take([entry])
         people.finish()
         groups = GroupsIn(house, people)
-        if listed is not None:
-            groups.of_one(record.id, listed)
+        made = made_entries({fold(name): (name, [entry.locator]) for name in policy.made_groups(entry.attributes)})
+        if listed is not None or policy.makes_groups:
+            groups.of_one(record.id, [*(listed or ()), *made], lambda native_id: listed is not None or is_made(native_id))
         note_counts(house, run_id, {"read": 1, **people.counts, **groups.counts})
     with house.database.writing() as connection:
         record_change(connection, house.keys, caller, "refreshed a person", "user", user_id, now, {"source": key})

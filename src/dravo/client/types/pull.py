@@ -40,11 +40,19 @@ class GroupAnswer(TypedDict):
     pattern: str
 
 
+class MadeGroup(TypedDict):
+    """A group that would come of what the source says of people, and how many would be in it."""
+
+    name: str
+    people: int
+
+
 class MadePerson(TypedDict):
     """What the answers make of somebody."""
 
     name: str
     person: dict[str, Any] | None
+    groups: list[str]
     comes_in: bool
     message: str
 
@@ -192,6 +200,8 @@ class SourceAnswers(TypedDict):
     groups: GroupAnswer
     makes: bool
     pilot: str
+    groups_from: list[str]
+    gives: list[str]
     attributes: list[AttributeAnswer]
 
 
@@ -246,6 +256,7 @@ class TriedAnswers(TypedDict):
     refused: int
     items: list[TriedPerson]
     groups: list[TriedGroup]
+    made_groups: list[MadeGroup]
 
 
 class TriedGroup(TypedDict):

@@ -48,17 +48,39 @@ class Entry:
 
 @dataclass(frozen=True)
 class GroupEntry:
-    """What a directory says of one group; `members` are locators of people and groups."""
+    """What a directory says of one group; `members` are locators of people and groups.
+
+    `made` says that the directory has no such group: it came of what is said of people.
+    """
 
     native_id: str
     locator: str
     name: str
     members: Sequence[str] = ()
+    made: bool = False
 
     def digest(self, salt: str) -> str:
         """Return what tells this group from what it was before."""
         content = orjson.dumps((salt, self.locator, self.name, sorted(self.members)))
         return hashlib.blake2b(content, digest_size=12).hexdigest()
+
+
+# No directory's own id begins like this, for none may hold this sign.
+_MADE = "\x1fmade "
+
+
+def made_entries(made: Mapping[str, tuple[str, list[str]]]) -> list[GroupEntry]:
+    """Return groups that come of what is said of people, as a directory would list them.
+
+    Args:
+        made: by folded name, the name and the locators of those who are in it.
+    """
+    return [GroupEntry(f"{_MADE}{key}", f"{_MADE}{key}", name, members, made=True) for key, (name, members) in made.items()]
+
+
+def is_made(native_id: str) -> bool:
+    """Whether a group came of what is said of people."""
+    return native_id.startswith(_MADE)
 
 
 @dataclass(frozen=True)

@@ -16,7 +16,9 @@ class ReadingBody(Given):
     settings: dict[str, str | bool] | None = None
     secret: str | None = Field(None, max_length=20_000, description="Kept encrypted; an empty one takes it away.")
     schedule: str | None = Field(None, max_length=100, description="A cron expression; empty: never by itself.")
-    policy: dict[str, Any] | None = Field(None, description="Answers to the five questions: match, domains, people, groups, makes, attributes.")
+    policy: dict[str, Any] | None = Field(
+        None, description="Answers to the five questions: match, domains, people, groups, groups_from, gives, makes, pilot, attributes."
+    )
     in_force: bool | None = None
     in_force_at: str | None = Field(None, max_length=40, description="The instant from which on it is in force; empty: none.")
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
 from dravo.web.api.models import Page
 
@@ -69,6 +69,8 @@ class SourceAnswers(BaseModel):
     groups: GroupAnswer
     makes: bool
     pilot: str
+    groups_from: list[str] = Field(description="Expressions whose values are names of groups that somebody is in.")
+    gives: list[str] = Field(description="Names of groups that everybody whom it brings is in.")
     attributes: list[AttributeAnswer]
 
 
@@ -115,6 +117,7 @@ class MadePerson(BaseModel):
 
     name: str
     person: dict[str, Any] | None
+    groups: list[str] = Field(description="Groups that come of what is said of them.")
     comes_in: bool
     message: str
 
@@ -153,6 +156,13 @@ class TriedGroup(BaseModel):
     comes_in: bool
 
 
+class MadeGroup(BaseModel):
+    """A group that would come of what the source says of people, and how many would be in it."""
+
+    name: str
+    people: int
+
+
 class TriedAnswers(BaseModel):
     """What other answers would make of everybody, and which groups would come in."""
 
@@ -163,6 +173,7 @@ class TriedAnswers(BaseModel):
     refused: int
     items: list[TriedPerson]
     groups: list[TriedGroup]
+    made_groups: list[MadeGroup]
 
 
 class RunCount(BaseModel):
