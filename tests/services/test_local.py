@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import pytest
 
-from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, WorldMoved
+from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, NotPermitted, WorldMoved
 from dravo.core.scim.errors import ScimError
-from dravo.services import assigning, local_groups, local_people, sources
+from dravo.services import assigning, local_groups, local_people, settings, sources
 from dravo.services.guarding import NeedsConfirmation
 from dravo.services.local_groups import Members
 from dravo.services.local_source import local_source
@@ -44,6 +44,15 @@ def test_somebody_whom_no_source_knows_is_entered_changed_and_goes(rooms: Rooms)
     assert local_people.preview(rooms.house, user, None)["lost"] == 1
     local_people.remove(rooms.house, rooms.caller, user)
     assert held(rooms) == set() and rooms.rows(t.user, id=user)[0].gone_at is not None
+
+
+def test_where_everybody_comes_through_a_source_nobody_is_entered(rooms: Rooms) -> None:
+    settings.change(rooms.house, rooms.caller, "local_people", 0)
+    with pytest.raises(NotPermitted, match="through sources only") as wrong:
+        local_people.add(rooms.house, rooms.caller, {"user_name": "ida"})
+    assert wrong.value.mend and rooms.rows(t.user) == []
+    settings.change(rooms.house, rooms.caller, "local_people", 1)
+    assert local_people.add(rooms.house, rooms.caller, {"user_name": "ida"})
 
 
 @pytest.mark.parametrize(

@@ -1,10 +1,12 @@
 // Calls to the management API, typed from its OpenAPI document.
 import createClient, { type Middleware } from 'openapi-fetch'
+import { begin, end, underWay } from '../app/work'
 import type { components, paths } from './schema'
 
 export type Schemas = components['schemas']
 export type Problem = Schemas['Problem']
 
+const WORK = 'Dravo-Work'
 let csrf = ''
 let onSignedOut: () => void = () => {}
 
@@ -19,9 +21,15 @@ export function whenSignedOut(act: () => void): void {
 const door: Middleware = {
   onRequest({ request }) {
     if (csrf) request.headers.set('X-Dravo-CSRF', csrf)
+    if (request.method === 'POST' || request.method === 'PUT' || request.method === 'PATCH')
+      request.headers.set(WORK, begin(request.url).name)
     return request
   },
+  onError({ request }) {
+    end(request.headers.get(WORK))
+  },
   onResponse({ response, request }) {
+    end(request.headers.get(WORK))
     if (response.status === 401 && !request.url.endsWith('/api/v1/session')) onSignedOut()
     return response
   },
@@ -29,6 +37,12 @@ const door: Middleware = {
 
 export const api = createClient<paths>({ baseUrl: '/' })
 api.use(door)
+
+/** Ends previews that are still worked on: something else is wanted now. */
+export function stopPreviews(): void {
+  for (const each of underWay.filter((work) => work.url.endsWith('/preview')))
+    void api.DELETE('/api/v1/work/{id}', { params: { path: { id: each.name } } })
+}
 
 export class ApiProblem extends Error {
   constructor(

@@ -2,6 +2,7 @@
 import { useTemplateRef } from 'vue'
 // A question with a form: what is typed stays until it was taken.
 import ProblemNote from './ProblemNote.vue'
+import WorkProgress from './WorkProgress.vue'
 
 defineProps<{
   title: string
@@ -30,6 +31,7 @@ const emit = defineEmits<{ done: [] }>()
       <form ref="form" class="form" @submit.prevent="emit('done')">
         <ProblemNote :wrong="wrong" />
         <slot />
+        <WorkProgress v-if="waiting || busy" />
         <div class="row">
           <v-btn type="submit" :color="grave ? 'failed' : 'primary'" :loading="busy" :disabled="waiting">{{
             act

@@ -6,6 +6,7 @@ import type { Schemas } from '../api/client'
 import { sure, type Sure } from '../app/assignments'
 import { useAttempts } from '../app/attempts'
 import { usePaused } from '../app/pausing'
+import { stopPreviews } from '../api/client'
 import AskDialog from './AskDialog.vue'
 import ChangePreview from './ChangePreview.vue'
 
@@ -30,7 +31,10 @@ const settled = usePaused(() => props.about, 300)
 const preview = useQuery({
   queryKey: computed(() => ['preview', props.act, settled.value]),
   enabled: computed(() => Boolean(open.value && settled.value)),
-  queryFn: () => props.look(),
+  queryFn: () => {
+    stopPreviews()
+    return props.look()
+  },
   staleTime: 0,
   retry: false,
 })

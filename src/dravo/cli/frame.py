@@ -7,6 +7,7 @@ import json
 import os
 import sys
 from collections.abc import Callable, Iterable, Sequence
+from contextlib import nullcontext
 from itertools import islice
 from pathlib import Path
 from typing import Any
@@ -71,13 +72,18 @@ def connect(given: argparse.Namespace) -> Dravo:
 def run(given: argparse.Namespace) -> int:
     """Run a command and return its exit code; errors are told with their mend, never as a traceback."""
     try:
-        with connect(given) as dravo:
+        with connect(given) as dravo, dravo.watched(_show_progress) if sys.stderr.isatty() else nullcontext():
             return given.run(given, dravo) or 0
     except WrongUse as wrong:
         return fail(str(wrong), "", WRONG_USE)
     except ApiError as wrong:
         kinds = {401: NOT_PERMITTED, 403: NOT_PERMITTED, 404: NOT_THERE, 422: WRONG_USE, 400: WRONG_USE, None: UNREACHABLE}
         return fail(wrong.message, wrong.mend, kinds.get(wrong.status, FAILED))
+
+
+def _show_progress(done: int, total: int) -> None:
+    end = "\n" if done >= total else ""
+    print(f"\r{done:,} of {total:,} people looked at", end=end, file=sys.stderr, flush=True)
 
 
 def fail(message: str, mend: str, code: int) -> int:

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+import threading
+import uuid
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from typing import Any, TypeVar, cast
 
 import httpx
@@ -77,6 +80,43 @@ class Dravo:
                     f"{self.url} answered with something that is not JSON.", "Is it Dravo's own address?", status=answer.status_code
                 ) from None
         raise self._wrong(answer)
+
+    @contextmanager
+    def watched(self, show: Callable[[int, int], None], every: float = 1.0) -> Iterator[None]:
+        """Have how far it is be told of whatever is called within and takes long, such as a preview of everybody.
+
+        An exception that ends it, such as KeyboardInterrupt, stops the work there too.
+
+        Args:
+            show: told how many of how many people were looked at, from a thread of its own.
+            every: seconds between two tellings.
+        """
+        name, ended = uuid.uuid4().hex, threading.Event()
+        other = httpx.Client(base_url=self._http.base_url, headers=self._http.headers, timeout=10.0, trust_env=False)
+
+        def look() -> None:
+            while not ended.wait(every):
+                try:
+                    answer = other.get(f"/work/{name}")
+                except httpx.HTTPError:
+                    # Whoever called is told; here there is only nothing to show.
+                    continue
+                if answer.is_success and answer.json()["total"]:
+                    show(answer.json()["done"], answer.json()["total"])
+
+        watcher = threading.Thread(target=look, daemon=True)
+        self._http.headers["Dravo-Work"] = name
+        watcher.start()
+        try:
+            yield
+        except BaseException:
+            other.delete(f"/work/{name}")
+            raise
+        finally:
+            self._http.headers.pop("Dravo-Work", None)
+            ended.set()
+            watcher.join()
+            other.close()
 
     def stream(self, path: str, query: dict[str, Any]) -> Iterator[bytes]:
         """Yield what the service answers to a GET, piece by piece.

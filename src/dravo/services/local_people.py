@@ -9,13 +9,13 @@ from typing import Any
 from sqlalchemy import Connection, or_, select
 
 from dravo.core.access import Assignment
-from dravo.core.errors import AlreadyThere, InvalidInput
+from dravo.core.errors import AlreadyThere, InvalidInput, NotPermitted
 from dravo.core.planning import with_record
 from dravo.core.records import LOCAL, PersonRecord, fold, searchable
 from dravo.core.scim.errors import ScimError
 from dravo.core.scim.resources import read_resource
 from dravo.core.scim.schemas import ENTERPRISE_URN, STANDARD
-from dravo.services import previewing
+from dravo.services import previewing, settings
 from dravo.services.auditing import record_change
 from dravo.services.house import House
 from dravo.services.intake import Done, Intake, Manner
@@ -58,7 +58,7 @@ def take_in(
         also: is written with them, given the connection and the user's id.
 
     Raises:
-        AlreadyThere: as `add`.
+        AlreadyThere, NotPermitted: as `add`.
     """
     source = local_source(house)
     made: list[str] = []
@@ -76,6 +76,10 @@ def take_in(
         return write
 
     with house.database.reading() as connection:
+        if not settings.read(connection)["local_people"]:
+            raise NotPermitted(
+                "People come in through sources only here.", "Add them at their source; or let people be entered by hand, under Settings."
+            )
         _check_free(connection, data, "")
     try:
         Intake(house.database, house.catalogue, LOCAL).create_person(source, data, Manner(trace=writes), direct)

@@ -14,7 +14,7 @@ from dravo.core.access import Assignment
 from dravo.core.days import read_span
 from dravo.core.errors import WorldMoved
 from dravo.core.planning import Catalogue, Outcome, Person, work_out
-from dravo.services import seating, settings
+from dravo.services import seating, settings, waiting
 from dravo.services.guarding import NeedsConfirmation, weigh
 from dravo.services.house import House
 from dravo.services.permissions import Caller
@@ -170,6 +170,7 @@ def outcomes(connection: Connection, change: Change) -> Iterator[Outcome]:
     for start in range(0, len(ids), snapshots.CHUNK):
         for person in snapshots.people(connection, ids[start : start + snapshots.CHUNK]).values():
             yield work_out(change.person(person), change.catalogue, now)
+        waiting.tell(min(start + snapshots.CHUNK, len(ids)), len(ids))
 
 
 def shown(connection: Connection, change: Change, most: int = SHOWN) -> dict[str, Any]:

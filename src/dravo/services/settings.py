@@ -33,6 +33,7 @@ class Setting:
 
 SETTINGS = (
     Setting("time_zone", "Time zone of the organisation, in which days begin and end", "UTC", kind=TIME_ZONE),
+    Setting("local_people", "Whether people may be entered here by hand: 1 yes, 0 no, then everybody comes through a source", 1, 0, 1),
     Setting("guard_number", "Removals that go by themselves in an application, or among the people of a source, at the most", 100, 0, 1_000_000),
     Setting("guard_share", "The same, in a hundred of the application's accounts or the source's people", 20, 0, 100),
     Setting("guard_least", "Removals that always go, however small the application", 10, 0, 1_000),

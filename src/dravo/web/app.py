@@ -20,9 +20,10 @@ from dravo import __version__
 from dravo.services import measuring
 from dravo.services.house import House
 from dravo.services.operators import Limiter
+from dravo.services.waiting import Waiting
 from dravo.store import clock
 from dravo.web.api import applications, assignments, deliveries, drift, local, matrix, plans, pull, reviews, session, sources
-from dravo.web.api.door import COOKIE, PREFIX, check_caller, needs, register_errors, tell_validation
+from dravo.web.api.door import COOKIE, PREFIX, check_caller, end_waiting, needs, register_errors, tell_validation
 from dravo.web.api.models import ProblemAnswer
 from dravo.web.scim.routes import LARGEST_BODY, make_blueprint
 
@@ -72,6 +73,7 @@ def create_app(house: House, public_url: str) -> OpenAPI:
         MAX_CONTENT_LENGTH=LARGEST_BODY,
         SIGN_IN_LIMITER=Limiter(10, 300),
         TOKEN_LIMITER=Limiter(100, 60),
+        WAITING=Waiting(),
     )
     app.url_map.strict_slashes = False
     for part in (session, sources, pull, local, applications, assignments, matrix, deliveries, drift, plans, reviews):
@@ -82,6 +84,7 @@ def create_app(house: House, public_url: str) -> OpenAPI:
     _add_health(app, house)
     _add_console(app)
     app.after_request(_add_headers)
+    app.teardown_request(end_waiting)
     return app
 
 

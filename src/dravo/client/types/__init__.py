@@ -99,6 +99,7 @@ from dravo.client.types.house import (
     SheetValue,
     Source,
     Stage,
+    Work,
 )
 from dravo.client.types.people import (
     Access,
@@ -312,4 +313,5 @@ __all__ = [
     "TroubleKinds",
     "Way",
     "Why",
+    "Work",
 ]

@@ -457,3 +457,10 @@ class Stage(TypedDict):
     name: str
     count: int
     needs: int
+
+
+class Work(TypedDict):
+    """How far work is: how many of how many people were looked at."""
+
+    done: int
+    total: int

@@ -126,6 +126,12 @@ class IdPath(BaseModel):
     id: str
 
 
+class WorkPath(BaseModel):
+    """The name under which work is waited for."""
+
+    id: str = Field(max_length=64)
+
+
 class PersonPath(BaseModel):
     """One person, by id, user name, e-mail or external id."""
 

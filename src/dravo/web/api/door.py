@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from typing import Any, TypeVar
 
@@ -12,12 +13,13 @@ from flask_openapi3.blueprint import APIBlueprint
 from pydantic import ValidationError
 from werkzeug.exceptions import HTTPException
 
-from dravo.core.errors import DravoError, NotPermitted, NotSignedIn
+from dravo.core.errors import DravoError, InvalidInput, NotPermitted, NotSignedIn
 from dravo.services import operators
 from dravo.services.house import House
 from dravo.services.operators import Limiter
 from dravo.services.permissions import PERMISSIONS, Caller
 from dravo.services.subjects import application_of
+from dravo.services.waiting import Waiting
 from dravo.store.pages import Ask
 from dravo.web.api.asked import PageQuery
 from dravo.web.api.models import ProblemAnswer
@@ -25,6 +27,8 @@ from dravo.web.api.models import ProblemAnswer
 COOKIE = "dravo_session"
 CSRF_HEADER = "X-Dravo-CSRF"
 PREFIX = "/api/v1"
+# A caller who sends a name along can ask under it how far the work is, and stop it.
+WORK_HEADER, WORK_NAME = "Dravo-Work", re.compile(r"[A-Za-z0-9-]{8,64}")
 
 log = structlog.get_logger("api")
 View = TypeVar("View", bound=Callable[..., Any])
@@ -70,6 +74,12 @@ def house() -> House:
     return opened
 
 
+def waiting() -> Waiting:
+    """Return what is waited for in this process."""
+    known: Waiting = current_app.config["WAITING"]
+    return known
+
+
 def caller() -> Caller:
     """Return who is calling."""
     known: Caller = g.caller
@@ -99,6 +109,19 @@ def check_caller() -> None:
     if known.applications is not None:
         _check_own(known, getattr(current_app.view_functions[request.endpoint or ""], "of", None))
     g.caller = known
+    name = request.headers.get(WORK_HEADER)
+    if name and request.method not in ("GET", "HEAD"):
+        if not WORK_NAME.fullmatch(name):
+            raise InvalidInput(f"The header {WORK_HEADER} is no name for work.", "Send 8 to 64 letters, digits and hyphens.", WORK_HEADER)
+        g.waited_for = waiting().for_(known.operator_id, name)
+        g.waited_for.__enter__()
+
+
+def end_waiting(_: BaseException | None) -> None:
+    """Have work that was waited for be known no longer: its answer is made."""
+    waited_for = g.pop("waited_for", None)
+    if waited_for is not None:
+        waited_for.__exit__(None, None, None)
 
 
 def _check_own(known: Caller, of: str | None) -> None:

@@ -243,6 +243,13 @@ class Role(RoleRef):
     people: int
 
 
+class Work(BaseModel):
+    """How far work is: how many of how many people were looked at."""
+
+    done: int
+    total: int
+
+
 class Exchange(BaseModel):
     """One request of an attempt, and how it was answered; without bodies and secrets."""
 

@@ -11,7 +11,7 @@ from dravo.services import flowing, operators, overview, settings
 from dravo.web.api import asked as q
 from dravo.web.api import models as m
 from dravo.web.api import source_models as sm
-from dravo.web.api.door import ALL, COOKIE, ask, caller, house, needs, room
+from dravo.web.api.door import ALL, COOKIE, ask, caller, house, needs, room, waiting
 
 rooms = room("session")
 
@@ -44,6 +44,22 @@ def sign_out() -> Response:
     response = Response(status=204)
     response.delete_cookie(COOKIE, path="/")
     return response
+
+
+@rooms.get("/work/<id>", responses={200: m.Work})
+@needs("own.read", of=ALL)
+def how_far(path: q.WorkPath) -> dict[str, Any]:
+    """How far work is that one's own request began, under the name that was sent along in the header Dravo-Work."""
+    found = waiting().get(caller().operator_id, path.id)
+    return {"done": found.done, "total": found.total}
+
+
+@rooms.delete("/work/<id>", responses={204: None})
+@needs("own.read", of=ALL)
+def stop_work(path: q.WorkPath) -> Response:
+    """Have work end that one's own request began; nothing is changed by it then."""
+    waiting().stop(caller().operator_id, path.id)
+    return Response(status=204)
 
 
 @rooms.get("/overview", responses={200: m.Overview})

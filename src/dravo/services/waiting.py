@@ -1,0 +1,89 @@
+"""Work that somebody waits for, such as a preview of everybody: how far it is, and whether they still want it.
+
+It lives in the process that answers them, for as long as they wait; only whoever asked for it sees and stops it.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
+from dataclasses import dataclass
+
+from dravo.core.errors import DravoError, NotFound
+
+
+class WasStopped(DravoError):
+    """Whoever asked for it wanted it no longer."""
+
+    code = "stopped"
+    status = 409
+
+
+@dataclass
+class Waited:
+    """Work under way: how many of how many people were looked at."""
+
+    done: int = 0
+    total: int = 0
+    stopped: bool = False
+
+
+_CURRENT: ContextVar[Waited | None] = ContextVar("waited_for", default=None)
+
+
+def tell(done: int, total: int) -> None:
+    """Say how far the present work is.
+
+    Raises:
+        WasStopped: if whoever waits for it does so no longer.
+    """
+    waited = _CURRENT.get()
+    if waited is None:
+        return
+    if waited.stopped:
+        raise WasStopped("It was stopped; nothing was changed.", "Ask for it again when you want it.")
+    waited.done, waited.total = done, total
+
+
+class Waiting:
+    """All that is waited for in this process, by who asked and a name that they gave it."""
+
+    def __init__(self) -> None:
+        self._known: dict[tuple[str, str], Waited] = {}
+        self._lock = threading.Lock()
+
+    @contextmanager
+    def for_(self, who: str, name: str) -> Iterator[None]:
+        """Have what is done within be known as work that somebody waits for."""
+        waited = Waited()
+        with self._lock:
+            self._known[who, name] = waited
+        token = _CURRENT.set(waited)
+        try:
+            yield
+        finally:
+            _CURRENT.reset(token)
+            with self._lock:
+                self._known.pop((who, name), None)
+
+    def get(self, who: str, name: str) -> Waited:
+        """Return how far it is.
+
+        Raises:
+            NotFound: if it is not under way, or somebody else's.
+        """
+        with self._lock:
+            found = self._known.get((who, name))
+        if found is None:
+            raise NotFound("Nothing of that name is under way.", "It has ended, or was never begun.")
+        return found
+
+    def stop(self, who: str, name: str) -> None:
+        """Have it end soon.
+
+        Raises:
+            NotFound: as `get`.
+        """
+        self.get(who, name).stopped = True
