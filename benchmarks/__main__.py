@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 
-from benchmarks import deciding, delivering, filtering, looking, pulling, pushing
+from benchmarks import deciding, delivering, filtering, looking, pulling, pushing, signing_in
 
 ALL = {
     "pushing": pushing.run,
@@ -13,6 +13,7 @@ ALL = {
     "deciding": deciding.run,
     "looking": looking.run,
     "pulling": pulling.run,
+    "signing_in": signing_in.run,
 }
 
 if __name__ == "__main__":

@@ -29,6 +29,7 @@ debian /usr/sbin/slapd slapd
 debian ldapmodify ldap-utils
 if [ "${1:-run}" = test ]; then
   debian chromium chromium
+  debian xmlsec1 xmlsec1
   debian /usr/share/fonts/truetype/noto/NotoSans-Regular.ttf fonts-noto-core
   debian /usr/share/fonts/opentype/noto/NotoSansCJK-Regular.ttc fonts-noto-cjk
 fi

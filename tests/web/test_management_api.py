@@ -76,7 +76,7 @@ def test_nobody_gets_in_without_a_token(inside: Inside) -> None:
 HARMLESS = (
     "/api/v1/assignments/preview", "/api/v1/session", "/api/v1/applications/{key}/settings/preview", "/api/v1/expressions/try",
     "/api/v1/assignments/{id}/preview", "/api/v1/applications/{key}/policy/preview", "/api/v1/applications/{key}/mapping/pattern", "/api/v1/rules/try", "/api/v1/access/expected", "/api/v1/people/{person}/preview", "/api/v1/groups/{id}/members/preview", "/api/v1/reviews/{id}/preview",
-    "/api/v1/sources/{key}/word/preview", "/api/v1/records/{record}/move/preview",
+    "/api/v1/sources/{key}/word/preview", "/api/v1/records/{record}/move/preview", "/api/v1/work/{id}",
 )  # fmt: skip
 
 
@@ -92,7 +92,13 @@ def test_a_token_for_reading_changes_nothing(inside: Inside) -> None:
 
 
 # What others than chief and administrator may call beyond reading: their own session and tokens; and what is looked at with a body.
-OWN = {("DELETE", "/api/v1/session"), ("POST", "/api/v1/session"), ("POST", "/api/v1/tokens"), ("DELETE", "/api/v1/tokens/{id}")}
+OWN = {
+    ("DELETE", "/api/v1/session"),
+    ("POST", "/api/v1/session"),
+    ("POST", "/api/v1/tokens"),
+    ("DELETE", "/api/v1/tokens/{id}"),
+    ("DELETE", "/api/v1/work/{id}"),
+}
 LOOKED_AT = {
     ("POST", path)
     for path in (
@@ -154,7 +160,7 @@ OF_ASSIGNMENTS = {(method, "/api/v1/assignments/{id}") for method in ("GET", "PU
     ("POST", "/api/v1/assignments/{id}/preview"), ("GET", "/api/v1/assignments/{id}/removal"),
 }  # fmt: skip
 NOBODYS = OWN | {
-    ("GET", path) for path in ("/api/v1/session", "/api/v1/overview", "/api/v1/settings", "/api/v1/tokens", "/api/v1/applications",
+    ("GET", path) for path in ("/api/v1/session", "/api/v1/work/{id}", "/api/v1/overview", "/api/v1/settings", "/api/v1/tokens", "/api/v1/applications",
                                "/api/v1/people", "/api/v1/groups", "/api/v1/reviews", "/api/v1/reviews/{id}")
 } | {("POST", "/api/v1/rules/try")}  # fmt: skip
 

@@ -16,6 +16,7 @@ from dravo.services.delivering import UNKNOWN
 from dravo.services.house import House
 from dravo.services.named import application_by_key
 from dravo.services.permissions import Caller
+from dravo.services.talking import told
 from dravo.store import clock, views
 from dravo.store import tables as t
 from dravo.store.applying import FAILED, HELD, WAITING
@@ -108,7 +109,7 @@ def one(house: House, delivery_id: str) -> dict[str, Any]:
                 "ended_at": each.ended_at,
                 "outcome": each.outcome,
                 "message": each.message,
-                "exchanges": each.exchanges,
+                "exchanges": told(each.exchanges),
             }
             for each in attempts
         ],

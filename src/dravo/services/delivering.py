@@ -42,6 +42,8 @@ class Ready:
     # How many requests to its application may be under way at a time, as it does now; and how many changes may go in one.
     pace: int = 1
     together: int = 1
+    # Whether it is known what the application can do; if not, one goes first and finds out.
+    known: bool = True
 
 
 # What takes something away goes only once the guard let it through.
@@ -71,8 +73,7 @@ def ready(house: House, now: Instant, busy: dict[str, int], in_hand: set[str], m
             )
         ).all()
         for application in applications:
-            # One goes first where nobody knows yet what the application can do, or whether it is back.
-            probing = application.failures >= answering.NOT_ANSWERING or not application.capabilities
+            probing = application.failures >= answering.NOT_ANSWERING
             pace = 1 if probing else application.at_a_time
             together = 1 if probing else most_together(read_capabilities(application.capabilities))
             more = ahead if pace > 1 or together > 1 else 0
@@ -91,7 +92,11 @@ def ready(house: House, now: Instant, busy: dict[str, int], in_hand: set[str], m
                 .order_by(d.next_attempt_at)
                 .limit(free + len(in_hand))
             )
-            fitting = [Ready(row.id, row.account_id, application.id, pace, together) for row in rows if row.account_id not in in_hand]
+            fitting = [
+                Ready(row.id, row.account_id, application.id, pace, together, bool(application.capabilities))
+                for row in rows
+                if row.account_id not in in_hand
+            ]
             chosen.extend(fitting[:free])
     return chosen
 

@@ -19,7 +19,7 @@ from dravo.services.auditing import record_change
 from dravo.services.house import House
 from dravo.services.named import application_by_key
 from dravo.services.permissions import Caller
-from dravo.services.talking import LIST_SECONDS, Talk, Talker, There
+from dravo.services.talking import LIST_SECONDS, Talk, Talker, There, told
 from dravo.store import clock, groups_over
 from dravo.store import tables as t
 from dravo.store.applying import DONE, FAILED, HELD, WAITING
@@ -224,7 +224,7 @@ def _line(house: House, connection: Any, row: Any) -> dict[str, Any]:
         "next_attempt_at": row.next_attempt_at,
         "message": row.message,
         "mend": row.mend,
-        "exchanges": row.exchanges or [],
+        "exchanges": told(row.exchanges),
     }
 
 

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Callable, Generator, Mapping
+from collections.abc import Callable, Generator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
@@ -57,6 +57,11 @@ class Talk:
             return False
         last = self.exchanges[-1]
         return last["method"] != "GET" and (last["status"] is None or last["status"] >= 500)
+
+
+def told(exchanges: Sequence[Mapping[str, Any]] | None) -> list[dict[str, Any]]:
+    """Return exchanges as they are shown; those that went by themselves were kept without `together`."""
+    return [{"together": None, **each} for each in exchanges or ()]
 
 
 class Pace:

@@ -166,7 +166,10 @@ class Worker:
         chosen = delivering.ready(self.house, now, busy, in_hand, THREADS + AHEAD, AHEAD)
         with self._lock:
             for each in chosen:
-                self._queued.setdefault(each.application_id, deque()).append(each)
+                queue = self._queued.setdefault(each.application_id, deque())
+                if not each.known and (queue or self._busy.get(each.application_id)):
+                    continue
+                queue.append(each)
                 self._pace[each.application_id] = each.pace
                 self._together[each.application_id] = each.together
         for application_id in {each.application_id for each in chosen}:

@@ -1,0 +1,87 @@
+"""The code flow with PKCE (OpenID Connect Core 3.1, RFC 7636): where the browser goes, and what is asked for the code that it brings back."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from urllib.parse import quote_plus, urlencode
+
+from joserfc import jwt
+from joserfc.jwk import RSAKey
+
+from dravo.protocols.oidc.discovery import Provider
+
+CODE_GRANT = "authorization_code"
+ASSERTION = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"
+BASIC, IN_BODY, BY_KEY = "client_secret_basic", "client_secret_post", "private_key_jwt"
+
+
+@dataclass(frozen=True)
+class Client:
+    """We, as the provider knows us: by a secret, or by our own key."""
+
+    id: str
+    redirect: str
+    secret: str = ""
+    key: RSAKey | None = None
+    scopes: tuple[str, ...] = ("openid", "profile", "email")
+
+
+def start(provider: Provider, client: Client, state: str, nonce: str, verifier: str, *, anew: bool = False) -> str:
+    """Return the address to which the browser goes to sign in.
+
+    Args:
+        state, nonce, verifier: of this one sign-in, that nobody can guess.
+        anew: whether the person has to sign in there although they are signed in.
+    """
+    query = {
+        "response_type": "code",
+        "client_id": client.id,
+        "redirect_uri": client.redirect,
+        "scope": " ".join(dict.fromkeys(("openid", *client.scopes))),
+        "state": state,
+        "nonce": nonce,
+        "code_challenge": challenge(verifier),
+        "code_challenge_method": "S256",
+        **({"prompt": "login"} if anew else {}),
+    }
+    return f"{provider.authorization}{'&' if '?' in provider.authorization else '?'}{urlencode(query)}"
+
+
+def challenge(verifier: str) -> str:
+    """Return the challenge of a verifier (RFC 7636, section 4.2)."""
+    return base64.urlsafe_b64encode(hashlib.sha256(verifier.encode()).digest()).decode().rstrip("=")
+
+
+def way_of(provider: Provider, client: Client) -> str:
+    """Return how we say who we are at the token endpoint: by our key where there is one, else as the provider takes a secret."""
+    if client.key is not None:
+        return BY_KEY
+    return IN_BODY if BASIC not in provider.token_auth and IN_BODY in provider.token_auth else BASIC
+
+
+def token_request(provider: Provider, client: Client, code: str, verifier: str, now: float, once: str) -> tuple[dict[str, str], dict[str, str]]:
+    """Return (form, headers) that ask for the tokens of a code.
+
+    Args:
+        now: seconds since 1970.
+        once: an id for our assertion, where we sign one.
+    """
+    form = {"grant_type": CODE_GRANT, "code": code, "redirect_uri": client.redirect, "code_verifier": verifier}
+    way = way_of(provider, client)
+    if way == BY_KEY and client.key is not None:
+        claims = {"iss": client.id, "sub": client.id, "aud": provider.token, "jti": once, "iat": int(now), "exp": int(now) + 120}
+        signed = jwt.encode({"alg": "RS256", "kid": client.key.kid or ""}, claims, client.key)
+        return {**form, "client_id": client.id, "client_assertion_type": ASSERTION, "client_assertion": signed}, {}
+    if way == IN_BODY:
+        return {**form, "client_id": client.id, "client_secret": client.secret}, {}
+    pair = f"{quote_plus(client.id)}:{quote_plus(client.secret)}"
+    return form, {"Authorization": "Basic " + base64.b64encode(pair.encode()).decode()}
+
+
+def values_of(claims: Mapping[str, object]) -> dict[str, Sequence[object]]:
+    """Return claims as attributes: each with its values in a list; what the protocol itself needs is left out."""
+    own = ("iss", "aud", "exp", "iat", "nbf", "nonce", "at_hash", "c_hash", "azp", "jti", "auth_time", "acr", "amr", "sid")
+    return {name: value if isinstance(value, list) else [value] for name, value in claims.items() if name not in own and value not in (None, "")}

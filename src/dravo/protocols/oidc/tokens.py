@@ -1,0 +1,172 @@
+"""Decides whether an ID token proves who somebody is (OpenID Connect Core 3.1.3.7)."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import hmac
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import orjson
+from joserfc import jws
+from joserfc.errors import JoseError
+from joserfc.jwk import KeySet
+
+from dravo.protocols.signing_in import SignInRefused
+
+LARGEST = 64 * 1024
+OLDEST = 600
+STRANGER = "Whoever sent this is not the provider."
+
+
+class UnknownKey(Exception):
+    """The token names a key that is not among those that are known: they may have changed."""
+
+
+@dataclass(frozen=True)
+class ExpectedToken:
+    """What a token has to be meant for.
+
+    Attributes:
+        issuer: the provider's.
+        client_id: ours there.
+        nonce: of the request that it answers.
+        now: seconds since 1970.
+        algorithms: those that the provider says it signs by, of those that are taken.
+        skew: by how many seconds clocks may differ.
+    """
+
+    issuer: str
+    client_id: str
+    nonce: str
+    now: float
+    algorithms: Sequence[str]
+    skew: int = 60
+
+
+def accept(token: str, keys: KeySet, expected: ExpectedToken, access_token: str | None = None) -> dict[str, Any]:
+    """Return what an ID token claims, if all of it holds.
+
+    Raises:
+        SignInRefused: with the reason why it proves nobody.
+        UnknownKey: if its key is to be fetched anew; a second time it is refused as "key".
+    """
+    claims = _signed(token, keys, expected)
+    _check_parties(claims, expected)
+    _check_times(claims, expected)
+    if not hmac.compare_digest(str(claims.get("nonce")), expected.nonce):
+        raise SignInRefused("nonce", "The token answers another request than the one that was made here.", "Begin anew, in one window.")
+    subject = claims.get("sub")
+    if not isinstance(subject, str) or not subject.strip() or len(subject) > 255:
+        raise SignInRefused("no subject", "The token does not say who it is about (sub).", "Have the provider send 'sub', which stays the same.")
+    if access_token is not None and "at_hash" in claims:
+        _check_hash(str(claims["at_hash"]), access_token, _header(token).get("alg", ""))
+    return claims
+
+
+def _header(token: str) -> Mapping[str, Any]:
+    try:
+        part = token.split(".", maxsplit=1)[0]
+        found = orjson.loads(base64.urlsafe_b64decode(part + "=" * (-len(part) % 4)))
+    except ValueError:
+        found = None
+    if not isinstance(found, dict):
+        raise SignInRefused("malformed", "What arrived is no token.", STRANGER)
+    return found
+
+
+def _signed(token: str, keys: KeySet, expected: ExpectedToken) -> dict[str, Any]:
+    if len(token) > LARGEST or token.count(".") != 2:
+        raise SignInRefused("malformed", "What arrived is no signed token.", STRANGER)
+    header = _header(token)
+    algorithm = header.get("alg")
+    if algorithm not in expected.algorithms:
+        told = ", ".join(expected.algorithms)
+        raise SignInRefused(
+            "algorithm", f"The token is signed by '{str(algorithm)[:40]}'; taken are {told}.", "Have the provider sign by RS256 or ES256."
+        )
+    if "crit" in header or header.get("b64") is False:
+        raise SignInRefused("algorithm", "The token asks for something that is not done here (crit).", STRANGER)
+    kid = header.get("kid")
+    known = [key for key in keys.keys if kid is None or key.kid == kid]
+    if not known:
+        raise UnknownKey(str(kid))
+    for key in known:
+        try:
+            signed = jws.deserialize_compact(token, key, algorithms=[str(algorithm)])
+        except (JoseError, ValueError, TypeError):
+            continue
+        return _claims(signed.payload)
+    raise SignInRefused(
+        "signature", "The token was not signed with the provider's key, or was changed on the way.", "See whether the issuer is the right one."
+    )
+
+
+def _claims(payload: bytes) -> dict[str, Any]:
+    try:
+        claims = orjson.loads(payload)
+    except ValueError:
+        claims = None
+    if not isinstance(claims, dict):
+        raise SignInRefused("malformed", "The token claims nothing that can be read.", STRANGER)
+    return claims
+
+
+def _check_parties(claims: Mapping[str, Any], expected: ExpectedToken) -> None:
+    if claims.get("iss") != expected.issuer:
+        raise SignInRefused(
+            "issuer", f"It was issued by '{str(claims.get('iss'))[:200]}', not by {expected.issuer}.", "Compare the issuer with the provider's."
+        )
+    audience = claims.get("aud")
+    named = audience if isinstance(audience, list) else [audience]
+    if expected.client_id not in named:
+        told = ", ".join(str(each)[:100] for each in named[:5])
+        raise SignInRefused("audience", f"It is meant for {told}, and we are {expected.client_id}.", "Compare the client id on both sides.")
+    authorized = claims.get("azp")
+    if (len(named) > 1 and authorized is None) or (authorized is not None and authorized != expected.client_id):
+        raise SignInRefused("audience", "It was given to another client than us (azp).", "Compare the client id on both sides.")
+
+
+def _check_times(claims: Mapping[str, Any], expected: ExpectedToken) -> None:
+    ends, made, begins = (_number(claims, name) for name in ("exp", "iat", "nbf"))
+    if ends is None or made is None:
+        raise SignInRefused("malformed", "The token does not say from when until when it counts (iat, exp).", STRANGER)
+    if ends <= expected.now - expected.skew:
+        apart = round(expected.now - ends)
+        raise SignInRefused("expired", f"It ended {apart:,} seconds ago by our clock.", "Begin anew; or set both clocks by a time server.")
+    if made > expected.now + expected.skew or (begins is not None and begins > expected.now + expected.skew):
+        apart = round(max(made, begins or 0) - expected.now)
+        raise SignInRefused("early", f"It counts only in {apart:,} seconds by our clock.", "Set both clocks by a time server.")
+    if made < expected.now - OLDEST - expected.skew:
+        raise SignInRefused("expired", "It was made too long ago to answer what was asked now.", "Begin anew; or set both clocks by a time server.")
+
+
+def _number(claims: Mapping[str, Any], name: str) -> float | None:
+    found = claims.get(name)
+    if found is None:
+        return None
+    if isinstance(found, bool) or not isinstance(found, int | float):
+        raise SignInRefused("malformed", f"The token's '{name}' is not a time.", STRANGER)
+    return float(found)
+
+
+def _check_hash(claimed: str, access_token: str, algorithm: str) -> None:
+    """Make sure that an access token was given along with this very token (OpenID Connect Core 3.1.3.6)."""
+    name = {"384": "sha384", "512": "sha512"}.get(str(algorithm)[-3:], "sha512" if algorithm == "EdDSA" else "sha256")
+    whole = hashlib.new(name, access_token.encode()).digest()
+    right = base64.urlsafe_b64encode(whole[: len(whole) // 2]).decode().rstrip("=")
+    if not hmac.compare_digest(claimed.rstrip("="), right):
+        raise SignInRefused("access token", "The access token is not the one that was given with this token (at_hash).", STRANGER)
+
+
+def check_userinfo(claims: Mapping[str, Any], userinfo: Mapping[str, Any]) -> dict[str, Any]:
+    """Return a token's claims with those of the userinfo added; what the token says counts first.
+
+    Raises:
+        SignInRefused: if the userinfo is somebody else's (section 5.3.2).
+    """
+    if userinfo.get("sub") != claims["sub"]:
+        raise SignInRefused("userinfo", "The provider's userinfo is about somebody else.", STRANGER)
+    return {**userinfo, **claims}

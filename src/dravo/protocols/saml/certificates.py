@@ -1,0 +1,76 @@
+"""Certificates as people have them: PEM, base64 with or without header lines, out of metadata; and what is said of them."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import re
+from dataclasses import dataclass
+from datetime import UTC, datetime
+
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes, serialization
+
+from dravo.core.errors import InvalidInput
+from dravo.core.instants import Instant, instant
+
+_PEM = re.compile(r"-----BEGIN ([A-Z ]+)-----(.*?)-----END \1-----", re.DOTALL)
+
+
+@dataclass(frozen=True)
+class Certificate:
+    """A certificate: `pem` is its one form here."""
+
+    pem: str
+    subject: str
+    fingerprint: str
+    from_: Instant
+    until: Instant
+
+    @property
+    def body(self) -> str:
+        """The base64 of it in one line, as metadata has it."""
+        return "".join(line for line in self.pem.splitlines() if not line.startswith("-----"))
+
+
+def read_certificates(text: str) -> list[Certificate]:
+    """Return the certificates in a text: one or several in PEM, or one as bare base64, blanks and line ends wherever they fell.
+
+    Raises:
+        InvalidInput: if there is none, or what is there is something else; with the mend.
+    """
+    found = _PEM.findall(text)
+    if any(label.endswith("PRIVATE KEY") for label, _ in found):
+        raise InvalidInput(
+            "This is a private key, and it was not kept.", "Paste the certificate; make a new key, for this one was shown.", "certificate"
+        )
+    bodies = [body for label, body in found if label.endswith("CERTIFICATE")] if found else [text]
+    if not bodies or not text.strip():
+        raise InvalidInput("There is no certificate in this.", "Paste it with or without its BEGIN and END lines.", "certificate")
+    return [_read(body) for body in bodies]
+
+
+def _read(body: str) -> Certificate:
+    bare = "".join(body.split())
+    try:
+        known = x509.load_der_x509_certificate(base64.b64decode(bare, validate=True))
+    except (binascii.Error, ValueError):
+        mend = "Paste the whole of it, with or without its BEGIN and END lines; a fingerprint is not enough."
+        raise InvalidInput("This is not a certificate, or not the whole of it.", mend, "certificate") from None
+    return of(known)
+
+
+def of(known: x509.Certificate) -> Certificate:
+    """Return what is said of a certificate."""
+    return Certificate(
+        known.public_bytes(serialization.Encoding.PEM).decode().strip(),
+        known.subject.rfc4514_string(),
+        known.fingerprint(hashes.SHA256()).hex(":").upper(),
+        instant(known.not_valid_before_utc.astimezone(UTC)),
+        instant(_bounded(known.not_valid_after_utc)),
+    )
+
+
+def _bounded(at: datetime) -> datetime:
+    """Return a moment that can be written down: some certificates never end."""
+    return min(at.astimezone(UTC), datetime(9999, 12, 31, tzinfo=UTC))

@@ -1,0 +1,102 @@
+"""Metadata both ways (SAML metadata 2.0): what a provider says of itself, and what we say of ourselves."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+
+from lxml import etree
+
+from dravo.core.errors import InvalidInput
+from dravo.protocols.saml.certificates import Certificate, read_certificates
+from dravo.protocols.saml.documents import read_document, text_of
+from dravo.protocols.saml.names import DS, MD, POST, REDIRECT, SAMLP, q
+from dravo.protocols.signing_in import SignInRefused
+
+LARGEST = 2 * 1024 * 1024
+
+
+@dataclass(frozen=True)
+class Provider:
+    """An identity provider, as its metadata says.
+
+    Attributes:
+        entity_id: its name.
+        sign_in: by binding, the address for requests.
+        sign_out: by binding, the address for signing out.
+        certificates: with which it signs, those that it names first first.
+        wants_signed: whether it wants our requests to be signed.
+    """
+
+    entity_id: str
+    sign_in: Mapping[str, str]
+    sign_out: Mapping[str, str] = field(default_factory=dict)
+    certificates: tuple[Certificate, ...] = ()
+    wants_signed: bool = False
+
+
+def read_metadata(content: bytes) -> Provider:
+    """Return the provider that metadata describes.
+
+    Raises:
+        InvalidInput: if it is none, with the mend.
+    """
+    try:
+        root = read_document(content.strip(), LARGEST)
+    except SignInRefused as wrong:
+        raise InvalidInput(f"This is not metadata: {wrong.message}", "Paste all of it, from <EntityDescriptor to its end.", "metadata") from None
+    entities = [root] if root.tag == q(MD, "EntityDescriptor") else list(root.iter(q(MD, "EntityDescriptor")))
+    providers = [each for each in entities if each.find(q(MD, "IDPSSODescriptor")) is not None]
+    if not providers:
+        ours = any(each.find(q(MD, "SPSSODescriptor")) is not None for each in entities)
+        what = "This describes a service that people sign in to, not a provider" if ours else "This does not describe an identity provider"
+        raise InvalidInput(f"{what}.", "Take the provider's own metadata, not ours.", "metadata")
+    if len(providers) > 1:
+        raise InvalidInput(f"This describes {len(providers):,} providers.", "Give the part that is about one of them.", "metadata")
+    return _provider(providers[0])
+
+
+def _provider(entity: etree._Element) -> Provider:
+    described = entity.find(q(MD, "IDPSSODescriptor"))
+    entity_id = entity.get("entityID")
+    if not entity_id:
+        raise InvalidInput("The metadata does not name its provider (entityID).", "Ask the provider for whole metadata.", "metadata")
+    if SAMLP not in str(described.get("protocolSupportEnumeration", SAMLP)).split():
+        raise InvalidInput("The provider does not speak SAML 2.0.", "Ask for its SAML 2.0 metadata.", "metadata")
+    found: list[Certificate] = []
+    for key in described.findall(q(MD, "KeyDescriptor")):
+        if key.get("use") in (None, "signing"):
+            for each in key.iter(q(DS, "X509Certificate")):
+                found += [one for one in read_certificates(text_of(each)) if one not in found]
+    sign_in = _addresses(described, "SingleSignOnService")
+    if not sign_in:
+        raise InvalidInput("The metadata has no address for signing in by HTTP-Redirect or HTTP-POST.", "Ask the provider to offer one.", "metadata")
+    if not found:
+        raise InvalidInput("The metadata has no certificate for signing.", "Ask the provider for whole metadata.", "metadata")
+    wants = str(described.get("WantAuthnRequestsSigned", "false")).lower() in ("true", "1")
+    return Provider(entity_id, sign_in, _addresses(described, "SingleLogoutService"), tuple(found), wants)
+
+
+def _addresses(described: etree._Element, name: str) -> dict[str, str]:
+    found = {str(each.get("Binding")): str(each.get("Location")) for each in reversed(described.findall(q(MD, name)))}
+    return {binding: found[binding] for binding in (REDIRECT, POST) if binding in found}
+
+
+def our_metadata(entity_id: str, acs: str, signing: Sequence[Certificate], encryption: Sequence[Certificate], sign_out: str | None = None) -> bytes:
+    """Return our metadata as a service provider.
+
+    Args:
+        signing, encryption: our certificates, both the present and the next one while keys change.
+    """
+    root = etree.Element(q(MD, "EntityDescriptor"), nsmap={None: MD, "ds": DS}, entityID=entity_id)
+    described = etree.SubElement(
+        root, q(MD, "SPSSODescriptor"), protocolSupportEnumeration=SAMLP, WantAssertionsSigned="true", AuthnRequestsSigned="true"
+    )
+    for use, certificates in (("signing", signing), ("encryption", encryption)):
+        for certificate in certificates:
+            info = etree.SubElement(etree.SubElement(described, q(MD, "KeyDescriptor"), use=use), q(DS, "KeyInfo"))
+            etree.SubElement(etree.SubElement(info, q(DS, "X509Data")), q(DS, "X509Certificate")).text = certificate.body
+    if sign_out:
+        etree.SubElement(described, q(MD, "SingleLogoutService"), Binding=REDIRECT, Location=sign_out)
+    etree.SubElement(described, q(MD, "AssertionConsumerService"), Binding=POST, Location=acs, index="0", isDefault="true")
+    return bytes(etree.tostring(root, xml_declaration=True, encoding="UTF-8", pretty_print=True))

@@ -1,0 +1,80 @@
+"""Requests for signing in (SAML core 3.4), by HTTP-Redirect or HTTP-POST (bindings 3.4, 3.5), signed with our key."""
+
+from __future__ import annotations
+
+import base64
+import zlib
+from dataclasses import dataclass
+from urllib.parse import quote
+
+from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives.asymmetric import padding, rsa
+from lxml import etree
+from signxml.algorithms import CanonicalizationMethod, DigestAlgorithm, SignatureMethod
+from signxml.signer import XMLSigner
+
+from dravo.core.instants import Instant
+from dravo.protocols.saml.names import POST, RSA_SHA256, SAML, SAMLP, q
+
+
+@dataclass(frozen=True)
+class SignInRequest:
+    """A request to be sent by way of the person's browser.
+
+    Attributes:
+        id: by which its response will name it.
+        url: where the browser goes.
+        form: what it posts there; None where everything stands in the address.
+    """
+
+    id: str
+    url: str
+    form: dict[str, str] | None = None
+
+
+def sign_in_request(
+    identifier: str, binding: str, address: str, entity_id: str, acs: str, relay: str, now: Instant,
+    key: rsa.RSAPrivateKey | None = None, *, anew: bool = False,
+) -> SignInRequest:  # fmt: skip
+    """Return a request.
+
+    Args:
+        identifier: an XML id that nobody can guess.
+        binding: `REDIRECT` or `POST`.
+        address: the provider's, for that binding.
+        relay: comes back with the response.
+        key: ours; None leaves the request unsigned.
+        anew: whether the person has to sign in there although they are signed in.
+    """
+    root = etree.Element(
+        q(SAMLP, "AuthnRequest"), nsmap={"samlp": SAMLP, "saml": SAML}, ID=identifier, Version="2.0", IssueInstant=now[:19] + "Z",
+        Destination=address, AssertionConsumerServiceURL=acs, ProtocolBinding=POST, **({"ForceAuthn": "true"} if anew else {}),
+    )  # fmt: skip
+    etree.SubElement(root, q(SAML, "Issuer")).text = entity_id
+    etree.SubElement(root, q(SAMLP, "NameIDPolicy"), AllowCreate="true")
+    if binding == POST:
+        whole = _signed(root, key) if key is not None else root
+        return SignInRequest(identifier, address, {"SAMLRequest": base64.b64encode(etree.tostring(whole)).decode(), "RelayState": relay})
+    squeezer = zlib.compressobj(9, zlib.DEFLATED, -15)
+    squeezed = squeezer.compress(etree.tostring(root)) + squeezer.flush()
+    query = f"SAMLRequest={quote(base64.b64encode(squeezed), safe='')}&RelayState={quote(relay, safe='')}"
+    if key is not None:
+        # What is signed is the query as it stands, in this order (bindings, section 3.4.4.1).
+        query += f"&SigAlg={quote(RSA_SHA256, safe='')}"
+        query += f"&Signature={quote(base64.b64encode(key.sign(query.encode(), padding.PKCS1v15(), hashes.SHA256())), safe='')}"
+    return SignInRequest(identifier, f"{address}{'&' if '?' in address else '?'}{query}")
+
+
+def _signed(root: etree._Element, key: rsa.RSAPrivateKey) -> etree._Element:
+    signer = XMLSigner(
+        signature_algorithm=SignatureMethod.RSA_SHA256,
+        digest_algorithm=DigestAlgorithm.SHA256,
+        c14n_algorithm=CanonicalizationMethod.EXCLUSIVE_XML_CANONICALIZATION_1_0,
+    )
+    pem = key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
+    made = signer.sign(root, key=pem, reference_uri=f"#{root.get('ID')}", id_attribute="ID", always_add_key_value=False)
+    # The schema wants the signature right behind the issuer.
+    signature = made.find("{http://www.w3.org/2000/09/xmldsig#}Signature")
+    made.remove(signature)
+    made.insert(1, signature)
+    return made

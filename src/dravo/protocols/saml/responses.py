@@ -1,0 +1,285 @@
+"""Decides whether a SAML response proves who somebody is (SAML core 3.3, bindings 3.5, profiles 4.1.4).
+
+One assertion is consumed, and it is the very element that a trusted signature covers. Everything that is read is read out of what was
+signed; whatever else stands in the message is as if it were not there.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+
+from cryptography.hazmat.primitives.asymmetric import rsa
+from lxml import etree
+
+from dravo.protocols.saml.certificates import Certificate
+from dravo.protocols.saml.decrypting import decrypted
+from dravo.protocols.saml.documents import check_ids, only, read_document, text_of
+from dravo.protocols.saml.names import BEARER, SAML, SAMLP, SUCCESS, UNSPECIFIED, q
+from dravo.protocols.saml.signatures import STRANGER, signature_of, signed
+from dravo.protocols.signing_in import Proved, SignInRefused
+
+MOST_SKEW = 300
+_INSTANT = re.compile(r"(\d{4})-(\d\d)-(\d\d)T(\d\d):(\d\d):(\d\d)(?:\.\d+)?(?:Z|([+-])(\d\d):(\d\d))")
+
+
+@dataclass(frozen=True)
+class Expected:
+    """What a response has to be meant for.
+
+    Attributes:
+        issuer: the provider's entity id.
+        certificates: the provider's, by one of which it has to be signed.
+        audience: our own entity id.
+        acs: our own address for responses: destination and recipient.
+        request: the id of the request that this answers; None where nothing was asked.
+        unasked: whether a response that answers nothing is taken (IdP-initiated).
+        now: seconds since 1970.
+        skew: by how many seconds clocks may differ.
+        keys: ours, for what is encrypted.
+    """
+
+    issuer: str
+    certificates: Sequence[Certificate]
+    audience: str
+    acs: str
+    request: str | None
+    now: float
+    unasked: bool = False
+    skew: int = 60
+    keys: Sequence[rsa.RSAPrivateKey] = ()
+
+
+Note = Callable[[str, str], None]
+
+
+def accept(content: bytes, expected: Expected, note: Note = lambda name, message: None) -> Proved:
+    """Return whom a response proves.
+
+    Args:
+        content: the XML as it arrived, base64 taken off.
+        note: is told each step that went well: its name, and what was found.
+
+    Raises:
+        SignInRefused: with the reason why it proves nobody.
+    """
+    root = read_document(content)
+    if root.tag != q(SAMLP, "Response") or root.get("Version") != "2.0":
+        raise SignInRefused("malformed", "This is no SAML 2.0 response.", "Check which address the provider sends to.")
+    check_ids(root)
+    _check_status(root)
+    note("Read", f"A response from {text_of(root.find(q(SAML, 'Issuer'))) or 'nobody named'}, {len(content):,} bytes.")
+    covered = signed(root, expected.certificates) if signature_of(root) is not None else None
+    response = covered if covered is not None else root
+    _check_envelope(response, expected, is_signed=covered is not None)
+    assertion = _assertion(response, expected, is_signed=covered is not None)
+    note("Signature", f"{'The response' if covered is not None else 'The assertion'} is signed with a key of this source's provider.")
+    _check_issuer(assertion, expected)
+    _check_conditions(assertion, expected)
+    until = _check_subject(assertion, expected)
+    session, ends = _session(assertion, expected)
+    note("Meant for us, now", f"Audience {expected.audience}, recipient {expected.acs}, good until {_told(min(until, ends))}.")
+    name_id = only(assertion.find(q(SAML, "Subject")), SAML, "NameID")
+    subject = text_of(name_id)
+    if name_id is None or not subject:
+        raise SignInRefused("no subject", "The assertion does not say who it is about (NameID).", "Have the provider send a NameID that stays.")
+    identifier = str(assertion.get("ID"))
+    kind = name_id.get("Format") or UNSPECIFIED
+    return Proved(expected.issuer, subject, _attributes(assertion), (identifier, until + expected.skew), session, kind)
+
+
+def _check_status(root: etree._Element) -> None:
+    code = root.find(f"{q(SAMLP, 'Status')}/{q(SAMLP, 'StatusCode')}")
+    if code is None:
+        raise SignInRefused("malformed", "The response has no status.", STRANGER)
+    if code.get("Value") == SUCCESS:
+        return
+    inner = code.find(q(SAMLP, "StatusCode"))
+    short = str((inner if inner is not None else code).get("Value", "")).rpartition(":")[2]
+    said = text_of(root.find(f"{q(SAMLP, 'Status')}/{q(SAMLP, 'StatusMessage')}"))[:300]
+    mends = {
+        "RequestDenied": "See whether the person is assigned to this application at the provider.",
+        "AuthnFailed": "The person could not sign in there.",
+        "NoPassive": "The person has to sign in there first.",
+        "InvalidNameIDPolicy": "Have the provider allow the name format that is asked for.",
+        "Requester": "The provider finds something wrong with our request: compare entity id, address and signature on both sides.",
+    }
+    raise SignInRefused(
+        "status", f"The provider answered '{short}'{': ' + said if said else ''}.", mends.get(short, "Look into the provider's own log.")
+    )
+
+
+def _check_envelope(response: etree._Element, expected: Expected, *, is_signed: bool) -> None:
+    destination = response.get("Destination")
+    if destination is None and is_signed:
+        raise SignInRefused(
+            "destination", "The signed response does not say where it is meant to go.", "Have the provider name the address (Destination)."
+        )
+    if destination is not None and destination != expected.acs:
+        raise SignInRefused(
+            "destination",
+            f"The response is meant for {destination[:200]}, and this is {expected.acs}.",
+            "Give the provider our address for responses as it is.",
+        )
+    issuer = response.find(q(SAML, "Issuer"))
+    if issuer is not None and text_of(issuer) != expected.issuer:
+        raise _other_issuer(text_of(issuer), expected)
+    answers = response.get("InResponseTo")
+    if answers is not None or expected.request is not None:
+        _check_answers(answers, expected)
+
+
+def _check_answers(answers: str | None, expected: Expected) -> None:
+    """Make sure that a response answers what was asked; raises "in response to"."""
+    if answers is None and expected.unasked:
+        return
+    if answers is None:
+        raise SignInRefused(
+            "in response to", "The response answers no request of ours.", "Begin at our side, or let this source be begun at the provider."
+        )
+    if answers != expected.request:
+        raise SignInRefused(
+            "in response to",
+            "The response answers another request than the one that was made here.",
+            "Begin anew, in one window; take no old page back.",
+        )
+
+
+def _other_issuer(found: str, expected: Expected) -> SignInRefused:
+    return SignInRefused(
+        "issuer",
+        f"It was issued by '{found[:200]}', and this source's provider is '{expected.issuer}'.",
+        "Compare the provider's entity id with its metadata.",
+    )
+
+
+def _assertion(response: etree._Element, expected: Expected, *, is_signed: bool) -> etree._Element:
+    """Return the one assertion, as it was signed; by itself, or within the signed response."""
+    plain, hidden = response.findall(q(SAML, "Assertion")), response.findall(q(SAML, "EncryptedAssertion"))
+    everywhere = [each for name in ("Assertion", "EncryptedAssertion") for each in response.iter(q(SAML, name))]
+    if len(plain) + len(hidden) != 1 or len(everywhere) != 1:
+        number = len(everywhere)
+        raise SignInRefused(
+            "assertions", f"The response has {number} assertions where one belongs.", STRANGER if number else "Have the provider send one."
+        )
+    assertion = plain[0] if plain else decrypted(hidden[0], expected.keys)
+    if assertion.tag != q(SAML, "Assertion") or assertion.get("Version") != "2.0" or not assertion.get("ID"):
+        raise SignInRefused("malformed", "What was sent as an assertion is none of SAML 2.0.", STRANGER)
+    if hidden:
+        check_ids(assertion)
+        if sum(1 for _ in assertion.iter(q(SAML, "Assertion"))) != 1:
+            raise SignInRefused("assertions", "The assertion holds another one.", STRANGER)
+    if signature_of(assertion) is not None:
+        return signed(assertion, expected.certificates)
+    if not is_signed:
+        raise SignInRefused("unsigned", "Neither the response nor the assertion is signed.", "Have the provider sign the assertion.")
+    return assertion
+
+
+def _check_issuer(assertion: etree._Element, expected: Expected) -> None:
+    issuer = text_of(only(assertion, SAML, "Issuer"))
+    if issuer != expected.issuer:
+        raise _other_issuer(issuer, expected)
+
+
+def _check_conditions(assertion: etree._Element, expected: Expected) -> None:
+    conditions = only(assertion, SAML, "Conditions")
+    if conditions is None:
+        raise SignInRefused("audience", "The assertion does not say for whom it is meant.", "Have the provider name our entity id as audience.")
+    _check_span(conditions, expected)
+    restrictions = conditions.findall(q(SAML, "AudienceRestriction"))
+    named = [[text_of(each) for each in one.findall(q(SAML, "Audience"))] for one in restrictions]
+    if not restrictions or not all(expected.audience in some for some in named):
+        told = ", ".join(each[:200] for some in named for each in some) or "nobody"
+        raise SignInRefused("audience", f"It is meant for {told}, and we are {expected.audience}.", "Give the provider our entity id as it is.")
+
+
+def _check_span(element: etree._Element, expected: Expected) -> None:
+    begins, ends = _seconds(element.get("NotBefore")), _seconds(element.get("NotOnOrAfter"))
+    if begins is not None and begins > expected.now + expected.skew:
+        apart = round(begins - expected.now)
+        raise SignInRefused(
+            "early", f"It counts only from {_told(begins)} on: {apart:,} seconds from now by our clock.", "Set both clocks by a time server."
+        )
+    if ends is not None and ends <= expected.now - expected.skew:
+        apart = round(expected.now - ends)
+        raise SignInRefused(
+            "expired", f"It counted until {_told(ends)}: {apart:,} seconds ago by our clock.", "Begin anew; or set both clocks by a time server."
+        )
+
+
+def _check_subject(assertion: etree._Element, expected: Expected) -> float:
+    """Make sure that somebody confirms by this assertion who comes with it; returns until when it may be."""
+    subject = only(assertion, SAML, "Subject")
+    if subject is None:
+        raise SignInRefused("no subject", "The assertion does not say who it is about.", "Have the provider send a NameID that stays.")
+    wrong: SignInRefused | None = None
+    for confirmation in subject.findall(q(SAML, "SubjectConfirmation")):
+        if confirmation.get("Method") != BEARER:
+            continue
+        try:
+            return _confirmed(confirmation, expected)
+        except SignInRefused as refused:
+            wrong = wrong or refused
+    raise wrong or SignInRefused(
+        "recipient", "The assertion is not for whoever brings it (bearer).", "Have the provider use the web browser profile."
+    )
+
+
+def _confirmed(confirmation: etree._Element, expected: Expected) -> float:
+    data = only(confirmation, SAML, "SubjectConfirmationData")
+    recipient = data.get("Recipient") if data is not None else None
+    if data is None or recipient != expected.acs:
+        mend = "Give the provider our address for responses as it is."
+        raise SignInRefused("recipient", f"It is meant to be received at {str(recipient)[:200]}, and this is {expected.acs}.", mend)
+    ends = _seconds(data.get("NotOnOrAfter"))
+    if ends is None:
+        raise SignInRefused("expired", "The assertion does not say until when it may be brought.", "Have the provider send NotOnOrAfter.")
+    _check_span(data, expected)
+    answers = data.get("InResponseTo")
+    if answers is not None or expected.request is not None:
+        _check_answers(answers, expected)
+    return ends
+
+
+def _session(assertion: etree._Element, expected: Expected) -> tuple[str | None, float]:
+    statement = assertion.find(q(SAML, "AuthnStatement"))
+    if statement is None:
+        raise SignInRefused("no sign-in", "The assertion does not say that anybody signed in.", "Have the provider send an AuthnStatement.")
+    ends = _seconds(statement.get("SessionNotOnOrAfter"))
+    if ends is not None and ends <= expected.now - expected.skew:
+        raise SignInRefused("expired", f"The provider's own session ended at {_told(ends)}.", "Sign in there anew.")
+    return statement.get("SessionIndex"), ends if ends is not None else float("inf")
+
+
+def _attributes(assertion: etree._Element) -> dict[str, list[str]]:
+    found: dict[str, list[str]] = {}
+    for attribute in assertion.findall(f"{q(SAML, 'AttributeStatement')}/{q(SAML, 'Attribute')}"):
+        name = attribute.get("Name")
+        if name:
+            values = [text_of(each) for each in attribute.findall(q(SAML, "AttributeValue"))]
+            found.setdefault(name, []).extend(each for each in values if each)
+    return found
+
+
+def _seconds(text: str | None) -> float | None:
+    """Return an xs:dateTime as seconds since 1970; one without a zone is UTC, as SAML has it (core, section 1.3.3)."""
+    if text is None:
+        return None
+    found = _INSTANT.fullmatch(text if text[-1:] == "Z" or re.search(r"[+-]\d\d:\d\d$", text) else f"{text}Z")
+    try:
+        if found is None:
+            raise ValueError
+        year, month, day, hour, minute, second = (int(each) for each in found.groups()[:6])
+        at = datetime(year, month, day, hour, minute, min(second, 59), tzinfo=UTC).timestamp()
+    except ValueError:
+        raise SignInRefused("malformed", f"'{text[:60]}' is not a time.", STRANGER) from None
+    if found.group(7):
+        at -= (1 if found.group(7) == "+" else -1) * (int(found.group(8)) * 3600 + int(found.group(9)) * 60)
+    return at
+
+
+def _told(seconds: float) -> str:
+    return datetime.fromtimestamp(min(seconds, 253402300799), UTC).strftime("%Y-%m-%d %H:%M:%S UTC")

@@ -1,0 +1,115 @@
+"""XML signatures, as far as SAML uses them: one signature, over the very element that it stands in; and only what was signed is read on.
+
+The form of a signature is checked before its numbers are: whatever SAML does not need is refused, so that nothing is left to the
+library's goodwill. What it returns as signed is read from then on, and never the document around it (SAML core, section 5.4).
+"""
+
+from __future__ import annotations
+
+import copy
+from collections.abc import Sequence
+from typing import Any
+
+from lxml import etree
+from signxml.exceptions import InvalidCertificate, InvalidDigest, InvalidInput, InvalidSignature, SignXMLException
+from signxml.verifier import SignatureConfiguration, XMLVerifier
+
+from dravo.protocols.saml.certificates import Certificate
+from dravo.protocols.saml.names import DIGEST_METHODS, DS, EC, SIGNATURE_METHODS, TRANSFORMS, q
+from dravo.protocols.signing_in import SignInRefused
+
+# The library's own names of the algorithms that are taken.
+_USUAL = SignatureConfiguration()
+_METHODS = frozenset(each for each in _USUAL.signature_methods if each.value in SIGNATURE_METHODS)
+_DIGESTS = frozenset(each for each in _USUAL.digest_algorithms if each.value in DIGEST_METHODS)
+STRANGER = "Whoever sent this is not a provider."
+
+
+def signature_of(element: etree._Element) -> etree._Element | None:
+    """Return the signature that stands in an element itself, None if there is none.
+
+    Raises:
+        SignInRefused: "signature", if there are several.
+    """
+    found = element.findall(q(DS, "Signature"))
+    if len(found) > 1:
+        raise SignInRefused("signature", "The message has several signatures in one place.", STRANGER)
+    return found[0] if found else None
+
+
+def signed(element: etree._Element, certificates: Sequence[Certificate]) -> etree._Element:
+    """Return an element as its own signature covers it: a copy that holds what was signed, and nothing else.
+
+    Args:
+        element: carries its signature as a child.
+        certificates: by one of which it has to be signed. Those within the message are not looked at.
+
+    Raises:
+        SignInRefused: "signature", "algorithm", "transform" or "certificate".
+    """
+    # Alone in a document of its own, so that nothing around it can be meant by the reference.
+    alone = etree.fromstring(etree.tostring(element, with_tail=False))
+    signature = signature_of(alone)
+    if signature is None:
+        raise SignInRefused("unsigned", "What arrived is not signed.", "Have the provider sign the response or the assertion.")
+    _check_form(alone, signature)
+    for certificate in certificates:
+        result = _verified(alone, certificate)
+        if result is not None:
+            covered: Any = result.signed_xml
+            if covered is None or covered.tag != alone.tag or covered.get("ID") != alone.get("ID"):
+                raise SignInRefused("signature", "The signature covers something else than what it stands in.", STRANGER)
+            return copy.deepcopy(covered)
+    raise SignInRefused(
+        "certificate",
+        "The signature was not made with the key of a certificate that this source has, or the message was changed on the way.",
+        "If the provider has a new certificate, take it from its metadata.",
+    )
+
+
+def _check_form(alone: etree._Element, signature: etree._Element) -> None:
+    info = signature.find(q(DS, "SignedInfo"))
+    references = signature.findall(f".//{q(DS, 'Reference')}")
+    if info is None or len(signature.findall(q(DS, "SignedInfo"))) != 1 or len(references) != 1 or references[0].getparent() is not info:
+        raise SignInRefused("signature", "The signature does not cover one thing alone.", STRANGER)
+    if signature.find(f".//{q(DS, 'Object')}") is not None:
+        raise SignInRefused("signature", "The signature carries something of its own.", STRANGER)
+    reference = references[0]
+    identifier = alone.get("ID")
+    if not identifier or reference.get("URI") != f"#{identifier}":
+        raise SignInRefused("signature", "The signature covers something else than what it stands in.", STRANGER)
+    _allowed(info.find(q(DS, "CanonicalizationMethod")), frozenset({EC}), "canonicalization")
+    _allowed(info.find(q(DS, "SignatureMethod")), SIGNATURE_METHODS, "algorithm")
+    _allowed(reference.find(q(DS, "DigestMethod")), DIGEST_METHODS, "algorithm")
+    transforms = reference.findall(f"{q(DS, 'Transforms')}/{q(DS, 'Transform')}")
+    names = [each.get("Algorithm") for each in transforms]
+    if not transforms or len(names) > 2 or len(set(names)) != len(names) or not TRANSFORMS.issuperset(names):
+        raise SignInRefused("transform", "The signature reworks what it covers in a way that SAML does not need.", STRANGER)
+    if any(child.tag != q(EC, "InclusiveNamespaces") for each in transforms for child in each):
+        raise SignInRefused("transform", "The signature reworks what it covers in a way that SAML does not need.", STRANGER)
+
+
+def _allowed(method: etree._Element | None, known: frozenset[str], reason: str) -> None:
+    name = method.get("Algorithm") if method is not None else None
+    if name not in known:
+        short = str(name).rpartition("#")[2] or str(name)
+        mend = "Have the provider sign with SHA-256 and exclusive canonicalization."
+        raise SignInRefused("algorithm", f"The signature's {reason} '{short}' is not taken.", mend)
+
+
+def _verified(alone: etree._Element, certificate: Certificate) -> Any:
+    """Return what signxml says of a signature, None if it was not made by this certificate's key."""
+    expected = SignatureConfiguration(
+        require_x509=True,
+        location="./",
+        expect_references=1,
+        signature_methods=_METHODS,
+        digest_algorithms=_DIGESTS,
+        ignore_ambiguous_key_info=True,
+    )
+    try:
+        return XMLVerifier().verify(alone, x509_cert=certificate.pem, expect_config=expected, id_attribute="ID", validate_schema=False)
+    except (InvalidSignature, InvalidDigest, InvalidCertificate):
+        return None
+    except (InvalidInput, SignXMLException, ValueError, etree.LxmlError) as wrong:
+        raise SignInRefused("signature", f"The signature cannot be read: {str(wrong)[:200]}", STRANGER) from None
