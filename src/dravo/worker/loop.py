@@ -172,7 +172,9 @@ class Worker:
                 queue.append(each)
                 self._pace[each.application_id] = each.pace
                 self._together[each.application_id] = each.together
-        for application_id in {each.application_id for each in chosen}:
+            # Also those that had to wait because others had taken all threads: nobody else comes back to them.
+            queued = [application_id for application_id, queue in self._queued.items() if queue]
+        for application_id in queued:
             self._go_on(application_id)
         self._hand_out_groups(now, free - len(chosen))
         return more
