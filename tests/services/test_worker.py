@@ -35,6 +35,8 @@ def at_work(rooms: Rooms) -> Iterator[Worker]:
 def connected(rooms: Rooms, key: str, app: StandIn, **settings: Any) -> None:
     rooms.application(key, **settings)
     applications.connect(rooms.house, rooms.caller, key, app.base_url, app.token)
+    # What it can do is known then, so that all that is due is queued at once.
+    applications.check(rooms.house, rooms.caller, key)
     applications.change(rooms.house, rooms.caller, key, None, None, {"switched_on": True})
 
 
