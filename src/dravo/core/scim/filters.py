@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from datetime import UTC, datetime
 from typing import Any
 
 from dravo.core.records import fold
 from dravo.core.scim.errors import invalid_filter
-from dravo.core.scim.paths import And, Compare, Element, Filter, Location, Not, Or, Present
+from dravo.core.scim.paths import And, Compare, Element, Filter, Location, Not, Or, Present, read_time
 from dravo.core.scim.schemas import Attribute
 
 
@@ -109,11 +108,7 @@ def _compare(leaf: Attribute, operator: str, found: Any, wanted: Any) -> bool:
 
 def _comparable(leaf: Attribute, value: Any) -> Any:
     if leaf.type == "dateTime" and isinstance(value, str):
-        try:
-            moment = datetime.fromisoformat(value)
-        except ValueError:
-            raise invalid_filter(f"'{value}' is not a time such as 2031-04-02T09:15:00Z.") from None
-        return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
+        return read_time(value)
     if isinstance(value, str) and not leaf.case_exact and leaf.type != "binary":
         return fold(value)
     return value

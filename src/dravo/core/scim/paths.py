@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import json
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from functools import lru_cache
 from pathlib import Path as FilePath
 from typing import Any
@@ -262,7 +263,23 @@ class _Builder:
             raise invalid_filter(f"'{at}' is text; put what it is compared with in double quotes.")
         elif leaf.type == "binary" and operator in ("gt", "ge", "lt", "le"):
             raise invalid_filter(f"'{at}' is binary and has no order.")
+        elif leaf.type == "dateTime":
+            # Told also where there is nobody yet whose time it could be compared with.
+            read_time(value)
         return Compare(at, operator, value)
+
+
+def read_time(text: str) -> datetime:
+    """Return the moment that a filter compares a dateTime with; one without a zone is UTC.
+
+    Raises:
+        ScimError: 400 invalidFilter.
+    """
+    try:
+        moment = datetime.fromisoformat(text)
+    except ValueError:
+        raise invalid_filter(f"'{text}' is not a time such as 2031-04-02T09:15:00Z.") from None
+    return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
 
 
 def _literal(tree: Any) -> str | float | int | bool | None:
