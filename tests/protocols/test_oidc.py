@@ -167,7 +167,7 @@ def test_a_provider_that_cannot_be_used_says_why(change: dict[str, Any], field: 
 
 def test_the_way_there_carries_state_nonce_and_challenge() -> None:
     provider = read_configuration(CONFIGURATION, ISSUER)
-    client = Client("dravo", "https://dravo.fernhollow.example/sso/staff/oidc/callback", "s:ecret/1", scopes=("openid", "groups"))
+    client = Client("dravo", "https://dravo.fernhollow.example/sso/staff/oidc/callback", "s:ecret/1", asks_for=("openid", "groups"))
     address = urlsplit(start(provider, client, "st", "no", "verifier", anew=True))
     query = {name: values[0] for name, values in parse_qs(address.query).items()}
     assert (query["state"], query["nonce"], query["scope"], query["prompt"]) == ("st", "no", "openid groups", "login")

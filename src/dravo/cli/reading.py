@@ -195,7 +195,7 @@ def _check(given: argparse.Namespace, dravo: Dravo) -> None:
             columns = {
                 "Name there": lambda s: s["name"],
                 "User name": lambda s: (s["person"] or {}).get("userName"),
-                "Groups of what is said": lambda s: ", ".join(s["groups"]),
+                **({"Groups of what is said": lambda s: ", ".join(s["groups"])} if any(s["groups"] for s in found["sample"]) else {}),
                 "Comes in": lambda s: "yes" if s["comes_in"] else s["message"],
             }
             table(columns, found["sample"][:10])

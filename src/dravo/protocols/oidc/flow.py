@@ -26,7 +26,7 @@ class Client:
     redirect: str
     secret: str = ""
     key: RSAKey | None = None
-    scopes: tuple[str, ...] = ("openid", "profile", "email")
+    asks_for: tuple[str, ...] = ("openid", "profile", "email")
 
 
 def start(provider: Provider, client: Client, state: str, nonce: str, verifier: str, *, anew: bool = False) -> str:
@@ -40,7 +40,7 @@ def start(provider: Provider, client: Client, state: str, nonce: str, verifier: 
         "response_type": "code",
         "client_id": client.id,
         "redirect_uri": client.redirect,
-        "scope": " ".join(dict.fromkeys(("openid", *client.scopes))),
+        "scope": " ".join(dict.fromkeys(("openid", *client.asks_for))),
         "state": state,
         "nonce": nonce,
         "code_challenge": challenge(verifier),
