@@ -237,6 +237,39 @@ def test_everything_is_reached_by_keyboard(open_page: Callable[..., Page], runni
         assert any(each.startswith(name) for each in reached), (name, reached)
 
 
+def test_anybody_and_anything_is_found_from_anywhere(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+    name, provider = fresh("una"), running.provider(fresh("source"))
+    provider.person(f"{name}.kerrigan", displayName=f"Una {name}", externalId=f"HR-{name}", emails=[{"value": f"{name}@fernhollow.example"}])
+    provider.group(f"Night watch {name}")
+    running.application(f"records-{name}")
+    page = open_page()
+    sign_in(page)
+    page.goto("/deliveries")
+    page.get_by_role("heading", name="Deliveries", level=1).wait_for()
+    page.keyboard.press("/")
+    dialog = page.get_by_role("dialog")
+    field = dialog.get_by_role("textbox")
+    for typed, kind, shown in (
+        (f"{name}@fernhollow", "Person", f"Una {name}"), (f"HR-{name}", "Person", f"Una {name}"), (f"watch {name}", "Group", f"Night watch {name}"),
+        (f"records-{name}", "Application", f"Records {name.title().replace('-', ' ')}"),
+    ):  # fmt: skip
+        field.fill(typed)
+        expect(dialog.get_by_role("listitem").filter(has_text=kind).get_by_role("link", name=shown)).to_be_visible()
+    check_accessible(page)
+    field.fill(f"nobody-{name}")
+    expect(dialog).to_contain_text("Nobody and nothing here is called")
+    field.fill(f"HR-{name}")
+    expect(dialog.get_by_role("link", name=f"Una {name}")).to_be_visible()
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", level=1)).to_have_text(f"Una {name}")
+    expect(dialog).to_be_hidden()
+    page.goto("/people")
+    words = page.get_by_role("textbox", name="Name, user name or e-mail")
+    words.press("/")
+    expect(words).to_have_value("/")
+    expect(dialog).to_be_hidden()
+
+
 def test_on_a_narrow_screen_the_band_is_a_list(open_page: Callable[..., Page], running: Running) -> None:
     page = open_page(400, 800)
     sign_in(page)

@@ -4,23 +4,36 @@ import { useQuery } from '@tanstack/vue-query'
 import {
   mdiAccountCircleOutline,
   mdiHistory,
+  mdiMagnify,
   mdiMenu,
   mdiCogOutline,
   mdiWeatherNight,
   mdiWhiteBalanceSunny,
 } from '@mdi/js'
-import { computed, ref } from 'vue'
+import { computed, onMounted, onUnmounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useTheme } from 'vuetify'
 import { answered, api } from '../api/client'
 import { signOut, useSession } from '../app/session'
 import { keepTheme } from '../app/theme'
+import FindDialog from './FindDialog.vue'
 
 const route = useRoute()
 const router = useRouter()
 const theme = useTheme()
 const { session } = useSession()
 const opened = ref(false)
+const finding = ref(false)
+/** `/` finds from anywhere, unless somebody is typing. */
+function listen(event: KeyboardEvent): void {
+  const into = event.target as HTMLElement
+  if (event.key !== '/' || event.ctrlKey || event.metaKey || event.altKey) return
+  if (into.isContentEditable || into.closest('input, textarea, select, [role=dialog]')) return
+  event.preventDefault()
+  finding.value = true
+}
+onMounted(() => window.addEventListener('keydown', listen))
+onUnmounted(() => window.removeEventListener('keydown', listen))
 
 const { data } = useQuery({
   queryKey: ['overview'],
@@ -99,6 +112,7 @@ async function leave(): Promise<void> {
       </ol>
     </nav>
     <div class="end">
+      <v-btn :icon="mdiMagnify" variant="text" aria-label="Find" title="Find ( / )" @click="finding = true" />
       <v-btn :icon="mdiHistory" variant="text" to="/activity" aria-label="Activity" title="Activity" />
       <v-btn :icon="mdiCogOutline" variant="text" to="/settings" aria-label="Settings" title="Settings" />
       <v-btn
@@ -123,6 +137,7 @@ async function leave(): Promise<void> {
         </v-list>
       </v-menu>
     </div>
+    <FindDialog v-model="finding" />
   </header>
 </template>
 
