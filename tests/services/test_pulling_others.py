@@ -222,3 +222,14 @@ def test_other_groups_of_values_are_tried_on_what_was_said_before(rooms: Rooms) 
         {"name": "Volunteers", "people": 3}, {"name": "Team Guides", "people": 2}, {"name": "Team Night watch", "people": 1},
     ]  # fmt: skip
     assert tried["groups"] == [], "groups of values are none that the source lists"
+
+
+def test_a_run_that_was_stopped_before_it_began_stays_stopped(rooms: Rooms) -> None:
+    reading = Reading(rooms, "csv", {}, policy=ANSWERS)
+    files(reading, people="id,Voller Name,login\n1,Zofia,zofia\n")
+    run = pulling.ask_for(rooms.house, rooms.caller, reading.key)
+    assert pulling.next_asked(rooms.house, set()) is not None
+    pulling.stop(rooms.house, rooms.caller, reading.key, run["id"])
+    # The worker had it in hand already.
+    pulling.carry_out(rooms.house, run["id"])
+    assert pulling.one_run(rooms.house, run["id"])["state"] == "stopped" and reading.records() == {}

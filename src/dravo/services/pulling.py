@@ -175,7 +175,10 @@ def next_asked(house: House, busy: set[str]) -> tuple[str, str] | None:
 def carry_out(house: House, run_id: str) -> None:
     """Carry out a run: read the people, then the groups, then conclude who has left."""
     with house.database.writing() as connection:
-        connection.execute(update(t.run).where(t.run.c.id == run_id).values(state=RUNNING, started_at=clock.now()))
+        begun = update(t.run).where(t.run.c.id == run_id, t.run.c.ended_at.is_(None)).values(state=RUNNING, started_at=clock.now())
+        if not connection.execute(begun).rowcount:
+            # Somebody stopped it before it began.
+            return
         run = connection.execute(select(t.run).where(t.run.c.id == run_id)).one()
         source = connection.execute(select(t.source).where(t.source.c.id == run.source_id)).one()
         row = connection.execute(select(t.source_pull).where(t.source_pull.c.source_id == source.id)).first()

@@ -115,7 +115,9 @@ def carry_out(house: House, talker: Talker, run_id: str) -> None:
     p, r = t.application.c, t.run.c
     with house.database.writing() as connection:
         values = {"state": RUNNING, "started_at": clock.now()}
-        connection.execute(update(t.run).where(r.id == run_id).values(**values))
+        if not connection.execute(update(t.run).where(r.id == run_id, r.ended_at.is_(None)).values(**values)).rowcount:
+            # Somebody stopped it before it began.
+            return
         application = connection.execute(select(t.application).join(t.run, r.application_id == p.id).where(r.id == run_id)).one()
     there = There(application.id, application.base_url, application.secret, application.auth, application.capabilities, application.per_second)
     try:
