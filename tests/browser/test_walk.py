@@ -30,6 +30,12 @@ def test_from_signing_in_to_seeing_somebody_leave(open_page: Callable[..., Page]
     page.get_by_role("button", name="Sign in").click()
     expect(page.get_by_role("alert")).to_contain_text("do not fit")
     check_accessible(page)
+    # While the answer is waited for, the button says so, also to those who hear the page.
+    page.route("**/api/v1/session", lambda route: None)
+    page.get_by_role("button", name="Sign in").click()
+    page.get_by_role("progressbar", name="Working").wait_for()
+    check_accessible(page)
+    page.unroute("**/api/v1/session")
     sign_in(page)
     check_accessible(page)
 

@@ -5,6 +5,7 @@ import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
 import { useAttempts } from '../app/attempts'
 import { told } from '../app/values'
+import BusyButton from './BusyButton.vue'
 import ExpressionField from './ExpressionField.vue'
 import ProblemNote from './ProblemNote.vue'
 import StateMark from './StateMark.vue'
@@ -197,7 +198,7 @@ const choices = [
     <section class="panel" aria-labelledby="comes">
       <h2 id="comes">What this would change</h2>
       <div class="row">
-        <v-btn variant="outlined" :loading="busy" @click="look">Try on everybody</v-btn>
+        <BusyButton variant="outlined" :busy="busy" @click="look">Try on everybody</BusyButton>
         <v-btn type="submit" color="primary">Keep these answers</v-btn>
         <span v-if="done" role="status">Kept; they count from the next run on.</span>
       </div>

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { useTemplateRef } from 'vue'
 // A question with a form: what is typed stays until it was taken.
+import BusyButton from './BusyButton.vue'
 import ProblemNote from './ProblemNote.vue'
 import WorkProgress from './WorkProgress.vue'
 
@@ -33,9 +34,9 @@ const emit = defineEmits<{ done: [] }>()
         <slot />
         <WorkProgress v-if="waiting || busy" />
         <div class="row">
-          <v-btn type="submit" :color="grave ? 'failed' : 'primary'" :loading="busy" :disabled="waiting">{{
+          <BusyButton type="submit" :color="grave ? 'failed' : 'primary'" :busy="busy" :disabled="waiting">{{
             act
-          }}</v-btn>
+          }}</BusyButton>
           <v-btn variant="text" @click="open = false">Not now</v-btn>
         </div>
       </form>

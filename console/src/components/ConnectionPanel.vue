@@ -3,6 +3,7 @@
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
 import { useAttempts } from '../app/attempts'
+import BusyButton from './BusyButton.vue'
 import CheckSteps from './CheckSteps.vue'
 import ProblemNote from './ProblemNote.vue'
 import TimeOf from './TimeOf.vue'
@@ -86,10 +87,12 @@ async function tryConnection(withPerson: boolean): Promise<void> {
         <v-text-field v-model="until" type="date" label="It ends on (if known)" class="narrow" />
       </div>
       <div class="row">
-        <v-btn type="submit" color="primary" :loading="checking">Keep and check</v-btn>
+        <BusyButton type="submit" color="primary" :busy="checking">Keep and check</BusyButton>
         <template v-if="application.connection.has_secret">
-          <v-btn variant="outlined" :loading="checking" @click="tryConnection(false)">Check again</v-btn>
-          <v-btn variant="outlined" :loading="checking" @click="tryConnection(true)">Check with a test person</v-btn>
+          <BusyButton variant="outlined" :busy="checking" @click="tryConnection(false)">Check again</BusyButton>
+          <BusyButton variant="outlined" :busy="checking" @click="tryConnection(true)"
+            >Check with a test person</BusyButton
+          >
           <span class="quiet">The test person is made there, changed, and removed again.</span>
         </template>
       </div>

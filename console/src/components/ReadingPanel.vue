@@ -4,6 +4,7 @@ import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
 import { useAttempts } from '../app/attempts'
+import BusyButton from './BusyButton.vue'
 import CheckSteps from './CheckSteps.vue'
 import ProblemNote from './ProblemNote.vue'
 import StateMark from './StateMark.vue'
@@ -151,8 +152,8 @@ async function upload(files: File | File[] | null): Promise<void> {
         >. Everybody was read last <TimeOf :at="reading.full_at" never="never" />; between, what changed.
       </p>
       <div class="row">
-        <v-btn type="submit" color="primary" :loading="checking">Keep and check</v-btn>
-        <v-btn variant="outlined" :loading="checking" @click="tryIt(false)">Check without keeping</v-btn>
+        <BusyButton type="submit" color="primary" :busy="checking">Keep and check</BusyButton>
+        <BusyButton variant="outlined" :busy="checking" @click="tryIt(false)">Check without keeping</BusyButton>
       </div>
     </form>
     <template v-if="reading && kind === 'csv'">

@@ -7,6 +7,7 @@ import { useAttempts } from '../app/attempts'
 import { useApplicationChoices } from '../app/choices'
 import { useMay } from '../app/session'
 import AccessChain from '../components/AccessChain.vue'
+import BusyButton from '../components/BusyButton.vue'
 import EmptyState from '../components/EmptyState.vue'
 import LocalPersonDialog from '../components/LocalPersonDialog.vue'
 import PersonChoice from '../components/PersonChoice.vue'
@@ -244,8 +245,8 @@ const remaining = computed(() => {
                 <td class="quiet">
                   changed <TimeOf :at="each.modified_at" />
                   <div v-if="each.channel === 'pull' && !each.gone_at && may('sources.change')">
-                    <v-btn size="small" variant="outlined" :loading="reading" @click="readAnew(each.source.key)"
-                      >Read anew</v-btn
+                    <BusyButton size="small" variant="outlined" :busy="reading" @click="readAnew(each.source.key)"
+                      >Read anew</BusyButton
                     >
                   </div>
                   <div v-if="each.channel !== 'local' && !each.gone_at && may('sources.change')">

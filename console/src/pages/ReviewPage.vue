@@ -7,6 +7,7 @@ import type { Sure } from '../app/assignments'
 import { useAttempts } from '../app/attempts'
 import { useAddressFilter, useWords } from '../app/search'
 import { useMay } from '../app/session'
+import BusyButton from '../components/BusyButton.vue'
 import EmptyState from '../components/EmptyState.vue'
 import PagedTable from '../components/PagedTable.vue'
 import PreviewedAsk from '../components/PreviewedAsk.vue'
@@ -162,8 +163,8 @@ const narrowed = computed(() =>
         <div v-if="open && may('assignments.change')" class="row filters">
           <v-btn variant="outlined" @click="chooseAll">Choose all shown that are open</v-btn>
           <v-text-field v-model="note" label="Note on what is decided" class="words" />
-          <v-btn color="primary" :disabled="!chosen.length" :loading="busy" @click="confirm"
-            >Confirm {{ chosen.length || '' }}</v-btn
+          <BusyButton color="primary" :disabled="!chosen.length" :busy="busy" @click="confirm"
+            >Confirm {{ chosen.length || '' }}</BusyButton
           >
           <v-btn variant="outlined" :disabled="!chosen.length" @click="taking = true"
             >Take away {{ chosen.length || '' }}</v-btn

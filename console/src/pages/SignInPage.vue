@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
+import BusyButton from '../components/BusyButton.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { signIn } from '../app/session'
 
@@ -41,7 +42,7 @@ async function enter(): Promise<void> {
       <ProblemNote :wrong="wrong" />
       <v-text-field v-model="name" label="Name" autocomplete="username" required />
       <v-text-field v-model="password" label="Password" type="password" autocomplete="current-password" required />
-      <v-btn type="submit" color="primary" :loading="busy">Sign in</v-btn>
+      <BusyButton type="submit" color="primary" :busy="busy">Sign in</BusyButton>
     </form>
   </div>
 </template>
