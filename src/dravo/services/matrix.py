@@ -21,7 +21,7 @@ from dravo.services.named import application_by_key
 from dravo.store import tables as t
 from dravo.store import views
 from dravo.store.pages import Ask, page
-from dravo.store.views import contains, person_line, person_ref
+from dravo.store.views import person_has, person_line, person_ref
 
 DIRECT_ONLY, INACTIVE_ASSIGNED, HIGHEST = "direct only", "inactive but assigned", "highest role"
 NARROWED = (DIRECT_ONLY, INACTIVE_ASSIGNED, HIGHEST)
@@ -67,7 +67,6 @@ def people(house: House, view: View, ask: Ask) -> dict[str, Any]:
             keys,
             ask,
             person_line,
-            one_scan=bool(view.words),
             count_to=COUNTED,
         )
         _fill(connection, found["items"], view)
@@ -91,8 +90,7 @@ def _at(at: Instant | None) -> Any:
 
 def _worded(view: View) -> list[Any]:
     """Return the conditions that words put on a user."""
-    u = t.user.c
-    return [or_(*(contains(column, view.words) for column in (u.display_name_key, u.user_name_key, u.email_key)))] if view.words else []
+    return [person_has(view.words)] if view.words else []
 
 
 def _narrowed(catalogue: Catalogue, view: View, application: Any) -> list[Any]:

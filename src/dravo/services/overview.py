@@ -26,8 +26,8 @@ def band(house: House) -> dict[str, Any]:
         row = connection.execute(
             select(
                 count(t.source).label("sources"),
-                count(t.user, t.user.c.gone_at.is_(None)).label("people"),
-                count(t.user, t.user.c.active.is_(True)).label("active"),
+                count(t.user, t.user.c.active.is_(False), t.user.c.gone_at.is_(None)).label("inactive"),
+                count(t.user, t.user.c.active.is_(True), t.user.c.gone_at.is_(None)).label("active"),
                 count(t.group, t.group.c.gone_at.is_(None)).label("groups"),
                 count(t.access, t.access.c.until_at.is_(None)).label("access"),
                 count(t.mark).label("being_worked_out"),
@@ -57,7 +57,7 @@ def band(house: House) -> dict[str, Any]:
     return {
         "stages": [
             {"name": "sources", "count": row.sources, "needs": refused + unread + undecided + ending},
-            {"name": "people", "count": row.people, "needs": 0},
+            {"name": "people", "count": row.active + row.inactive, "needs": 0},
             {"name": "access", "count": row.access, "needs": amiss},
             {"name": "applications", "count": row.applications, "needs": row.paused + row.drifting + row.seats + row.ending},
             {"name": "deliveries", "count": row.waiting, "needs": row.failed},

@@ -32,7 +32,6 @@ def page(
     show: Callable[[Any], dict[str, Any]],
     *,
     newest_first: bool = False,
-    one_scan: bool = False,
     count_to: int | None = None,
 ) -> dict[str, Any]:
     """Return one page as {"items", "total", "next"}; `next` is the cursor for the page behind it, or None.
@@ -45,29 +44,25 @@ def page(
         ask: which page.
         show: makes an item out of a row.
         newest_first: whether to go down instead of up.
-        one_scan: whether finding the rows means reading all of them anyway: then they are counted on the way.
         count_to: how far to count at the most, for a list of which every row costs something to find.
 
     Raises:
         InvalidInput: if the cursor is none of ours.
     """
     count = min(max(ask.count, 1), LARGEST)
-    scanned = one_scan and not ask.after
-    total = 0 if scanned else _total(connection, statement, count_to)
-    if scanned:
-        statement = statement.add_columns(func.count().over().label("_total"))
+    whole_list = statement
     if ask.after:
         last = tuple_(*(literal(value) for value in read_cursor(ask.after, len(keys))))
         statement = statement.where(tuple_(*keys) < last if newest_first else tuple_(*keys) > last)
     named = [key.label(f"_key{number}") for number, key in enumerate(keys)]
     ordered = statement.add_columns(*named).order_by(*(key.desc() if newest_first else key.asc() for key in keys))
     rows = connection.execute(ordered.limit(count + 1)).all()
-    if scanned and rows:
-        total = rows[0]._total
     following = None
     if len(rows) > count:
         rows = rows[:count]
         following = write_cursor([getattr(rows[-1], f"_key{number}") for number in range(len(keys))])
+    # A first page that nothing follows is the whole list.
+    total = _total(connection, whole_list, count_to) if following or ask.after else len(rows)
     found = {"items": [show(row) for row in rows], "total": total, "next": following}
     if count_to is not None:
         found |= {"total": min(total, count_to), "whole": total <= count_to}
@@ -77,7 +72,8 @@ def page(
 def _total(connection: Connection, statement: Select[Any], count_to: int | None) -> int:
     counted = statement.order_by(None)
     if count_to is not None:
-        counted = counted.limit(count_to + 1)
+        # Without its columns: a limit keeps the planner from dropping them by itself, and an index may answer alone.
+        counted = counted.with_only_columns(literal(1), maintain_column_froms=True).limit(count_to + 1)
     return int(connection.execute(select(func.count()).select_from(counted.subquery())).scalar_one())
 
 

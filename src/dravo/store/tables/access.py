@@ -167,7 +167,7 @@ access = Table(
 )
 one_of("uq_access_open", access.c.user_id, access.c.role_id, where="until_at IS NULL")
 # Also what the people of an application are counted by, without reading a row.
-some_of("ix_access_of_application", access.c.application_id, access.c.user_id, where="until_at IS NULL")
+some_of("ix_access_of_application", access.c.application_id, access.c.user_id, access.c.until_at, where="until_at IS NULL")
 Index("ix_access_history", access.c.user_id, access.c.from_at)
 some_of("ix_access_direct", access.c.user_id, where="until_at IS NULL AND direct_only = 1")
 Index("ix_access_began", access.c.from_at)

@@ -26,9 +26,10 @@ user = Table(
     at("gone_at"),
     at("next_change_at"),
 )
-Index("ix_user_state", user.c.active, user.c.gone_at)
+Index("ix_user_state", user.c.active, user.c.gone_at, user.c.display_name_key, user.c.id)
 Index("ix_user_name", user.c.user_name_key, user.c.id)
-Index("ix_user_display", user.c.display_name_key, user.c.id)
+# Also what words are looked for in, without reading a row.
+Index("ix_user_display", user.c.display_name_key, user.c.id, user.c.user_name_key, user.c.email_key)
 Index("ix_user_email", user.c.email_key)
 some_of("ix_user_next_change", user.c.next_change_at, where="next_change_at IS NOT NULL")
 
