@@ -21,7 +21,7 @@ from dravo.store import clock, groups, groups_over, pulled, snapshots
 from dravo.store import tables as t
 from dravo.store.catalogue import raise_revision
 from dravo.store.identifiers import new_id
-from dravo.store.pulled import PULL, Known
+from dravo.store.pulled import Known
 
 # So many groups are made, and so many memberships written, in one transaction.
 AT_ONCE = 100
@@ -55,13 +55,13 @@ class GroupsIn:
 
     def __init__(self, house: House, people: PeopleIn, *, look_only: bool = False) -> None:
         self.house, self.people, self.look_only = house, people, look_only
-        self.source, self.policy, self.run_id = people.source, people.policy, people.run_id
+        self.source, self.policy, self.run_id, self.channel = people.source, people.policy, people.run_id, people.channel
         self.counts: Counter[str] = Counter()
         self.seen: set[str] = set()
         with house.database.reading() as connection:
             # Groups are few beside people: all of them are looked up, also for a reading of what changed.
-            self.known = pulled.known_groups(connection, self.source.id)
-            self._names = pulled.names_of_groups(connection, self.source.id)
+            self.known = pulled.known_groups(connection, self.source.id, channel=self.channel)
+            self._names = pulled.names_of_groups(connection, self.source.id, self.channel)
             self._conflicted = pulled.with_conflicts(connection, self.source.id, "group")
         self._salt = f"{self.policy.digest} groups"
         self._absent: frozenset[str] = frozenset()
@@ -95,7 +95,7 @@ class GroupsIn:
             return
         with self.house.database.reading() as connection:
             wanted = None if self.people.whole else list(dict.fromkeys(member for each in allowed for member in each.members))
-            of_people, of_groups = pulled.locators(connection, self.source.id, wanted)
+            of_people, of_groups = pulled.locators(connection, self.source.id, wanted, self.channel)
         waiting: list[_Portion] = []
         size = 0
         for entry in allowed:
@@ -112,7 +112,7 @@ class GroupsIn:
         people, now = self.people, clock.now()
         with self.house.database.reading() as connection:
             catalogue = self.house.catalogue.get(connection)
-            of_people, _ = pulled.locators(connection, self.source.id)
+            of_people, _ = pulled.locators(connection, self.source.id, channel=self.channel)
             joined: dict[str, list[str]] = {}
             left: dict[str, list[str]] = {}
             for entry in entries:
@@ -188,7 +188,7 @@ class GroupsIn:
             write_lines(connection, lines)
             if self.look_only:
                 return
-            pulled.make_groups(connection, self.source.id, made, now)
+            pulled.make_groups(connection, self.source.id, made, now, self.channel)
             pulled.name_groups(connection, named, now)
             by_name = catalogue.named_by_its_name(self.source.id) or catalogue.asks_groups
             if named or (made and by_name):
@@ -288,7 +288,7 @@ class GroupsIn:
 
     def leave(self, native_ids: Sequence[str]) -> None:
         """Take in that groups are gone, and with them every membership in them."""
-        intake = Intake(self.house.database, self.house.catalogue, PULL)
+        intake = Intake(self.house.database, self.house.catalogue, self.channel)
         for native_id in native_ids:
             group_id = self.known[native_id].id
             name = self._names.get(group_id, (native_id, None))[0]

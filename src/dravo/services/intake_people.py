@@ -67,12 +67,24 @@ class Batch:
 class PeopleIn:
     """Takes in what one reading of a source says of its people."""
 
-    def __init__(self, house: House, source: Any, policy: SourcePolicy, run_id: str, *, look_only: bool = False, whole: bool = False) -> None:
+    def __init__(
+        self,
+        house: House,
+        source: Any,
+        policy: SourcePolicy,
+        run_id: str | None,
+        *,
+        look_only: bool = False,
+        whole: bool = False,
+        channel: str = PULL,
+    ) -> None:
+        # By a run lines are told; what comes by itself, one person at a time, has no run.
         self.house, self.source, self.policy, self.run_id, self.look_only, self.whole = house, source, policy, run_id, look_only, whole
+        self.channel = channel
         with house.database.reading() as connection:
             # Of a reading of what changed, whoever comes is looked up when they come.
-            self.known = pulled.known_people(connection, source.id) if whole else {}
-            self._present = 0 if whole else pulled.how_many(connection, source.id)
+            self.known = pulled.known_people(connection, source.id, channel=channel) if whole else {}
+            self._present = 0 if whole else pulled.how_many(connection, source.id, channel)
             self._conflicted = pulled.with_conflicts(connection, source.id, "person")
         self.seen: set[str] = set()
         self.outside: set[str] = set()
@@ -141,7 +153,7 @@ class PeopleIn:
         with self.house.database.reading() as connection:
             batch = Batch(clock.now(), self.house.catalogue.get(connection))
             if not self.whole:
-                self.known.update(pulled.known_people(connection, self.source.id, [each.native_id for each in entries]))
+                self.known.update(pulled.known_people(connection, self.source.id, [each.native_id for each in entries], self.channel))
             fresh = self._read(connection, entries, batch)
             self._decide(connection, fresh, batch, last=last)
         return batch
@@ -178,7 +190,7 @@ class PeopleIn:
         decided = pulled.decisions(connection, self.source.id, "person", ids) if ids else {}
         # Names that are given up in this very batch are free.
         leaving = {each.row.id for each in wanted if each.row is not None}
-        holders = pulled.holders(connection, self.source.id, [each.found.user_name_key for each in wanted if each.row is not None])
+        holders = pulled.holders(connection, self.source.id, [each.found.user_name_key for each in wanted if each.row is not None], self.channel)
         taken: set[str] = set()
         bindings: list[tuple[_Said, str, bool]] = []
         for each in fresh:
@@ -202,7 +214,7 @@ class PeopleIn:
     def _could_be(self, connection: Connection, wanted: Sequence[_Said], batch: Batch) -> dict[str, list[Any]]:
         batch.names = {each.found.user_name_key for each in wanted}
         batch.emails = {fold(each.found.email) for each in wanted if each.found.email and each.row is None}
-        found = pulled.candidates(connection, self.source.id, batch.names, batch.emails) if batch.names else {}
+        found = pulled.candidates(connection, self.source.id, batch.names, batch.emails, self.channel) if batch.names else {}
         batch.had_by = frozenset(one.user_id for some in found.values() for one in some)
         return found
 
@@ -248,7 +260,7 @@ class PeopleIn:
 
     def _one(self, each: _Said, user_id: str, person: Person | None, batch: Batch) -> None:
         record_id = each.row.id if each.row is not None else new_id()
-        record = PersonRecord(record_id, self.source.id, PULL, each.data, user_id)
+        record = PersonRecord(record_id, self.source.id, self.channel, each.data, user_id)
         after = with_record(person, record) if person is not None else Person(user_id, None, (record,))
         if self.look_only and person is not None:
             self.after[user_id] = after
@@ -302,7 +314,7 @@ class PeopleIn:
             if pulled.who_has(connection, batch.names, batch.emails) != batch.had_by:
                 raise WorldMoved("Somebody has come meanwhile.")
             apply_outcomes(connection, batch.outcomes, batch.now, rewrite=Rewrite.NAMES, seen=batch.catalogue.revision)
-            pulled.make(connection, self.source.id, batch.made, batch.now)
+            pulled.make(connection, self.source.id, batch.made, batch.now, self.channel)
             if not pulled.write(connection, batch.written, batch.renamed, batch.now):
                 raise WorldMoved("A record has changed meanwhile.")
             pulled.touch(connection, batch.touched)
@@ -362,7 +374,7 @@ class PeopleIn:
             outcomes, lines = [], []
             for row in found:
                 person = people[row.user_id]
-                after = with_record(person, PersonRecord(row.id, self.source.id, PULL, row.data, row.user_id, gone=True))
+                after = with_record(person, PersonRecord(row.id, self.source.id, self.channel, row.data, row.user_id, gone=True))
                 kept = [group_id for each in person.records if each.id != row.id for group_id, _ in listed.get(each.id, ())]
                 local = groups.groups_of_user(connection, row.user_id) if kept or len(person.records) > 1 else []
                 outcome = work_out(replace(after, groups=tuple(dict.fromkeys((*kept, *local)))), catalogue, now)
@@ -432,5 +444,5 @@ _LINES = Quick(insert(t.run_line))
 
 
 def write_lines(connection: Connection, lines: Sequence[Mapping[str, Any]]) -> None:
-    """Write down what a run did to people and groups."""
-    _LINES.change_many(connection, lines)
+    """Write down what a run did to people and groups; lines of no run are told otherwise."""
+    _LINES.change_many(connection, [each for each in lines if each["run_id"] is not None])

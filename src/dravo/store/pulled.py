@@ -16,7 +16,7 @@ from dravo.store.identifiers import new_id
 from dravo.store.quick import Quick
 from dravo.store.records import found_by
 
-PULL = "pull"
+PULL, SIGN_IN = "pull", "sign-in"
 CHUNK = 500
 
 
@@ -44,27 +44,27 @@ class NewRecord:
     found: Searchable | None = None
 
 
-def known_people(connection: Connection, source_id: str, native_ids: Sequence[str] | None = None) -> dict[str, Known]:
+def known_people(connection: Connection, source_id: str, native_ids: Sequence[str] | None = None, channel: str = PULL) -> dict[str, Known]:
     """Return everybody whom a source ever said something of, by its own ids; of some ids only, if they are given."""
-    return _known(connection, t.record, source_id, native_ids)
+    return _known(connection, t.record, source_id, native_ids, channel)
 
 
-def known_groups(connection: Connection, source_id: str, native_ids: Sequence[str] | None = None) -> dict[str, Known]:
+def known_groups(connection: Connection, source_id: str, native_ids: Sequence[str] | None = None, channel: str = PULL) -> dict[str, Known]:
     """Return every group that a source ever had, by its own ids; of some ids only, if they are given."""
-    return _known(connection, t.group, source_id, native_ids)
+    return _known(connection, t.group, source_id, native_ids, channel)
 
 
-def _known(connection: Connection, table: Any, source_id: str, native_ids: Sequence[str] | None) -> dict[str, Known]:
+def _known(connection: Connection, table: Any, source_id: str, native_ids: Sequence[str] | None, channel: str) -> dict[str, Known]:
     c = table.c
-    statement = select(c.native_id, c.id, c.digest, c.gone_at).where(c.source_id == source_id, c.channel == PULL, c.native_id.is_not(None))
+    statement = select(c.native_id, c.id, c.digest, c.gone_at).where(c.source_id == source_id, c.channel == channel, c.native_id.is_not(None))
     asked = [statement] if native_ids is None else [statement.where(c.native_id.in_(some)) for some in _chunks(native_ids)]
     return {row[0]: Known(row[1], row[2], row[3] is not None) for each in asked for row in connection.execute(each)}
 
 
-def how_many(connection: Connection, source_id: str) -> int:
+def how_many(connection: Connection, source_id: str, channel: str = PULL) -> int:
     """Return how many people a source has, as far as is known."""
     r = t.record.c
-    where = (r.source_id == source_id, r.channel == PULL, r.gone_at.is_(None))
+    where = (r.source_id == source_id, r.channel == channel, r.gone_at.is_(None))
     return int(connection.execute(select(func.count()).select_from(t.record).where(*where)).scalar_one())
 
 
@@ -75,14 +75,16 @@ def rows(connection: Connection, record_ids: Sequence[str]) -> dict[str, Any]:
     return {row.id: row for some in _chunks(record_ids) for row in connection.execute(select(*columns).where(r.id.in_(some)))}
 
 
-def said(connection: Connection, source_id: str, after: str = "", most: int = CHUNK) -> list[Any]:
+def said(connection: Connection, source_id: str, after: str = "", most: int = CHUNK, channel: str = PULL) -> list[Any]:
     """Return the next records of a source by id, with what it said: (id, native_id, said)."""
     r = t.record.c
-    where = (r.source_id == source_id, r.channel == PULL, r.gone_at.is_(None), r.said.is_not(None), r.id > after)
+    where = (r.source_id == source_id, r.channel == channel, r.gone_at.is_(None), r.said.is_not(None), r.id > after)
     return list(connection.execute(select(r.id, r.native_id, r.said).where(*where).order_by(r.id).limit(most)))
 
 
-def locators(connection: Connection, source_id: str, wanted: Sequence[str] | None = None) -> tuple[dict[str, str], dict[str, str]]:
+def locators(
+    connection: Connection, source_id: str, wanted: Sequence[str] | None = None, channel: str = PULL
+) -> tuple[dict[str, str], dict[str, str]]:
     """Return by what groups name their members the ids of the records, and of the groups, that are present.
 
     Args:
@@ -91,13 +93,15 @@ def locators(connection: Connection, source_id: str, wanted: Sequence[str] | Non
     found: list[dict[str, str]] = []
     for table in (t.record, t.group):
         c = table.c
-        statement = select(c.locator, c.id).where(c.source_id == source_id, c.channel == PULL, c.gone_at.is_(None), c.locator.is_not(None))
+        statement = select(c.locator, c.id).where(c.source_id == source_id, c.channel == channel, c.gone_at.is_(None), c.locator.is_not(None))
         asked = [statement] if wanted is None else [statement.where(c.locator.in_(some)) for some in _chunks(wanted)]
         found.append({row[0]: row[1] for each in asked for row in connection.execute(each)})
     return found[0], found[1]
 
 
-def candidates(connection: Connection, source_id: str, names: Iterable[str], emails: Iterable[str]) -> dict[str, list[Candidate]]:
+def candidates(
+    connection: Connection, source_id: str, names: Iterable[str], emails: Iterable[str], channel: str = PULL
+) -> dict[str, list[Candidate]]:
     """Return the users whom records could mean, by "name:" or "e-mail:" and the folded value that they have."""
     u = t.user.c
     columns = (u.id, u.user_name_key, u.email, u.email_key, u.gone_at)
@@ -107,7 +111,7 @@ def candidates(connection: Connection, source_id: str, names: Iterable[str], ema
             users.update({row.id: row for row in connection.execute(select(*columns).where(column.in_(some)))})
     if not users:
         return {}
-    here = _here(connection, source_id, users)
+    here = _here(connection, source_id, users, channel)
     operators = {fold(name) for (name,) in connection.execute(select(t.operator.c.name).where(t.operator.c.disabled_at.is_(None)))}
     found: dict[str, list[Candidate]] = {}
     for row in users.values():
@@ -129,26 +133,26 @@ def who_has(connection: Connection, names: Iterable[str], emails: Iterable[str])
     return frozenset(found)
 
 
-def _here(connection: Connection, source_id: str, users: Mapping[str, Any]) -> dict[str, bool]:
+def _here(connection: Connection, source_id: str, users: Mapping[str, Any], asked_by: str) -> dict[str, bool]:
     """Return of which users a source says something already: by this channel, or by another one under the same user name."""
     r = t.record.c
     found: dict[str, bool] = {}
     for some in _chunks(list(users)):
         where = (r.source_id == source_id, r.user_id.in_(some), r.gone_at.is_(None))
         for user_id, channel, key in connection.execute(select(r.user_id, r.channel, r.user_name_key).where(*where)):
-            if channel == PULL:
+            if channel == asked_by:
                 found[user_id] = True
             elif key == users[user_id].user_name_key:
                 found.setdefault(user_id, False)
     return found
 
 
-def holders(connection: Connection, source_id: str, names: Iterable[str]) -> dict[str, str]:
+def holders(connection: Connection, source_id: str, names: Iterable[str], channel: str = PULL) -> dict[str, str]:
     """Return by folded user name the record of a source, by this channel, that has it now."""
     r = t.record.c
     found: dict[str, str] = {}
     for some in _chunks(sorted(names)):
-        where = (r.source_id == source_id, r.channel == PULL, r.gone_at.is_(None), r.user_name_key.in_(some))
+        where = (r.source_id == source_id, r.channel == channel, r.gone_at.is_(None), r.user_name_key.in_(some))
         found.update({row[0]: row[1] for row in connection.execute(select(r.user_name_key, r.id).where(*where))})
     return found
 
@@ -176,7 +180,7 @@ _LEAVE = (
 )
 
 
-def make(connection: Connection, source_id: str, records: Sequence[NewRecord], now: Instant) -> None:
+def make(connection: Connection, source_id: str, records: Sequence[NewRecord], now: Instant, channel: str = PULL) -> None:
     """Write new records."""
     if not records:
         return
@@ -185,7 +189,7 @@ def make(connection: Connection, source_id: str, records: Sequence[NewRecord], n
         name, external, email, emails = found_by(each.data, each.found)
         made.append(
             {
-                "id": each.id, "source_id": source_id, "channel": PULL, "user_id": each.user_id, "user_name_key": name, "external_id": external,
+                "id": each.id, "source_id": source_id, "channel": channel, "user_id": each.user_id, "user_name_key": name, "external_id": external,
                 "email_key": email, "more_emails": emails, "data": each.data, "version": 1, "created_at": now, "modified_at": now,
                 "native_id": each.native_id, "locator": each.locator, "digest": each.digest, "said": each.said,
             }
@@ -292,11 +296,11 @@ _NAME_GROUP = (
 _DIGEST = update(t.group).where(t.group.c.id == bindparam("group")).values(digest=bindparam("mark"))
 
 
-def make_groups(connection: Connection, source_id: str, made: Sequence[tuple[str, Any]], now: Instant) -> None:
+def make_groups(connection: Connection, source_id: str, made: Sequence[tuple[str, Any]], now: Instant, channel: str = PULL) -> None:
     """Write new groups: (id, entry) each, as yet without members."""
     rows_made = [
         {
-            "id": own_id, "source_id": source_id, "channel": PULL, "display_name": each.name, "display_name_key": fold(each.name),
+            "id": own_id, "source_id": source_id, "channel": channel, "display_name": each.name, "display_name_key": fold(each.name),
             "external_id": None, "data": {"displayName": each.name}, "version": 1, "created_at": now, "modified_at": now,
             "native_id": each.native_id, "locator": each.locator, "digest": None,
         }
@@ -322,10 +326,10 @@ def note_digests(connection: Connection, digests: Sequence[tuple[str, str | None
         connection.execute(_DIGEST, [{"group": own_id, "mark": mark} for own_id, mark in digests])
 
 
-def names_of_groups(connection: Connection, source_id: str) -> dict[str, tuple[str, str | None]]:
+def names_of_groups(connection: Connection, source_id: str, channel: str = PULL) -> dict[str, tuple[str, str | None]]:
     """Return (name, locator) of a source's present groups by id."""
     g = t.group.c
-    where = (g.source_id == source_id, g.channel == PULL, g.gone_at.is_(None))
+    where = (g.source_id == source_id, g.channel == channel, g.gone_at.is_(None))
     return {own_id: (name, locator) for own_id, name, locator in connection.execute(select(g.id, g.display_name, g.locator).where(*where))}
 
 
