@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
-from dravo.core.records import PersonRecord
+from dravo.core.records import SIGN_IN, PersonRecord
 from dravo.core.scim.schemas import ENTERPRISE_URN
 
 OWN_TO_A_RECORD = frozenset({"externalId", "groups", "active"})
@@ -38,7 +38,8 @@ def merge(
     """Return the user that records make.
 
     Inactive records give no attributes while an active one exists; records that are gone give some only while there is no
-    other, so that a leaver can still be recognised.
+    other, so that a leaver can still be recognised. Signing in proves who somebody is, not that they are still there: where a source
+    says of somebody by another channel that they are inactive or gone, what its sign-in says counts as inactive or gone too.
 
     Args:
         records: all records bound to the user, at least one.
@@ -46,7 +47,9 @@ def merge(
         vetoing: ids of sources whose inactive, or gone, makes the user inactive whatever others say.
         quiet: ids of sources that say nothing of people whom another source knows.
     """
-    ranked = sorted(records, key=lambda record: (precedence.get(record.source_id, 0), record.id))
+    ranked = sorted(records, key=lambda record: (precedence.get(record.source_id, 0), record.channel == SIGN_IN, record.id))
+    if len(ranked) > 1 and any(record.channel == SIGN_IN for record in ranked):
+        ranked = _as_their_source_has_them(ranked)
     speaking = [record for record in ranked if record.active] or [record for record in ranked if not record.gone] or ranked
     if quiet:
         speaking = [record for record in speaking if record.source_id not in quiet] or speaking
@@ -67,3 +70,20 @@ def merge(
                 attributes[name] = value
                 given_by[name] = record.source_id
     return MergedUser(attributes, given_by, any(record.active for record in ranked) and not vetoed, all(record.gone for record in ranked))
+
+
+def _as_their_source_has_them(records: list[PersonRecord]) -> list[PersonRecord]:
+    """Return records, those of a sign-in as active and as present as the same source has the person by its other channels."""
+    others: dict[str, list[PersonRecord]] = {}
+    for record in records:
+        if record.channel != SIGN_IN:
+            others.setdefault(record.source_id, []).append(record)
+
+    def seen(record: PersonRecord) -> PersonRecord:
+        same = others.get(record.source_id) if record.channel == SIGN_IN else None
+        if not same or any(each.active for each in same):
+            return record
+        gone = all(each.gone for each in same)
+        return replace(record, gone=record.gone or gone, data={**record.data, "active": False})
+
+    return [seen(record) for record in records]

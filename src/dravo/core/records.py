@@ -9,6 +9,8 @@ from typing import Any
 
 # The channel of people and groups that operators enter here.
 LOCAL = "local"
+# The channel of what somebody proved of themselves when they signed in.
+SIGN_IN = "sign-in"
 
 
 @dataclass(frozen=True)

@@ -138,6 +138,11 @@ class SourcePolicy:
     def _groups_made_by(self) -> tuple[Expression, ...]:
         return tuple(compile_expression(text, self.reads) for text in self.groups_from)
 
+    @cached_property
+    def groups_read(self) -> frozenset[str]:
+        """The names of the source's attributes that say in which groups somebody is."""
+        return frozenset(name for expression in self._groups_made_by for name in expression.uses)
+
     @property
     def makes_groups(self) -> bool:
         """Whether groups come of what the source says of people, beside those that it lists."""

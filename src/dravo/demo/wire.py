@@ -21,6 +21,12 @@ class Call:
     query: dict[str, str]
     headers: Any
     body: Any = None
+    content: bytes = b""
+
+    @property
+    def form(self) -> dict[str, str]:
+        """The fields of a form that was posted."""
+        return {name: values[0] for name, values in parse_qs(self.content.decode("utf-8", "replace"), keep_blank_values=True).items()}
 
 
 @dataclass
@@ -57,8 +63,7 @@ def make_server(host: str, port: int, handle: Callable[[Call], Answer]) -> Threa
             except ValueError:
                 body = None
             query = {name: values[0] for name, values in parse_qs(parts.query, keep_blank_values=True).items()}
-            # A form, such as a request for a token, is left to whoever wants it.
-            reply = handle(Call(self.command, unquote(parts.path), query, self.headers, body))
+            reply = handle(Call(self.command, unquote(parts.path), query, self.headers, body, content))
             if reply.cut:
                 self.close_connection = True
                 self.connection.close()

@@ -94,6 +94,8 @@ class PeopleIn:
         # Groups whose lists were gone through in this reading: whoever did not come is not in them.
         self.listed_now: list[str] = []
         self._put_off: list[Entry] = []
+        # Where there is no run, what became of whoever came: for the one who waits for it.
+        self.told: list[dict[str, Any]] = []
         # As long as there is a pilot group: the locators of those in it. Who is not is left as they are.
         self.pilots: frozenset[str] | None = None
         # In a run that only looks: names and addresses of those who would be made, so that two of one name are told.
@@ -145,6 +147,8 @@ class PeopleIn:
         self.known.update(batch.known)
         self.outside.update(batch.outside)
         self.counts.update(batch.counts)
+        if self.run_id is None:
+            self.told += batch.lines
         return batch.put_off
 
     # Planning
@@ -314,11 +318,14 @@ class PeopleIn:
             if pulled.who_has(connection, batch.names, batch.emails) != batch.had_by:
                 raise WorldMoved("Somebody has come meanwhile.")
             apply_outcomes(connection, batch.outcomes, batch.now, rewrite=Rewrite.NAMES, seen=batch.catalogue.revision)
+            if self.run_id is None:
+                # Their groups come next: nothing is delivered for them before that.
+                groups.mark_these(connection, [each.person.user_id for each in batch.outcomes], batch.now)
             pulled.make(connection, self.source.id, batch.made, batch.now, self.channel)
             if not pulled.write(connection, batch.written, batch.renamed, batch.now):
                 raise WorldMoved("A record has changed meanwhile.")
             pulled.touch(connection, batch.touched)
-            pulled.note_conflicts(connection, self.source.id, "person", batch.conflicts, batch.now)
+            pulled.note_conflicts(connection, self.source.id, "person", batch.conflicts, batch.now, self.channel)
             if batch.settled:
                 pulled.end_conflicts(connection, self.source.id, "person", batch.settled)
             write_lines(connection, batch.lines)

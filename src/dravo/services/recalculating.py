@@ -37,10 +37,17 @@ def work_through(house: House, most: int | None = None) -> int:
     return done
 
 
-def _chunk(house: House) -> int:
+def work_out_now(house: House, user_id: str) -> None:
+    """Work out one person who is marked, here and now: somebody waits for what they have."""
+    while _chunk(house, user_id):
+        pass
+
+
+def _chunk(house: House, user_id: str | None = None) -> int:
     now = clock.now()
+    asked = select(t.mark).order_by(t.mark.c.user_id).limit(CHUNK)
     with house.database.reading() as connection:
-        rows = connection.execute(select(t.mark).order_by(t.mark.c.user_id).limit(CHUNK)).all()
+        rows = connection.execute(asked if user_id is None else asked.where(t.mark.c.user_id == user_id)).all()
         if not rows:
             return 0
         marks = [(row.user_id, row.since) for row in rows]

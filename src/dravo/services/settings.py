@@ -16,12 +16,13 @@ from dravo.store import clock, groups
 from dravo.store import tables as t
 from dravo.store.catalogue import raise_revision
 
-NUMBER, TIME_ZONE = "number", "time zone"
+NUMBER, TIME_ZONE, TEXT = "number", "time zone", "text"
+LONGEST_TEXT = 300
 
 
 @dataclass(frozen=True)
 class Setting:
-    """What operators may set: a whole number within bounds, or a time zone."""
+    """What operators may set: a whole number within bounds, a time zone, or a short text."""
 
     name: str
     label: str
@@ -34,6 +35,8 @@ class Setting:
 SETTINGS = (
     Setting("time_zone", "Time zone of the organisation, in which days begin and end", "UTC", kind=TIME_ZONE),
     Setting("local_people", "Whether people may be entered here by hand: 1 yes, 0 no, then everybody comes through a source", 1, 0, 1),
+    Setting("whom_to_ask", "Whom people ask who may not in, or who miss something, in a sentence", "", kind=TEXT),
+    Setting("visit_hours", "Hours after which people who signed in sign in again", 8, 1, 168),
     Setting("guard_number", "Removals that go by themselves in an application, or among the people of a source, at the most", 100, 0, 1_000_000),
     Setting("guard_share", "The same, in a hundred of the application's accounts or the source's people", 20, 0, 100),
     Setting("guard_least", "Removals that always go, however small the application", 10, 0, 1_000),
@@ -94,6 +97,9 @@ def change(house: House, caller: Caller, name: str, value: int | str) -> dict[st
         raise InvalidInput(f"There is no setting '{name}'.", f"There are: {', '.join(_BY_NAME)}.", "name")
     if setting.kind == TIME_ZONE:
         check_zone(str(value))
+    elif setting.kind == TEXT:
+        if len(str(value)) > LONGEST_TEXT:
+            raise InvalidInput(f"It has {len(str(value))} characters.", f"{LONGEST_TEXT} at the most.", "value")
     elif not isinstance(value, int) or not setting.least <= value <= setting.most:
         raise InvalidInput(f"{value} is out of bounds for '{setting.label}'.", f"Give a number from {setting.least} to {setting.most}.", "value")
     before = get(house)[name]

@@ -16,7 +16,7 @@ from dravo.store.identifiers import new_id
 from dravo.store.quick import Quick
 from dravo.store.records import found_by
 
-PULL, SIGN_IN = "pull", "sign-in"
+PULL = "pull"
 CHUNK = 500
 
 
@@ -256,14 +256,16 @@ def decisions(connection: Connection, source_id: str, subject: str, native_ids: 
     return found
 
 
-def note_conflicts(connection: Connection, source_id: str, subject: str, found: Sequence[Mapping[str, Any]], now: Instant) -> None:
+def note_conflicts(
+    connection: Connection, source_id: str, subject: str, found: Sequence[Mapping[str, Any]], now: Instant, channel: str = PULL
+) -> None:
     """Write down conflicts: each {"native_id", "kind", "name", "message", "entry", "candidates"}; one that is open is only seen again."""
     c = t.conflict.c
     for each in found:
         where = (c.source_id == source_id, c.subject == subject, c.native_id == each["native_id"], c.state != OVER)
         values = {**each, "last_seen_at": now}
         if connection.execute(update(t.conflict).where(*where).values(**values)).rowcount == 0:
-            row = {"id": new_id(), "source_id": source_id, "subject": subject, "state": OPEN, "first_seen_at": now}
+            row = {"id": new_id(), "source_id": source_id, "channel": channel, "subject": subject, "state": OPEN, "first_seen_at": now}
             connection.execute(insert(t.conflict).values(**row, **values))
 
 

@@ -22,15 +22,16 @@ from dravo.services.house import House
 from dravo.services.operators import Limiter
 from dravo.services.waiting import Waiting
 from dravo.store import clock
-from dravo.web.api import applications, assignments, deliveries, drift, local, matrix, plans, pull, reviews, session, sources
+from dravo.web.api import applications, assignments, deliveries, drift, local, matrix, plans, pull, reviews, session, sign_in, sources
 from dravo.web.api.door import COOKIE, PREFIX, check_caller, end_waiting, needs, register_errors, tell_validation
 from dravo.web.api.models import ProblemAnswer
 from dravo.web.scim.routes import LARGEST_BODY, make_blueprint
+from dravo.web.sso import routes as sso
 
 BUILT = Path(__file__).parent / "console" / "built"
 POLICY = (
-    "default-src 'none'; script-src 'self'; style-src 'self'{nonce}; img-src 'self' data:; font-src 'self'; "
-    "connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
+    "default-src 'none'; script-src 'self'{script}; style-src 'self'{nonce}; img-src 'self' data:; font-src 'self'; "
+    "connect-src 'self'; form-action 'self'{posts_to}; base-uri 'none'; frame-ancestors 'none'"
 )
 
 
@@ -73,12 +74,14 @@ def create_app(house: House, public_url: str) -> OpenAPI:
         MAX_CONTENT_LENGTH=LARGEST_BODY,
         SIGN_IN_LIMITER=Limiter(10, 300),
         TOKEN_LIMITER=Limiter(100, 60),
+        SSO_LIMITER=Limiter(60, 300),
         WAITING=Waiting(),
     )
     app.url_map.strict_slashes = False
-    for part in (session, sources, pull, local, applications, assignments, matrix, deliveries, drift, plans, reviews):
+    for part in (session, sources, pull, sign_in, local, applications, assignments, matrix, deliveries, drift, plans, reviews):
         app.register_api(part.rooms)
     app.register_blueprint(make_blueprint(house))
+    app.register_blueprint(sso.rooms)
     register_errors(app)
     _add_document(app)
     _add_health(app, house)
@@ -160,7 +163,13 @@ def _add_headers(response: Response) -> Response:
     response.headers.setdefault("X-Content-Type-Options", "nosniff")
     if response.mimetype == "text/html":
         nonce = g.get("nonce")
-        response.headers["Content-Security-Policy"] = POLICY.format(nonce=f" 'nonce-{nonce}'" if nonce else "")
+        # Only the page that takes a browser on to a provider posts elsewhere, to that one place, and does so by itself.
+        posts_to = g.get("posts_to")
+        response.headers["Content-Security-Policy"] = POLICY.format(
+            nonce=f" 'nonce-{nonce}'" if nonce else "",
+            script=f" 'nonce-{nonce}'" if posts_to else "",
+            posts_to=f" {posts_to}" if posts_to else "",
+        )
         response.headers["Referrer-Policy"] = "no-referrer"
         response.headers["X-Frame-Options"] = "DENY"
         if current_app.config["PUBLIC_URL"].startswith("https:"):

@@ -92,6 +92,24 @@ class Response:
         return 200 <= self.status < 300
 
 
+@dataclass(frozen=True)
+class Fetched:
+    """One answer as it came."""
+
+    status: int
+    content: bytes
+    content_type: str
+
+    @property
+    def document(self) -> dict[str, Any] | None:
+        """The JSON object in it; None if it is none."""
+        try:
+            found = orjson.loads(self.content)
+        except ValueError:
+            return None
+        return found if isinstance(found, dict) else None
+
+
 def mend_address(text: str) -> str:
     """Return a base address as it is used: blanks and slashes at its end taken away.
 
@@ -228,17 +246,26 @@ class Client:
         signed = Connection("", quote_plus(secret), quote_plus(client_id)).authorization
         return self._send(time.monotonic(), "POST", url, data=form, headers={"Authorization": signed, "Accept": "application/json"})
 
+    def fetch(self, url: str, *, accept: str, form: Mapping[str, str] | None = None, headers: Mapping[str, str] | None = None) -> Fetched:
+        """Return what is at an address, or what comes of posting a form there; raises as `send`."""
+        sent = {"Accept": accept, "User-Agent": ALWAYS["User-Agent"], "Accept-Encoding": ALWAYS["Accept-Encoding"], **(headers or {})}
+        answer, content = self._exchange(time.monotonic(), "GET" if form is None else "POST", url, data=form, headers=sent)
+        return Fetched(answer.status_code, content, answer.headers.get("content-type", ""))
+
     def _send(self, started: float, method: str, url: str, **parts: Any) -> Response:
+        answer, content = self._exchange(started, method, url, **parts)
+        return _response(answer, content, time.monotonic() - started)
+
+    def _exchange(self, started: float, method: str, url: str, **parts: Any) -> tuple[httpx.Response, bytes]:
         try:
             request = httpx.Request(method, url, extensions={"timeout": TIMEOUT}, **parts)
             answer = self._transport.handle_request(request)
             # What an answer says of its own encoding is read by way of its request.
             answer.request = request
             try:
-                text = _read(answer, started)
+                return answer, _read(answer, started)
             finally:
                 answer.close()
-            return _response(answer, text, time.monotonic() - started)
         except (httpx.ConnectError, httpx.ConnectTimeout, httpx.PoolTimeout) as wrong:
             raise Unreachable(f"no connection ({_why(wrong)})", sent=False) from wrong
         except httpx.TimeoutException as wrong:

@@ -5,6 +5,7 @@ from dravo.store.tables.base import Json, metadata
 from dravo.store.tables.deliveries import account, delivered_group, delivered_member, delivery, delivery_attempt, drift, run, run_line
 from dravo.store.tables.operators import api_token, audit, operator, operator_application, operator_session
 from dravo.store.tables.people import group, membership, record, record_unique, user
+from dravo.store.tables.sign_in import sign_in_begun, sign_in_key, sign_in_seen, sign_in_trace, sign_in_trial, source_sign_in, visit
 from dravo.store.tables.sources import conflict, picture, revision, setting, source, source_pull, source_schema, source_sight, source_token, trace
 
 __all__ = [
@@ -41,11 +42,18 @@ __all__ = [
     "run_line",
     "seat",
     "setting",
+    "sign_in_begun",
+    "sign_in_key",
+    "sign_in_seen",
+    "sign_in_trace",
+    "sign_in_trial",
     "source",
     "source_pull",
     "source_schema",
     "source_sight",
+    "source_sign_in",
     "source_token",
     "trace",
     "user",
+    "visit",
 ]

@@ -13,6 +13,9 @@ application = Table(
     Column("key", String(64), nullable=False, unique=True),
     Column("label", Text, nullable=False),
     Column("owner", Text),
+    # Where people open it, and whether it is shown among their applications.
+    Column("address", Text),
+    Column("hidden", Boolean(create_constraint=False), nullable=False, server_default="0"),
     Column("revision", Integer, nullable=False),
     at("created_at", nullable=False),
     Column("tracked_only", Boolean(create_constraint=False), nullable=False),

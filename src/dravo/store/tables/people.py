@@ -55,6 +55,8 @@ record = Table(
     Column("locator", Text),
     Column("digest", String(32)),
     Column("said", Json),
+    # When a sign-in last told in which groups they are: such memberships lapse.
+    at("heard_at"),
 )
 some_of("ix_record_locator", record.c.source_id, record.c.locator, where="gone_at IS NULL AND locator IS NOT NULL")
 one_of("uq_record_native_id", record.c.source_id, record.c.channel, record.c.native_id, where="native_id IS NOT NULL")
@@ -62,6 +64,7 @@ some_of("ix_record_email", record.c.source_id, record.c.email_key, where="gone_a
 some_of("ix_record_more_emails", record.c.source_id, record.c.more_emails, where="gone_at IS NULL AND more_emails IS NOT NULL")
 one_of("uq_record_user_name", record.c.source_id, record.c.channel, record.c.user_name_key, where="gone_at IS NULL")
 some_of("ix_record_external_id", record.c.source_id, record.c.channel, record.c.external_id, where="gone_at IS NULL")
+some_of("ix_record_heard", record.c.source_id, record.c.heard_at, where="heard_at IS NOT NULL")
 some_of("ix_record_listing", record.c.source_id, record.c.channel, record.c.id, where="gone_at IS NULL")
 
 # Values of extension attributes that nobody else of the source may have.

@@ -51,6 +51,7 @@ conflict = Table(
     metadata,
     own_id(),
     to("source"),
+    Column("channel", String(16), nullable=False, server_default="pull"),
     # "person" or "group", with the source's own id.
     Column("subject", String(8), nullable=False),
     Column("native_id", Text, nullable=False),

@@ -213,7 +213,7 @@ class SettingPath(BaseModel):
 class SettingBody(Given):
     """A setting's value."""
 
-    value: int | Text
+    value: int | Annotated[str, Field(max_length=300)]
 
 
 class ApiTokenBody(TokenBody):

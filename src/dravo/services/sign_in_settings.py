@@ -1,0 +1,371 @@
+"""How people sign in by way of a source: what its provider says of itself, what was given to it, whom it lets in, and from when on."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from typing import Any
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from sqlalchemy import Connection, delete, insert, select, update
+
+from dravo.core import claims
+from dravo.core.errors import DravoError, InvalidInput, NotFound
+from dravo.core.instants import Instant, parse_instant
+from dravo.core.source_policy import SourcePolicy, read_policy
+from dravo.protocols.saml.certificates import Certificate, read_certificates
+from dravo.protocols.saml.metadata import Provider, read_metadata
+from dravo.protocols.saml.names import POST, REDIRECT
+from dravo.protocols.scim.outgoing import check_url
+from dravo.services import sign_in_keys
+from dravo.services.auditing import record_change
+from dravo.services.guarding import NeedsConfirmation
+from dravo.services.house import House
+from dravo.services.named import pushing_source
+from dravo.services.permissions import Caller
+from dravo.services.providers import fetch_configuration, fetch_metadata
+from dravo.store import clock
+from dravo.store import tables as t
+
+SAML, OIDC = "saml", "oidc"
+PROTOCOLS = {SAML: "SAML 2.0", OIDC: "OpenID Connect"}
+OFF, PILOT, EVERYBODY = "off", "pilot", "everybody"
+STATES = (OFF, PILOT, EVERYBODY)
+
+
+class Common(BaseModel):
+    """What is set for either protocol."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    skew: int = Field(60, ge=0, le=300)
+    subject: str = Field("", max_length=300)
+    anew: bool = False
+    takes_groups: bool = True
+    claims_days: int = Field(30, ge=0, le=3_660)
+    refresh: bool = False
+    pilot: str = Field("", max_length=200)
+    whom_to_ask: str = Field("", max_length=300)
+
+
+class SamlSettings(Common):
+    """What is set for SAML."""
+
+    metadata_address: str = Field("", max_length=2_000)
+    takes_over: bool = False
+    unasked: bool = False
+    signs: bool = True
+
+
+class OidcSettings(Common):
+    """What is set for OpenID Connect."""
+
+    issuer: str = Field("", max_length=2_000)
+    client_id: str = Field("", max_length=300)
+    scopes: str = Field("openid profile email", max_length=500)
+    by_key: bool = False
+    userinfo: bool = True
+
+
+_MODELS: dict[str, type[Common]] = {SAML: SamlSettings, OIDC: OidcSettings}
+
+
+def read_settings(protocol: str, document: dict[str, Any]) -> Any:
+    """Return settings that were checked.
+
+    Raises:
+        InvalidInput: naming the setting at fault.
+    """
+    model = _MODELS.get(protocol)
+    if model is None:
+        raise InvalidInput(f"'{protocol}' is no protocol of signing in.", f"It is one of: {', '.join(PROTOCOLS)}.", "protocol")
+    try:
+        found = model.model_validate({name: value.strip() if isinstance(value, str) else value for name, value in document.items()})
+    except ValidationError as wrong:
+        first = wrong.errors()[0]
+        name = ".".join(str(part) for part in first["loc"])
+        known = first["type"] != "extra_forbidden"
+        message = f"'{name}' cannot be used: {first['msg']}." if known else f"There is no setting '{name}' here."
+        raise InvalidInput(message, f"There are: {', '.join(model.model_fields)}.", name) from None
+    if isinstance(found, SamlSettings) and found.metadata_address:
+        found.metadata_address = check_url(found.metadata_address, "metadata_address")
+    if isinstance(found, OidcSettings) and found.issuer:
+        found.issuer = check_url(found.issuer, "issuer")
+    return found
+
+
+def of_source(connection: Connection, key: str) -> tuple[Any, Any]:
+    """Return the rows of a source and of how people sign in by it.
+
+    Raises:
+        NotFound: if nobody does.
+    """
+    source = pushing_source(connection, key)
+    row = connection.execute(select(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id)).first()
+    if row is None:
+        raise NotFound(f"Nobody signs in by '{source.label}'.", "Say first by which protocol: saml or oidc.")
+    return source, row
+
+
+def policy_of(row: Any) -> SourcePolicy:
+    """Return the answers for those who sign in; the usual ones of the protocol where none were given."""
+    usual = claims.usual_policy(row.protocol)
+    return read_policy(row.policy, usual.reads) if row.policy else usual
+
+
+def policy_with(row: Any, given: dict[str, Any]) -> SourcePolicy:
+    """Return the answers with some of them given otherwise.
+
+    Raises:
+        InvalidInput: naming the answer that is at fault.
+    """
+    kept = policy_of(row)
+    return read_policy({**kept.document(), **given}, kept.reads) if given else kept
+
+
+def change(house: House, caller: Caller, key: str, given: dict[str, Any]) -> None:
+    """Set how people sign in; what is None stays. What is missing does not stand in the way of keeping the rest.
+
+    Args:
+        given: "protocol" (the first time), "settings", "secret" (of OpenID Connect), "policy", "metadata" (its text), "fields"
+            ({"entity_id", "sign_in", "sign_out", "certificates"} in place of metadata), "look" (fetch what is at the address now).
+
+    Raises:
+        InvalidInput, NotFound.
+    """
+    with house.database.reading() as connection:
+        source = pushing_source(connection, key)
+        row = connection.execute(select(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id)).first()
+    if row is not None and given.get("protocol") not in (None, row.protocol):
+        raise InvalidInput(f"'{source.label}' speaks {PROTOCOLS[row.protocol]}.", "Add another source for the other protocol.", "protocol")
+    protocol = row.protocol if row is not None else given.get("protocol") or ""
+    before = row.settings if row is not None else {}
+    settings = read_settings(protocol, {**before, **(given.get("settings") or {})}).model_dump()
+    # What is fetched is fetched before anything is written, and nobody waits for it with the writer's lock.
+    values, details = _of_provider(protocol, settings, before, row, given)
+    key_row = None
+    if row is None:
+        key_row = sign_in_keys.new_key(house, source.id, key, clock.now())
+    now = clock.now()
+    with house.database.writing() as connection:
+        if settings != before:
+            details["settings"] = sorted(name for name, value in settings.items() if before.get(name) != value)
+            values["settings"] = settings
+        if row is not None and row.secret and given.get("secret") is None and settings.get("issuer") != before.get("issuer"):
+            # A secret goes only where it was meant to go.
+            values["secret"], details["secret"] = None, "forgotten, for it goes elsewhere now"
+        if given.get("secret") is not None:
+            values["secret"], details["secret"] = house.keys.encrypt(given["secret"]) if given["secret"] else None, "changed"
+        if given.get("policy") is not None:
+            usual = claims.usual_policy(protocol)
+            policy = read_policy({**(policy_of(row) if row is not None else usual).document(), **given["policy"]}, usual.reads)
+            if row is None or policy.document() != (row.policy or usual.document()):
+                values["policy"] = details["policy"] = policy.document()
+        if row is None:
+            made = {"source_id": source.id, "protocol": protocol, "settings": settings, "provider": {}, "state": OFF, "changed_at": now}
+            connection.execute(insert(t.source_sign_in).values(**{**made, **values}))
+            connection.execute(insert(t.sign_in_key).values(**key_row or {}))
+            details["protocol"] = protocol
+        elif values:
+            # What is not proved yet is proved anew.
+            anew = {"proved_at": None, "changed_at": now} if {"settings", "provider", "secret", "policy"} & values.keys() else {}
+            connection.execute(update(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id).values(**values, **anew))
+        if details:
+            record_change(connection, house.keys, caller, "changed how people sign in", "source", source.id, now, {"key": key, **details})
+
+
+def _of_provider(
+    protocol: str, settings: dict[str, Any], before: dict[str, Any], row: Any, given: dict[str, Any]
+) -> tuple[dict[str, Any], dict[str, Any]]:
+    """Return what changes of what is known of the provider, and what the audit log says of it."""
+    known = row.provider if row is not None else {}
+    try:
+        found = _of_saml(settings, before, known, given) if protocol == SAML else _of_oidc(settings, before, given)
+    except DravoError as wrong:
+        if wrong.field in ("metadata", "certificate", "fields"):
+            raise
+        # An address that does not answer yet is told, and does not stand in the way of keeping it.
+        return {"trouble": f"{wrong.message} {wrong.mend}".strip(), "looked_at": clock.now()}, {}
+    if found is None:
+        return {}, {}
+    looked = {"looked_at": clock.now(), "trouble": None, "waiting": None} if found.get("from") == "address" else {"waiting": None}
+    if found == known:
+        return looked, {}
+    return {"provider": found, **looked}, {"provider": found.get("entity_id") or found.get("issuer")}
+
+
+def _of_saml(settings: dict[str, Any], before: dict[str, Any], known: dict[str, Any], given: dict[str, Any]) -> dict[str, Any] | None:
+    if given.get("metadata"):
+        return saml_document(read_metadata(given["metadata"].encode()), "paste")
+    if given.get("fields"):
+        return _by_fields(known, given["fields"])
+    address = settings["metadata_address"]
+    if address and (address != before.get("metadata_address") or given.get("look")):
+        return saml_document(fetch_metadata(address), "address")
+    return None
+
+
+def _of_oidc(settings: dict[str, Any], before: dict[str, Any], given: dict[str, Any]) -> dict[str, Any] | None:
+    issuer = settings["issuer"]
+    if issuer and (issuer != before.get("issuer") or given.get("look")):
+        return {**fetch_configuration(issuer), "from": "address"}
+    return None
+
+
+def saml_document(provider: Provider, how: str) -> dict[str, Any]:
+    """Return a provider as it is kept."""
+    if any(ord(sign) < 32 for sign in provider.entity_id):
+        raise InvalidInput("The provider's name holds a line end.", "Ask whoever runs it for its metadata.", "metadata")
+    return {
+        "entity_id": provider.entity_id, "sign_in": dict(provider.sign_in), "sign_out": dict(provider.sign_out),
+        "certificates": [each.pem for each in provider.certificates], "wants_signed": provider.wants_signed, "from": how,
+    }  # fmt: skip
+
+
+def _by_fields(known: dict[str, Any], fields: dict[str, str | None]) -> dict[str, Any]:
+    """Return what is known of a provider with some of it given by hand; an empty field takes it away."""
+    found = {"entity_id": "", "sign_in": {}, "sign_out": {}, "certificates": [], "wants_signed": False, **known, "from": "fields"}
+    if (name := fields.get("entity_id")) is not None:
+        if any(ord(sign) < 32 for sign in name.strip()):
+            raise InvalidInput("The entity id holds a line end.", "Paste it again.", "fields")
+        found["entity_id"] = name.strip()
+    for part in ("sign_in", "sign_out"):
+        if (address := fields.get(part)) is not None:
+            checked = check_url(address, "fields") if address.strip() else ""
+            found[part] = {REDIRECT: checked} if checked else {}
+    if (text := fields.get("certificates")) is not None:
+        found["certificates"] = [each.pem for each in read_certificates(text)] if text.strip() else []
+    return found
+
+
+def missing(row: Any) -> list[str]:
+    """Return what is missing before anybody can sign in, in words."""
+    known, settings = row.provider, row.settings
+    wanted: tuple[tuple[Any, str], ...]
+    if row.protocol == SAML:
+        wanted = (
+            (known.get("entity_id"), "the provider's entity id"),
+            (known.get("sign_in", {}).get(REDIRECT) or known.get("sign_in", {}).get(POST), "the provider's address for signing in"),
+            (known.get("certificates"), "the provider's certificate"),
+        )
+    else:
+        wanted = (
+            (settings.get("issuer"), "the issuer"),
+            (known.get("authorization") or not settings.get("issuer"), "the provider's configuration, which could not be read yet"),
+            (settings.get("client_id"), "our client id there"),
+            (row.secret or settings.get("by_key"), "our client secret, or that we sign by our key"),
+        )
+    return [what for there, what in wanted if not there]
+
+
+def certificates_of(row: Any) -> list[Certificate]:
+    """Return the certificates with which a SAML provider signs."""
+    return [each for pem in row.provider.get("certificates", ()) for each in read_certificates(pem)]
+
+
+def set_state(house: House, caller: Caller, key: str, state: str, everybody_at: str | None = None, confirm: str | None = None) -> None:
+    """Set for whom signing in by a source is in force: nobody, those of the pilot group, everybody; at once, or everybody from an hour on.
+
+    Raises:
+        InvalidInput: if something is missing; NeedsConfirmation: if nobody has come through the present settings yet; NotFound.
+    """
+    if state not in STATES:
+        raise InvalidInput(f"'{state}' is nothing that it can be.", f"It is one of: {', '.join(STATES)}.", "state")
+    now = clock.now()
+    at = parse_instant(everybody_at, "everybody_at") if everybody_at else None
+    if at is not None and at <= now:
+        raise InvalidInput("That hour is over.", "Give one to come, or put it in force now.", "everybody_at")
+    with house.database.writing() as connection:
+        source, row = of_source(connection, key)
+        if state != OFF or at is not None:
+            if lacking := missing(row):
+                raise InvalidInput(f"Missing yet: {', '.join(lacking)}.", "Fill it in on the exchange sheet.", "state")
+            if state == PILOT and not row.settings.get("pilot"):
+                raise InvalidInput("No pilot group is named.", "Name a group whose people sign in first.", "pilot")
+            if row.proved_at is None and confirm != source.label:
+                mend = f"Have one person try it first; or type the name of the source, '{source.label}', to confirm."
+                raise NeedsConfirmation("Nobody has come through these settings yet.", mend, "confirm")
+        connection.execute(update(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id).values(state=state, everybody_at=at))
+        if state == OFF:
+            # Whoever is signed in by it is not any more.
+            connection.execute(delete(t.visit).where(t.visit.c.source_id == source.id))
+        details = {"key": key, "before": row.state, "after": state, "everybody_at": at}
+        record_change(connection, house.keys, caller, "set for whom signing in is in force", "source", source.id, now, details)
+
+
+def put_in_force_by_the_hour(house: House, now: Instant) -> None:
+    """Put in force whatever was set to be from an hour on that has come."""
+    s = t.source_sign_in.c
+    due = (s.everybody_at.is_not(None), s.everybody_at <= now)
+    with house.database.reading() as connection:
+        if connection.execute(select(s.source_id).where(*due).limit(1)).first() is None:
+            return
+    with house.database.writing() as connection:
+        connection.execute(update(t.source_sign_in).where(*due).values(state=EVERYBODY, everybody_at=None))
+
+
+def use_waiting_certificates(house: House, caller: Caller, key: str) -> None:
+    """Take over the certificates that the provider's metadata has now, in place of those that were known.
+
+    Raises:
+        NotFound: if none wait.
+    """
+    now = clock.now()
+    with house.database.writing() as connection:
+        source, row = of_source(connection, key)
+        if not row.waiting:
+            raise NotFound("No other certificates wait.", "Look at the address again.")
+        provider = {**row.provider, "certificates": row.waiting["certificates"]}
+        values = {"provider": provider, "waiting": None, "proved_at": None, "changed_at": now}
+        connection.execute(update(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id).values(**values))
+        fingerprints = [each.fingerprint for pem in row.waiting["certificates"] for each in read_certificates(pem)]
+        record_change(connection, house.keys, caller, "took over certificates", "source", source.id, now, {"key": key, "fingerprints": fingerprints})
+
+
+def change_keys(house: House, caller: Caller, key: str, what: str) -> None:
+    """Change our own key without a gap: "next" makes one that the provider is told of, "use" has it sign from now on.
+
+    Raises:
+        InvalidInput, NotFound.
+    """
+    with house.database.reading() as connection:
+        source, _ = of_source(connection, key)
+    made = sign_in_keys.new_key(house, source.id, key, sign_in_keys.NOT_YET) if what == "next" else None
+    now = clock.now()
+    with house.database.writing() as connection:
+        if made is not None:
+            sign_in_keys.add_next(house, connection, source.id, made)
+        else:
+            sign_in_keys.use_next(house, connection, source.id, sign_in_keys.kept_until(now))
+        action = "made the next key" if made is not None else "took the next key into use"
+        record_change(connection, house.keys, caller, action, "source", source.id, now, {"key": key})
+
+
+def forget(house: House, caller: Caller, key: str) -> None:
+    """Have nobody sign in by a source any more; whom it brought stay as they are.
+
+    Raises:
+        NotFound.
+    """
+    with house.database.writing() as connection:
+        source, _ = of_source(connection, key)
+        for table in (t.visit, t.sign_in_begun, t.sign_in_key, t.sign_in_trial, t.source_sign_in):
+            connection.execute(delete(table).where(table.c.source_id == source.id))
+        record_change(connection, house.keys, caller, "nobody signs in by it any more", "source", source.id, clock.now(), {"key": key})
+
+
+def as_fields(row: Any) -> dict[str, Any]:
+    """Return what is known of a provider, for forms: addresses and certificates in words."""
+    known = row.provider
+    shown = [asdict(each) for each in certificates_of(row)] if row.protocol == SAML else []
+    waiting = [asdict(each) for pem in (row.waiting or {}).get("certificates", ()) for each in read_certificates(pem)]
+    return {
+        "entity_id": known.get("entity_id") or known.get("issuer") or "",
+        "sign_in": known.get("sign_in", {}).get(REDIRECT) or known.get("sign_in", {}).get(POST) or known.get("authorization") or "",
+        "sign_out": known.get("sign_out", {}).get(REDIRECT) or known.get("sign_out", {}).get(POST) or known.get("end_session") or "",
+        "certificates": [_certificate(each) for each in shown], "waiting": [_certificate(each) for each in waiting],
+        "learned_from": known.get("from", ""),
+    }  # fmt: skip
+
+
+def _certificate(each: dict[str, Any]) -> dict[str, Any]:
+    return {"subject": each["subject"], "fingerprint": each["fingerprint"], "from_at": each["from_"], "until_at": each["until"]}

@@ -1,0 +1,32 @@
+"""What real traffic has shown of signing in by a source, for the ticks of its exchange sheet."""
+
+from __future__ import annotations
+
+from sqlalchemy import Connection
+
+from dravo.services.house import House
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.store.sqlite import insert_unless_there
+
+STARTED, ANSWERED, PROVED, GROUPS, PERSON = (f"sign-in {each}" for each in ("started", "answered", "proved", "groups", "person"))
+SIGHTS = (
+    (STARTED, "First browser sent to the provider"),
+    (ANSWERED, "First answer of the provider arrived"),
+    (PROVED, "First answer that proved who somebody is"),
+    (GROUPS, "First groups in the claims"),
+    (PERSON, "First person signed in"),
+)
+
+
+def note(connection: Connection, source_id: str, what: str) -> None:
+    """Note that something was seen, the first time and the last."""
+    now = clock.now()
+    statement = insert_unless_there(t.source_sight).values(source_id=source_id, what=what, first_at=now, last_at=now)
+    connection.execute(statement.on_conflict_do_update(index_elements=["source_id", "what"], set_={"last_at": now}))
+
+
+def note_apart(house: House, source_id: str, what: str) -> None:
+    """Note it in a transaction of its own."""
+    with house.database.writing() as connection:
+        note(connection, source_id, what)

@@ -1,0 +1,558 @@
+"""Signing in by way of a source: where the browser goes, and what is made of what it brings back.
+
+Whatever arrives is decided by `protocols`, goes through `arriving`, and is written down as a trace, also where it proves nobody.
+"""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+from typing import Any
+
+import orjson
+from joserfc.jwk import KeySet, RSAKey
+from sqlalchemy import Connection, delete, insert, select, update
+from sqlalchemy.exc import IntegrityError
+
+from dravo.core.claims import told_groups
+from dravo.core.errors import DravoError
+from dravo.core.instants import Instant, later
+from dravo.core.records import SIGN_IN, fold, searchable
+from dravo.protocols.directory.reading import WRONG
+from dravo.protocols.oidc import flow
+from dravo.protocols.oidc import tokens as id_tokens
+from dravo.protocols.oidc.tokens import ExpectedToken, UnknownKey
+from dravo.protocols.saml import requests, responses
+from dravo.protocols.saml.names import POST, REDIRECT
+from dravo.protocols.saml.responses import Expected
+from dravo.protocols.signing_in import Proved, SignInRefused
+from dravo.services import arriving, providers, settings, sign_in_keys, sign_in_settings, sign_in_sights, sign_in_traces, trials, visiting
+from dravo.services.arriving import Arrival, Arriving, Steps
+from dravo.services.house import House
+from dravo.services.secrets import digest
+from dravo.services.sign_in_settings import EVERYBODY, OFF, PILOT, SAML
+from dravo.services.trials import OBSERVE
+from dravo.store import clock
+from dravo.store import tables as t
+
+BEGUN_SECONDS = 900
+TRANSIENT = "urn:oasis:names:tc:SAML:2.0:nameid-format:transient"
+HOME = "/yours"
+
+
+@dataclass(frozen=True)
+class Start:
+    """Where a browser goes to sign in: by an address, or by a form that it posts there; and what it keeps meanwhile."""
+
+    url: str
+    form: Mapping[str, str] | None
+    browser: str
+
+
+@dataclass
+class Came:
+    """What came of a sign-in, for the one who waits at the browser.
+
+    Attributes:
+        outcome: "in", "observed" or "refused".
+        trace: by which number it can be looked up.
+        visit: the secret of their visit, if they are in.
+        back: the page of ours to which they go on.
+        message: for a person, why they are not in.
+        whom_to_ask: whom they ask.
+    """
+
+    outcome: str
+    trace: str
+    visit: str = ""
+    back: str = HOME
+    message: str = ""
+    whom_to_ask: str = ""
+
+
+@dataclass
+class _Way:
+    """One sign-in on its way: by which source, in answer to what was begun, with the steps so far."""
+
+    source: Any
+    row: Any
+    base: str
+    begun: Any = None
+    trial: Any = None
+    steps: Steps = field(default_factory=Steps)
+    proved: Proved | None = None
+    person: dict[str, Any] | None = None
+    arrival: Arrival | None = None
+    raw: str = ""
+
+    @property
+    def observes(self) -> bool:
+        return self.trial is not None and self.trial.mode == OBSERVE
+
+
+def addresses(base: str, key: str) -> dict[str, str]:
+    """Return our addresses for a source, out of the public address of the service."""
+    at = f"{base}/sso/{key}"
+    return {
+        "entity_id": f"{at}/saml/metadata", "acs": f"{at}/saml/acs", "redirect": f"{at}/oidc/callback", "start": f"{at}/start",
+        "keys": f"{at}/oidc/keys", "signed_out": f"{at}/signed-out",
+    }  # fmt: skip
+
+
+def safe_back(path: str | None) -> str:
+    """Return the page of ours to which somebody goes after signing in: never another host, whatever is asked for."""
+    if not path or not path.startswith("/") or path.startswith("//") or any(sign in path for sign in "\\\r\n\t") or len(path) > 500:
+        return HOME
+    return path
+
+
+# Beginning
+
+
+def start(house: House, key: str, base: str, trial: str | None = None, back: str | None = None, browser: str | None = None) -> Start:
+    """Begin a sign-in.
+
+    Args:
+        trial: the secret of a trial's link.
+        back: the page of ours to which the person goes after it.
+        browser: by what this browser is known, if it is.
+
+    Raises:
+        NotFound; SignInRefused: "off", "trial", "settings".
+    """
+    with house.database.reading() as connection:
+        source, row = sign_in_settings.of_source(connection, key)
+        kept = trials.by_secret(connection, source.id, trial) if trial else None
+        keys = sign_in_keys.of_source(house, connection, source.id)
+    if trial and kept is None:
+        raise SignInRefused("trial", "This trial is over, or was never one.", "Ask whoever sent you the link for another.")
+    if row.state == OFF and kept is None:
+        raise SignInRefused("off", f"Signing in by {source.label} is not in force yet.", "Wait until whoever runs this says so.")
+    if lacking := sign_in_settings.missing(row):
+        raise SignInRefused("settings", f"Missing yet: {', '.join(lacking)}.", "Fill it in on the exchange sheet.")
+    # A browser that has several pages open keeps one mark for all of them.
+    state, browser = secrets.token_urlsafe(32), browser or secrets.token_urlsafe(32)
+    begun: dict[str, Any] = {
+        "state_hash": digest(state), "source_id": source.id, "browser_hash": digest(browser), "trial_id": kept.id if kept is not None else None,
+        "back": safe_back(back), "until_at": later(clock.now(), BEGUN_SECONDS),
+    }  # fmt: skip
+    url, form = (_ask_saml if row.protocol == SAML else _ask_oidc)(house, row, key, base, state, keys, begun)
+    with house.database.writing() as connection:
+        connection.execute(insert(t.sign_in_begun).values(**begun))
+        sign_in_sights.note(connection, source.id, sign_in_sights.STARTED)
+    return Start(url, form, browser)
+
+
+def _ask_saml(
+    house: House, row: Any, key: str, base: str, state: str, keys: list[sign_in_keys.OurKey], begun: dict[str, Any]
+) -> tuple[str, Mapping[str, str] | None]:
+    ours = addresses(base, key)
+    at = row.provider["sign_in"]
+    binding = REDIRECT if REDIRECT in at else POST
+    identifier = f"_{secrets.token_hex(20)}"
+    signs = keys[0].key if keys and (row.settings["signs"] or row.provider.get("wants_signed")) else None
+    asked = requests.sign_in_request(
+        identifier, binding, at[binding], ours["entity_id"], ours["acs"], state, clock.now(), signs, anew=row.settings["anew"]
+    )
+    begun["request_id"] = identifier
+    return asked.url, asked.form
+
+
+def _ask_oidc(
+    house: House, row: Any, key: str, base: str, state: str, keys: list[sign_in_keys.OurKey], begun: dict[str, Any]
+) -> tuple[str, Mapping[str, str] | None]:
+    nonce, verifier = secrets.token_urlsafe(24), secrets.token_urlsafe(48)
+    begun["secret"] = house.keys.encrypt(orjson.dumps([nonce, verifier]).decode())
+    client = _client(house, row, key, base, keys)
+    return flow.start(providers.oidc_provider(row.provider), client, state, nonce, verifier, anew=row.settings["anew"]), None
+
+
+def _client(house: House, row: Any, key: str, base: str, keys: list[sign_in_keys.OurKey]) -> flow.Client:
+    own = None
+    if row.settings["by_key"] and keys:
+        own = RSAKey.import_key(keys[0].key.private_bytes(*sign_in_keys.AS_PEM), {"kid": keys[0].id})
+    secret = house.keys.decrypt(row.secret) if row.secret else ""
+    return flow.Client(row.settings["client_id"], addresses(base, key)["redirect"], secret, own, tuple(row.settings["scopes"].split()))
+
+
+def where(house: House, email: str) -> dict[str, Any]:
+    """Return by which source somebody signs in: the one that owns the domain of their e-mail, else the only one there is.
+
+    It says nothing of whether anybody has that address.
+    """
+    domain = fold(email.rpartition("@")[2].strip())
+    with house.database.reading() as connection:
+        s = t.source.c
+        rows = connection.execute(
+            select(t.source_sign_in, s.key, s.label).join(t.source, s.id == t.source_sign_in.c.source_id).where(t.source_sign_in.c.state != OFF)
+        ).all()
+    owning = [row for row in rows if domain and domain in sign_in_settings.policy_of(row).domains]
+    found = owning[0] if len(owning) == 1 else rows[0] if len(rows) == 1 and not owning and email else None
+    named = None if found is None else {"key": found.key, "label": found.label}
+    return {"source": named, "start": "" if found is None else f"/sso/{found.key}/start", "any": bool(rows)}
+
+
+# What comes back
+
+
+def receive_saml(house: House, key: str, base: str, response: bytes, relay: str | None, browser: str | None) -> Came:
+    """Take a SAML response (bindings, section 3.5), as a browser posts it.
+
+    Args:
+        response: decoded from base64.
+
+    Raises:
+        NotFound: if nobody signs in by this source.
+    """
+    way = _way(house, key, base, SAML)
+    way.raw = sign_in_traces.without_proofs(response)
+    return _through(house, way, lambda: _prove_saml(house, way, key, response, relay, browser))
+
+
+def receive_oidc(house: House, key: str, base: str, query: Mapping[str, str], browser: str | None) -> Came:
+    """Take what a browser brings back from an OpenID provider: a code, or why there is none (OpenID Connect Core 3.1.2.5, 3.1.2.6).
+
+    Raises:
+        NotFound: if nobody signs in by this source.
+    """
+    way = _way(house, key, base, "oidc")
+    return _through(house, way, lambda: _prove_oidc(house, way, key, query, browser))
+
+
+def _way(house: House, key: str, base: str, protocol: str) -> _Way:
+    with house.database.reading() as connection:
+        source, row = sign_in_settings.of_source(connection, key)
+    if row.protocol != protocol:
+        raise SignInRefused(
+            "protocol", f"'{source.label}' speaks {sign_in_settings.PROTOCOLS[row.protocol]}.", "Give the provider our other address."
+        )
+    return _Way(source, row, base)
+
+
+def _take_begun(house: House, way: _Way, state: str | None, browser: str | None) -> None:
+    """Find what was begun by its state; it counts once, and only in the browser that began it."""
+    if not state:
+        return
+    b = t.sign_in_begun.c
+    with house.database.writing() as connection:
+        found = connection.execute(select(t.sign_in_begun).where(b.state_hash == digest(state), b.source_id == way.source.id)).first()
+        if found is None or found.until_at <= clock.now():
+            return
+        if not browser or digest(browser) != found.browser_hash:
+            raise SignInRefused("browser", "This was begun in another browser.", "Begin and end in one browser, with cookies allowed.")
+        connection.execute(delete(t.sign_in_begun).where(b.state_hash == digest(state)))
+        if found.trial_id:
+            way.trial = connection.execute(select(t.sign_in_trial).where(t.sign_in_trial.c.id == found.trial_id)).first()
+    way.begun = found
+
+
+def _prove_saml(house: House, way: _Way, key: str, response: bytes, relay: str | None, browser: str | None) -> Proved:
+    _take_begun(house, way, relay, browser)
+    with house.database.reading() as connection:
+        keys = sign_in_keys.of_source(house, connection, way.source.id)
+    ours, row = addresses(way.base, key), way.row
+    unasked = way.begun is None and row.settings["unasked"]
+    if way.begun is None and not unasked:
+        way.steps.note("Asked for", "It answers nothing that was begun here, or only long ago.", WRONG)
+    expected = Expected(
+        row.provider.get("entity_id", ""), sign_in_settings.certificates_of(row), ours["entity_id"], ours["acs"],
+        way.begun.request_id if way.begun is not None else None, _seconds(clock.now()), unasked, row.settings["skew"], [each.key for each in keys],
+    )  # fmt: skip
+    proved = responses.accept(response, expected, way.steps.note)
+    if proved.format == TRANSIENT and not row.settings["subject"]:
+        raise SignInRefused(
+            "no subject",
+            "The provider names the person anew each time (transient NameID), so that nobody could be known again.",
+            "Have it send a persistent NameID, or say by which claim people are known.",
+        )
+    return proved
+
+
+def _prove_oidc(house: House, way: _Way, key: str, query: Mapping[str, str], browser: str | None) -> Proved:
+    _take_begun(house, way, query.get("state"), browser)
+    if way.begun is None:
+        raise SignInRefused("state", "It answers nothing that was begun here, or only long ago.", "Begin anew, in one window.")
+    if "error" in query:
+        said = f"{query['error'][:100]}: {query.get('error_description', '')[:300]}".rstrip(": ")
+        mend = "See whether the person is assigned to this application at the provider, and whether our redirect address is known there."
+        raise SignInRefused("status", f"The provider answered '{said}'.", mend)
+    provider = providers.oidc_provider(way.row.provider)
+    if query.get("iss") not in (None, provider.issuer):
+        raise SignInRefused("issuer", "It came from another issuer (RFC 9207).", "Begin anew.")
+    if not query.get("code"):
+        raise SignInRefused("status", "The provider sent no code.", "Begin anew; look into the provider's own log.")
+    way.steps.note("Arrived", "A code, in answer to what was begun here.")
+    with house.database.reading() as connection:
+        keys = sign_in_keys.of_source(house, connection, way.source.id)
+    nonce, verifier = orjson.loads(house.keys.decrypt(way.begun.secret))
+    client = _client(house, way.row, key, way.base, keys)
+    form, headers = flow.token_request(provider, client, query["code"], verifier, _seconds(clock.now()), secrets.token_urlsafe(16))
+    answer = providers.fetch(provider.token, providers.JSON, form=form, headers=headers)
+    given = answer.document or {}
+    if answer.status != 200 or not isinstance(given.get("id_token"), str):
+        said = f"{given.get('error', answer.status)} {given.get('error_description', '')}".strip()[:300]
+        mends = {
+            "invalid_client": "Compare client id and secret on both sides.",
+            "invalid_grant": "Compare our redirect address there, and begin anew.",
+        }
+        raise SignInRefused("code", f"For the code the provider gave no token: {said}.", mends.get(str(given.get("error")), "Ask whoever runs it."))
+    way.steps.note("Token", "The provider gave a token for the code.")
+    expected = ExpectedToken(provider.issuer, client.id, nonce, _seconds(clock.now()), provider.algorithms, way.row.settings["skew"])
+    access_token = str(given["access_token"]) if given.get("access_token") else None
+    token_claims = _accepted(house, way, given["id_token"], expected, access_token)
+    way.steps.note("Signature", f"It is signed with a key of {provider.issuer}, meant for us, and answers what was begun here.")
+    if way.row.settings["userinfo"] and provider.userinfo and access_token:
+        told = providers.fetch(provider.userinfo, providers.JSON, headers={"Authorization": f"Bearer {access_token}"})
+        if told.status == 200 and told.document is not None:
+            token_claims = id_tokens.check_userinfo(token_claims, told.document)
+            way.steps.note("Userinfo", "More claims came from the provider's userinfo.")
+        else:
+            way.steps.note("Userinfo", f"The provider's userinfo answers with {told.status}; the token's own claims are taken.", "look at this")
+    way.raw = orjson.dumps(token_claims, option=orjson.OPT_INDENT_2).decode()[: sign_in_traces.LARGEST_RAW]
+    once = (f"{token_claims.get('jti', '')} {nonce}", float(token_claims["exp"]))
+    return Proved(provider.issuer, token_claims["sub"], flow.values_of(token_claims), once, token_claims.get("sid"), None)
+
+
+def _accepted(house: House, way: _Way, token: str, expected: ExpectedToken, access_token: str | None) -> dict[str, Any]:
+    """Return what a token claims; a key that is not known is looked for once more at the provider's address, and no oftener."""
+    try:
+        return id_tokens.accept(token, KeySet.import_key_set(way.row.provider["jwks"]), expected, access_token)
+    except UnknownKey:
+        fresh = providers.fetch_keys(way.row.provider["keys"])
+    way.steps.note("Keys", "The token names a key that was not known; the provider's keys were fetched anew.")
+    with house.database.writing() as connection:
+        s = t.source_sign_in.c
+        connection.execute(update(t.source_sign_in).where(s.source_id == way.source.id).values(provider={**way.row.provider, "jwks": fresh}))
+    try:
+        return id_tokens.accept(token, KeySet.import_key_set(fresh), expected, access_token)  # type: ignore[arg-type]
+    except UnknownKey as wrong:
+        mend = "See whether the issuer is the right one."
+        raise SignInRefused("key", f"The token names the key '{str(wrong)[:80]}', which the provider does not list.", mend) from None
+
+
+def _seconds(at: Instant) -> float:
+    return datetime.fromisoformat(at).timestamp()
+
+
+# What it comes to
+
+
+def _through(house: House, way: _Way, prove: Any) -> Came:
+    sign_in_sights.note_apart(house, way.source.id, sign_in_sights.ANSWERED)
+    try:
+        way.proved = prove()
+        _once(house, way)
+        _by_subject(way)
+        sign_in_sights.note_apart(house, way.source.id, sign_in_sights.PROVED)
+        way.arrival = _arrive(house, way)
+    except SignInRefused as wrong:
+        return _refused(house, way, wrong)
+    except DravoError as wrong:
+        return _refused(house, way, SignInRefused(wrong.code.replace("_", " ")[:40], wrong.message, wrong.mend))
+    return _in(house, way)
+
+
+def _once(house: House, way: _Way) -> None:
+    """Make sure that what was accepted is accepted once only; raises "replay"."""
+    assert way.proved is not None
+    mark, until = way.proved.once
+    row = {"source_id": way.source.id, "once_hash": digest(mark), "until_at": _instant(until)}
+    try:
+        with house.database.writing() as connection:
+            connection.execute(insert(t.sign_in_seen).values(**row))
+    except IntegrityError:
+        mend = "Begin anew; do not go back to an old page."
+        raise SignInRefused("replay", "This very answer of the provider was brought before.", mend) from None
+    way.steps.note("Seen once", "It was never brought before.")
+
+
+def _instant(seconds: float) -> Instant:
+    # Times are checked before; what claims to count for ever is remembered for a day.
+    return later(clock.now(), max(60.0, min(seconds - _seconds(clock.now()) + 300, 86_400.0)))
+
+
+def _by_subject(way: _Way) -> None:
+    """Have people be known by the claim that is set for that, in place of the provider's own subject."""
+    name = way.row.settings["subject"]
+    if not name or way.proved is None:
+        return
+    values = [str(each) for known, some in way.proved.attributes.items() if fold(known) == fold(name) for each in some]
+    if len(values) != 1 or not values[0].strip():
+        mend = "Have the provider send it with one value, or choose another claim by which people are known."
+        raise SignInRefused("no subject", f"The claim '{name}', by which people are known, came with {len(values)} values.", mend)
+    way.proved = replace(way.proved, subject=values[0])
+
+
+def _arrive(house: House, way: _Way) -> Arrival:
+    assert way.proved is not None
+    policy, settings_ = sign_in_settings.policy_of(way.row), way.row.settings
+    one = Arriving(
+        house, way.source, policy, way.proved, way.steps, look_only=way.observes, says_verified=way.row.protocol != SAML,
+        takes_groups=settings_["takes_groups"],
+    )  # fmt: skip
+    way.person = one.person()
+    _check_trial(way)
+    _check_in_force(house, way, one)
+    return one.take(way.person)
+
+
+def _check_trial(way: _Way) -> None:
+    """Make sure that whoever tries is the one for whom the trial is."""
+    if way.trial is None or way.person is None:
+        return
+    found = searchable(way.person)
+    if way.trial.person_key not in (found.user_name_key, fold(found.email or "")):
+        mend = "Try as the person who is named, or make a trial for this one."
+        raise SignInRefused("another person", f"The trial is for '{way.trial.person}', and '{found.user_name}' came.", mend)
+    way.steps.note("Trial", f"It is for '{way.trial.person}', {'to look only' if way.observes else 'for real'}.")
+
+
+def _check_in_force(house: House, way: _Way, one: Arriving) -> None:
+    """Make sure that it counts for this person by now."""
+    if way.trial is not None:
+        return
+    if way.row.state == EVERYBODY:
+        return
+    if way.row.state == PILOT and _in_pilot(house, way, one):
+        way.steps.note("In force", f"They are in the pilot group '{way.row.settings['pilot']}'.")
+        return
+    if way.row.state == PILOT:
+        message = f"They are not in the pilot group '{way.row.settings['pilot']}'."
+        raise SignInRefused("pilot", message, "Wait until it is in force for everybody, or be put into that group.")
+    raise SignInRefused("off", "Signing in by this source is not in force.", "Put it in force, or make a trial.")
+
+
+def _in_pilot(house: House, way: _Way, one: Arriving) -> bool:
+    """Whether somebody is in the pilot group: by their claims, or as they are known here."""
+    assert way.proved is not None
+    wanted = fold(way.row.settings["pilot"])
+    if wanted in {fold(each) for each in told_groups(one.policy, one.entry.attributes) or ()}:
+        return True
+    r, m, g = t.record.c, t.membership.c, t.group.c
+    with house.database.reading() as connection:
+        where = (r.source_id == way.source.id, r.channel == SIGN_IN, r.native_id == arriving.native_id_of(way.proved))
+        user_id = connection.execute(select(r.user_id).where(*where)).scalar()
+        if user_id is None:
+            return False
+        theirs = select(r.id).where(r.user_id == user_id)
+        statement = (
+            select(g.id)
+            .join(t.membership, m.group_id == g.id)
+            .where(
+                m.until_at.is_(None), g.gone_at.is_(None), (g.display_name_key == wanted) | (g.id == way.row.settings["pilot"]),
+                (g.source_id == way.source.id) | g.source_id.is_(None), m.record_id.in_(theirs) | (m.user_id == user_id),
+            )
+            .limit(1)
+        )  # fmt: skip
+        return connection.execute(statement).first() is not None
+
+
+def _in(house: House, way: _Way) -> Came:
+    assert way.arrival is not None and way.proved is not None
+    outcome = sign_in_traces.OBSERVED if way.observes else sign_in_traces.IN
+    words = "It would work: nothing was changed." if way.observes else "They are in."
+    secret = ""
+    with house.database.writing() as connection:
+        hours = settings.read(connection)["visit_hours"]
+        trace = _write(connection, way, outcome, words, "", None)
+        values = {"proved_at": clock.now()}
+        connection.execute(update(t.source_sign_in).where(t.source_sign_in.c.source_id == way.source.id).values(**values))
+        if not way.observes and way.arrival.user_id is not None:
+            secret = visiting.begin(connection, way.arrival.user_id, way.source.id, way.proved, hours)
+            sign_in_sights.note(connection, way.source.id, sign_in_sights.PERSON)
+        if way.arrival.groups:
+            sign_in_sights.note(connection, way.source.id, sign_in_sights.GROUPS)
+    back = way.begun.back if way.begun is not None else HOME
+    return Came(outcome, trace, secret, back)
+
+
+def _refused(house: House, way: _Way, wrong: SignInRefused) -> Came:
+    way.steps.failed(_STEP_OF.get(wrong.reason, "Checked"), wrong)
+    with house.database.writing() as connection:
+        trace = _write(connection, way, sign_in_traces.REFUSED, wrong.message, wrong.mend, wrong.reason)
+        house_wide = settings.read(connection)["whom_to_ask"]
+    whom = way.row.settings.get("whom_to_ask") or house_wide
+    return Came(sign_in_traces.REFUSED, trace, message=FOR_PEOPLE.get(wrong.reason, FOR_PEOPLE[""]), whom_to_ask=whom)
+
+
+# By the reason of a refusal, the step at which it stands in the trace.
+_STEP_OF = {
+    "signature": "Signature", "unsigned": "Signature", "algorithm": "Signature", "key": "Signature", "audience": "Meant for us, now",
+    "recipient": "Meant for us, now", "destination": "Meant for us, now", "issuer": "Meant for us, now", "early": "Meant for us, now",
+    "expired": "Meant for us, now", "in response to": "Asked for", "state": "Asked for", "browser": "Asked for", "replay": "Seen once",
+    "status": "Arrived", "malformed": "Arrived", "encryption": "Arrived", "expressions": "Expressions", "outside": "May come in",
+    "conflict": "Whose it is", "not known": "Whose it is", "inactive": "Whose it is", "pilot": "In force", "off": "In force",
+    "another person": "Trial", "no subject": "Attributes", "code": "Token", "userinfo": "Userinfo",
+}  # fmt: skip
+# And what a person is told, who can mend nothing of it: no more than that, and never what would help to guess.
+FOR_PEOPLE = {
+    "": "Your sign-in could not be accepted.",
+    "conflict": "You are known, but it has to be looked at first who you are here.",
+    "not known": "You are not known here.",
+    "outside": "You may not come in here.",
+    "inactive": "You may not come in here any more.",
+    "pilot": "Signing in this way is not open for you yet.",
+    "off": "Signing in this way is not open yet.",
+    "another person": "This link is for somebody else.",
+    "browser": "Please begin again, and stay in one browser.",
+    "in response to": "Please begin again from our own page.",
+    "state": "Please begin again from our own page.",
+    "replay": "This page was used before. Please begin again.",
+    "expired": "It took too long. Please begin again.",
+    "status": "Your own sign-in service did not let you through.",
+}
+
+
+def _write(connection: Connection, way: _Way, outcome: str, message: str, mend: str, reason: str | None) -> str:
+    proved, arrival = way.proved, way.arrival
+    name = searchable(way.person).display_name if way.person else proved.subject if proved else ""
+    arrived: dict[str, Any] = {}
+    if proved is not None:
+        plain = {name: list(values) for name, values in proved.attributes.items()}
+        arrived = {"issuer": proved.issuer, "subject": proved.subject, "attributes": plain}
+    came_to = arrival.document() if arrival is not None else {"made": way.person} if way.person else {}
+    return sign_in_traces.write(
+        connection,
+        {
+            "source_id": way.source.id, "trial_id": way.trial.id if way.trial is not None else None, "outcome": outcome, "reason": reason,
+            "message": message, "mend": mend, "name": name[:300], "user_id": arrival.user_id if arrival is not None else None,
+            "steps": way.steps.lines, "arrived": arrived, "came_to": came_to, "raw": way.raw or None,
+        },
+    )  # fmt: skip
+
+
+# Planning a kept trace again
+
+
+def plan_again(house: House, key: str, trace_id: str, policy: dict[str, Any] | None = None) -> dict[str, Any]:
+    """Return what a kept sign-in would come to now, or with other answers: nothing is changed.
+
+    Raises:
+        NotFound; SignInRefused: where the trace holds nobody, or they would be refused.
+    """
+    with house.database.reading() as connection:
+        source, row = sign_in_settings.of_source(connection, key)
+        kept = sign_in_traces.one_row(connection, key, trace_id)
+    steps = Steps()
+    arrived = kept.arrived
+    if not arrived:
+        raise SignInRefused("nobody", "This trace proves nobody, so that there is nothing to plan.", "Take one in which attributes arrived.")
+    proved = Proved(arrived["issuer"], arrived["subject"], arrived["attributes"])
+    answers = sign_in_settings.policy_with(row, policy or {})
+    one = Arriving(
+        house, source, answers, proved, steps, look_only=True, says_verified=row.protocol != SAML, takes_groups=row.settings["takes_groups"]
+    )
+    try:
+        arrival = one.take(one.person())
+    except SignInRefused as wrong:
+        steps.failed(_STEP_OF.get(wrong.reason, "Checked"), wrong)
+        return {
+            "outcome": sign_in_traces.REFUSED,
+            "message": wrong.message,
+            "mend": wrong.mend,
+            "steps": steps.lines,
+            **Arrival(None, "", {}, [], []).document(),
+        }
+    return {"outcome": sign_in_traces.OBSERVED, "message": "It would work.", "mend": "", "steps": steps.lines, **arrival.document()}

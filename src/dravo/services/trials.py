@@ -1,0 +1,81 @@
+"""Trials: one named person tries to sign in, for some minutes, while nothing is in force for anybody else."""
+
+from __future__ import annotations
+
+import secrets
+from typing import Any
+
+from sqlalchemy import Connection, insert, select
+
+from dravo.core.errors import InvalidInput
+from dravo.core.instants import Instant, later
+from dravo.core.records import fold
+from dravo.services.auditing import record_change
+from dravo.services.house import House
+from dravo.services.named import pushing_source
+from dravo.services.permissions import Caller
+from dravo.services.secrets import digest
+from dravo.services.sign_in_settings import missing, of_source
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.store.identifiers import new_id
+from dravo.store.pages import Ask, page
+
+OBSERVE, FOR_REAL = "observe", "for real"
+MODES = (OBSERVE, FOR_REAL)
+MINUTES = 30
+
+
+def begin(house: House, caller: Caller, key: str, person: str, mode: str, base: str, minutes: int = MINUTES) -> dict[str, Any]:
+    """Make a trial; its link is in the answer, the only time.
+
+    Args:
+        person: who will try: their user name or e-mail, as the expressions make it.
+        mode: "observe" changes nothing; "for real" takes them in.
+        base: the service's public address.
+
+    Raises:
+        InvalidInput, NotFound.
+    """
+    if mode not in MODES:
+        raise InvalidInput(f"'{mode}' is no way to try.", f"It is one of: {', '.join(MODES)}.", "mode")
+    if not person.strip():
+        raise InvalidInput("Say who will try.", "Give their user name or e-mail address.", "person")
+    if not 1 <= minutes <= 1_440:
+        raise InvalidInput("A trial lasts between a minute and a day.", "Give the minutes.", "minutes")
+    now, secret = clock.now(), secrets.token_urlsafe(24)
+    with house.database.writing() as connection:
+        source, row = of_source(connection, key)
+        if lacking := missing(row):
+            raise InvalidInput(f"Missing yet: {', '.join(lacking)}.", "Fill it in on the exchange sheet.")
+        made = {
+            "id": new_id(), "source_id": source.id, "hash": digest(secret), "person": person.strip(), "person_key": fold(person.strip()),
+            "mode": mode, "created_by": caller.name, "created_at": now, "until_at": later(now, minutes * 60),
+        }  # fmt: skip
+        connection.execute(insert(t.sign_in_trial).values(**made))
+        details = {"key": key, "person": person.strip(), "mode": mode, "minutes": minutes}
+        record_change(connection, house.keys, caller, "began a trial of signing in", "source", source.id, now, details)
+        kept = connection.execute(select(t.sign_in_trial).where(t.sign_in_trial.c.id == made["id"])).one()
+    return {**_line(kept, now), "link": f"{base}/sso/{key}/start?trial={secret}"}
+
+
+def listing(house: House, key: str, ask: Ask) -> dict[str, Any]:
+    """Return a page of a source's trials, newest first."""
+    now = clock.now()
+    with house.database.reading() as connection:
+        source = pushing_source(connection, key)
+        statement = select(t.sign_in_trial).where(t.sign_in_trial.c.source_id == source.id)
+        return page(connection, statement, [t.sign_in_trial.c.id], ask, lambda row: _line(row, now), newest_first=True)
+
+
+def _line(row: Any, now: Instant) -> dict[str, Any]:
+    return {
+        "id": row.id, "person": row.person, "mode": row.mode, "created_by": row.created_by, "created_at": row.created_at, "until_at": row.until_at,
+        "open": row.until_at > now,
+    }  # fmt: skip
+
+
+def by_secret(connection: Connection, source_id: str, secret: str) -> Any:
+    """Return the row of the trial of a link, None if it is none or is over."""
+    c = t.sign_in_trial.c
+    return connection.execute(select(t.sign_in_trial).where(c.hash == digest(secret), c.source_id == source_id, c.until_at > clock.now())).first()

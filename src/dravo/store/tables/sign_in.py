@@ -1,0 +1,131 @@
+"""The tables of signing in through a source: its settings, our keys for it, what is under way, what was seen, trials, traces, visits."""
+
+from __future__ import annotations
+
+from sqlalchemy import Column, ForeignKey, Index, String, Table, Text, UniqueConstraint
+
+from dravo.store.tables.base import Json, at, metadata, own_id, some_of, to
+
+source_sign_in = Table(
+    "source_sign_in",
+    metadata,
+    Column("source_id", String(36), ForeignKey("source.id"), primary_key=True),
+    # "saml" or "oidc"; what operators set; what the provider says of itself, as it was read last.
+    Column("protocol", String(8), nullable=False),
+    Column("settings", Json, nullable=False),
+    Column("provider", Json, nullable=False),
+    # The answers to the five questions for those who sign in; None where they are the usual ones.
+    Column("policy", Json),
+    Column("secret", Text),
+    # "off", "pilot" or "everybody"; from an hour on, "everybody".
+    Column("state", String(12), nullable=False, server_default="off"),
+    at("everybody_at"),
+    # When somebody came through the present settings to the end; with other ones it has to be proved anew.
+    at("proved_at"),
+    # The address of the metadata: when it was looked at, what was wrong with it, and certificates that wait to be taken over.
+    at("looked_at"),
+    Column("trouble", Text),
+    Column("waiting", Json),
+    at("changed_at", nullable=False),
+)
+
+# Our own keys towards a provider: the newest signs; those before it still open what was encrypted for them.
+sign_in_key = Table(
+    "sign_in_key",
+    metadata,
+    own_id(),
+    to("source", index=True),
+    Column("secret", Text, nullable=False),
+    Column("certificate", Text, nullable=False),
+    at("created_at", nullable=False),
+    # From when on it signs, and until when it is still known.
+    at("signs_from", nullable=False),
+    at("retired_at"),
+)
+
+# A sign-in that was begun here and is waited for: known by a state that only this browser was given.
+sign_in_begun = Table(
+    "sign_in_begun",
+    metadata,
+    Column("state_hash", String(64), primary_key=True),
+    to("source"),
+    Column("browser_hash", String(64), nullable=False),
+    # Of SAML the request's id; of OpenID Connect nonce and verifier, encrypted.
+    Column("request_id", String(80)),
+    Column("secret", Text),
+    Column("trial_id", String(36)),
+    Column("back", Text, nullable=False),
+    at("until_at", nullable=False),
+)
+Index("ix_sign_in_begun_until", sign_in_begun.c.until_at)
+
+# What was accepted once and never is again.
+sign_in_seen = Table(
+    "sign_in_seen",
+    metadata,
+    to("source"),
+    Column("once_hash", String(64), nullable=False),
+    at("until_at", nullable=False),
+    UniqueConstraint("source_id", "once_hash"),
+)
+Index("ix_sign_in_seen_until", sign_in_seen.c.until_at)
+
+# A try by one named person, for some minutes: "observe" changes nothing, "for real" does.
+sign_in_trial = Table(
+    "sign_in_trial",
+    metadata,
+    own_id(),
+    to("source", index=True),
+    Column("hash", String(64), nullable=False, unique=True),
+    Column("person", Text, nullable=False),
+    Column("person_key", Text, nullable=False),
+    Column("mode", String(10), nullable=False),
+    Column("created_by", Text, nullable=False),
+    at("created_at", nullable=False),
+    at("until_at", nullable=False),
+)
+
+# What each sign-in came to, step by step. Kept for a while; see the settings for how long.
+sign_in_trace = Table(
+    "sign_in_trace",
+    metadata,
+    own_id(),
+    to("source"),
+    at("at", nullable=False),
+    Column("trial_id", String(36)),
+    # "in", "observed", "refused".
+    Column("outcome", String(10), nullable=False),
+    # Of a refusal: its reason in a word or two, and what is told to people who look after it.
+    Column("reason", String(40)),
+    Column("message", Text, nullable=False),
+    Column("mend", Text, nullable=False),
+    Column("name", Text, nullable=False),
+    Column("user_id", String(36)),
+    Column("steps", Json, nullable=False),
+    # What arrived, and what it came to: attributes, person, groups, access.
+    Column("arrived", Json, nullable=False),
+    Column("came_to", Json, nullable=False),
+    # The message itself, its signatures and secrets left out.
+    Column("raw", Text),
+)
+Index("ix_sign_in_trace_of_source", sign_in_trace.c.source_id, sign_in_trace.c.id)
+some_of("ix_sign_in_trace_of_trial", sign_in_trace.c.trial_id, where="trial_id IS NOT NULL")
+
+# Somebody who is signed in here, to see what is theirs.
+visit = Table(
+    "visit",
+    metadata,
+    own_id(),
+    Column("hash", String(64), nullable=False, unique=True),
+    to("user", index=True),
+    to("source"),
+    Column("csrf", String(64), nullable=False),
+    # By what the provider knows this sign-in and this person, for signing out there.
+    Column("session", Text),
+    Column("subject", Text, nullable=False),
+    Column("subject_format", Text),
+    at("created_at", nullable=False),
+    at("last_seen_at", nullable=False),
+    at("until_at", nullable=False),
+)
+Index("ix_visit_until", visit.c.until_at)

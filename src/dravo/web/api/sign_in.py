@@ -1,0 +1,155 @@
+"""Signing in by sources: settings with the exchange sheet, trials, traces, and what visitors are told."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from flask import Response, current_app, request
+
+from dravo.core.errors import NotPermitted, NotSignedIn
+from dravo.services import sign_in_settings, sign_in_sheet, sign_in_traces, signing_in, trials, visiting
+from dravo.services.visiting import Visitor
+from dravo.web.api import asked as q
+from dravo.web.api import asked_sign_in as a
+from dravo.web.api import sign_in_models as m
+from dravo.web.api.door import CSRF_HEADER, ask, caller, house, needs, room
+from dravo.web.sso.routes import VISIT, visitor
+
+rooms = room("signing in")
+
+
+def _base() -> str:
+    return str(current_app.config["PUBLIC_URL"])
+
+
+@rooms.get("/sources/<key>/sign-in", responses={200: m.SignIn})
+@needs("sources.read")
+def get_sign_in(path: q.KeyPath) -> dict[str, Any]:
+    """How people sign in by a source, with its exchange sheet."""
+    return sign_in_sheet.shown(house(), caller(), path.key, _base())
+
+
+@rooms.put("/sources/<key>/sign-in", responses={200: m.SignIn})
+@needs("sources.change")
+def change_sign_in(path: q.KeyPath, body: a.SignInBody) -> dict[str, Any]:
+    """Set how people sign in by a source; what is left out stays, what is missing does not stand in the way."""
+    sign_in_settings.change(house(), caller(), path.key, body.model_dump())
+    return sign_in_sheet.shown(house(), caller(), path.key, _base())
+
+
+@rooms.delete("/sources/<key>/sign-in", responses={204: None})
+@needs("sources.change")
+def forget_sign_in(path: q.KeyPath) -> Response:
+    """Have nobody sign in by a source any more; whom it brought stay."""
+    sign_in_settings.forget(house(), caller(), path.key)
+    return Response(status=204)
+
+
+@rooms.post("/sources/<key>/sign-in/state", responses={200: m.SignIn})
+@needs("sources.change")
+def set_sign_in_state(path: q.KeyPath, body: a.StateBody) -> dict[str, Any]:
+    """Set for whom signing in is in force: nobody, the pilot group, everybody; at once or from an hour on."""
+    sign_in_settings.set_state(house(), caller(), path.key, body.state, body.everybody_at, body.confirm)
+    return sign_in_sheet.shown(house(), caller(), path.key, _base())
+
+
+@rooms.post("/sources/<key>/sign-in/certificates", responses={200: m.SignIn})
+@needs("sources.change")
+def use_certificates(path: q.KeyPath) -> dict[str, Any]:
+    """Take over the certificates that the provider's metadata has now."""
+    sign_in_settings.use_waiting_certificates(house(), caller(), path.key)
+    return sign_in_sheet.shown(house(), caller(), path.key, _base())
+
+
+@rooms.post("/sources/<key>/sign-in/keys", responses={200: m.SignIn})
+@needs("sources.change")
+def change_keys(path: q.KeyPath, body: a.KeysBody) -> dict[str, Any]:
+    """Change our own key without a gap."""
+    sign_in_settings.change_keys(house(), caller(), path.key, body.what)
+    return sign_in_sheet.shown(house(), caller(), path.key, _base())
+
+
+@rooms.get("/sources/<key>/sign-in/trials", responses={200: m.PageOfTrials})
+@needs("sources.read")
+def list_trials(path: q.KeyPath, query: q.PageQuery) -> dict[str, Any]:
+    """Trials, newest first."""
+    return trials.listing(house(), path.key, ask(query))
+
+
+@rooms.post("/sources/<key>/sign-in/trials", responses={201: m.NewTrial})
+@needs("sources.change")
+def begin_trial(path: q.KeyPath, body: a.TrialBody) -> tuple[dict[str, Any], int]:
+    """Let one named person try to sign in for some minutes; the link is in the answer, the only time."""
+    return trials.begin(house(), caller(), path.key, body.person, body.mode, _base(), body.minutes), 201
+
+
+@rooms.get("/sources/<key>/sign-in/traces", responses={200: m.PageOfSignIns})
+@needs("sources.read")
+def list_sign_ins(path: q.KeyPath, query: a.TracesQuery) -> dict[str, Any]:
+    """What sign-ins came to, newest first."""
+    return sign_in_traces.listing(house(), path.key, ask(query), query.outcome, query.trial, query.q)
+
+
+@rooms.get("/sources/<key>/sign-in/traces/<trace>", responses={200: m.SignInTrace})
+@needs("sources.read")
+def get_sign_in_trace(path: a.SignInTracePath) -> dict[str, Any]:
+    """One sign-in whole: its steps, what arrived, and what it came to."""
+    return sign_in_traces.one(house(), caller(), path.key, path.trace)
+
+
+@rooms.post("/sources/<key>/sign-in/traces/<trace>/again", responses={200: m.PlannedSignIn})
+@needs("attributes.read")
+def plan_again(path: a.SignInTracePath, body: a.AgainBody) -> dict[str, Any]:
+    """What a kept sign-in would come to now, or with other answers; nothing is changed."""
+    return signing_in.plan_again(house(), path.key, path.trace, body.policy)
+
+
+@rooms.get("/people/<person>/visits", responses={200: m.Visits})
+@needs("people.read")
+def list_visits(path: q.PersonPath) -> dict[str, Any]:
+    """Where a person is signed in to see what is theirs."""
+    return visiting.of_person(house(), path.person)
+
+
+@rooms.delete("/people/<person>/visits", responses={200: m.Visits})
+@needs("people.change")
+def end_visits(path: q.PersonPath) -> dict[str, Any]:
+    """End every visit of a person."""
+    return visiting.end_of_person(house(), caller(), path.person)
+
+
+# What everybody else sees
+
+
+@rooms.get("/sign-in", responses={200: m.Where})
+@needs("nothing")
+def where_to_sign_in(query: a.WhereQuery) -> dict[str, Any]:
+    """By which source somebody signs in, by the domain of their e-mail; it does not tell whether anybody has that address."""
+    return signing_in.where(house(), query.email)
+
+
+@rooms.get("/yours", responses={200: m.Yours})
+@needs("nothing")
+def yours() -> dict[str, Any]:
+    """What is there for whoever is signed in as a person: their applications, and whom to ask."""
+    return visiting.mine(house(), _visitor())
+
+
+@rooms.delete("/yours/visit", responses={204: None})
+@needs("nothing")
+def end_own_visit() -> Response:
+    """Sign out as a person."""
+    known = _visitor()
+    if request.headers.get(CSRF_HEADER) != known.csrf:
+        raise NotPermitted("The request does not carry the visit's CSRF token.", f"Send it in the header {CSRF_HEADER}; reload the page.")
+    visiting.end(house(), known)
+    response = Response(status=204)
+    response.delete_cookie(VISIT, path="/")
+    return response
+
+
+def _visitor() -> Visitor:
+    known = visitor()
+    if known is None:
+        raise NotSignedIn("Nobody is signed in here.", "Sign in by way of your own sign-in service.")
+    return known

@@ -1,0 +1,160 @@
+"""Where browsers go to sign in and come back to: SAML 2.0 bindings and the OpenID Connect code flow, for one source each.
+
+Everything shown here is for a person who can mend nothing: what happened in plain words, whom to ask, and the number of the trace.
+"""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import secrets
+from urllib.parse import urlsplit
+
+import orjson
+from flask import Blueprint, Response, current_app, g, make_response, redirect, render_template, request
+from joserfc.jwk import RSAKey
+
+from dravo.core.errors import DravoError, NotFound, TooManyTries
+from dravo.protocols.signing_in import SignInRefused
+from dravo.services import sign_in_keys, sign_in_settings, sign_in_sheet, signing_in, visiting
+from dravo.services.operators import Limiter
+from dravo.services.sign_in_traces import IN, OBSERVED
+from dravo.services.signing_in import FOR_PEOPLE, Came
+from dravo.web.api.door import house, needs
+
+# By which this browser is known between the beginning and the end of a sign-in, and afterwards as the visitor that came of it.
+BROWSER, VISIT = "dravo_browser", "dravo_visit"
+LARGEST = 1024 * 1024
+
+
+rooms = Blueprint("sso", __name__, url_prefix="/sso")
+
+
+def _base() -> str:
+    return str(current_app.config["PUBLIC_URL"])
+
+
+def _is_secure() -> bool:
+    return _base().startswith("https:")
+
+
+def _limiter() -> Limiter:
+    found: Limiter = current_app.config["SSO_LIMITER"]
+    return found
+
+
+def _keep(response: Response, name: str, secret: str, seconds: int, *, comes_by_post: bool) -> None:
+    # A response that a provider has the browser post comes from another site: only a cookie that says so is sent along with it,
+    # and browsers take such a one only over TLS.
+    same = "None" if comes_by_post and _is_secure() else "Lax"
+    response.set_cookie(name, secret, httponly=True, samesite=same, secure=_is_secure(), path="/", max_age=seconds)
+
+
+@rooms.before_request
+def _check() -> None:
+    _limiter().check(request.remote_addr or "")
+
+
+@rooms.errorhandler(TooManyTries)
+def _too_many(wrong: TooManyTries) -> tuple[str, int]:
+    return _told("Please wait", "There were too many tries from where you are. Try again in some minutes.", "", ""), 429
+
+
+@rooms.errorhandler(NotFound)
+def _nothing(_: NotFound) -> tuple[str, int]:
+    _limiter().failed(request.remote_addr or "")
+    return _told("There is nothing here", "Nobody signs in at this address.", "", ""), 404
+
+
+@rooms.errorhandler(SignInRefused)
+def _refused(wrong: SignInRefused) -> tuple[str, int]:
+    _limiter().failed(request.remote_addr or "")
+    return _told("You are not signed in", FOR_PEOPLE.get(wrong.reason, wrong.message), wrong.mend, ""), 403
+
+
+@rooms.errorhandler(DravoError)
+def _failed(wrong: DravoError) -> tuple[str, int]:
+    return _told("You are not signed in", "Signing in does not work at the moment.", "Try again later.", ""), wrong.status
+
+
+@rooms.get("/<source>/start")
+@needs("nothing")
+def start(source: str) -> Response:
+    """Send the browser to the provider."""
+    begun = signing_in.start(house(), source, _base(), request.args.get("trial"), request.args.get("back"), request.cookies.get(BROWSER))
+    if begun.form is None:
+        response = make_response(redirect(begun.url, 303))
+    else:
+        g.nonce = secrets.token_urlsafe(16)
+        where = urlsplit(begun.url)
+        g.posts_to = f"{where.scheme}://{where.netloc}"
+        response = make_response(render_template("post.html", url=begun.url, form=begun.form, nonce=g.nonce))
+    _keep(response, BROWSER, begun.browser, signing_in.BEGUN_SECONDS, comes_by_post=True)
+    response.headers["Cache-Control"] = "no-store"
+    return response
+
+
+@rooms.get("/<source>/saml/metadata")
+@needs("nothing")
+def metadata(source: str) -> Response:
+    """Our metadata, for the provider."""
+    content = sign_in_sheet.metadata(house(), source, _base())
+    name = f"dravo-{source}-metadata.xml"
+    return Response(content, content_type="application/samlmetadata+xml", headers={"Content-Disposition": f'inline; filename="{name}"'})
+
+
+@rooms.post("/<source>/saml/acs")
+@needs("nothing")
+def take_response(source: str) -> Response:
+    """Take the response that a provider had the browser post."""
+    text = request.form.get("SAMLResponse", "")
+    if len(text) > LARGEST:
+        raise SignInRefused("malformed", "The response is too large.")
+    try:
+        content = base64.b64decode("".join(text.split()), validate=True)
+    except (binascii.Error, ValueError):
+        content = b""
+    return _after(signing_in.receive_saml(house(), source, _base(), content, request.form.get("RelayState"), request.cookies.get(BROWSER)))
+
+
+@rooms.get("/<source>/oidc/callback")
+@needs("nothing")
+def take_code(source: str) -> Response:
+    """Take the code that the browser brings back."""
+    return _after(signing_in.receive_oidc(house(), source, _base(), request.args, request.cookies.get(BROWSER)))
+
+
+@rooms.get("/<source>/oidc/keys")
+@needs("nothing")
+def our_keys(source: str) -> Response:
+    """Our public keys (RFC 7517), for a provider that knows us by them."""
+    with house().database.reading() as connection:
+        row, _ = sign_in_settings.of_source(connection, source)
+        keys = sign_in_keys.of_source(house(), connection, row.id)
+    public = [RSAKey.import_key(each.key.private_bytes(*sign_in_keys.AS_PEM), {"kid": each.id, "use": "sig"}).as_dict(private=False) for each in keys]
+    return Response(orjson.dumps({"keys": public}), content_type="application/json")
+
+
+def _after(came: Came) -> Response:
+    if came.outcome == IN:
+        _limiter().worked(request.remote_addr or "")
+        response = make_response(redirect(came.back, 303))
+        _keep(response, VISIT, came.visit, 7 * 86_400, comes_by_post=False)
+    elif came.outcome == OBSERVED:
+        response = make_response(_told("It works", "Your try came through. Nothing was changed; you can close this page.", "", came.trace))
+    else:
+        _limiter().failed(request.remote_addr or "")
+        response = make_response(_told("You are not signed in", came.message, came.whom_to_ask, came.trace), 403)
+    response.headers["Cache-Control"] = "no-store"
+    return response
+
+
+def _told(title: str, message: str, ask: str, trace: str) -> str:
+    g.nonce = secrets.token_urlsafe(16)
+    return render_template("signing_in.html", title=title, message=message, ask=ask, trace=trace, nonce=g.nonce)
+
+
+def visitor() -> visiting.Visitor | None:
+    """Return who is signed in at this browser, as a person and not as an operator."""
+    secret = request.cookies.get(VISIT)
+    return visiting.by_secret(house(), secret) if secret else None
