@@ -14,8 +14,10 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, TypeVar
+from urllib.parse import urljoin
 
 import httpx
+import lxml.html
 
 from dravo.client import Dravo
 from dravo.demo.running import free_port
@@ -106,6 +108,62 @@ def stand_in(folder: Path, name: str = "Plant Records") -> Iterator[StandIn]:
     finally:
         process.kill()
         process.wait()
+
+
+@dataclass
+class SignInProvider:
+    """A running stand-in for a provider at which people sign in."""
+
+    url: str
+
+    def put(self, path: str, body: Any) -> None:
+        httpx.put(f"{self.url}/{path}", json=body, trust_env=False).raise_for_status()
+
+    def person(self, name: str, given: str, family: str, groups: list[str], email: str | None = None, **more: Any) -> None:
+        email = email or f"{name}@rootworks.example"
+        self.put(f"people/{name}", {"given": given, "family": family, "email": email, "groups": groups, **more})
+
+    def faults(self, **faults: Any) -> None:
+        self.put("faults", {name.replace("_", " "): how for name, how in faults.items()})
+
+    def new_keys(self) -> None:
+        httpx.post(f"{self.url}/keys", trust_env=False).raise_for_status()
+
+
+@contextlib.contextmanager
+def sign_in_provider(folder: Path) -> Iterator[SignInProvider]:
+    """Run a stand-in for a provider at which people sign in."""
+    port = free_port()
+    command = [sys.executable, "-m", "dravo.demo.identity", "--name", "Contractors", "--port", str(port), "--state", str(folder / f"{port}.state")]
+    process = subprocess.Popen(command, stdin=subprocess.PIPE)
+    try:
+        eventually(lambda: answers(f"http://127.0.0.1:{port}/"))
+        yield SignInProvider(f"http://127.0.0.1:{port}")
+    finally:
+        process.kill()
+        process.wait()
+
+
+class Browser:
+    """Goes the way of a browser by plain HTTP: follows, keeps cookies, posts the forms that it is given."""
+
+    def __init__(self) -> None:
+        self.http = httpx.Client(follow_redirects=True, timeout=60, trust_env=False)
+
+    def sign_in(self, start: str, who: str) -> httpx.Response:
+        """Begin at an address of ours, be somebody at the provider, and return what is shown in the end."""
+        page = self.http.get(start)
+        if page.status_code != 200 or "Who are you?" not in page.text:
+            if 'id="on"' not in page.text:
+                return page
+            page = self.post(page)
+        page = self.post(page, who=who)
+        return self.post(page) if "SAMLResponse" in page.text else page
+
+    def post(self, page: httpx.Response, **more: str) -> httpx.Response:
+        form = lxml.html.fromstring(page.text).forms[0]
+        fields = {field.get("name"): field.get("value") or "" for field in form.iter("input")}
+        return self.http.post(urljoin(str(page.url), form.action), data={**fields, **more})
 
 
 def answers(url: str) -> bool:

@@ -11,7 +11,18 @@ from pathlib import Path
 from typing import Any
 
 from dravo.services.house import House
-from dravo.web.api import access_models, application_models, asked, drift_models, models, people_models, pull_models, review_models, source_models
+from dravo.web.api import (
+    access_models,
+    application_models,
+    asked,
+    drift_models,
+    models,
+    people_models,
+    pull_models,
+    review_models,
+    sign_in_models,
+    source_models,
+)
 from dravo.web.app import api_document, create_app
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -27,6 +38,7 @@ ROOMS = {
     drift_models: ("drift", "comparing applications with what should be there"),
     source_models: ("sources", "sources and settings"),
     pull_models: ("pull", "reading sources: settings, checks, runs, conflicts"),
+    sign_in_models: ("sign_in", "signing in by sources: settings with the exchange sheet, trials, traces, visits"),
     people_models: ("people", "people and groups, what they have and why, and their accounts"),
     models: ("house", "deliveries, operators, and what all have in common"),
 }

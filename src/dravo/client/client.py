@@ -20,6 +20,7 @@ from dravo.client.operators import Operators, Tokens
 from dravo.client.pages import Pages
 from dravo.client.people import Groups, People
 from dravo.client.reviews import Reviews
+from dravo.client.sign_ins import SignIns
 from dravo.client.sources import Sources
 
 Item = TypeVar("Item")
@@ -40,6 +41,7 @@ class Dravo:
         )
         self.url = url
         self.sources = Sources(self)
+        self.sign_ins = SignIns(self)
         self.people = People(self)
         self.groups = Groups(self)
         self.applications = Applications(self)

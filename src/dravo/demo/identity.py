@@ -34,8 +34,8 @@ from cryptography.x509.oid import NameOID
 from joserfc import jwt
 from joserfc.jwk import RSAKey
 from lxml import etree
-from signxml.signer import XMLSigner
 from signxml.algorithms import CanonicalizationMethod, DigestAlgorithm, SignatureMethod
+from signxml.signer import XMLSigner
 
 from dravo.demo.wire import Answer, Call, end_with_parent, make_server, page
 

@@ -20,7 +20,7 @@ from dravo.core.claims import told_groups
 from dravo.core.errors import DravoError
 from dravo.core.instants import Instant, later
 from dravo.core.records import SIGN_IN, fold, searchable
-from dravo.protocols.directory.reading import WRONG
+from dravo.protocols.directory.reading import NOTED
 from dravo.protocols.oidc import flow
 from dravo.protocols.oidc import tokens as id_tokens
 from dravo.protocols.oidc.tokens import ExpectedToken, UnknownKey
@@ -255,7 +255,7 @@ def _prove_saml(house: House, way: _Way, key: str, response: bytes, relay: str |
     ours, row = addresses(way.base, key), way.row
     unasked = way.begun is None and row.settings["unasked"]
     if way.begun is None and not unasked:
-        way.steps.note("Asked for", "It answers nothing that was begun here, or only long ago.", WRONG)
+        way.steps.note("Asked for", "It answers nothing that is waited for here: it was begun elsewhere, brought before, or took too long.", NOTED)
     expected = Expected(
         row.provider.get("entity_id", ""), sign_in_settings.certificates_of(row), ours["entity_id"], ours["acs"],
         way.begun.request_id if way.begun is not None else None, _seconds(clock.now()), unasked, row.settings["skew"], [each.key for each in keys],

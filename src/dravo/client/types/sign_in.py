@@ -1,0 +1,222 @@
+"""What the management API gives of signing in by sources: settings with the exchange sheet, trials, traces, visits.
+
+Made from its OpenAPI document by tools/make_types.py; not edited by hand.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, TypedDict
+
+if TYPE_CHECKING:
+    from dravo.client.types.house import Named, SheetTick, SheetValue
+    from dravo.client.types.pull import ReadingStep, SeenAttribute, SourceAnswers
+
+
+class ClaimedGroup(TypedDict):
+    """A group that was claimed: which one it is here ("known", "made"), or that it is "left out"; and what rows give by it."""
+
+    claimed: str
+    group: dict[str, Any] | None
+    outcome: str
+    gives: list[dict[str, str]]
+
+
+class KnownProvider(TypedDict):
+    """What is known of a provider; `waiting` are certificates that its metadata has now and that are not taken over yet."""
+
+    entity_id: str
+    sign_in: str
+    sign_out: str
+    certificates: list[ProviderCertificate]
+    waiting: list[ProviderCertificate]
+    learned_from: str
+
+
+class NewTrial(TypedDict):
+    """A trial with its link, the only time that it is shown."""
+
+    id: str
+    person: str
+    mode: str
+    created_by: str
+    created_at: str
+    until_at: str
+    open: bool
+    link: str
+
+
+class OurCertificate(TypedDict):
+    """A certificate of ours; `use` is "signs", "comes next" or "was used before"."""
+
+    pem: str
+    body: str
+    fingerprint: str
+    from_at: str
+    until_at: str
+    use: str
+
+
+class OwnApplication(TypedDict):
+    """An application that a visitor has; `address` is where they open it."""
+
+    key: str
+    label: str
+    address: str | None
+    roles: list[str]
+    since: str
+
+
+class PageOfSignIns(TypedDict):
+    """Sign-ins, newest first."""
+
+    items: list[SignInLine]
+    total: int
+    next: str | None
+
+
+class PageOfTrials(TypedDict):
+    """Trials, newest first."""
+
+    items: list[Trial]
+    total: int
+    next: str | None
+
+
+class PlannedSignIn(TypedDict):
+    """What a sign-in comes to."""
+
+    outcome: str
+    message: str
+    mend: str
+    steps: list[ReadingStep]
+    kind: str
+    made: dict[str, Any]
+    groups: list[ClaimedGroup]
+    access: list[SignInAccess]
+
+
+class ProviderCertificate(TypedDict):
+    """A certificate with which a provider signs."""
+
+    subject: str
+    fingerprint: str
+    from_at: str
+    until_at: str
+
+
+class SignIn(TypedDict):
+    """How people sign in by a source, with its exchange sheet."""
+
+    source: Named
+    protocol: str
+    protocol_label: str
+    settings: dict[str, Any]
+    has_secret: bool
+    policy: SourceAnswers
+    state: str
+    everybody_at: str | None
+    proved_at: str | None
+    missing: list[str]
+    provider: KnownProvider
+    looked_at: str | None
+    trouble: str
+    give: list[SheetValue]
+    certificates: list[OurCertificate]
+    ticks: list[SheetTick]
+    seen: list[SeenAttribute]
+    switch_on: list[str]
+    start: str
+    text: str
+
+
+class SignInAccess(TypedDict):
+    """A role that was "gained", "lost" or "kept"."""
+
+    application: dict[str, str]
+    role: str
+    reasons: list[str]
+    what: str
+
+
+class SignInLine(TypedDict):
+    """What one sign-in came to."""
+
+    id: str
+    at: str
+    outcome: str
+    reason: str | None
+    message: str
+    mend: str
+    name: str
+    person: str | None
+    trial: str | None
+
+
+class SignInTrace(TypedDict):
+    """One sign-in whole: its steps, what arrived, and what it came to."""
+
+    id: str
+    at: str
+    outcome: str
+    reason: str | None
+    message: str
+    mend: str
+    name: str
+    person: str | None
+    trial: str | None
+    issuer: str
+    subject: str
+    steps: list[ReadingStep]
+    arrived: list[SeenAttribute]
+    kind: str
+    made: dict[str, Any]
+    groups: list[ClaimedGroup]
+    access: list[SignInAccess]
+    raw: str
+
+
+class Trial(TypedDict):
+    """A trial by one named person."""
+
+    id: str
+    person: str
+    mode: str
+    created_by: str
+    created_at: str
+    until_at: str
+    open: bool
+
+
+class Visit(TypedDict):
+    """A visit of somebody who signed in."""
+
+    id: str
+    source: Named
+    created_at: str
+    last_seen_at: str
+    until_at: str
+
+
+class Visits(TypedDict):
+    """The visits of a person that are not over."""
+
+    items: list[Visit]
+
+
+class Where(TypedDict):
+    """By which source somebody signs in; None: by none that is known."""
+
+    source: Named | None
+    start: str
+    any: bool
+
+
+class Yours(TypedDict):
+    """What somebody who signed in is told: who they are, what they have, whom they ask."""
+
+    name: str
+    user_name: str
+    source: str
+    csrf: str
+    applications: list[OwnApplication]
+    whom_to_ask: str
