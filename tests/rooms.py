@@ -40,7 +40,7 @@ class Rooms:
         for number, role in enumerate(roles or ("viewer", "curator")):
             applications.add_role(self.house, self.caller, key, role, role.title(), number + 1)
         if settings:
-            applications.change(self.house, self.caller, key, None, None, settings)
+            applications.change(self.house, self.caller, key, {}, settings)
 
     def person(self, source: str, name: str, **attributes: Any) -> str:
         """Push somebody and return their record's id."""

@@ -19,7 +19,7 @@ def test_an_application_is_half_finished_until_all_is_there(rooms: Rooms) -> Non
     assert applications.one(rooms.house, "records")["state"] == "not connected"
     applications.connect(rooms.house, rooms.caller, "records", URL, " token \n")
     assert applications.one(rooms.house, "records")["state"] == "switched off"
-    applications.change(rooms.house, rooms.caller, "records", None, None, {"switched_on": True})
+    applications.change(rooms.house, rooms.caller, "records", {}, {"switched_on": True})
     assert applications.one(rooms.house, "records")["state"] == "working"
     applications.pause(rooms.house, rooms.caller, "records", paused=True)
     paused = applications.one(rooms.house, "records")
@@ -49,10 +49,10 @@ def test_a_secret_is_kept_encrypted_and_stays_with_its_host(rooms: Rooms) -> Non
         (lambda r: applications.add(r.house, r.caller, "records", "Twice", None, tracked_only=False), AlreadyThere, "already"),
         (lambda r: applications.add_role(r.house, r.caller, "records", "viewer", "Twice", 1), AlreadyThere, "already"),
         (lambda r: applications.add_role(r.house, r.caller, "records", "Bad Key", "x", 1), InvalidInput, "cannot be a key"),
-        (lambda r: applications.change(r.house, r.caller, "records", None, None, {"on_gone": "explode"}), InvalidInput, "not a setting"),
-        (lambda r: applications.change(r.house, r.caller, "records", None, None, {"at_a_time": 99}), InvalidInput, "Between 1 and 32"),
-        (lambda r: applications.change(r.house, r.caller, "records", " ", None, {}), InvalidInput, "between 1 and 200"),
-        (lambda r: applications.change(r.house, r.caller, "none", "x", None, {}), NotFound, "no application"),
+        (lambda r: applications.change(r.house, r.caller, "records", {}, {"on_gone": "explode"}), InvalidInput, "not a setting"),
+        (lambda r: applications.change(r.house, r.caller, "records", {}, {"at_a_time": 99}), InvalidInput, "Between 1 and 32"),
+        (lambda r: applications.change(r.house, r.caller, "records", {"label": " "}, {}), InvalidInput, "between 1 and 200"),
+        (lambda r: applications.change(r.house, r.caller, "none", {"label": "x"}, {}), NotFound, "no application"),
         (lambda r: applications.check(r.house, r.caller, "records"), InvalidInput, "not connected"),
         (lambda r: applications.remove(r.house, r.caller, "records", "records"), InvalidInput, "history"),
         (lambda r: applications.remove_role(r.house, r.caller, "records", "none"), NotFound, "no role"),
@@ -100,8 +100,8 @@ def test_a_role_s_new_label_and_rank_reach_the_accounts(rooms: Rooms) -> None:
 
 def test_every_change_is_in_the_log_with_before_and_after(rooms: Rooms) -> None:
     rooms.application()
-    applications.change(rooms.house, rooms.caller, "records", None, None, {"on_gone": "delete"})
-    applications.change(rooms.house, rooms.caller, "records", None, None, {"on_gone": "delete"})
+    applications.change(rooms.house, rooms.caller, "records", {}, {"on_gone": "delete"})
+    applications.change(rooms.house, rooms.caller, "records", {}, {"on_gone": "delete"})
     with rooms.house.database.reading() as connection:
         entries = auditing.entries(connection, Ask())["items"]
     assert [entry["action"] for entry in entries[:2]] == ["changed application", "added role"], "what changes nothing is not logged"

@@ -104,7 +104,7 @@ class Convergence(RuleBasedStateMachine):
         self.rooms.application("records", *GROUPS, on_losing_access=on_losing_access, on_gone=on_gone)
         applications.connect(self.rooms.house, self.rooms.caller, "records", "http://127.0.0.1:9/scim/v2", "token")
         applications.change(
-            self.rooms.house, self.rooms.caller, "records", None, None, {"switched_on": True, "groups_over": {"which": "those that give roles"}}
+            self.rooms.house, self.rooms.caller, "records", {}, {"switched_on": True, "groups_over": {"which": "those that give roles"}}
         )
         self.groups = {name: self.rooms.group(self.source, name) for name in GROUPS}
         for name in GROUPS:
@@ -243,7 +243,7 @@ def records(rooms: Rooms, tmp_path: Path) -> Application:
     application = Application("Records", "token", tmp_path / "stand-in")
     rooms.application()
     applications.connect(rooms.house, rooms.caller, "records", "http://127.0.0.1:9/scim/v2", "token")
-    applications.change(rooms.house, rooms.caller, "records", None, None, {"switched_on": True})
+    applications.change(rooms.house, rooms.caller, "records", {}, {"switched_on": True})
     return application
 
 
@@ -335,7 +335,7 @@ def test_what_is_left_alone_during_an_attempt_is_not_due_again(rooms: Rooms, rec
     staff = rooms.source()
     ada = rooms.person(staff, "ada")
     assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", person="ada"))
-    applications.change(rooms.house, rooms.caller, "records", None, None, {"on_inactive": "leave alone"})
+    applications.change(rooms.house, rooms.caller, "records", {}, {"on_inactive": "leave alone"})
     wire: Any = Wire(records)
     original = wire.send
 
@@ -355,11 +355,11 @@ def test_what_is_left_alone_during_an_attempt_is_not_due_again(rooms: Rooms, rec
 def test_what_settings_do_not_permit_is_held_and_comes_up_when_they_do(rooms: Rooms, records: Application, setting: str, value: bool) -> None:
     staff = rooms.source()
     rooms.person(staff, "ada")
-    applications.change(rooms.house, rooms.caller, "records", None, None, {setting: value})
+    applications.change(rooms.house, rooms.caller, "records", {}, {setting: value})
     assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", person="ada"))
     wire: Any = Wire(records)
     assert delivering.attempt(rooms.house, talking(rooms, wire), ready(rooms)[0].id) == "held"
     assert ready(rooms) == []
-    applications.change(rooms.house, rooms.caller, "records", None, None, {setting: not value})
+    applications.change(rooms.house, rooms.caller, "records", {}, {setting: not value})
     assert delivering.attempt(rooms.house, talking(rooms, wire), ready(rooms)[0].id) == "done"
     assert len(records.accounts) == 1

@@ -108,7 +108,7 @@ def test_settings_that_cannot_be_are_told_and_nothing_is_changed(rooms: Rooms, s
     rooms.application()
     before = applications.one(rooms.house, "records")
     for act in (
-        lambda: applications.change(rooms.house, rooms.caller, "records", None, None, settings),
+        lambda: applications.change(rooms.house, rooms.caller, "records", {}, settings),
         lambda: delivery_settings.preview(rooms.house, "records", settings),
     ):
         with pytest.raises(InvalidInput, match=words) as told:
@@ -200,7 +200,7 @@ def blind(rooms: Rooms, tmp_path: Path) -> Iterator[tuple[Rooms, StandIn]]:
         app.faults(no_filter=True, no_list=True, doubles=True)
         rooms.application("records", "viewer")
         applications.connect(rooms.house, rooms.caller, "records", app.base_url, app.token)
-        applications.change(rooms.house, rooms.caller, "records", None, None, {"switched_on": True})
+        applications.change(rooms.house, rooms.caller, "records", {}, {"switched_on": True})
         worker = Worker(rooms.house)
         thread = threading.Thread(target=worker.run, daemon=True)
         thread.start()

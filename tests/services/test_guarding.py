@@ -130,7 +130,7 @@ def test_trying_again_or_other_settings_do_not_get_past_it(rooms: Rooms, garden:
     go(rooms)
     deliveries.again_all(rooms.house, rooms.caller, "records", None)
     assert go(rooms) == [] and held(rooms) == 20
-    applications.change(rooms.house, rooms.caller, "records", None, None, {"on_losing_access": "delete"})
+    applications.change(rooms.house, rooms.caller, "records", {}, {"on_losing_access": "delete"})
     assert go(rooms) == [] and held(rooms) == 20
 
 

@@ -46,7 +46,7 @@ class Garden:
         for place, group in enumerate(self.groups):
             assigning.add(self.rooms.house, self.rooms.caller, Wish("records", ROLES[place % 3], group=group))
         applications.connect(self.rooms.house, self.rooms.caller, "records", self.app.base_url, self.app.token)
-        applications.change(self.rooms.house, self.rooms.caller, "records", None, None, {"switched_on": True})
+        applications.change(self.rooms.house, self.rooms.caller, "records", {}, {"switched_on": True})
         self.thread.start()
 
     def change(self) -> None:
@@ -273,5 +273,5 @@ def test_an_application_whose_accounts_cannot_be_inactive(garden: Garden) -> Non
     garden.rooms.patch_person(garden.staff, garden.people[0], {"op": "replace", "path": "active", "value": False})
     held = eventually(lambda: [row for row in garden.rooms.rows(t.delivery) if row.state == "held"])
     assert "cannot be inactive" in held[0].message
-    applications.change(garden.rooms.house, garden.rooms.caller, "records", None, None, {"on_inactive": "delete"})
+    applications.change(garden.rooms.house, garden.rooms.caller, "records", {}, {"on_inactive": "delete"})
     eventually(lambda: len(garden.accounts()) == 49)

@@ -186,7 +186,7 @@ class Records(RuleBasedStateMachine):
 
     @rule(setting=st.sampled_from(["deactivate", "delete", "leave alone"]))
     def set_leaving(self, setting: str) -> None:
-        applications.change(self.rooms.house, self.rooms.caller, "records", None, None, {"on_losing_access": setting})
+        applications.change(self.rooms.house, self.rooms.caller, "records", {}, {"on_losing_access": setting})
 
     def found(self) -> dict[str, tuple[Any, Any]]:
         """Return for each user what the records hold, and what follows from the stored inputs from nothing."""

@@ -37,7 +37,7 @@ def connected(rooms: Rooms, key: str, app: StandIn, **settings: Any) -> None:
     applications.connect(rooms.house, rooms.caller, key, app.base_url, app.token)
     # What it can do is known then, so that all that is due is queued at once.
     applications.check(rooms.house, rooms.caller, key)
-    applications.change(rooms.house, rooms.caller, key, None, None, {"switched_on": True})
+    applications.change(rooms.house, rooms.caller, key, {}, {"switched_on": True})
 
 
 def test_an_application_whose_queue_waited_for_a_thread_is_come_back_to(

@@ -189,7 +189,13 @@ def test_our_metadata_carries_both_keys_while_they_change(running: Running, plac
 
 
 def test_whatever_is_posted_is_refused_in_plain_words(running: Running, place: Place) -> None:
-    for content in ({}, {"SAMLResponse": "###"}, {"SAMLResponse": "PGE+"}, {"SAMLResponse": "x" * 2_000_000}, {"SAMLResponse": "", "RelayState": "no"}):
+    for content in (
+        {},
+        {"SAMLResponse": "###"},
+        {"SAMLResponse": "PGE+"},
+        {"SAMLResponse": "x" * 2_000_000},
+        {"SAMLResponse": "", "RelayState": "no"},
+    ):
         answer = httpx.post(f"{running.url}/sso/{place.key}/saml/acs", data=content, trust_env=False)
         assert answer.status_code == 403
         assert "You are not signed in" in answer.text

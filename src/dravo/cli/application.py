@@ -74,6 +74,8 @@ def _add_setting(verbs: Any) -> None:
     change.add_argument("key")
     change.add_argument("--label")
     change.add_argument("--owner")
+    change.add_argument("--address", help="where people open it; empty: none")
+    change.add_argument("--hidden", choices=("yes", "no"), help="whether it is left out of people's own applications")
     for name in _SWITCHES:
         change.add_argument(f"--{name}", choices=("yes", "no"))
     for name in _EVENTS:
@@ -116,6 +118,7 @@ def _print(given: argparse.Namespace, application: Any) -> None:
             "Application": f"{application['label']} ({application['key']})",
             "State": application["state"],
             "Owner": application["owner"],
+            "Opened at": application["address"],
             "Address": connection["base_url"],
             "Token": "kept, encrypted" if connection["has_secret"] else "none",
             "Token ends": moment(connection["secret_expires_at"]),
@@ -194,7 +197,9 @@ def _check(given: argparse.Namespace, dravo: Dravo) -> int:
 
 
 def _set(given: argparse.Namespace, dravo: Dravo) -> None:
-    values: dict[str, Any] = {"label": given.label, "owner": given.owner, "at_a_time": given.at_a_time}
+    values: dict[str, Any] = {"label": given.label, "owner": given.owner, "address": given.address, "at_a_time": given.at_a_time}
+    if given.hidden:
+        values["hidden"] = given.hidden == "yes"
     for name in _SWITCHES:
         chosen = getattr(given, name.replace("-", "_"))
         values[name.replace("-", "_")] = None if chosen is None else chosen == "yes"
@@ -204,7 +209,8 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
     if all(value is None for value in values.values()):
         raise WrongUse("Nothing to change; see 'dravo application set --help' for what there is.")
     if given.look:
-        _show_preview(given, dravo.applications.preview_settings(given.key, **{k: v for k, v in values.items() if k not in ("label", "owner")}))
+        settings = {name: value for name, value in values.items() if name not in ("label", "owner", "address", "hidden")}
+        _show_preview(given, dravo.applications.preview_settings(given.key, **settings))
     else:
         _print(given, dravo.applications.change(given.key, **values))
 

@@ -101,6 +101,8 @@ def _line(row: Any) -> dict[str, Any]:
         "key": row.key,
         "label": row.label,
         "owner": row.owner,
+        "address": row.address,
+        "hidden": row.hidden,
         "tracked_only": row.tracked_only,
         "switched_on": row.switched_on,
         "state": _state(row),
@@ -183,8 +185,12 @@ def _roles(connection: Connection, application_id: str) -> list[dict[str, Any]]:
     return [{"key": row.key, "label": row.label, "rank": row.rank, "people": row.people} for row in rows]
 
 
-def change(house: House, caller: Caller, key: str, label: str | None, owner: str | None, settings: dict[str, Any]) -> dict[str, Any]:
-    """Change an application's label, owner or settings; whoever has an account there is worked out anew.
+def change(house: House, caller: Caller, key: str, about: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]:
+    """Change what is said of an application, or its settings: with these, whoever has an account there is worked out anew.
+
+    Args:
+        about: "label", "owner", "address" (where people open it), "hidden" (not shown among their applications); what is None stays.
+        settings: as `delivery_settings` has them.
 
     Raises:
         InvalidInput, NotFound.
@@ -193,18 +199,17 @@ def change(house: House, caller: Caller, key: str, label: str | None, owner: str
     with house.database.writing() as connection:
         row = application_by_key(connection, key)
         values = delivery_settings.checked(connection, row, settings)
-        if label is not None:
-            values["label"] = check_label(label)
-        if owner is not None:
-            values["owner"] = owner.strip() or None
+        works_out = any(getattr(row, name) != value for name, value in values.items())
+        values |= _about(about)
         before = {name: getattr(row, name) for name in values}
         changed = {name: value for name, value in values.items() if before[name] != value}
         if changed:
             connection.execute(update(t.application).where(t.application.c.id == row.id).values(**changed, revision=t.application.c.revision + 1))
             raise_revision(connection)
-            mark_everyone_with_an_account(connection, row.id)
-            _wake(connection, row.id)
-            group_delivering.wake_all(connection, row.id, now)
+            if works_out:
+                mark_everyone_with_an_account(connection, row.id)
+                _wake(connection, row.id)
+                group_delivering.wake_all(connection, row.id, now)
             told = {name: value for name, value in changed.items() if name != "reconcile_next_at"}
             record_change(
                 connection, house.keys, caller, "changed application", "application", row.id, now,
@@ -212,6 +217,20 @@ def change(house: House, caller: Caller, key: str, label: str | None, owner: str
             )  # fmt: skip
     work_through(house, CHUNK)
     return one(house, key)
+
+
+def _about(about: dict[str, Any]) -> dict[str, Any]:
+    values: dict[str, Any] = {}
+    if about.get("label") is not None:
+        values["label"] = check_label(about["label"])
+    if about.get("owner") is not None:
+        values["owner"] = about["owner"].strip() or None
+    if about.get("address") is not None:
+        # It becomes a link in somebody's browser: nothing but a page by HTTP.
+        values["address"] = check_url(about["address"], "address") if about["address"].strip() else None
+    if about.get("hidden") is not None:
+        values["hidden"] = about["hidden"]
+    return values
 
 
 def mark_everyone_with_an_account(connection: Connection, application_id: str) -> None:

@@ -285,7 +285,9 @@ def _known_groups(connection: Connection, source_id: str, told: Sequence[str]) -
         return {}
     g = t.group.c
     keys, columns = {fold(each) for each in told}, (g.id, g.display_name, g.display_name_key, g.native_id, g.external_id)
-    where = or_(g.native_id.in_(told), g.external_id.in_(told), g.display_name_key.in_(keys))
+    # An id may be written in other letter case there.
+    ids = {each for name in told for each in (name, name.lower(), name.upper())}
+    where = or_(g.native_id.in_(ids), g.external_id.in_(ids), g.display_name_key.in_(keys))
     rows = connection.execute(select(*columns).where(g.source_id == source_id, g.gone_at.is_(None), where).order_by(g.id)).all()
     by_name: dict[str, list[Any]] = {}
     for row in rows:

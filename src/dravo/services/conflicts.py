@@ -8,8 +8,9 @@ from sqlalchemy import Connection, select, update
 
 from dravo.core.errors import InvalidInput, NotFound
 from dravo.core.matching import GROUP_NAME, OPERATOR, RENAMED, TWO_RECORDS
+from dravo.core.records import SIGN_IN
 from dravo.protocols.directory.reading import Entry
-from dravo.services import pull_settings, pulling
+from dravo.services import pull_settings, pulling, sign_in_settings
 from dravo.services.auditing import record_change
 from dravo.services.house import House
 from dravo.services.intake_people import LEAVE_OUT, LET, LINK, MAKE, PeopleIn
@@ -108,7 +109,7 @@ def _whom(connection: Connection, source: Any, row: Any, decision: str, person: 
         raise InvalidInput("Say who it is.", "Give the person's id, user name or e-mail.", "person")
     found = find_person(connection, person)
     r = t.record.c
-    taken = (r.source_id == source.id, r.channel == pulled.PULL, r.user_id == found.id, r.gone_at.is_(None))
+    taken = (r.source_id == source.id, r.channel == row.channel, r.user_id == found.id, r.gone_at.is_(None))
     if connection.execute(select(r.id).where(*taken).limit(1)).first():
         raise InvalidInput(f"'{source.label}' says something of {found.display_name} already.", "Two of its records cannot be one person.", "person")
     return str(found.id)
@@ -116,11 +117,20 @@ def _whom(connection: Connection, source: Any, row: Any, decision: str, person: 
 
 def _carry_out(house: House, caller: Caller, key: str, row: Any) -> None:
     """Take in what was decided about, as the source said it last."""
+    entry = Entry(row.native_id, row.entry["locator"], row.entry["attributes"])
+    if row.channel == SIGN_IN:
+        # Their groups come when they sign in the next time.
+        with house.database.reading() as connection:
+            source, signs_in = sign_in_settings.of_source(connection, key)
+        arrived = PeopleIn(house, source, sign_in_settings.policy_of(signs_in), None, channel=SIGN_IN)
+        arrived.take([entry])
+        arrived.finish()
+        return
     with house.database.reading() as connection:
         source, pull = pull_settings.of_source(connection, key)
     policy = pull_settings.policy_of(source, pull.kind)
     with pulling.small_run(house, source.id, caller.name) as run_id:
         people = PeopleIn(house, source, policy, run_id)
-        people.take([Entry(row.native_id, row.entry["locator"], row.entry["attributes"])])
+        people.take([entry])
         people.finish()
         pulling.note_counts(house, run_id, {"read": 1, **people.counts})

@@ -5,11 +5,13 @@ from __future__ import annotations
 from sqlalchemy import Connection
 
 from dravo.services.house import House
+from dravo.services.sources import SIGNED_IN
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.sqlite import insert_unless_there
 
-STARTED, ANSWERED, PROVED, GROUPS, PERSON = (f"sign-in {each}" for each in ("started", "answered", "proved", "groups", "person"))
+STARTED, ANSWERED, PROVED, GROUPS = (f"sign-in {each}" for each in ("started", "answered", "proved", "groups"))
+PERSON = SIGNED_IN
 SIGHTS = (
     (STARTED, "First browser sent to the provider"),
     (ANSWERED, "First answer of the provider arrived"),

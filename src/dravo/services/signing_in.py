@@ -28,13 +28,25 @@ from dravo.protocols.saml import requests, responses
 from dravo.protocols.saml.names import POST, REDIRECT
 from dravo.protocols.saml.responses import Expected
 from dravo.protocols.signing_in import Proved, SignInRefused
-from dravo.services import arriving, providers, settings, sign_in_keys, sign_in_settings, sign_in_sights, sign_in_traces, trials, visiting
+from dravo.services import (
+    arriving,
+    operators,
+    providers,
+    pulling,
+    settings,
+    sign_in_keys,
+    sign_in_settings,
+    sign_in_sights,
+    sign_in_traces,
+    trials,
+    visiting,
+)
 from dravo.services.arriving import Arrival, Arriving, Steps
 from dravo.services.house import House
 from dravo.services.secrets import digest
 from dravo.services.sign_in_settings import EVERYBODY, OFF, PILOT, SAML
 from dravo.services.trials import OBSERVE
-from dravo.store import clock
+from dravo.store import clock, pulled
 from dravo.store import tables as t
 
 BEGUN_SECONDS = 900
@@ -395,7 +407,28 @@ def _arrive(house: House, way: _Way) -> Arrival:
     way.person = one.person()
     _check_trial(way)
     _check_in_force(house, way, one)
+    if not way.observes and settings_["refresh"]:
+        _refresh(house, way)
     return one.take(way.person)
+
+
+def _refresh(house: House, way: _Way) -> None:
+    """Read this one person anew from the directory of the same source, if they are known by it: what it says is newer than its schedule."""
+    assert way.person is not None
+    r = t.record.c
+    name = searchable(way.person).user_name_key
+    with house.database.reading() as connection:
+        where = (r.source_id == way.source.id, r.channel == pulled.PULL, r.user_name_key == name, r.gone_at.is_(None))
+        user_id = connection.execute(select(r.user_id).where(*where)).scalar()
+    if user_id is None:
+        way.steps.note("Directory", "The directory of this source does not know them.", NOTED)
+        return
+    try:
+        pulling.refresh(house, operators.SYSTEM, way.source.key, user_id)
+        way.steps.note("Directory", "They were read anew from the directory of this source.")
+    except DravoError as wrong:
+        # Whoever proved who they are need not wait for a directory.
+        way.steps.note("Directory", f"They could not be read anew: {wrong.message} What was known of them counts.", NOTED, wrong.mend)
 
 
 def _check_trial(way: _Way) -> None:

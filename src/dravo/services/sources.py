@@ -29,6 +29,8 @@ from dravo.store.identifiers import new_id
 from dravo.store.pages import Ask, page
 from dravo.store.sqlite import insert_unless_there
 
+# What belongs to signing in by a source.
+SIGNING_IN = (t.visit, t.sign_in_begun, t.sign_in_seen, t.sign_in_key, t.sign_in_trial, t.sign_in_trace, t.source_sign_in)
 # A token counts as in use for so long after it was used last.
 USED_LATELY_SECONDS = 7 * 86_400
 KEY = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,62}[a-z0-9])?")
@@ -44,6 +46,7 @@ SIGHTS = (
     (MEMBERSHIP, "First member added to a group"),
 )
 TOKEN_KINDS, TOKEN_ACCESS = ("users", "groups", "both"), ("read", "write")
+SIGNED_IN = "sign-in person"
 REFUSED, LOST, WRONG = "refused", "lost", "wrong"
 TROUBLES = (REFUSED, LOST, WRONG)
 
@@ -128,7 +131,7 @@ def remove(house: House, caller: Caller, key: str) -> None:
         urns = connection.execute(select(t.source_schema.c.urn).where(t.source_schema.c.source_id == row.id)).scalars().all()
         its_runs = select(t.run.c.id).where(t.run.c.source_id == row.id)
         connection.execute(delete(t.run_line).where(t.run_line.c.run_id.in_(its_runs)))
-        for table in (t.source_token, t.source_sight, t.source_schema, t.trace, t.source_pull, t.conflict, t.run):
+        for table in (t.source_token, t.source_sight, t.source_schema, t.trace, t.source_pull, t.conflict, t.run, *SIGNING_IN):
             connection.execute(delete(table).where(table.c.source_id == row.id))
         for urn in urns:
             shapes.check_rules(connection, urn)
@@ -185,7 +188,14 @@ def _statement() -> Any:
         .scalar_subquery()
         .label("conflicts"),
         token_ends(s.id).label("token_ends_at"),
-    ).outerjoin(t.source_pull, t.source_pull.c.source_id == s.id)
+        t.source_sign_in.c.state.label("sign_in_state"),
+        select(func.max(t.source_sight.c.last_at))
+        .where(t.source_sight.c.source_id == s.id, t.source_sight.c.what == SIGNED_IN)
+        .scalar_subquery()
+        .label("signed_in_at"),
+    ).select_from(
+        t.source.outerjoin(t.source_pull, t.source_pull.c.source_id == s.id).outerjoin(t.source_sign_in, t.source_sign_in.c.source_id == s.id)
+    )
 
 
 def token_ends(source_id: Any) -> Any:
@@ -206,7 +216,9 @@ def _line(row: Any) -> dict[str, Any]:
     return {
         "key": row.key,
         "label": row.label,
-        "channel": "pull" if row.read_as else row.channel,
+        "channel": "pull" if row.read_as else "sign-in" if row.sign_in_state else row.channel,
+        "sign_in_state": row.sign_in_state,
+        "signed_in_at": row.signed_in_at,
         "read_as": row.read_as,
         "in_force": row.in_force,
         "run_state": row.run_state,

@@ -25,6 +25,9 @@ from dravo.services import (
     reviewing,
     seating,
     settings,
+    sign_in_settings,
+    sign_in_traces,
+    sign_in_upkeep,
     tracing,
 )
 from dravo.services.delivering import Ready, Settlement
@@ -149,9 +152,14 @@ class Worker:
             tracing.sweep(self.house.database, now, kept["trace_days"], kept["traces_per_source"])
             delivering.sweep(self.house, now, kept["attempt_days"])
             pulling.sweep(self.house, now, kept["attempt_days"])
+            sign_in_traces.sweep(self.house, now, kept["trace_days"])
+            sign_in_upkeep.lapse(self.house, now)
+            # Providers may let one wait: that is done beside everything else.
+            self._pulls.submit(sign_in_upkeep.look_at_addresses, self.house, now)
             reviewing.close_those_whose_day_is_over(self.house, now)
         reconciling.ask_by_schedule(self.house, now)
         pulling.ask_by_schedule(self.house, now)
+        sign_in_settings.put_in_force_by_the_hour(self.house, now)
         self._begin_run()
         self._begin_pulls()
         self._begin_count(now)

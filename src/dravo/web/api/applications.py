@@ -40,9 +40,9 @@ def get_application(path: q.KeyPath) -> dict[str, Any]:
 @rooms.patch("/applications/<key>", responses={200: am.Application})
 @needs("applications.change")
 def change_application(path: q.KeyPath, body: q.ApplicationChange) -> dict[str, Any]:
-    """Change an application's label, owner or settings."""
-    settings = body.model_dump(exclude={"label", "owner"})
-    return applications.change(house(), caller(), path.key, body.label, body.owner, settings)
+    """Change what is said of an application, or its settings."""
+    about = {"label", "owner", "address", "hidden"}
+    return applications.change(house(), caller(), path.key, body.model_dump(include=about), body.model_dump(exclude=about))
 
 
 @rooms.delete("/applications/<key>", responses={204: None})

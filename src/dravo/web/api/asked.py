@@ -287,6 +287,8 @@ class ApplicationChange(SettingsBody):
 
     label: Text | None = None
     owner: Text | None = None
+    address: Text | None = Field(None, description="Where people open it; empty: none.")
+    hidden: bool | None = Field(None, description="Not shown among people's own applications.")
 
 
 class CheckQuery(BaseModel):

@@ -125,6 +125,8 @@ class Source(BaseModel):
     key: str
     label: str
     channel: str
+    sign_in_state: str | None
+    signed_in_at: str | None
     read_as: str | None
     in_force: bool | None
     run_state: str | None
@@ -219,6 +221,8 @@ class ApplicationLine(BaseModel):
     key: str
     label: str
     owner: str | None
+    address: str | None
+    hidden: bool
     tracked_only: bool
     switched_on: bool
     state: str
