@@ -7,10 +7,14 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
+from hypothesis import settings
 
 from tests import harness
 from tests.rooms import Rooms
 
+# How long an example takes says more of the machine than of the code.
+settings.register_profile("here", deadline=None)
+settings.load_profile("here")
 _NUMBERS = itertools.count(1)
 
 

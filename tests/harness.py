@@ -99,7 +99,7 @@ def stand_in(folder: Path, name: str = "Plant Records") -> Iterator[StandIn]:
         command = [sys.executable, "-m", "dravo.demo.application", "--name", name, "--port", str(port), "--token", token]
         process = subprocess.Popen([*command, "--state", str(folder / f"{port}.state")], stdin=subprocess.PIPE)
         url = f"http://127.0.0.1:{port}/"
-        eventually(lambda url=url, process=process: answers(url) or process.poll() is not None)  # type: ignore[misc]
+        eventually(lambda url=url, process=process: answers(url) or process.poll() is not None, seconds=60)  # type: ignore[misc]
         if process.poll() is None:
             break
         # Somebody else took the port between finding it free and using it.
@@ -137,7 +137,7 @@ def sign_in_provider(folder: Path) -> Iterator[SignInProvider]:
     command = [sys.executable, "-m", "dravo.demo.identity", "--name", "Contractors", "--port", str(port), "--state", str(folder / f"{port}.state")]
     process = subprocess.Popen(command, stdin=subprocess.PIPE)
     try:
-        eventually(lambda: answers(f"http://127.0.0.1:{port}/"))
+        eventually(lambda: answers(f"http://127.0.0.1:{port}/"), seconds=60)
         yield SignInProvider(f"http://127.0.0.1:{port}")
     finally:
         process.kill()
@@ -192,7 +192,8 @@ class Running:
         command = [sys.executable, "-m", "dravo.cli.main", "serve", "--data", str(self.folder), "--port", str(self.port)]
         with open(self.folder / "service.log", "ab") as log:
             self.process = subprocess.Popen(command, stderr=log)
-        eventually(lambda: answers(f"{self.url}/readyz"))
+        # Starting takes the processor; on a busy machine, long.
+        eventually(lambda: answers(f"{self.url}/readyz"), seconds=90)
 
     def stop(self) -> None:
         if self.process is not None:

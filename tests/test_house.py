@@ -51,7 +51,7 @@ def test_only_the_store_knows_sql_and_only_one_module_knows_which() -> None:
         "store/sqlite.py",
         "store/database.py",
         "store/groups.py",
-        "services/sources.py",
+        "store/sights.py",
         "demo/application.py",
         "store/migrations/versions/0001_first_tables.py",
     }

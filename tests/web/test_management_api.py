@@ -24,7 +24,7 @@ from tests.rooms import Rooms
 
 Fresh = Callable[[str], str]
 ONLY_CHIEF = {("GET", "/api/v1/operators"), ("POST", "/api/v1/operators"), ("POST", "/api/v1/operators/{id}/disable")}
-FOR_ANYBODY = {("POST", "/api/v1/session")}
+FOR_ANYBODY = {("POST", "/api/v1/session"), ("GET", "/api/v1/sign-in")}
 
 
 @pytest.fixture(scope="module")
@@ -77,6 +77,7 @@ HARMLESS = (
     "/api/v1/assignments/preview", "/api/v1/session", "/api/v1/applications/{key}/settings/preview", "/api/v1/expressions/try",
     "/api/v1/assignments/{id}/preview", "/api/v1/applications/{key}/policy/preview", "/api/v1/applications/{key}/mapping/pattern", "/api/v1/rules/try", "/api/v1/access/expected", "/api/v1/people/{person}/preview", "/api/v1/groups/{id}/members/preview", "/api/v1/reviews/{id}/preview",
     "/api/v1/sources/{key}/word/preview", "/api/v1/records/{record}/move/preview", "/api/v1/work/{id}",
+    "/api/v1/sources/{key}/sign-in/traces/{trace}/again", "/api/v1/yours/visit",
 )  # fmt: skip
 
 
@@ -98,6 +99,7 @@ OWN = {
     ("POST", "/api/v1/tokens"),
     ("DELETE", "/api/v1/tokens/{id}"),
     ("DELETE", "/api/v1/work/{id}"),
+    ("DELETE", "/api/v1/yours/visit"),
 }
 LOOKED_AT = {
     ("POST", path)
@@ -105,7 +107,7 @@ LOOKED_AT = {
         "/api/v1/assignments/preview", "/api/v1/assignments/{id}/preview", "/api/v1/applications/{key}/settings/preview",
         "/api/v1/applications/{key}/policy/preview", "/api/v1/applications/{key}/mapping/pattern", "/api/v1/expressions/try",
         "/api/v1/rules/try", "/api/v1/access/expected", "/api/v1/people/{person}/preview", "/api/v1/groups/{id}/members/preview", "/api/v1/reviews/{id}/preview",
-        "/api/v1/sources/{key}/word/preview", "/api/v1/records/{record}/move/preview",
+        "/api/v1/sources/{key}/word/preview", "/api/v1/records/{record}/move/preview", "/api/v1/sources/{key}/sign-in/traces/{trace}/again",
     )
 }  # fmt: skip
 AGAIN = {("POST", "/api/v1/deliveries/{id}/again"), ("POST", "/api/v1/applications/{key}/groups/{id}/again")}
@@ -117,6 +119,7 @@ OF_ATTRIBUTES = {
     ("POST", "/api/v1/applications/{key}/settings/preview"), ("POST", "/api/v1/expressions/try"),
     ("POST", "/api/v1/people/{person}/preview"), ("GET", "/api/v1/sources/{key}/runs/{run}/lines"),
     ("POST", "/api/v1/sources/{key}/word/preview"), ("POST", "/api/v1/records/{record}/move/preview"),
+    ("POST", "/api/v1/sources/{key}/sign-in/traces/{trace}/again"),
 }  # fmt: skip
 
 
@@ -161,7 +164,8 @@ OF_ASSIGNMENTS = {(method, "/api/v1/assignments/{id}") for method in ("GET", "PU
 }  # fmt: skip
 NOBODYS = OWN | {
     ("GET", path) for path in ("/api/v1/session", "/api/v1/work/{id}", "/api/v1/overview", "/api/v1/settings", "/api/v1/tokens", "/api/v1/applications",
-                               "/api/v1/people", "/api/v1/groups", "/api/v1/reviews", "/api/v1/reviews/{id}")
+                               "/api/v1/people", "/api/v1/groups", "/api/v1/reviews", "/api/v1/reviews/{id}",
+                               "/api/v1/sign-in", "/api/v1/yours")
 } | {("POST", "/api/v1/rules/try")}  # fmt: skip
 
 

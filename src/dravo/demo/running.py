@@ -68,7 +68,7 @@ class Demo:
             service.start()
             try:
                 self._start_stand_ins()
-                wait_until(lambda: httpx.get(f"{self.url}/readyz", trust_env=False).status_code == 200, "the service", 40)
+                wait_until(lambda: httpx.get(f"{self.url}/readyz", trust_env=False).status_code == 200, "the service", 90)
                 with Dravo(self.url, self.kept["api_token"]) as dravo:
                     if not self.kept.get("loaded"):
                         self._load(dravo)

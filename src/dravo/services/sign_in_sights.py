@@ -6,9 +6,7 @@ from sqlalchemy import Connection
 
 from dravo.services.house import House
 from dravo.services.sources import SIGNED_IN
-from dravo.store import clock
-from dravo.store import tables as t
-from dravo.store.sqlite import insert_unless_there
+from dravo.store import clock, sights
 
 STARTED, ANSWERED, PROVED, GROUPS = (f"sign-in {each}" for each in ("started", "answered", "proved", "groups"))
 PERSON = SIGNED_IN
@@ -23,9 +21,7 @@ SIGHTS = (
 
 def note(connection: Connection, source_id: str, what: str) -> None:
     """Note that something was seen, the first time and the last."""
-    now = clock.now()
-    statement = insert_unless_there(t.source_sight).values(source_id=source_id, what=what, first_at=now, last_at=now)
-    connection.execute(statement.on_conflict_do_update(index_elements=["source_id", "what"], set_={"last_at": now}))
+    sights.note(connection, source_id, what, clock.now())
 
 
 def note_apart(house: House, source_id: str, what: str) -> None:

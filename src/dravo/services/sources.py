@@ -22,12 +22,11 @@ from dravo.services.house import House
 from dravo.services.named import pushing_source, source_by_key
 from dravo.services.permissions import Caller
 from dravo.services.secrets import digest, new_token
-from dravo.store import clock
+from dravo.store import clock, sights
 from dravo.store import tables as t
 from dravo.store.catalogue import raise_revision
 from dravo.store.identifiers import new_id
 from dravo.store.pages import Ask, page
-from dravo.store.sqlite import insert_unless_there
 
 # What belongs to signing in by a source.
 SIGNING_IN = (t.visit, t.sign_in_begun, t.sign_in_seen, t.sign_in_key, t.sign_in_trial, t.sign_in_trace, t.source_sign_in)
@@ -437,10 +436,8 @@ class Sightings:
                 return
             self._noted[key] = present
         now = clock.now()
-        row = {"source_id": source_id, "what": what, "first_at": now, "last_at": now, "detail": detail}
-        statement = insert_unless_there(t.source_sight).values(**row)
         with self._house.database.writing() as connection:
-            connection.execute(statement.on_conflict_do_update(index_elements=["source_id", "what"], set_={"last_at": now, "detail": detail}))
+            sights.note(connection, source_id, what, now, detail)
             if token_id:
                 connection.execute(update(t.source_token).where(t.source_token.c.id == token_id).values(last_used_at=now))
 
