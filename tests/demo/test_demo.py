@@ -13,7 +13,7 @@ from typing import Any
 import httpx
 
 from dravo.client import Dravo
-from dravo.demo import reading, scenario
+from dravo.demo import contractors, reading, scenario
 from dravo.demo.running import free_port
 from tests.harness import Provider, eventually
 
@@ -42,7 +42,7 @@ def test_the_demo_is_up_with_what_others_rely_on_and_comes_back_quickly(tmp_path
         with Dravo(first["url"], first["api_token"]) as dravo:
             stages = {stage["name"]: stage["count"] for stage in dravo.overview()["stages"]}
             # A leaver of the staff, and one of the crew; the register has 26 volunteers.
-            assert stages["people"] == len(scenario.staff()) - 1 + len(scenario.CONTRACTORS) + 26 + len(reading.CREW) - 1
+            assert stages["people"] == len(scenario.staff()) - 1 + len(scenario.CONTRACTORS) + len(contractors.CAME) + 26 + len(reading.CREW) - 1
             assert [run["state"] for run in dravo.sources.runs("estates")] == ["held", "failed", "done", "done", "done", "done"]
             assert {each["kind"] for each in dravo.sources.conflicts("estates")} == {"leaver", "e-mail known"}
             assert [run["state"] for run in dravo.sources.runs("volunteers")] == ["done", "done"]

@@ -21,7 +21,7 @@ from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
 
 from dravo.client import ApiError, Dravo
 from dravo.core.errors import DravoError
-from dravo.demo import scenario
+from dravo.demo import contractors, scenario
 from dravo.demo.reading import Sources
 from dravo.logs import configure
 from dravo.services import operators
@@ -100,6 +100,7 @@ class Demo:
         for application in scenario.APPLICATIONS:
             if application.get("stand_in"):
                 self._start(application["key"], "dravo.demo.application", application["label"])
+        self._start(contractors.KEY, "dravo.demo.identity", "Rootworks, where the contractors sign in")
         kept = self.kept["stand_ins"].setdefault("estates", {"port": self.port + 30})
         if not free(kept["port"]) or not free(kept["port"] + 1):
             kept["port"] = free_port()
@@ -147,6 +148,10 @@ class Demo:
         if self.sources is not None:
             with self.screen.status("Reading the estates directory and the volunteers' register"):
                 self.sources.load(dravo, wait_until)
+        with self.screen.status("Letting contractors try to sign in"):
+            for key in self._application_keys():
+                dravo.applications.change(key, address=f"{self.addresses[key]}/")
+            contractors.load(dravo, self.addresses[contractors.KEY])
         self._settle(dravo)
         self.kept["loaded"] = True
         self._keep()
@@ -254,6 +259,7 @@ class Demo:
         self._push("GET", "/progress", connect=True)
         if self.sources is not None:
             self.sources.reconnect(dravo)
+        contractors.reconnect(dravo, self.addresses[contractors.KEY])
         for application in scenario.APPLICATIONS:
             key = application["key"]
             if key in self.addresses:
@@ -261,13 +267,15 @@ class Demo:
                 if dravo.applications.get(key)["connection"]["base_url"] != address:
                     dravo.applications.connect(key, address, self.kept["stand_ins"][key]["token"])
 
+    def _application_keys(self) -> list[str]:
+        return [each["key"] for each in scenario.APPLICATIONS if each["key"] in self.addresses]
+
     def _write_ready_file(self) -> None:
         if self.ready_file is None:
             return
         applications = [
-            {"key": key, "base_url": f"{address}/scim/v2", "token": self.kept["stand_ins"][key]["token"]}
-            for key, address in self.addresses.items()
-            if key != "provider"
+            {"key": key, "base_url": f"{self.addresses[key]}/scim/v2", "token": self.kept["stand_ins"][key]["token"]}
+            for key in self._application_keys()
         ]
         write_private(
             self.ready_file,

@@ -1,0 +1,78 @@
+"""The demo's contractors, who come by their own provider: a source by which people sign in, with trials good and bad to look at."""
+
+from __future__ import annotations
+
+import html
+import re
+from typing import Any
+from urllib.parse import urljoin
+
+import httpx
+
+from dravo.client import Dravo
+
+KEY, LABEL = "contractors", "Contractors' sign-in"
+DOMAIN = "rootworks.example"
+WHOM_TO_ASK = "Ask Edmund Sallow in Estates, extension 214."
+PEOPLE = [
+    ("idris.vance", "Idris", "Vance", ["Glazing works", "Site"]),
+    ("juno.marlow", "Juno", "Marlow", ["Site"]),
+    ("odalys.brandt", "Odalys", "Brandt", ["Glazing works", "Scaffolders"]),
+    ("tibor.lantos", "Tibor", "Lantos", ["Scaffolders"]),
+    ("sefa.aumua", "Sefa", "Aumua", []),
+    # Somebody who says that they are one of the staff.
+    ("una.kerrigan", "Una", "Kerrigan", ["Site"]),
+]
+# Who came already; the others can be tried out.
+CAME = ("idris.vance", "juno.marlow", "odalys.brandt")
+OF_STAFF = "una.kerrigan"
+IDS = {"Glazing works": "3f0c6a1e-5d0b-4a67-9a2d-6f6d4f0a9b11", "Site": "b7e2d410-2a44-4f0e-8c39-0c1b7a5e2f90"}
+FAULTS: tuple[dict[str, Any], ...] = ({"other certificate": True}, {"clock apart": 900}, {"ids for names": True}, {})
+
+
+def browse(start: str, who: str) -> str:
+    """Sign in as somebody, as a browser does it; returns the address where it ended."""
+    with httpx.Client(follow_redirects=True, timeout=60, trust_env=False) as http:
+        page = http.get(start)
+        while "<form" in page.text and "/yours" not in str(page.url):
+            action = html.unescape(re.findall(r"""action=["']([^"']+)""", page.text)[0])
+            hidden = re.findall(r"""<input type="?hidden"? name="?([^"\s]+)"? value="([^"]*)">""", page.text)
+            fields = {name: html.unescape(value) for name, value in hidden}
+            if "Who are you?" in page.text:
+                fields["who"] = who
+            page = http.post(urljoin(str(page.url), action), data=fields)
+        return str(page.url)
+
+
+def load(dravo: Dravo, provider: str) -> None:
+    """Set the source up as an administrator would: with its provider's metadata, trials that fail, one that works, then for everybody.
+
+    Args:
+        provider: the address of the stand-in.
+    """
+
+    def put(path: str, body: Any) -> None:
+        httpx.put(f"{provider}/{path}", json=body, trust_env=False).raise_for_status()
+
+    for name, given, family, groups in PEOPLE:
+        email = f"{name}@{'fernhollow.example' if name == OF_STAFF else DOMAIN}"
+        put(f"people/{name}", {"given": given, "family": family, "email": email, "groups": groups})
+    put("groups", IDS)
+    dravo.sources.add(KEY, LABEL)
+    settings = {"metadata_address": f"{provider}/metadata", "whom_to_ask": WHOM_TO_ASK}
+    dravo.sign_ins.change(KEY, protocol="saml", settings=settings, policy={"match": "e-mail", "domains": [DOMAIN]})
+    for faults in FAULTS:
+        put("faults", faults)
+        browse(dravo.sign_ins.begin_trial(KEY, "idris.vance", minutes=60)["link"], "idris.vance")
+    browse(dravo.sign_ins.begin_trial(KEY, "idris.vance", mode="for real")["link"], "idris.vance")
+    dravo.assignments.add("glasshouse-controls", "reader", source=KEY, group="Glazing works", until=None, note="While the glass is renewed.")
+    dravo.sign_ins.set_state(KEY, "everybody")
+    start = dravo.sign_ins.get(KEY)["start"]
+    for name in (*CAME, OF_STAFF):
+        browse(start, name)
+
+
+def reconnect(dravo: Dravo, provider: str) -> None:
+    """A provider that had to take another port is known by its new address."""
+    if KEY in {each["key"] for each in dravo.sources.list()} and dravo.sign_ins.get(KEY)["settings"]["metadata_address"] != f"{provider}/metadata":
+        dravo.sign_ins.change(KEY, settings={"metadata_address": f"{provider}/metadata"})
