@@ -30,7 +30,8 @@ const door: Middleware = {
   },
   onResponse({ response, request }) {
     end(request.headers.get(WORK))
-    if (response.status === 401 && !request.url.endsWith('/api/v1/session')) onSignedOut()
+    // Who is signed in as a person, and not as an operator, is another matter.
+    if (response.status === 401 && !/\/api\/v1\/(session|yours)/.test(request.url)) onSignedOut()
     return response
   },
 }

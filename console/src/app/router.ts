@@ -6,6 +6,11 @@ export const router = createRouter({
   history: createWebHistory(),
   routes: [
     { path: '/sign-in', component: () => import('../pages/SignInPage.vue'), meta: { open: true, title: 'Sign in' } },
+    {
+      path: '/yours',
+      component: () => import('../pages/YoursPage.vue'),
+      meta: { open: true, title: 'Your applications' },
+    },
     { path: '/', component: () => import('../pages/OverviewPage.vue'), meta: { title: 'Overview' } },
     {
       path: '/sources',

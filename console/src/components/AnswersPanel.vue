@@ -7,15 +7,24 @@ import { useAttempts } from '../app/attempts'
 import { told } from '../app/values'
 import BusyButton from './BusyButton.vue'
 import ExpressionField from './ExpressionField.vue'
+import PlannedSignIn from './PlannedSignIn.vue'
 import ProblemNote from './ProblemNote.vue'
 import StateMark from './StateMark.vue'
 import TimeOf from './TimeOf.vue'
 
-const props = defineProps<{ source: string; label: string; reading: Schemas['Reading'] }>()
+const props = defineProps<{
+  source: string
+  label: string
+  conflicts: number
+  /** How the source is read; without it the questions are about those who sign in by it. */
+  reading?: Schemas['Reading']
+  signIn?: Schemas['SignIn']
+}>()
 const queries = useQueryClient()
 const path = { key: props.source }
 const { wrong, attempt } = useAttempts()
-const kept = props.reading.policy
+const kept = (props.reading ?? props.signIn)!.policy
+const attributes = computed(() => props.reading?.attributes ?? props.signIn?.seen.map((each) => each.name) ?? [])
 const match = ref(kept.match)
 const domains = ref(kept.domains.join('\n'))
 const people = ref(kept.people)
@@ -29,6 +38,7 @@ const pilot = ref(kept.pilot)
 const hour = ref('')
 const rows = ref(kept.attributes.map((each) => ({ ...each })))
 const tried = ref<Schemas['TriedAnswers'] | null>(null)
+const planned = ref<Schemas['PlannedSignIn'] | null>(null)
 const busy = ref(false)
 const done = ref(false)
 const policy = computed(() => ({
@@ -52,13 +62,31 @@ async function look(): Promise<void> {
   done.value = false
   await attempt(async () => {
     const body = { policy: policy.value }
+    if (!props.reading) {
+      planned.value = await lastPlanned()
+      return
+    }
     tried.value = await answered(api.POST('/api/v1/sources/{key}/reading/try', { params: { path }, body }))
   })
   busy.value = false
 }
+/** What the last sign-in that proved somebody would come to with these answers. */
+async function lastPlanned() {
+  const query = { count: 50 }
+  const traces = await answered(api.GET('/api/v1/sources/{key}/sign-in/traces', { params: { path, query } }))
+  const last = traces.items.find((each) => each.outcome !== 'refused') ?? traces.items[0]
+  if (!last) throw new Error('Nobody has tried to sign in yet: begin a trial first.')
+  const at = { path: { ...path, trace: last.id } }
+  const body = { policy: policy.value }
+  return answered(api.POST('/api/v1/sources/{key}/sign-in/traces/{trace}/again', { params: at, body }))
+}
 async function keep(): Promise<void> {
   const body = { policy: policy.value }
-  if (await attempt(() => answered(api.PUT('/api/v1/sources/{key}/reading', { params: { path }, body })))) {
+  const call = () =>
+    props.reading
+      ? answered(api.PUT('/api/v1/sources/{key}/reading', { params: { path }, body }))
+      : answered(api.PUT('/api/v1/sources/{key}/sign-in', { params: { path }, body }))
+  if (await attempt(call)) {
     done.value = true
     await queries.invalidateQueries()
   }
@@ -93,14 +121,14 @@ const choices = [
     <section class="panel" aria-labelledby="who">
       <h2 id="who">Who is it?</h2>
       <p class="quiet">
-        A person is recognised by the source's own id for good. The first time, they may be linked to somebody who is
-        here already by:
+        A person is recognised {{ reading ? "by the source's own id" : 'by issuer and subject' }} for good. The first
+        time, they may be linked to somebody who is here already by:
       </p>
       <v-select v-model="match" :items="matches" label="Linked by" class="wide" />
       <v-textarea v-model="domains" label="Domains that it owns, one a line" rows="1" auto-grow class="wide" />
-      <p v-if="reading.conflicts">
+      <p v-if="conflicts">
         <StateMark state="open" />&nbsp;
-        <router-link :to="`/sources/${source}/conflicts`">{{ reading.conflicts }} wait for a decision</router-link>
+        <router-link :to="`/sources/${source}/conflicts`">{{ conflicts }} wait for a decision</router-link>
       </p>
     </section>
     <section class="panel" aria-labelledby="may">
@@ -131,10 +159,12 @@ const choices = [
       <h2 id="bring">What do they bring?</h2>
       <p class="quiet">
         Each attribute by an expression over what the source says.
-        <template v-if="reading.attributes.length"
-          >It has: <span class="mono">{{ reading.attributes.join(', ') }}</span>.</template
+        <template v-if="attributes.length"
+          >It has: <span class="mono">{{ attributes.join(', ') }}</span>.</template
         >
-        <template v-else>Check the connection to see what it has.</template>
+        <template v-else>{{
+          reading ? 'Check the connection to see what it has.' : 'Begin a trial to see what arrives.'
+        }}</template>
       </p>
       <div v-for="(row, number) in rows" :key="number" class="pair">
         <v-text-field v-model="row.attribute" label="Attribute" class="mono" spellcheck="false" />
@@ -147,7 +177,7 @@ const choices = [
       <v-textarea
         v-model="groupsFrom"
         label="Groups out of what it says of people, an expression a line"
-        :placeholder="reading.reads === 'person' ? 'department' : 'departmentNumber'"
+        :placeholder="!reading ? 'groups' : reading.reads === 'person' ? 'department' : 'departmentNumber'"
         hint="Each value is the name of a group that they are in, beside the groups that it lists."
         persistent-hint
         rows="1"
@@ -163,7 +193,7 @@ const choices = [
         class="wide"
       />
     </section>
-    <section class="panel" aria-labelledby="when">
+    <section v-if="reading" class="panel" aria-labelledby="when">
       <h2 id="when">When does it apply?</h2>
       <p>
         <StateMark :state="reading.in_force ? 'in force' : 'in preparation'" />
@@ -198,10 +228,13 @@ const choices = [
     <section class="panel" aria-labelledby="comes">
       <h2 id="comes">What this would change</h2>
       <div class="row">
-        <BusyButton variant="outlined" :busy="busy" @click="look">Try on everybody</BusyButton>
+        <BusyButton variant="outlined" :busy="busy" @click="look">{{
+          reading ? 'Try on everybody' : 'Try on the last sign-in'
+        }}</BusyButton>
         <v-btn type="submit" color="primary">Keep these answers</v-btn>
-        <span v-if="done" role="status">Kept; they count from the next run on.</span>
+        <span v-if="done" role="status">Kept; they count from the next {{ reading ? 'run' : 'sign-in' }} on.</span>
       </div>
+      <PlannedSignIn v-if="planned" :planned="planned" />
       <template v-if="tried">
         <p role="status">
           Of {{ tried.looked_at.toLocaleString('en') }} people of whom it said something,

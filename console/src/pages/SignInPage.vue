@@ -1,6 +1,8 @@
 <script setup lang="ts">
 import { ref } from 'vue'
+import { useQuery } from '@tanstack/vue-query'
 import { useRoute, useRouter } from 'vue-router'
+import { answered, api } from '../api/client'
 import BusyButton from '../components/BusyButton.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { signIn } from '../app/session'
@@ -11,6 +13,25 @@ const name = ref('')
 const password = ref('')
 const wrong = ref<unknown>(null)
 const busy = ref(false)
+
+const where = useQuery({
+  queryKey: ['sign-in'],
+  queryFn: () => answered(api.GET('/api/v1/sign-in', { params: { query: {} } })),
+})
+const email = ref('')
+const nowhere = ref(false)
+/** Where somebody signs in follows from the domain of their e-mail. */
+async function find(): Promise<void> {
+  nowhere.value = false
+  wrong.value = null
+  try {
+    const found = await answered(api.GET('/api/v1/sign-in', { params: { query: { email: email.value } } }))
+    if (found.source) location.assign(found.start)
+    else nowhere.value = true
+  } catch (problem) {
+    wrong.value = problem
+  }
+}
 
 async function enter(): Promise<void> {
   busy.value = true
@@ -34,16 +55,26 @@ async function enter(): Promise<void> {
       <path d="M0 40c130 0 130 40 270 40s130-50 270-50 130 30 260 30" />
       <path d="M0 66c130 0 130 34 270 34s130-44 270-44 130 26 260 26" />
     </svg>
-    <form class="panel form" @submit.prevent="enter">
+    <div class="panel form">
       <div>
         <h1>Dravo</h1>
         <p class="lead">Who may use which application, in which role, and why.</p>
       </div>
       <ProblemNote :wrong="wrong" />
-      <v-text-field v-model="name" label="Name" autocomplete="username" required />
-      <v-text-field v-model="password" label="Password" type="password" autocomplete="current-password" required />
-      <BusyButton type="submit" color="primary" :busy="busy">Sign in</BusyButton>
-    </form>
+      <form v-if="where.data.value?.any" class="people" aria-label="For everybody" @submit.prevent="find">
+        <v-text-field v-model="email" label="Your e-mail address" type="email" autocomplete="email" />
+        <v-btn type="submit" color="primary" :disabled="!email.trim()">Go on</v-btn>
+        <p v-if="nowhere" role="status">For this address no sign-in is set up. See whether it is written right.</p>
+      </form>
+      <form aria-label="For operators" @submit.prevent="enter">
+        <h2 v-if="where.data.value?.any">For operators</h2>
+        <v-text-field v-model="name" label="Name" autocomplete="username" required />
+        <v-text-field v-model="password" label="Password" type="password" autocomplete="current-password" required />
+        <BusyButton type="submit" :variant="where.data.value?.any ? 'outlined' : 'flat'" color="primary" :busy="busy"
+          >Sign in</BusyButton
+        >
+      </form>
+    </div>
   </div>
 </template>
 
@@ -65,6 +96,15 @@ h1 {
   font-size: 28px;
   margin: 0;
   color: rgb(var(--v-theme-primary));
+}
+.people {
+  padding-bottom: 18px;
+  margin-bottom: 16px;
+  border-bottom: 1px solid rgb(var(--v-theme-line));
+}
+h2 {
+  font-size: 16px;
+  margin: 0 0 10px;
 }
 .river {
   position: absolute;

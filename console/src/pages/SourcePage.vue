@@ -1,7 +1,8 @@
 <script setup lang="ts">
-import { useQuery } from '@tanstack/vue-query'
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { answered, api } from '../api/client'
+import { useAttempts } from '../app/attempts'
 import AnswersPanel from '../components/AnswersPanel.vue'
 import ConflictsPanel from '../components/ConflictsPanel.vue'
 import ExchangeSheet from '../components/ExchangeSheet.vue'
@@ -10,8 +11,11 @@ import ReadingPanel from '../components/ReadingPanel.vue'
 import RequestTable from '../components/RequestTable.vue'
 import RunsPanel from '../components/RunsPanel.vue'
 import SchemaPanel from '../components/SchemaPanel.vue'
+import SignInPanel from '../components/SignInPanel.vue'
+import SignInTraces from '../components/SignInTraces.vue'
 import TimeOf from '../components/TimeOf.vue'
 import TokenTable from '../components/TokenTable.vue'
+import TrialPanel from '../components/TrialPanel.vue'
 import WordPanel from '../components/WordPanel.vue'
 
 const props = defineProps<{ id: string; tab?: string }>()
@@ -23,6 +27,11 @@ const source = useQuery({
 })
 const local = computed(() => source.data.value?.channel === 'local')
 const read = computed(() => source.data.value?.channel === 'pull')
+const kind = computed(() => {
+  if (local.value) return 'What operators enter here'
+  if (source.data.value?.channel === 'sign-in') return 'A source by which people sign in'
+  return read.value ? 'A source that we read' : 'A source that pushes'
+})
 const reading = useQuery({
   queryKey: ['sources', props.id, 'reading'],
   enabled: read,
@@ -38,6 +47,26 @@ const pushes = [
   ['requests', 'Requests'],
   ['schemas', 'Schemas'],
 ] as const
+const signsIn = computed(() => Boolean(source.data.value?.sign_in_state))
+const signIn = useQuery({
+  queryKey: ['sources', props.id, 'sign-in'],
+  enabled: signsIn,
+  queryFn: () => answered(api.GET('/api/v1/sources/{key}/sign-in', { params: { path } })),
+  refetchInterval: 5000,
+})
+const queries = useQueryClient()
+const { wrong, attempt } = useAttempts()
+/** Have people sign in by this source from now on: the rest is filled in on its sheet. */
+const letSignIn = (protocol: 'saml' | 'oidc') =>
+  attempt(async () => {
+    await answered(api.PUT('/api/v1/sources/{key}/sign-in', { params: { path }, body: { protocol } }))
+    await queries.invalidateQueries()
+  })
+const signs = [
+  ['sign-in', 'Signing in'],
+  ['trials', 'Trials and traces'],
+  ['claims', 'Five questions'],
+] as const
 const reads = [
   ['runs', 'Runs'],
   ['answers', 'Five questions'],
@@ -45,7 +74,14 @@ const reads = [
   ['reading', 'How it is read'],
 ] as const
 /** What it does comes first: a source that is read shows its runs, one that calls us its exchange sheet. */
-const tabs = computed(() => (read.value ? [...reads, ...pushes] : [...pushes, ['reading', 'Read it instead'] as const]))
+const tabs = computed(() => {
+  const conflicts = ['conflicts', 'Conflicts'] as const
+  if (read.value && signsIn.value)
+    return [...reads, ...signs.slice(0, 2), ['claims', 'Who signs in'] as const, ...pushes]
+  if (read.value) return [...reads, ...pushes, ['sign-in', 'Let people sign in'] as const]
+  if (signsIn.value) return [...signs, conflicts, ...pushes]
+  return [...pushes, ['reading', 'Read it instead'] as const, ['sign-in', 'Let people sign in'] as const]
+})
 const shown = computed(() => props.tab || tabs.value[0]![0])
 const sheet = useQuery({
   queryKey: ['sources', props.id, 'sheet'],
@@ -63,12 +99,15 @@ const sheet = useQuery({
         <div class="grow">
           <h1>{{ source.data.value.label }}</h1>
           <p class="lead">
-            {{ local ? 'What operators enter here' : read ? 'A source that we read' : 'A source that pushes' }} ·
+            {{ kind }} ·
             <router-link to="/people">{{ source.data.value.people.toLocaleString('en') }} people</router-link> ·
             <router-link :to="`/groups?source=${id}`"
               >{{ source.data.value.groups.toLocaleString('en') }} groups</router-link
             >
             <template v-if="read"> · read last <TimeOf :at="source.data.value.run_ended_at" never="never" /></template>
+            <template v-else-if="source.data.value.channel === 'sign-in'">
+              · somebody came last <TimeOf :at="source.data.value.signed_in_at" never="never"
+            /></template>
             <template v-else-if="!local"> · last call <TimeOf :at="source.data.value.last_call_at" /></template>
           </p>
         </div>
@@ -93,6 +132,39 @@ const sheet = useQuery({
         <div v-if="shown === 'requests'" class="panel"><RequestTable :source="id" /></div>
         <SchemaPanel v-else-if="shown === 'schemas'" :source="id" />
         <ConflictsPanel v-else-if="shown === 'conflicts'" :source="id" :label="source.data.value.label" />
+        <template v-else-if="['sign-in', 'trials', 'claims'].includes(shown)">
+          <ProblemNote :wrong="signIn.error.value ?? wrong" />
+          <div v-if="!signsIn" class="panel">
+            <h2>Let people sign in by this source</h2>
+            <p>
+              They sign in at their own identity provider, and are made here the first time that they come. Nobody can
+              before you put it in force.
+            </p>
+            <div class="row">
+              <v-btn color="primary" @click="letSignIn('saml')">By SAML 2.0</v-btn>
+              <v-btn color="primary" @click="letSignIn('oidc')">By OpenID Connect</v-btn>
+            </div>
+          </div>
+          <template v-else-if="signIn.data.value">
+            <SignInPanel
+              v-if="shown === 'sign-in'"
+              :source="id"
+              :label="source.data.value.label"
+              :sign-in="signIn.data.value"
+            />
+            <template v-else-if="shown === 'trials'">
+              <TrialPanel :source="id" :missing="signIn.data.value.missing" />
+              <div class="panel below"><SignInTraces :source="id" /></div>
+            </template>
+            <AnswersPanel
+              v-else
+              :source="id"
+              :label="source.data.value.label"
+              :conflicts="source.data.value.conflicts"
+              :sign-in="signIn.data.value"
+            />
+          </template>
+        </template>
         <template v-else-if="shown === 'reading' || shown === 'runs' || shown === 'answers'">
           <ProblemNote :wrong="reading.error.value" />
           <ReadingPanel v-if="shown === 'reading' && ready" :source="id" :reading="reading.data.value ?? null" />
@@ -104,7 +176,12 @@ const sheet = useQuery({
               :reading="reading.data.value"
             />
             <template v-else>
-              <AnswersPanel :source="id" :label="source.data.value.label" :reading="reading.data.value" />
+              <AnswersPanel
+                :source="id"
+                :label="source.data.value.label"
+                :conflicts="reading.data.value.conflicts"
+                :reading="reading.data.value"
+              />
               <WordPanel :source="source.data.value" />
             </template>
           </template>
@@ -122,5 +199,8 @@ const sheet = useQuery({
 <style scoped>
 .tabs {
   margin-bottom: 12px;
+}
+.below {
+  margin-top: 12px;
 }
 </style>

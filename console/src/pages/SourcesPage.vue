@@ -23,7 +23,8 @@ async function add(): Promise<void> {
     const body = { key: key.value || keyOf(label.value), label: label.value }
     const made = await answered(api.POST('/api/v1/sources', { body }))
     await queries.invalidateQueries()
-    await router.push(how.value === 'read' ? `/sources/${made.key}/reading` : `/sources/${made.key}`)
+    const where = { read: '/reading', 'sign-in': '/sign-in' }[how.value] ?? ''
+    await router.push(`/sources/${made.key}${where}`)
   } catch (problem) {
     wrong.value = problem
   }
@@ -45,7 +46,7 @@ const fetch = (after: string | undefined, count: number) =>
       <PagedTable
         name="sources"
         caption="Sources"
-        :columns="['Source', 'Key', 'Channel', 'People', 'Groups', 'Last call or run']"
+        :columns="['Source', 'Key', 'Channel', 'People', 'Groups', 'Last call, run or sign-in']"
         :fetch="fetch"
         :refresh="5000"
       >
@@ -60,8 +61,11 @@ const fetch = (after: string | undefined, count: number) =>
                 ? 'push (it calls us)'
                 : item.channel === 'pull'
                   ? `pull (we read it: ${item.read_as})`
-                  : item.channel
+                  : item.channel === 'sign-in'
+                    ? 'sign-in (they come by themselves)'
+                    : item.channel
             }}
+            <div v-if="item.sign_in_state"><StateMark :state="item.sign_in_state" /></div>
             <div v-if="item.conflicts">
               <router-link :to="`/sources/${item.key}/conflicts`">{{ item.conflicts }} to decide</router-link>
             </div>
@@ -72,7 +76,7 @@ const fetch = (after: string | undefined, count: number) =>
           </td>
           <td>
             <StateMark v-if="item.run_state" :state="item.run_state" />
-            <TimeOf :at="item.run_ended_at ?? item.last_call_at" />
+            <TimeOf :at="item.run_ended_at ?? item.last_call_at ?? item.signed_in_at" />
           </td>
         </template>
         <template #empty>
@@ -86,6 +90,10 @@ const fetch = (after: string | undefined, count: number) =>
       <v-radio-group v-model="how" label="How its people come here" hide-details>
         <v-radio value="push" label="It calls us: an identity provider that pushes by SCIM" />
         <v-radio value="read" label="We read it: an LDAP directory, a SCIM service, or CSV files" />
+        <v-radio
+          value="sign-in"
+          label="They come by themselves: people sign in at their provider, by SAML or OpenID Connect"
+        />
       </v-radio-group>
       <v-text-field v-model="label" label="Name for people" hint="Such as Staff directory" />
       <v-text-field

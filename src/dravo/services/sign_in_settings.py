@@ -66,6 +66,8 @@ class OidcSettings(Common):
     userinfo: bool = True
 
 
+# Settings that prove nothing, and that need not be tried anew.
+_LIGHT = {"pilot", "whom_to_ask", "claims_days", "refresh"}
 _MODELS: dict[str, type[Common]] = {SAML: SamlSettings, OIDC: OidcSettings}
 
 
@@ -167,7 +169,8 @@ def change(house: House, caller: Caller, key: str, given: dict[str, Any]) -> Non
             details["protocol"] = protocol
         elif values:
             # What is not proved yet is proved anew.
-            anew = {"proved_at": None, "changed_at": now} if {"settings", "provider", "secret", "policy"} & values.keys() else {}
+            weighty = bool({"provider", "secret", "policy"} & values.keys() or set(details.get("settings", ())) - _LIGHT)
+            anew = {"changed_at": now, **({"proved_at": None} if weighty else {})}
             connection.execute(update(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id).values(**values, **anew))
         if details:
             record_change(connection, house.keys, caller, "changed how people sign in", "source", source.id, now, {"key": key, **details})

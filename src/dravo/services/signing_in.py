@@ -512,6 +512,7 @@ def _refused(house: House, way: _Way, wrong: SignInRefused) -> Came:
 
 # By the reason of a refusal, the step at which it stands in the trace.
 _STEP_OF = {
+    "certificate": "Signature",
     "signature": "Signature", "unsigned": "Signature", "algorithm": "Signature", "key": "Signature", "audience": "Meant for us, now",
     "recipient": "Meant for us, now", "destination": "Meant for us, now", "issuer": "Meant for us, now", "early": "Meant for us, now",
     "expired": "Meant for us, now", "in response to": "Asked for", "state": "Asked for", "browser": "Asked for", "replay": "Seen once",
@@ -540,7 +541,8 @@ FOR_PEOPLE = {
 
 def _write(connection: Connection, way: _Way, outcome: str, message: str, mend: str, reason: str | None) -> str:
     proved, arrival = way.proved, way.arrival
-    name = searchable(way.person).display_name if way.person else proved.subject if proved else ""
+    tried_by = way.trial.person if way.trial is not None else "somebody"
+    name = searchable(way.person).display_name if way.person else proved.subject if proved else tried_by
     arrived: dict[str, Any] = {}
     if proved is not None:
         plain = {name: list(values) for name, values in proved.attributes.items()}

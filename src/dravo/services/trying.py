@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import Connection, select
 
 from dravo.core.carrying import read_target
-from dravo.core.expressions import compile_expression
+from dravo.core.claims import read_claims
+from dravo.core.expressions import ENTRY, compile_expression
 from dravo.core.source_policy import NOT_FILLED
 from dravo.protocols.directory.kinds import kind_of
 from dravo.services.house import House
+from dravo.services.named import pushing_source
 from dravo.services.pull_settings import of_source
 from dravo.services.subjects import find_person
 from dravo.store import tables as t
@@ -24,6 +26,9 @@ def try_on_source(house: House, text: str, key: str, person: str | None, attribu
         ExpressionError, NotFound, InvalidInput.
     """
     with house.database.reading() as connection:
+        known = pushing_source(connection, key)
+        if connection.execute(select(t.source_pull.c.kind).where(t.source_pull.c.source_id == known.id)).first() is None:
+            return _on_sign_in(connection, known, text, attribute)
         source, row = of_source(connection, key)
         r, u = t.record.c, t.user.c
         statement = select(u.id, u.display_name, u.user_name, r.said).join(t.record, r.user_id == u.id)
@@ -36,6 +41,21 @@ def try_on_source(house: House, text: str, key: str, person: str | None, attribu
     expression = compile_expression(text, kind_of(row.kind).reads)
     result = expression.result(found.said) if found is not None else None
     return {"result": result, "words": expression.words, "uses": sorted(expression.uses), "person": person_ref(found) if found is not None else None}
+
+
+def _on_sign_in(connection: Connection, source: Any, text: str, attribute: str | None) -> dict[str, Any]:
+    """Return what an expression over claims makes of the last ones that arrived."""
+    x = t.sign_in_trace.c
+    rows = connection.execute(select(x.arrived, x.name, x.user_id).where(x.source_id == source.id).order_by(x.id.desc()).limit(20)).all()
+    last = next((row for row in rows if row.arrived), None)
+    if attribute:
+        read_target(attribute.strip(), NOT_FILLED)
+    expression = compile_expression(text, ENTRY)
+    result, person = None, None
+    if last is not None:
+        result = expression.result(read_claims(last.arrived["attributes"], last.arrived["subject"]).attributes)
+        person = {"id": last.user_id or "", "display_name": last.name, "user_name": last.arrived["subject"]}
+    return {"result": result, "words": expression.words, "uses": sorted(expression.uses), "person": person}
 
 
 def try_expression(house: House, text: str, person: str | None, attribute: str | None) -> dict[str, Any]:

@@ -17,6 +17,8 @@ class Application(TypedDict):
     key: str
     label: str
     owner: str | None
+    address: str | None
+    hidden: bool
     tracked_only: bool
     switched_on: bool
     state: str

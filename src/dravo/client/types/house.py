@@ -52,6 +52,8 @@ class ApplicationLine(TypedDict):
     key: str
     label: str
     owner: str | None
+    address: str | None
+    hidden: bool
     tracked_only: bool
     switched_on: bool
     state: str
@@ -436,6 +438,8 @@ class Source(TypedDict):
     key: str
     label: str
     channel: str
+    sign_in_state: str | None
+    signed_in_at: str | None
     read_as: str | None
     in_force: bool | None
     run_state: str | None

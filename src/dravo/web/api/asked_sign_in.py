@@ -60,7 +60,7 @@ class TracesQuery(PageQuery):
     q: str | None = Field(None, max_length=200, description="A part of the name or of what is wrong.")
 
 
-class AgainBody(Given):
+class PlanAgainBody(Given):
     """With which answers a kept trace is planned again; empty: with those that are kept."""
 
     policy: dict[str, Any] = {}

@@ -99,7 +99,7 @@ def get_sign_in_trace(path: a.SignInTracePath) -> dict[str, Any]:
 
 @rooms.post("/sources/<key>/sign-in/traces/<trace>/again", responses={200: m.PlannedSignIn})
 @needs("attributes.read")
-def plan_again(path: a.SignInTracePath, body: a.AgainBody) -> dict[str, Any]:
+def plan_again(path: a.SignInTracePath, body: a.PlanAgainBody) -> dict[str, Any]:
     """What a kept sign-in would come to now, or with other answers; nothing is changed."""
     return signing_in.plan_again(house(), path.key, path.trace, body.policy)
 
