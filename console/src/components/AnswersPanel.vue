@@ -138,7 +138,11 @@ const choices = [
         label="People (a SCIM filter)"
         placeholder='title ne "Contractor" and department eq "Estates"'
         persistent-placeholder
-        hint="Empty: everybody who is read. Who falls outside later is a leaver here."
+        :hint="
+          reading
+            ? 'Empty: everybody who is read. Who falls outside later is a leaver here.'
+            : 'Empty: everybody who proves who they are. Who falls outside is turned away.'
+        "
         persistent-hint
         class="wide mono"
         spellcheck="false"

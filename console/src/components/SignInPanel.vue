@@ -362,6 +362,15 @@ summary {
 .more {
   margin-top: 12px;
 }
+form,
+details {
+  display: grid;
+  gap: 8px;
+}
+form > .v-btn,
+details > .v-btn {
+  justify-self: start;
+}
 .wide {
   max-width: 640px;
 }

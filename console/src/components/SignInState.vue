@@ -61,7 +61,7 @@ const later = () => put(props.signIn.state as 'off' | 'pilot', new Date(hour.val
       <b v-else> Nobody has come through these settings yet.</b>
     </p>
     <div v-if="may('sources.change')" class="row">
-      <v-btn v-if="signIn.state !== 'off'" variant="outlined" @click="put('off')">Back to nobody</v-btn>
+      <v-btn v-if="signIn.state !== 'off'" variant="outlined" @click="put('off')">Off for everybody</v-btn>
       <template v-if="signIn.state !== 'everybody'">
         <v-text-field v-model="pilot" label="Pilot group" class="narrow" hide-details />
         <v-btn variant="outlined" :disabled="!pilot.trim()" @click="want('pilot')">For the pilot group</v-btn>

@@ -97,6 +97,13 @@ h1 {
   margin: 0;
   color: rgb(var(--v-theme-primary));
 }
+.enter form {
+  display: grid;
+  gap: 14px;
+}
+.enter form .v-btn {
+  justify-self: start;
+}
 .people {
   padding-bottom: 18px;
   margin-bottom: 16px;

@@ -23,6 +23,7 @@ from dravo.cli import (
     person,
     plan,
     review,
+    sign_in,
     source,
 )
 from dravo.core.errors import DravoError
@@ -42,7 +43,24 @@ def make_parser() -> argparse.ArgumentParser:
     parser.add_argument("--connection", metavar="FILE", help="a JSON file with url and api_token")
     parser.set_defaults(run=None, shown=parser)
     nouns = parser.add_subparsers(metavar="COMMAND", title="commands")
-    for module in (local, overview, source, person, group, application, plan, assignment, mapping, matrix, review, delivery, guard, drift, operator):
+    for module in (
+        local,
+        overview,
+        source,
+        sign_in,
+        person,
+        group,
+        application,
+        plan,
+        assignment,
+        mapping,
+        matrix,
+        review,
+        delivery,
+        guard,
+        drift,
+        operator,
+    ):
         module.add_commands(nouns)
     return parser
 

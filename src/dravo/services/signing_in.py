@@ -523,7 +523,7 @@ _STEP_OF = {
 # And what a person is told, who can mend nothing of it: no more than that, and never what would help to guess.
 FOR_PEOPLE = {
     "": "Your sign-in could not be accepted.",
-    "conflict": "You are known, but it has to be looked at first who you are here.",
+    "conflict": "Somebody has to confirm first who you are here.",
     "not known": "You are not known here.",
     "outside": "You may not come in here.",
     "inactive": "You may not come in here any more.",

@@ -1,0 +1,171 @@
+"""`dravo sign-in`: how people sign in by sources: the exchange sheet, trials, traces, and for whom it is in force."""
+
+from __future__ import annotations
+
+import argparse
+import getpass
+import sys
+from pathlib import Path
+from typing import Any
+
+from dravo.cli.frame import FAILED, WrongUse, command, list_options, moment, noun, show_json, show_list, table
+from dravo.client import Dravo
+
+# Settings that are set by options of the same name.
+_TEXTS = ("metadata_address", "issuer", "client_id", "scopes", "subject", "pilot", "whom_to_ask")
+_NUMBERS = ("skew", "claims_days")
+_SWITCHES = ("unasked", "signs", "takes_over", "takes_groups", "refresh", "anew", "userinfo", "by_key")
+
+
+def add_commands(nouns: Any) -> None:
+    """Add the commands."""
+    verbs = noun(nouns, "sign-in", "how people sign in by sources, and what it came to")
+    show = command(verbs, "show", _show, "show how people sign in by a source, and what is missing")
+    sheet = command(
+        verbs, "sheet", _sheet, "print the exchange sheet, for whoever runs the provider", ["dravo sign-in sheet contractors > sheet.txt"]
+    )
+    change = command(
+        verbs, "set", _set, "set how people sign in; what is left out stays",
+        [
+            "dravo sign-in set contractors --protocol saml --metadata-address https://id.rootworks.example/metadata",
+            "dravo sign-in set contractors --metadata metadata.xml",
+            "dravo sign-in set partners --protocol oidc --issuer https://id.rootworks.example --client-id dravo --ask-secret",
+        ],
+    )  # fmt: skip
+    state = command(
+        verbs, "state", _state, "set for whom it is in force", ["dravo sign-in state contractors pilot", "dravo sign-in state contractors everybody"]
+    )
+    trial = command(
+        verbs, "try", _trial, "let one named person try; prints the link, the only time", ["dravo sign-in try contractors idris.vance --minutes 15"]
+    )
+    traces = command(verbs, "traces", _traces, "list what sign-ins came to, newest first", ["dravo sign-in traces contractors --outcome refused"])
+    trace = command(
+        verbs, "trace", _trace, "show one sign-in step by step", ["dravo sign-in trace contractors ID", "dravo sign-in trace contractors ID --again"]
+    )
+    out = command(verbs, "end", _end, "end every visit of a person", ["dravo sign-in end idris.vance"])
+    for each in (show, sheet, change, state, trial, traces, trace):
+        each.add_argument("source", help="its key")
+    change.add_argument("--protocol", choices=("saml", "oidc"), help="the first time")
+    change.add_argument("--metadata", metavar="FILE", help="the provider's metadata; - reads it from the input")
+    change.add_argument("--entity-id", help="the provider's, where there is no metadata")
+    change.add_argument("--address", help="the provider's for signing in, where there is no metadata")
+    change.add_argument("--certificate", metavar="FILE", help="the provider's, where there is no metadata")
+    change.add_argument("--ask-secret", action="store_true", help="ask for our client secret")
+    change.add_argument("--look", action="store_true", help="fetch what is at the address now")
+    for name in _TEXTS:
+        change.add_argument(f"--{name.replace('_', '-')}")
+    for name in _NUMBERS:
+        change.add_argument(f"--{name.replace('_', '-')}", type=int, metavar="N")
+    for name in _SWITCHES:
+        change.add_argument(f"--{name.replace('_', '-')}", choices=("yes", "no"))
+    state.add_argument("state", choices=("off", "pilot", "everybody"))
+    state.add_argument("--everybody-at", metavar="INSTANT", help="for everybody from an hour on, such as 2031-04-02T07:00:00Z")
+    state.add_argument("--confirm", metavar="LABEL", help="the source's name, where nobody has come through the settings yet")
+    trial.add_argument("person", help="their user name or e-mail")
+    trial.add_argument("--for-real", action="store_true", help="take them in; else nothing is changed")
+    trial.add_argument("--minutes", type=int, default=30, metavar="N", help="how long the link is good (default 30)")
+    traces.add_argument("words", nargs="?", help="a part of the name, or of what is wrong")
+    traces.add_argument("--outcome", choices=("in", "observed", "refused"))
+    list_options(traces)
+    trace.add_argument("trace", help="its id")
+    trace.add_argument("--again", action="store_true", help="plan it again as it is set now")
+    out.add_argument("person", help="by id, user name or e-mail")
+
+
+def _show(given: argparse.Namespace, dravo: Dravo) -> None:
+    _shown(given, dravo.sign_ins.get(given.source))
+
+
+def _shown(given: argparse.Namespace, found: Any) -> None:
+    if given.json:
+        show_json(found)
+        return
+    print(f"{found['source']['label']}: {found['protocol_label']}, in force for: {found['state']}")
+    if found["everybody_at"]:
+        print(f"For everybody from {moment(found['everybody_at'])} UTC.")
+    print(f"Provider: {found['provider']['entity_id'] or 'not known yet'}")
+    for each in found["provider"]["certificates"]:
+        print(f"  certificate {each['subject']}, until {moment(each['until_at'])} UTC")
+    for each in found["provider"]["waiting"]:
+        print(f"  another certificate waits: {each['subject']}, until {moment(each['until_at'])} UTC")
+    print(f"Missing yet: {', '.join(found['missing']) or 'nothing'}")
+    print(f"Proved last: {moment(found['proved_at']) or 'never with these settings'}")
+    if found["trouble"]:
+        print(f"Trouble: {found['trouble']}")
+    table({"Seen from real traffic": lambda t: t["label"], "First (UTC)": lambda t: moment(t["first_at"]) or "not yet"}, found["ticks"])
+
+
+def _sheet(given: argparse.Namespace, dravo: Dravo) -> None:
+    found = dravo.sign_ins.get(given.source)
+    if given.json:
+        show_json(found["give"])
+    else:
+        print(found["text"], end="")
+
+
+def _set(given: argparse.Namespace, dravo: Dravo) -> None:
+    settings: dict[str, Any] = {name: getattr(given, name) for name in (*_TEXTS, *_NUMBERS) if getattr(given, name) is not None}
+    settings |= {name: getattr(given, name) == "yes" for name in _SWITCHES if getattr(given, name) is not None}
+    wish: dict[str, Any] = {"protocol": given.protocol, "settings": settings or None, "look": given.look}
+    if given.metadata:
+        wish["metadata"] = sys.stdin.read() if given.metadata == "-" else Path(given.metadata).read_text()
+    fields = {"entity_id": given.entity_id, "sign_in": given.address}
+    if given.certificate:
+        fields["certificates"] = Path(given.certificate).read_text()
+    if any(value is not None for value in fields.values()):
+        wish["fields"] = fields
+    if given.ask_secret:
+        wish["secret"] = getpass.getpass("Client secret: ")
+    if not any(value for value in wish.values()):
+        raise WrongUse("Nothing to change; see 'dravo sign-in set --help' for what there is.")
+    _shown(given, dravo.sign_ins.change(given.source, **wish))
+
+
+def _state(given: argparse.Namespace, dravo: Dravo) -> None:
+    _shown(given, dravo.sign_ins.set_state(given.source, given.state, everybody_at=given.everybody_at, confirm=given.confirm))
+
+
+def _trial(given: argparse.Namespace, dravo: Dravo) -> None:
+    made = dravo.sign_ins.begin_trial(given.source, given.person, mode="for real" if given.for_real else "observe", minutes=given.minutes)
+    if given.json:
+        show_json(made)
+        return
+    print(f"For {made['person']}, {'for real' if given.for_real else 'to look only'}, good until {moment(made['until_at'])} UTC:")
+    print(made["link"])
+    print(f"What came of it: dravo sign-in traces {given.source}")
+
+
+_TRACE = {
+    "When (UTC)": lambda t: moment(t["at"]),
+    "Who": lambda t: t["name"],
+    "Outcome": lambda t: t["outcome"],
+    "Why": lambda t: t["message"],
+    "Id": lambda t: t["id"],
+}
+
+
+def _traces(given: argparse.Namespace, dravo: Dravo) -> None:
+    show_list(given, dravo.sign_ins.traces(given.source, outcome=given.outcome, words=given.words), _TRACE, "Nobody has tried yet.")
+
+
+def _trace(given: argparse.Namespace, dravo: Dravo) -> int | None:
+    found: Any = dravo.sign_ins.plan_again(given.source, given.trace) if given.again else dravo.sign_ins.trace(given.source, given.trace)
+    if given.json:
+        show_json(found)
+        return None
+    for step in found["steps"]:
+        print(f"{step['outcome']:<13}{step['name']:<18}{step['message']}")
+        if step["mend"]:
+            print(f"{'':<31}{step['mend']}")
+    for each in found["groups"]:
+        gives = ", ".join(f"{one['application']}: {one['role']}" for one in each["gives"]) or "gives nothing by itself"
+        print(f"group        {each['claimed']:<18}{each['outcome']}; {gives}")
+    for each in found["access"]:
+        print(f"{each['what']:<13}{each['application']['label']}: {each['role']} ({'; '.join(each['reasons'])})")
+    print(f"{found['outcome']}: {found['message']}")
+    return FAILED if found["outcome"] == "refused" else None
+
+
+def _end(given: argparse.Namespace, dravo: Dravo) -> None:
+    dravo.sign_ins.end_visits(given.person)
+    print("Every visit is ended.")
