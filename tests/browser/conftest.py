@@ -39,12 +39,12 @@ def open_page(browser: Browser, running: Running) -> Iterator[Callable[..., Page
     pages: list[Page] = []
     wrong: list[str] = []
 
-    def opened(width: int = 1280, height: int = 800, theme: str = "light") -> Page:
+    def opened(width: int = 1280, height: int = 800, theme: str = "light", beside: str = "data:") -> Page:
         context = browser.new_context(viewport={"width": width, "height": height}, color_scheme=theme, base_url=running.url)  # type: ignore[arg-type]
         context.grant_permissions(["clipboard-read", "clipboard-write"])
         page = context.new_page()
         page.set_default_timeout(PATIENCE_MS)
-        page.on("request", lambda request: None if request.url.startswith((running.url, "data:")) else wrong.append(f"asked {request.url[:100]}"))
+        page.on("request", lambda request: None if request.url.startswith((running.url, "data:", beside)) else wrong.append(f"asked {request.url[:100]}"))
         page.on("pageerror", lambda error: wrong.append(f"error {error}"))
         page.on("console", lambda message: wrong.append(message.text[:200]) if "Content Security Policy" in message.text else None)
         pages.append(page)
