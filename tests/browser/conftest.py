@@ -44,7 +44,9 @@ def open_page(browser: Browser, running: Running) -> Iterator[Callable[..., Page
         context.grant_permissions(["clipboard-read", "clipboard-write"])
         page = context.new_page()
         page.set_default_timeout(PATIENCE_MS)
-        page.on("request", lambda request: None if request.url.startswith((running.url, "data:", beside)) else wrong.append(f"asked {request.url[:100]}"))
+        page.on(
+            "request", lambda request: None if request.url.startswith((running.url, "data:", beside)) else wrong.append(f"asked {request.url[:100]}")
+        )
         page.on("pageerror", lambda error: wrong.append(f"error {error}"))
         page.on("console", lambda message: wrong.append(message.text[:200]) if "Content Security Policy" in message.text else None)
         pages.append(page)
