@@ -126,6 +126,10 @@ class SignInProvider:
     def faults(self, **faults: Any) -> None:
         self.put("faults", {name.replace("_", " "): how for name, how in faults.items()})
 
+    def signed_out(self) -> int:
+        """How often somebody signed out here."""
+        return int(httpx.get(self.url, trust_env=False).text.partition("Signed out: ")[2].partition(".")[0])
+
     def new_keys(self) -> None:
         httpx.post(f"{self.url}/keys", trust_env=False).raise_for_status()
 

@@ -202,3 +202,26 @@ def test_whatever_is_posted_is_refused_in_plain_words(running: Running, place: P
     for query in ("", "?state=none&code=none", "?error=access_denied"):
         assert httpx.get(f"{running.url}/sso/{place.key}/oidc/callback{query}", trust_env=False).status_code == 403
     assert httpx.get(f"{running.url}/sso/nobody/start", trust_env=False).status_code == 404
+
+
+@pytest.mark.parametrize("protocol", ["saml", "oidc"])
+def test_signing_out_is_also_signing_out_at_the_provider(running: Running, provider: SignInProvider, fresh: Fresh, protocol: str) -> None:
+    key, who = fresh("contractors"), fresh("idris.vance")
+    provider.faults()
+    provider.person(who, "Idris", "Vance", [])
+    saml_or_oidc(running, provider, key, protocol)
+    with running.dravo as dravo:
+        dravo.sign_ins.set_state(key, "everybody", confirm=key)
+    browser = Browser()
+    browser.sign_in(f"{running.url}/sso/{key}/start", who)
+    mine = browser.http.get(f"{running.url}/api/v1/yours").json()
+    # Nobody else's page signs them out.
+    assert browser.http.delete(f"{running.url}/api/v1/yours/visit").status_code == 403
+    onward = browser.http.delete(f"{running.url}/api/v1/yours/visit", headers={"X-Dravo-CSRF": mine["csrf"]}).json()["go_to"]
+    assert onward.startswith(f"{provider.url}/sign-out?")
+    before = provider.signed_out()
+    assert "You are signed out here, and at your own sign-in service" in browser.http.get(onward).text
+    assert provider.signed_out() == before + 1
+    assert browser.http.get(f"{running.url}/api/v1/yours").status_code == 401
+    # Whoever only says so has nobody signed out.
+    assert httpx.get(f"{running.url}/sso/{key}/saml/sign-out?SAMLRequest=PGE%2B", trust_env=False).status_code in (403, 404)

@@ -20,8 +20,9 @@ const isOut = () => out.value || (yours.error.value instanceof ApiProblem && you
 async function leave(): Promise<void> {
   try {
     const headers = { 'X-Dravo-CSRF': yours.data.value!.csrf }
-    await answered(api.DELETE('/api/v1/yours/visit', { headers }))
-    out.value = true
+    const { go_to: onward } = await answered(api.DELETE('/api/v1/yours/visit', { headers }))
+    if (onward) location.assign(onward)
+    else out.value = true
   } catch (problem) {
     wrong.value = problem
   }

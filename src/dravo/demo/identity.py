@@ -55,6 +55,7 @@ class Identity:
         self.kept: dict[str, Any] = json.loads(state.read_text()) if state.exists() else empty
         self.codes: dict[str, dict[str, Any]] = {}
         self.access: dict[str, str] = {}
+        self.signed_out = 0
         if not self.kept["keys"]:
             self.new_keys()
 
@@ -68,7 +69,7 @@ class Identity:
         kind, _, name = call.path.strip("/").partition("/")
         known = {
             "": self.show, "metadata": self.metadata, "saml": self.saml, ".well-known": self.configuration, "authorize": self.authorize,
-            "token": self.token, "userinfo": self.userinfo,
+            "token": self.token, "userinfo": self.userinfo, "sign-out": self.sign_out,
         }  # fmt: skip
         if kind in known:
             return known[kind](call)
@@ -157,10 +158,12 @@ class Identity:
             f'<md:SingleSignOnService Binding="urn:oasis:names:tc:SAML:2.0:bindings:HTTP-{binding}" Location="{self.url}/saml"/>'
             for binding in ("Redirect", "POST")
         )
+        redirected = "urn:oasis:names:tc:SAML:2.0:bindings:HTTP-Redirect"
+        sign_out = f'<md:SingleLogoutService Binding="{redirected}" Location="{self.url}/sign-out"/>'
         text = (
             f'<md:EntityDescriptor xmlns:md="{MD}" entityID="{self.url}/entity"><md:IDPSSODescriptor protocolSupportEnumeration="{SAMLP}">'
             f'<md:KeyDescriptor use="signing"><ds:KeyInfo xmlns:ds="{DS}"><ds:X509Data><ds:X509Certificate>{body}</ds:X509Certificate></ds:X509Data>'
-            f"</ds:KeyInfo></md:KeyDescriptor>{sign_in}</md:IDPSSODescriptor></md:EntityDescriptor>"
+            f"</ds:KeyInfo></md:KeyDescriptor>{sign_out}{sign_in}</md:IDPSSODescriptor></md:EntityDescriptor>"
         )
         return Answer(200, text, "application/samlmetadata+xml")
 
@@ -271,6 +274,7 @@ class Identity:
             {
                 "issuer": self.url, "authorization_endpoint": f"{self.url}/authorize", "token_endpoint": f"{self.url}/token",
                 "jwks_uri": f"{self.url}/keys", "userinfo_endpoint": f"{self.url}/userinfo", "response_types_supported": ["code"],
+                "end_session_endpoint": f"{self.url}/sign-out",
                 "subject_types_supported": ["public"], "id_token_signing_alg_values_supported": ["RS256"],
                 "token_endpoint_auth_methods_supported": ["client_secret_basic"], "scopes_supported": ["openid", "profile", "email", "groups"],
             }
@@ -326,6 +330,15 @@ class Identity:
         }  # fmt: skip
         return self.json(told if groups is None else {**told, "groups": groups})
 
+    def sign_out(self, call: Call) -> Answer:
+        """Let somebody out, and send the browser back; it does not check who asks."""
+        back = call.query.get("post_logout_redirect_uri")
+        if back is None and call.query.get("SAMLRequest"):
+            asked = etree.fromstring(zlib.decompress(base64.b64decode(call.query["SAMLRequest"]), -15))
+            back = (asked.findtext(f"{{{SAML}}}Issuer") or "").replace("/saml/metadata", "/saml/sign-out")
+        self.signed_out += 1
+        return Answer(303, None, headers={"Location": back or "/"})
+
     def show(self, _: Call) -> Answer:
         """Return the page for people."""
         people = "".join(
@@ -336,7 +349,8 @@ class Identity:
         return page(
             self.name,
             [
-                f"<p>SAML metadata at <a href=/metadata>{self.url}/metadata</a>; OpenID issuer {self.url}. Faults switched on: {faults}.</p>",
+                f"<p>SAML metadata at <a href=/metadata>{self.url}/metadata</a>; OpenID issuer {self.url}.</p>",
+                f"<p>Faults switched on: {faults}. Signed out: {self.signed_out}.</p>",
                 f"<table><tr><th>Name<th>User name<th>Groups{people}</table>",
             ],
         )

@@ -218,6 +218,9 @@ def saml_document(provider: Provider, how: str) -> dict[str, Any]:
     """Return a provider as it is kept."""
     if any(ord(sign) < 32 for sign in provider.entity_id):
         raise InvalidInput("The provider's name holds a line end.", "Ask whoever runs it for its metadata.", "metadata")
+    # Browsers are sent to these: nothing but pages by HTTP.
+    for address in (*provider.sign_in.values(), *provider.sign_out.values()):
+        check_url(address, "metadata")
     return {
         "entity_id": provider.entity_id, "sign_in": dict(provider.sign_in), "sign_out": dict(provider.sign_out),
         "certificates": [each.pem for each in provider.certificates], "wants_signed": provider.wants_signed, "from": how,

@@ -82,11 +82,13 @@ def _give(row: Any, base: str, key: str) -> list[dict[str, str]]:
             {"name": "Entity id", "value": ours["entity_id"], "note": "Also asked for as audience, identifier or issuer of ours."},
             {"name": "Address for responses", "value": ours["acs"], "note": "Assertion consumer service (ACS) by HTTP-POST, recipient, destination."},
             {"name": "Name format", "value": PERSISTENT, "note": "A NameID that stays with the person."},
+            {"name": "Address for signing out", "value": ours["sign_out"], "note": "Single logout, by HTTP-Redirect; where it is asked for."},
             *parts,
             {"name": "Path", "value": f"/sso/{key}/saml/acs", "note": "Of the address for responses."},
         ]  # fmt: skip
     return [
         {"name": "Redirect address", "value": ours["redirect"], "note": "Also asked for as redirect URI or callback; it has to be the very same."},
+        {"name": "Address after signing out", "value": ours["signed_out"], "note": "Also asked for as post-logout redirect; where it is asked for."},
         {"name": "Flow", "value": "authorization code with PKCE (S256)", "note": "No other flow is used."},
         {"name": "Scopes", "value": row.settings["scopes"], "note": "What is asked for."},
         {"name": "Our keys", "value": ours["keys"], "note": "Where the provider knows us by our key (private_key_jwt)."},
@@ -122,7 +124,7 @@ def metadata(house: House, key: str, base: str) -> bytes:
         keys = sign_in_keys.of_source(house, connection, source.id)
     ours = addresses(base, key)
     known = [each.certificate for each in keys if each.retired_at is None]
-    return our_metadata(ours["entity_id"], ours["acs"], known, known)
+    return our_metadata(ours["entity_id"], ours["acs"], known, known, ours["sign_out"])
 
 
 def _to_send(sheet: dict[str, Any]) -> str:

@@ -95,6 +95,8 @@ class _Way:
     trial: Any = None
     steps: Steps = field(default_factory=Steps)
     proved: Proved | None = None
+    # The same under the name that the provider has for them.
+    named: Proved | None = None
     person: dict[str, Any] | None = None
     arrival: Arrival | None = None
     raw: str = ""
@@ -109,7 +111,7 @@ def addresses(base: str, key: str) -> dict[str, str]:
     at = f"{base}/sso/{key}"
     return {
         "entity_id": f"{at}/saml/metadata", "acs": f"{at}/saml/acs", "redirect": f"{at}/oidc/callback", "start": f"{at}/start",
-        "keys": f"{at}/oidc/keys", "signed_out": f"{at}/signed-out",
+        "keys": f"{at}/oidc/keys", "signed_out": f"{at}/signed-out", "sign_out": f"{at}/saml/sign-out",
     }  # fmt: skip
 
 
@@ -354,7 +356,7 @@ def _seconds(at: Instant) -> float:
 def _through(house: House, way: _Way, prove: Any) -> Came:
     sign_in_sights.note_apart(house, way.source.id, sign_in_sights.ANSWERED)
     try:
-        way.proved = prove()
+        way.proved = way.named = prove()
         _once(house, way)
         _by_subject(way)
         sign_in_sights.note_apart(house, way.source.id, sign_in_sights.PROVED)
@@ -493,7 +495,7 @@ def _in(house: House, way: _Way) -> Came:
         values = {"proved_at": clock.now()}
         connection.execute(update(t.source_sign_in).where(t.source_sign_in.c.source_id == way.source.id).values(**values))
         if not way.observes and way.arrival.user_id is not None:
-            secret = visiting.begin(connection, way.arrival.user_id, way.source.id, way.proved, hours)
+            secret = visiting.begin(connection, way.arrival.user_id, way.source.id, way.named or way.proved, hours)
             sign_in_sights.note(connection, way.source.id, sign_in_sights.PERSON)
         if way.arrival.groups:
             sign_in_sights.note(connection, way.source.id, sign_in_sights.GROUPS)

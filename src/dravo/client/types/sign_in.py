@@ -45,6 +45,12 @@ class NewTrial(TypedDict):
     link: str
 
 
+class Onward(TypedDict):
+    """Where a browser goes to sign out at the provider too; empty where the provider offers nothing."""
+
+    go_to: str
+
+
 class OurCertificate(TypedDict):
     """A certificate of ours; `use` is "signs", "comes next" or "was used before"."""
 

@@ -55,14 +55,19 @@ def sign_in_request(
     if binding == POST:
         whole = _signed(root, key) if key is not None else root
         return SignInRequest(identifier, address, {"SAMLRequest": base64.b64encode(etree.tostring(whole)).decode(), "RelayState": relay})
+    return SignInRequest(identifier, by_redirect("SAMLRequest", root, address, relay, key))
+
+
+def by_redirect(name: str, root: etree._Element, address: str, relay: str, key: rsa.RSAPrivateKey | None) -> str:
+    """Return the address that carries a message (bindings, section 3.4); `name` is "SAMLRequest" or "SAMLResponse"."""
     squeezer = zlib.compressobj(9, zlib.DEFLATED, -15)
     squeezed = squeezer.compress(etree.tostring(root)) + squeezer.flush()
-    query = f"SAMLRequest={quote(base64.b64encode(squeezed), safe='')}&RelayState={quote(relay, safe='')}"
+    query = f"{name}={quote(base64.b64encode(squeezed), safe='')}" + (f"&RelayState={quote(relay, safe='')}" if relay else "")
     if key is not None:
         # What is signed is the query as it stands, in this order (bindings, section 3.4.4.1).
         query += f"&SigAlg={quote(RSA_SHA256, safe='')}"
         query += f"&Signature={quote(base64.b64encode(key.sign(query.encode(), padding.PKCS1v15(), hashes.SHA256())), safe='')}"
-    return SignInRequest(identifier, f"{address}{'&' if '?' in address else '?'}{query}")
+    return f"{address}{'&' if '?' in address else '?'}{query}"
 
 
 def _signed(root: etree._Element, key: rsa.RSAPrivateKey) -> etree._Element:

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
-from flask import Response, current_app, request
+from flask import Response, current_app, jsonify, request
 
 from dravo.core.errors import NotPermitted, NotSignedIn
-from dravo.services import sign_in_settings, sign_in_sheet, sign_in_traces, signing_in, trials, visiting
+from dravo.services import sign_in_settings, sign_in_sheet, sign_in_traces, signing_in, signing_out, trials, visiting
 from dravo.services.visiting import Visitor
 from dravo.web.api import asked as q
 from dravo.web.api import asked_sign_in as a
@@ -135,15 +135,14 @@ def yours() -> dict[str, Any]:
     return visiting.mine(house(), _visitor())
 
 
-@rooms.delete("/yours/visit", responses={204: None})
+@rooms.delete("/yours/visit", responses={200: m.Onward})
 @needs("nothing")
 def end_own_visit() -> Response:
-    """Sign out as a person."""
+    """Sign out as a person; the answer says where the browser goes to sign out at the provider too."""
     known = _visitor()
     if request.headers.get(CSRF_HEADER) != known.csrf:
         raise NotPermitted("The request does not carry the visit's CSRF token.", f"Send it in the header {CSRF_HEADER}; reload the page.")
-    visiting.end(house(), known)
-    response = Response(status=204)
+    response = jsonify({"go_to": signing_out.leave(house(), known, _base())})
     response.delete_cookie(VISIT, path="/")
     return response
 

@@ -188,6 +188,12 @@ class Yours(BaseModel):
     whom_to_ask: str
 
 
+class Onward(BaseModel):
+    """Where a browser goes to sign out at the provider too; empty where the provider offers nothing."""
+
+    go_to: str
+
+
 class Where(BaseModel):
     """By which source somebody signs in; None: by none that is known."""
 

@@ -16,7 +16,7 @@ from joserfc.jwk import RSAKey
 
 from dravo.core.errors import DravoError, NotFound, TooManyTries
 from dravo.protocols.signing_in import SignInRefused
-from dravo.services import sign_in_keys, sign_in_settings, sign_in_sheet, signing_in, visiting
+from dravo.services import sign_in_keys, sign_in_settings, sign_in_sheet, signing_in, signing_out, visiting
 from dravo.services.operators import Limiter
 from dravo.services.sign_in_traces import IN, OBSERVED
 from dravo.services.signing_in import FOR_PEOPLE, Came
@@ -115,6 +115,25 @@ def take_response(source: str) -> Response:
     except (binascii.Error, ValueError):
         content = b""
     return _after(signing_in.receive_saml(house(), source, _base(), content, request.form.get("RelayState"), request.cookies.get(BROWSER)))
+
+
+@rooms.get("/<source>/saml/sign-out")
+@needs("nothing")
+def sign_out(source: str) -> Response:
+    """Sign somebody out whom the provider wants to be; or be the end of what was begun here."""
+    if "SAMLRequest" not in request.args:
+        return signed_out(source)
+    onward = signing_out.asked_by_provider(house(), source, _base(), request.query_string)
+    response = make_response(redirect(onward, 303)) if onward else signed_out(source)
+    response.delete_cookie(VISIT, path="/")
+    return response
+
+
+@rooms.get("/<source>/signed-out")
+@needs("nothing")
+def signed_out(source: str) -> Response:
+    """Where somebody ends who signed out at the provider as well."""
+    return make_response(_told("You are signed out", "You are signed out here, and at your own sign-in service.", "", ""))
 
 
 @rooms.get("/<source>/oidc/callback")
