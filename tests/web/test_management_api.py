@@ -23,7 +23,12 @@ from tests.harness import PASSWORD, Running, StandIn
 from tests.rooms import Rooms
 
 Fresh = Callable[[str], str]
-ONLY_CHIEF = {("GET", "/api/v1/operators"), ("POST", "/api/v1/operators"), ("POST", "/api/v1/operators/{id}/disable")}
+ONLY_CHIEF = {
+    ("GET", "/api/v1/operators"),
+    ("POST", "/api/v1/operators"),
+    ("POST", "/api/v1/operators/{id}/disable"),
+    ("POST", "/api/v1/operators/{id}/second-factor/reset"),
+}
 FOR_ANYBODY = {("POST", "/api/v1/session"), ("GET", "/api/v1/sign-in")}
 
 
@@ -100,6 +105,9 @@ OWN = {
     ("DELETE", "/api/v1/tokens/{id}"),
     ("DELETE", "/api/v1/work/{id}"),
     ("DELETE", "/api/v1/yours/visit"),
+    ("POST", "/api/v1/second-factor"),
+    ("PUT", "/api/v1/second-factor"),
+    ("POST", "/api/v1/second-factor/off"),
 }
 LOOKED_AT = {
     ("POST", path)
@@ -165,7 +173,7 @@ OF_ASSIGNMENTS = {(method, "/api/v1/assignments/{id}") for method in ("GET", "PU
 NOBODYS = OWN | {
     ("GET", path) for path in ("/api/v1/session", "/api/v1/work/{id}", "/api/v1/overview", "/api/v1/settings", "/api/v1/tokens", "/api/v1/applications",
                                "/api/v1/people", "/api/v1/groups", "/api/v1/reviews", "/api/v1/reviews/{id}",
-                               "/api/v1/sign-in", "/api/v1/yours")
+                               "/api/v1/sign-in", "/api/v1/yours", "/api/v1/second-factor")
 } | {("POST", "/api/v1/rules/try")}  # fmt: skip
 
 

@@ -26,8 +26,8 @@ export async function resume(): Promise<boolean> {
   return session.value !== null
 }
 
-export async function signIn(name: string, password: string): Promise<void> {
-  set(await answered(api.POST('/api/v1/session', { body: { name, password } })))
+export async function signIn(name: string, password: string, code: string): Promise<void> {
+  set(await answered(api.POST('/api/v1/session', { body: { name, password, code } })))
 }
 
 export async function signOut(): Promise<void> {

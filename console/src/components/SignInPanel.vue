@@ -41,7 +41,9 @@ async function keep(more: Record<string, unknown>, words: string): Promise<void>
   busy.value = true
   kept.value = ''
   await attempt(async () => {
-    await answered(api.PUT('/api/v1/sources/{key}/sign-in', { params: { path }, body: more as Schemas['SignInBody'] }))
+    await answered(
+      api.PUT('/api/v1/sources/{key}/sign-in', { params: { path }, body: more as Schemas['SignInSettingsBody'] }),
+    )
     await queries.invalidateQueries()
     kept.value = words
     metadata.value = secret.value = fields.value.certificates = ''

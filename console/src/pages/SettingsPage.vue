@@ -6,6 +6,7 @@ import EmptyState from '../components/EmptyState.vue'
 import HouseSettings from '../components/HouseSettings.vue'
 import PagedTable from '../components/PagedTable.vue'
 import ProblemNote from '../components/ProblemNote.vue'
+import SecondFactor from '../components/SecondFactor.vue'
 import SecretOnce from '../components/SecretOnce.vue'
 import StateMark from '../components/StateMark.vue'
 import TimeOf from '../components/TimeOf.vue'
@@ -61,6 +62,8 @@ const addOperator = () =>
   })
 const disable = (id: string) =>
   attemptOutside(() => answered(api.POST('/api/v1/operators/{id}/disable', { params: { path: { id } } })))
+const resetFactor = (id: string) =>
+  attemptOutside(() => answered(api.POST('/api/v1/operators/{id}/second-factor/reset', { params: { path: { id } } })))
 const tokens = (after: string | undefined, count: number) =>
   answered(api.GET('/api/v1/tokens', { params: { query: { after, count } } }))
 const operators = (after: string | undefined, count: number) =>
@@ -104,6 +107,7 @@ const operators = (after: string | undefined, count: number) =>
         >
       </PagedTable>
     </section>
+    <SecondFactor class="factor" />
     <section v-if="session?.permissions.includes('operators.read')" class="panel" aria-labelledby="operators">
       <div class="row between">
         <h2 id="operators">Operators</h2>
@@ -123,9 +127,19 @@ const operators = (after: string | undefined, count: number) =>
             <div v-if="item.applications.length" class="quiet">{{ item.applications.join(', ') }}</div>
           </td>
           <td><TimeOf :at="item.created_at" /></td>
-          <td><StateMark :state="item.disabled_at ? 'inactive' : 'active'" /></td>
+          <td>
+            <StateMark :state="item.disabled_at ? 'inactive' : 'active'" />
+            <div class="quiet">{{ item.second_factor ? 'with a second factor' : 'password alone' }}</div>
+          </td>
           <td>
             <v-btn v-if="!item.disabled_at" size="small" variant="outlined" @click="disable(item.id)">Shut out</v-btn>
+            <v-btn
+              v-if="item.second_factor && item.name !== session?.name"
+              size="small"
+              variant="text"
+              @click="resetFactor(item.id)"
+              >Reset the second factor</v-btn
+            >
           </td>
         </template>
         <template #empty><EmptyState title="No operator">Add one.</EmptyState></template>
@@ -160,6 +174,9 @@ const operators = (after: string | undefined, count: number) =>
 </template>
 
 <style scoped>
+.factor {
+  margin: 12px 0;
+}
 .between {
   justify-content: space-between;
 }

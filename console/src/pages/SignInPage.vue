@@ -2,7 +2,7 @@
 import { ref } from 'vue'
 import { useQuery } from '@tanstack/vue-query'
 import { useRoute, useRouter } from 'vue-router'
-import { answered, api } from '../api/client'
+import { answered, api, ApiProblem } from '../api/client'
 import BusyButton from '../components/BusyButton.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { signIn } from '../app/session'
@@ -11,6 +11,8 @@ const route = useRoute()
 const router = useRouter()
 const name = ref('')
 const password = ref('')
+const code = ref('')
+const needsCode = ref(false)
 const wrong = ref<unknown>(null)
 const busy = ref(false)
 
@@ -37,12 +39,14 @@ async function enter(): Promise<void> {
   busy.value = true
   wrong.value = null
   try {
-    await signIn(name.value, password.value)
+    await signIn(name.value, password.value, code.value)
     const to = String(route.query.to ?? '/')
     // Only ways within the console: no other place can be put into the address.
     await router.push(to.startsWith('/') && !to.startsWith('//') ? to : '/')
   } catch (problem) {
-    wrong.value = problem
+    // Name and password fit: only the second factor is asked for.
+    if (problem instanceof ApiProblem && problem.problem.code === 'second_factor_needed') needsCode.value = true
+    else wrong.value = problem
   } finally {
     busy.value = false
   }
@@ -70,6 +74,13 @@ async function enter(): Promise<void> {
         <h2 v-if="where.data.value?.any">For operators</h2>
         <v-text-field v-model="name" label="Name" autocomplete="username" required />
         <v-text-field v-model="password" label="Password" type="password" autocomplete="current-password" required />
+        <v-text-field
+          v-if="needsCode"
+          v-model="code"
+          label="Code that your app shows, or a recovery code"
+          autocomplete="one-time-code"
+          autofocus
+        />
         <BusyButton type="submit" :variant="where.data.value?.any ? 'outlined' : 'flat'" color="primary" :busy="busy"
           >Sign in</BusyButton
         >

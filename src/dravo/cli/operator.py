@@ -21,6 +21,8 @@ def add_commands(nouns: Any) -> None:
     add.add_argument("--kind", choices=kinds, default="administrator")
     add.add_argument("--application", action="append", default=[], metavar="KEY", help="of an application owner; may be given several times")
     add.add_argument("--masked", action="store_true", help="for help desk and auditors: people's attributes are not for them")
+    reset = command(verbs, "reset-second-factor", _reset, "turn an operator's second factor off, who lost both app and recovery codes")
+    reset.add_argument("id")
     disable = command(verbs, "disable", _disable, "shut an operator out")
     disable.add_argument("id")
 
@@ -80,6 +82,10 @@ def _add(given: argparse.Namespace, dravo: Dravo) -> None:
         show_json(made)
     else:
         print(f"Added {made['name']} as {made['kind']}. Password, shown this once: {made['password']}")
+
+
+def _reset(given: argparse.Namespace, dravo: Dravo) -> None:
+    print(f"{dravo.operators.reset_second_factor(given.id)['name']} signs in by the password alone again.")
 
 
 def _disable(given: argparse.Namespace, dravo: Dravo) -> None:

@@ -30,6 +30,10 @@ class Operators(Noun):
         body = {"name": name, "kind": kind, "password": password, "applications": [*applications], "masked": masked}
         return cast(t.NewOperator, self._call("POST", "/operators", body=body))
 
+    def reset_second_factor(self, operator_id: str) -> t.Operator:
+        """Turn an operator's second factor off, who lost both app and recovery codes."""
+        return cast(t.Operator, self._call("POST", f"/operators/{part(operator_id)}/second-factor/reset"))
+
     def disable(self, operator_id: str) -> t.Operator:
         """Shut an operator out."""
         return cast(t.Operator, self._call("POST", f"/operators/{part(operator_id)}/disable"))

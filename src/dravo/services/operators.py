@@ -14,10 +14,12 @@ from sqlalchemy.exc import IntegrityError
 from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, NotPermitted, NotSignedIn, StillInUse, TooManyTries
 from dravo.core.instants import Instant, later
 from dravo.core.records import fold
+from dravo.services import second_factor
 from dravo.services.auditing import record_change
 from dravo.services.house import House
 from dravo.services.named import application_by_key
 from dravo.services.permissions import AUDITOR, CHIEF, HELP_DESK, KINDS, OWNER, Caller
+from dravo.services.second_factor import SecondFactorNeeded
 from dravo.services.secrets import digest, hash_password, new_token, password_fits
 from dravo.services.sources import check_label
 from dravo.store import clock
@@ -123,7 +125,7 @@ def _line(connection: Connection, row: Any) -> dict[str, Any]:
     owned = _applications(connection, row)
     return {
         "id": row.id, "name": row.name, "kind": row.kind, "masked": row.masked, "applications": sorted(owned or ()),
-        "created_at": row.created_at, "disabled_at": row.disabled_at,
+        "created_at": row.created_at, "disabled_at": row.disabled_at, "second_factor": row.factor_secret is not None,
     }  # fmt: skip
 
 
@@ -182,11 +184,12 @@ def disable(house: House, caller: Caller, operator_id: str) -> dict[str, Any]:
 # Sessions
 
 
-def sign_in(house: House, limiter: Limiter, name: str, password: str, address: str) -> tuple[str, dict[str, Any]]:
-    """Return a new session's secret and what the console is told, for a name and password that fit.
+def sign_in(house: House, limiter: Limiter, name: str, password: str, address: str, code: str = "") -> tuple[str, dict[str, Any]]:
+    """Return a new session's secret and what the console is told, for a name and password that fit, and the second factor if there is one.
 
     Raises:
         NotSignedIn: if they do not; the same for a name that is not known.
+        SecondFactorNeeded: if only that is missing.
         TooManyTries.
     """
     # By name and address together, so that nobody can lock an operator out from elsewhere.
@@ -199,6 +202,8 @@ def sign_in(house: House, limiter: Limiter, name: str, password: str, address: s
     if row is None or not fits or row.disabled_at:
         limiter.failed(*marks)
         raise NotSignedIn("Name and password do not fit.", "Try again; letter case matters in the password.")
+    if row.factor_secret is not None:
+        _check_factor(house, limiter, marks, row, code)
     limiter.worked(marks[0])
     now = clock.now()
     secret, csrf = random_secrets.token_urlsafe(32), random_secrets.token_urlsafe(24)
@@ -213,6 +218,16 @@ def sign_in(house: House, limiter: Limiter, name: str, password: str, address: s
         who = Caller(row.id, row.name, row.kind, applications=_applications(connection, row), masked=row.masked)
         record_change(connection, house.keys, who, "signed in", "operator", row.id, now)
     return secret, session_line(who, csrf)
+
+
+def _check_factor(house: House, limiter: Limiter, marks: Sequence[str], row: Any, code: str) -> None:
+    if not code.strip():
+        raise SecondFactorNeeded("Your second factor is missing.", "Type the code that your app shows, or a recovery code.", "code")
+    with house.database.writing() as connection:
+        fits = second_factor.fits(house, connection, row, code)
+    if not fits:
+        limiter.failed(*marks)
+        raise NotSignedIn("This is not the code of your second factor.", "Type the present one; each counts once. Or a recovery code.", "code")
 
 
 _NOBODY = hash_password(random_secrets.token_urlsafe(32))

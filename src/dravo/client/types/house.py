@@ -240,8 +240,16 @@ class NewOperator(TypedDict):
     masked: bool
     applications: list[str]
     created_at: str
+    second_factor: bool
     disabled_at: str | None
     password: str | None
+
+
+class NewSecondFactor(TypedDict):
+    """A secret for one's app, shown once; `address` is the same for apps that take it whole."""
+
+    secret: str
+    address: str
 
 
 class NewToken(TypedDict):
@@ -268,6 +276,7 @@ class Operator(TypedDict):
     masked: bool
     applications: list[str]
     created_at: str
+    second_factor: bool
     disabled_at: str | None
 
 
@@ -381,6 +390,12 @@ class PushToken(TypedDict):
     access: str
 
 
+class RecoveryCodes(TypedDict):
+    """Codes for the day on which the app is lost, each good once; shown once."""
+
+    recovery_codes: list[str]
+
+
 class Role(TypedDict):
     """A role and how many have it."""
 
@@ -396,6 +411,14 @@ class RoleRef(TypedDict):
     key: str
     label: str
     rank: int
+
+
+class SecondFactor(TypedDict):
+    """Whether one has a second factor, since when, and how many recovery codes are left."""
+
+    on: bool
+    since: str | None
+    recovery_left: int
 
 
 class Session(TypedDict):

@@ -16,8 +16,22 @@ operator = Table(
     # Whether they see what people's attributes are; names and user names are always seen.
     Column("masked", Boolean(create_constraint=False), nullable=False, server_default="0"),
     Column("password_hash", Text, nullable=False),
+    # The secret of their second factor, encrypted; one that is not confirmed yet; since when, and the last step of which a code was taken.
+    Column("factor_secret", Text),
+    Column("factor_pending", Text),
+    at("factor_at"),
+    Column("factor_counter", Integer),
     at("created_at", nullable=False),
     at("disabled_at"),
+)
+
+# Codes for the day on which the app is lost, each good once.
+operator_recovery = Table(
+    "operator_recovery",
+    metadata,
+    to("operator", index=True),
+    Column("hash", String(64), primary_key=True),
+    at("used_at"),
 )
 
 # The applications of an application owner.

@@ -149,6 +149,7 @@ class SignInBody(Given):
 
     name: Text
     password: Text
+    code: str = Field("", max_length=60, description="Of the second factor, where there is one; or a recovery code.")
 
 
 class SourceBody(Given):
@@ -208,6 +209,12 @@ class SettingPath(BaseModel):
     """One setting by its name."""
 
     name: str
+
+
+class CodeBody(Given):
+    """A code of a second factor, or a recovery code."""
+
+    code: str = Field(max_length=60)
 
 
 class SettingBody(Given):

@@ -18,7 +18,7 @@ class ProviderFields(Given):
     certificates: str | None = Field(None, max_length=100_000, description="PEM or bare base64, with or without header lines, several at once.")
 
 
-class SignInBody(Given):
+class SignInSettingsBody(Given):
     """How people sign in; what is left out stays as it is."""
 
     protocol: Literal["saml", "oidc"] | None = Field(None, description="The first time.")

@@ -362,7 +362,29 @@ class Operator(BaseModel):
     masked: bool
     applications: list[str]
     created_at: str
+    second_factor: bool
     disabled_at: str | None
+
+
+class SecondFactor(BaseModel):
+    """Whether one has a second factor, since when, and how many recovery codes are left."""
+
+    on: bool
+    since: str | None
+    recovery_left: int
+
+
+class NewSecondFactor(BaseModel):
+    """A secret for one's app, shown once; `address` is the same for apps that take it whole."""
+
+    secret: str
+    address: str
+
+
+class RecoveryCodes(BaseModel):
+    """Codes for the day on which the app is lost, each good once; shown once."""
+
+    recovery_codes: list[str]
 
 
 class NewOperator(Operator):

@@ -7,7 +7,7 @@ from typing import Any
 from flask import Response, current_app, g, jsonify, make_response, request
 
 from dravo.core.instants import parse_instant
-from dravo.services import flowing, operators, overview, settings
+from dravo.services import flowing, operators, overview, second_factor, settings
 from dravo.web.api import asked as q
 from dravo.web.api import models as m
 from dravo.web.api import source_models as sm
@@ -21,7 +21,7 @@ rooms = room("session")
 def sign_in(body: q.SignInBody) -> Response:
     """Sign in with name and password; sets the session's cookie."""
     address = request.remote_addr or ""
-    secret, told = operators.sign_in(house(), current_app.config["SIGN_IN_LIMITER"], body.name, body.password, address)
+    secret, told = operators.sign_in(house(), current_app.config["SIGN_IN_LIMITER"], body.name, body.password, address, body.code)
     response = make_response(jsonify(told))
     secure = str(current_app.config["PUBLIC_URL"]).startswith("https:")
     response.set_cookie(COOKIE, secret, httponly=True, samesite="Strict", secure=secure, path="/", max_age=operators.SESSION_HOURS * 3600)
@@ -44,6 +44,34 @@ def sign_out() -> Response:
     response = Response(status=204)
     response.delete_cookie(COOKIE, path="/")
     return response
+
+
+@rooms.get("/second-factor", responses={200: m.SecondFactor})
+@needs("own.read", of=ALL)
+def get_second_factor() -> dict[str, Any]:
+    """Whether one has a second factor, and how many recovery codes are left."""
+    return second_factor.state(house(), caller())
+
+
+@rooms.post("/second-factor", responses={201: m.NewSecondFactor})
+@needs("own.change", of=ALL)
+def begin_second_factor() -> tuple[dict[str, Any], int]:
+    """Begin with a second factor: the secret for one's app, shown once; it counts when a code of it was given."""
+    return second_factor.begin(house(), caller()), 201
+
+
+@rooms.put("/second-factor", responses={200: m.RecoveryCodes})
+@needs("own.change", of=ALL)
+def confirm_second_factor(body: q.CodeBody) -> dict[str, Any]:
+    """Turn the second factor on; the recovery codes are in the answer, the only time."""
+    return second_factor.confirm(house(), caller(), body.code)
+
+
+@rooms.post("/second-factor/off", responses={200: m.SecondFactor})
+@needs("own.change", of=ALL)
+def take_second_factor_away(body: q.CodeBody) -> dict[str, Any]:
+    """Turn the second factor off, by one of its codes."""
+    return second_factor.take_away(house(), caller(), body.code)
 
 
 @rooms.get("/work/<id>", responses={200: m.Work})
@@ -125,6 +153,14 @@ def list_operators(query: q.PageQuery) -> dict[str, Any]:
 def add_operator(body: q.OperatorBody) -> tuple[dict[str, Any], int]:
     """Add an operator."""
     return operators.add(house(), caller(), body.name, body.kind, body.password, body.applications, masked=body.masked), 201
+
+
+@rooms.post("/operators/<id>/second-factor/reset", responses={200: m.Operator})
+@needs("operators.change")
+def reset_second_factor(path: q.IdPath) -> dict[str, Any]:
+    """Turn an operator's second factor off, who lost both app and recovery codes."""
+    second_factor.reset(house(), caller(), path.id)
+    return operators.one(house(), path.id)
 
 
 @rooms.post("/operators/<id>/disable", responses={200: m.Operator})

@@ -31,7 +31,7 @@ def get_sign_in(path: q.KeyPath) -> dict[str, Any]:
 
 @rooms.put("/sources/<key>/sign-in", responses={200: m.SignIn})
 @needs("sources.change")
-def change_sign_in(path: q.KeyPath, body: a.SignInBody) -> dict[str, Any]:
+def change_sign_in(path: q.KeyPath, body: a.SignInSettingsBody) -> dict[str, Any]:
     """Set how people sign in by a source; what is left out stays, what is missing does not stand in the way."""
     sign_in_settings.change(house(), caller(), path.key, body.model_dump())
     return sign_in_sheet.shown(house(), caller(), path.key, _base())

@@ -11,6 +11,16 @@ down_revision = '0011'
 
 def upgrade() -> None:
     """Bring the schema one step on."""
+    op.create_table('operator_recovery',
+    sa.Column('operator_id', sa.String(length=36), nullable=False),
+    sa.Column('hash', sa.String(length=64), nullable=False),
+    sa.Column('used_at', sa.String(length=27), nullable=True),
+    sa.ForeignKeyConstraint(['operator_id'], ['operator.id'], name=op.f('fk_operator_recovery_operator_id_operator')),
+    sa.PrimaryKeyConstraint('hash', name=op.f('pk_operator_recovery'))
+    )
+    with op.batch_alter_table('operator_recovery', schema=None) as batch_op:
+        batch_op.create_index(batch_op.f('ix_operator_recovery_operator_id'), ['operator_id'], unique=False)
+
     op.create_table('sign_in_begun',
     sa.Column('state_hash', sa.String(length=64), nullable=False),
     sa.Column('source_id', sa.String(length=36), nullable=False),
@@ -133,6 +143,12 @@ def upgrade() -> None:
 
     with op.batch_alter_table('conflict', schema=None) as batch_op:
         batch_op.add_column(sa.Column('channel', sa.String(length=16), server_default='pull', nullable=False))
+
+    with op.batch_alter_table('operator', schema=None) as batch_op:
+        batch_op.add_column(sa.Column('factor_secret', sa.Text(), nullable=True))
+        batch_op.add_column(sa.Column('factor_pending', sa.Text(), nullable=True))
+        batch_op.add_column(sa.Column('factor_at', sa.String(length=27), nullable=True))
+        batch_op.add_column(sa.Column('factor_counter', sa.Integer(), nullable=True))
 
     with op.batch_alter_table('record', schema=None) as batch_op:
         batch_op.add_column(sa.Column('heard_at', sa.String(length=27), nullable=True))

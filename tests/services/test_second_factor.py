@@ -1,0 +1,100 @@
+"""The second factor of operators: no way in without it, and each code once."""
+
+from __future__ import annotations
+
+import base64
+import time
+
+import pytest
+from cryptography.hazmat.primitives import hashes
+from cryptography.hazmat.primitives.twofactor.totp import TOTP
+
+from dravo.core.errors import InvalidInput, NotSignedIn, TooManyTries
+from dravo.services import operators, second_factor
+from dravo.services.operators import Limiter
+from dravo.services.permissions import Caller
+from dravo.services.second_factor import SecondFactorNeeded
+from tests.rooms import Rooms
+
+PASSWORD = "fern-hollow-gate-seven"
+
+
+def shown(secret: str, steps: int = 0) -> str:
+    """Return the code that an app shows, some steps from now."""
+    return TOTP(base64.b32decode(secret), 6, hashes.SHA1(), 30).generate(int(time.time()) + 30 * steps).decode()
+
+
+class Desk:
+    """Somebody at the sign-in page."""
+
+    def __init__(self, rooms: Rooms) -> None:
+        self.house = rooms.house
+        made = operators.add(self.house, rooms.caller, "una.kerrigan", "chief", PASSWORD)
+        self.id, self.limiter = made["id"], Limiter(5, 300)
+
+    def enter(self, code: str = "", password: str = PASSWORD) -> Caller:
+        secret, _ = operators.sign_in(self.house, self.limiter, "una.kerrigan", password, "127.0.0.1", code)
+        known = operators.by_session(self.house, secret)
+        assert known is not None
+        return known[0]
+
+
+@pytest.fixture
+def desk(rooms: Rooms) -> Desk:
+    return Desk(rooms)
+
+
+def test_nobody_comes_in_by_the_password_alone_and_each_code_counts_once(desk: Desk) -> None:
+    una, elsewhere = desk.enter(), desk.enter()
+    secret = second_factor.begin(desk.house, una)["secret"]
+    # Not confirmed yet: it does not count, and a wrong code does not make it.
+    assert desk.enter().name == "una.kerrigan"
+    with pytest.raises(InvalidInput, match="shows now"):
+        second_factor.confirm(desk.house, una, "000000" if shown(secret) != "000000" else "111111")
+    codes = second_factor.confirm(desk.house, una, shown(secret))["recovery_codes"]
+    assert second_factor.state(desk.house, una) | {"since": None} == {"on": True, "since": None, "recovery_left": 10}
+    # Who was in by the password alone, elsewhere, is not any more.
+    assert operators.by_session(desk.house, str(elsewhere.session)) is None
+    assert operators.by_session(desk.house, str(una.session)) is not None
+    with pytest.raises(SecondFactorNeeded):
+        desk.enter()
+    with pytest.raises(NotSignedIn, match="do not fit"):
+        desk.enter(shown(secret, 1), password="wrong-wrong-wrong")
+    with pytest.raises(NotSignedIn, match="second factor"):
+        desk.enter(shown(secret))
+    assert desk.enter(shown(secret, 1)).name == "una.kerrigan"
+    with pytest.raises(NotSignedIn, match="second factor"):
+        desk.enter(shown(secret, 1))
+    # A recovery code, written in whatever way, once.
+    assert desk.enter(codes[0].upper().replace("-", " ")).name == "una.kerrigan"
+    with pytest.raises(NotSignedIn):
+        desk.enter(codes[0])
+    assert second_factor.state(desk.house, una)["recovery_left"] == 9
+
+
+def test_whoever_guesses_is_turned_away(desk: Desk) -> None:
+    una = desk.enter()
+    secret = second_factor.begin(desk.house, una)["secret"]
+    second_factor.confirm(desk.house, una, shown(secret))
+    for _ in range(5):
+        with pytest.raises(NotSignedIn):
+            desk.enter("12345x")
+    with pytest.raises(TooManyTries):
+        desk.enter(shown(secret, 1))
+
+
+def test_it_is_turned_off_by_a_code_or_by_a_chief_and_never_by_a_token(rooms: Rooms, desk: Desk) -> None:
+    una = desk.enter()
+    with pytest.raises(InvalidInput, match="in the console only"):
+        second_factor.begin(desk.house, Caller(desk.id, "una.kerrigan", "chief"))
+    codes = second_factor.confirm(desk.house, una, shown(second_factor.begin(desk.house, una)["secret"]))["recovery_codes"]
+    with pytest.raises(InvalidInput, match="already"):
+        second_factor.begin(desk.house, una)
+    with pytest.raises(InvalidInput, match="no code"):
+        second_factor.take_away(desk.house, una, "nothing")
+    assert not second_factor.take_away(desk.house, una, codes[3])["on"]
+    assert desk.enter().name == "una.kerrigan"
+    second_factor.confirm(desk.house, una, shown(second_factor.begin(desk.house, una)["secret"]))
+    second_factor.reset(desk.house, rooms.caller, desk.id)
+    assert operators.by_session(desk.house, str(una.session)) is None
+    assert desk.enter().name == "una.kerrigan"
