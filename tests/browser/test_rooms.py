@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import base64
+import time
 from collections.abc import Callable
 
+from cryptography.hazmat.primitives import hashes
+from cryptography.hazmat.primitives.twofactor.totp import TOTP
 from playwright.sync_api import Page, expect
 
 from tests.browser.conftest import check_accessible, sign_in
@@ -279,3 +283,36 @@ def test_on_a_narrow_screen_the_band_is_a_list(open_page: Callable[..., Page], r
     band.get_by_role("link", name="Deliveries").click()
     page.get_by_role("heading", name="Deliveries", level=1).wait_for()
     expect(band).to_be_hidden()
+
+
+def test_an_operator_sets_up_a_second_factor_and_signs_in_by_it(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+    name = fresh("honor.blackthorn")
+    with running.dravo as dravo:
+        password = dravo.operators.add(name, "help desk")["password"]
+    page = open_page()
+
+    def enter(code: str | None = None) -> None:
+        page.goto("/sign-in")
+        page.get_by_label("Name").fill(name)
+        page.get_by_label("Password").fill(str(password))
+        page.get_by_role("button", name="Sign in").click()
+        if code is not None:
+            page.get_by_label("Code that your app shows").fill(code)
+            check_accessible(page)
+            page.get_by_role("button", name="Sign in").click()
+        page.get_by_role("heading", name="Overview").wait_for()
+
+    enter()
+    page.goto("/settings")
+    part = page.get_by_role("region", name="Your second factor")
+    part.get_by_role("button", name="Set one up").click()
+    secret = part.locator("code").first.text_content() or ""
+    check_accessible(page)
+    part.get_by_label("Code that the app shows").fill(TOTP(base64.b32decode(secret), 6, hashes.SHA1(), 30).generate(int(time.time())).decode())
+    part.get_by_role("button", name="Turn it on").click()
+    recovery = part.get_by_role("status").locator("code").first.text_content() or ""
+    check_accessible(page)
+    page.context.clear_cookies()
+    enter(recovery)
+    page.goto("/settings")
+    expect(page.get_by_role("region", name="Your second factor")).to_contain_text("9 recovery codes are left")
