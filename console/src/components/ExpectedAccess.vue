@@ -9,12 +9,18 @@ import GroupChoice from './GroupChoice.vue'
 import ProblemNote from './ProblemNote.vue'
 
 const sources = useSourceChoices()
-const source = ref<string | null>(null)
+/** A kept sign-in can be the start; what it says of somebody does not go by the address. */
+const given = JSON.parse(String(history.state.expected ?? 'null')) as {
+  source: string
+  groups: string[]
+  person: unknown
+} | null
+const source = ref<string | null>(given?.source ?? null)
 watch(sources, (found) => (source.value ??= found[0]?.value ?? null), { immediate: true })
 const department = ref('')
 const title = ref('')
-const groups = ref<string[]>([])
-const more = ref('')
+const groups = ref<string[]>(given?.groups ?? [])
+const more = ref(given ? JSON.stringify(given.person, null, 2) : '')
 const ENTERPRISE = 'urn:ietf:params:scim:schemas:extension:enterprise:2.0:User'
 
 /** What was typed as JSON, or undefined if it is none. */

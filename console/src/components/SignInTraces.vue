@@ -2,6 +2,7 @@
 // What sign-ins came to, newest first; one opens to all that arrived and each step.
 import { mdiFileDownloadOutline, mdiMagnify } from '@mdi/js'
 import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
 import { answered, api, type Schemas } from '../api/client'
 import { useAttempts } from '../app/attempts'
 import { useAddressFilter, useWords } from '../app/search'
@@ -13,6 +14,7 @@ import StateMark from './StateMark.vue'
 import TimeOf from './TimeOf.vue'
 
 const props = defineProps<{ source: string }>()
+const router = useRouter()
 const { typed, words } = useWords()
 const outcome = useAddressFilter('outcome')
 const { wrong, attempt } = useAttempts()
@@ -42,6 +44,12 @@ const plan = (id: string) =>
     const [params, body] = [at(id), { policy: {} }]
     again.value = await answered(api.POST('/api/v1/sources/{key}/sign-in/traces/{trace}/again', { params, body }))
   })
+/** Take it as the start of what somebody would get. */
+function expect(trace: Schemas['SignInTrace']): void {
+  const groups = trace.groups.flatMap((each) => (each.group?.id ? [String(each.group.id)] : []))
+  const expected = JSON.stringify({ source: props.source, groups, person: trace.made })
+  void router.push({ path: '/access/expected', state: { expected } })
+}
 /** Hand the trace over as a file. */
 function save(trace: Schemas['SignInTrace']): void {
   const address = URL.createObjectURL(new Blob([JSON.stringify(trace, null, 2)], { type: 'application/json' }))
@@ -123,6 +131,7 @@ function save(trace: Schemas['SignInTrace']): void {
       <v-btn v-if="opened.arrived.length" variant="outlined" @click="plan(opened.id)"
         >Plan it again as it is set now</v-btn
       >
+      <v-btn v-if="opened.made.userName" variant="text" @click="expect(opened)">What would they get, if …</v-btn>
       <span class="quiet mono">{{ opened.id }}</span>
     </div>
     <template v-if="again">
