@@ -25,7 +25,6 @@ FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--disable-backgroun
 
 COMMANDS = {
     "command-why": ["why zofia.wisniarska plant-records", "why tom.hartley ticket-desk", "why ravi.chandrasen ticket-desk"],
-    "command-application": ["application list", "application check plant-records", "drift list plant-records", "delivery kinds"],
 }
 
 
@@ -59,7 +58,8 @@ def take_all(browser: Browser, known: dict[str, Any], ready: Path) -> None:
         "overview": "/", "activity": "/activity", "source": "/sources/staff", "people": "/people", "person": f"/people/{person}",
         "access": "/access", "review": f"/reviews/{review}?application=plant-records", "group": f"/groups/{group}",
         "application-mapping": "/applications/glasshouse-controls/mapping",
-        "source-runs": "/sources/estates/runs", "source-answers": "/sources/estates/answers", "source-conflicts": "/sources/estates/conflicts",
+        "source-runs": "/sources/estates/runs",
+        "source-sign-in": "/sources/contractors", "source-trace": "/sources/contractors/trials",
         "application-settings": "/applications/glasshouse-controls/settings",
         "source-requests": "/sources/staff/requests", "application-drift": "/applications/plant-records/drift",
         "deliveries": "/deliveries", "delivery": f"/deliveries/{failed}",
@@ -77,10 +77,15 @@ def take_all(browser: Browser, known: dict[str, Any], ready: Path) -> None:
             page.keyboard.type("zofia")
             page.get_by_role("option", name="Zofia").click()
             page.get_by_text("WIŚNIARSKA, Zofia").scroll_into_view_if_needed()
-        if name == "source-answers":
-            page.locator("code.result").nth(4).wait_for()
-            page.get_by_role("heading", name="What do they bring?").evaluate("each => each.scrollIntoView({block: 'center'})")
+        if name == "source-trace":
+            page.get_by_role("button", name="Open").nth(1).click()
+            page.get_by_text("Who it makes").evaluate("each => each.scrollIntoView({block: 'center'})")
         shoot(page, name)
+    person_page = browser.new_context(viewport=SIZE, color_scheme="light", base_url=known["url"]).new_page()
+    person_page.goto("/sso/contractors/start")
+    person_page.get_by_role("button", name="Odalys Brandt").click()
+    person_page.get_by_role("heading", name="Your applications").wait_for()
+    shoot(person_page, "yours")
     page = page.context.browser.new_context(viewport=SIZE).new_page()  # type: ignore[union-attr]
     for name, commands in COMMANDS.items():
         page.set_content(terminal(commands, ready))
