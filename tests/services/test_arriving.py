@@ -11,14 +11,17 @@ from dravo.core.claims import usual_policy
 from dravo.core.instants import later
 from dravo.core.records import SIGN_IN
 from dravo.core.source_policy import BY_EMAIL, GroupChoice, SourcePolicy
+from dravo.protocols.saml.metadata import Provider
+from dravo.protocols.saml.names import REDIRECT
 from dravo.protocols.signing_in import Proved, SignInRefused
-from dravo.services import assigning, conflicts, operators, recalculating, sign_in_settings, sign_in_upkeep, visiting
+from dravo.services import assigning, conflicts, operators, recalculating, sign_in_settings, sign_in_upkeep, sources, visiting
 from dravo.services.arriving import Arrival, Arriving, Steps
 from dravo.services.assigning import Wish
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.pages import Ask
 from tests.rooms import Rooms
+from tests.saml_provider import key_pair
 
 ISSUER = "https://id.rootworks.example"
 CLAIMS: dict[str, Any] = {"username": ["idris.vance"], "email": ["idris.vance@rootworks.example"], "displayname": ["Idris Vance"]}
@@ -249,3 +252,37 @@ def test_a_conflict_is_decided_and_they_come_in_the_next_time(rooms: Rooms, door
     assert arrived.user_id == rooms.rows(t.user)[0].id
     assert len(rooms.rows(t.user)) == 1
     assert door.groups_of(arrived.user_id) == {"Site"}
+
+
+def test_another_certificate_at_the_providers_address_waits_or_is_taken_over(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
+    rooms.source("contractors")
+    first, second = key_pair("provider")[1], key_pair("next")[1]
+    published = [Provider(ISSUER, {REDIRECT: f"{ISSUER}/in"}, {}, (first,))]
+    for module in (sign_in_settings, sign_in_upkeep):
+        monkeypatch.setattr(module, "fetch_metadata", lambda _: published[-1])
+    sign_in_settings.change(rooms.house, rooms.caller, "contractors", {"protocol": "saml", "settings": {"metadata_address": f"{ISSUER}/metadata"}})
+    sign_in_settings.set_state(rooms.house, rooms.caller, "contractors", "everybody", confirm="Contractors")
+
+    def kept() -> list[str]:
+        return list(rooms.rows(t.source_sign_in)[0].provider["certificates"])
+
+    def looked(days: int) -> Any:
+        sign_in_upkeep.look_at_addresses(rooms.house, later(clock.now(), 86_400 * days))
+        return sources.one(rooms.house, "contractors")["sign_in_needs"]
+
+    assert looked(2) is None
+    published.append(replace(published[0], certificates=(first, second)))
+    assert "waits to be taken over" in looked(4)
+    assert kept() == [first.pem]
+    sign_in_settings.use_waiting_certificates(rooms.house, rooms.caller, "contractors")
+    assert kept() == [first.pem, second.pem]
+    # Another provider at the same address is not taken for it.
+    published.append(replace(published[0], entity_id="https://elsewhere.example", certificates=(second,)))
+    assert "Nothing was taken over" in looked(6)
+    published.append(replace(published[0], certificates=(second,)))
+    sign_in_settings.change(rooms.house, rooms.caller, "contractors", {"settings": {"takes_over": True}})
+    assert looked(8) is None
+    assert kept() == [second.pem]
+    told = [row.action for row in rooms.rows(t.audit)]
+    assert told.count("found other certificates") == 1
+    assert told.count("took over certificates") == 2

@@ -45,7 +45,7 @@ const troubled = computed(
 const unread = computed(
   () =>
     sources.data.value?.items.filter(
-      (each) => each.conflicts || each.run_state === 'failed' || each.run_state === 'held',
+      (each) => each.conflicts || each.sign_in_needs || each.run_state === 'failed' || each.run_state === 'held',
     ) ?? [],
 )
 const reviews = useQuery({
@@ -75,6 +75,14 @@ const ending = computed(() => [
       label: each.label,
       what: 'a token that it uses',
       at: each.token_ends_at,
+    })),
+  ...(sources.data.value?.items ?? [])
+    .filter((each) => each.certificate_ends_at)
+    .map((each) => ({
+      to: `/sources/${each.key}/sign-in`,
+      label: each.label,
+      what: "its provider's certificate",
+      at: each.certificate_ends_at,
     })),
 ])
 const held = useQuery({
@@ -128,13 +136,14 @@ const quiet = computed(
           </div>
         </li>
         <li v-for="each in unread" :key="`source ${each.key}`">
-          <StateMark :state="each.run_state === 'failed' || each.run_state === 'held' ? each.run_state : 'open'" />
+          <StateMark :state="each.run_state === 'failed' || each.run_state === 'held' ? each.run_state : each.sign_in_needs ? 'look at this' : 'open'" />
           <div>
             <router-link :to="`/sources/${each.key}`">{{ each.label }}</router-link>:
             <template v-if="each.run_state === 'failed'">it could not be read. </template>
             <template v-else-if="each.run_state === 'held'"
               >too many did not come, and nobody was taken away.
             </template>
+            <template v-if="each.sign_in_needs">{{ each.sign_in_needs }} </template>
             <router-link v-if="each.conflicts" :to="`/sources/${each.key}/conflicts`"
               >{{ each.conflicts.toLocaleString('en') }}
               {{ each.conflicts === 1 ? 'conflict waits' : 'conflicts wait' }} for a decision</router-link

@@ -9,7 +9,7 @@ from sqlalchemy import func, select
 from dravo.core.endings import told_from
 from dravo.core.instants import later
 from dravo.services.house import House
-from dravo.services.sources import TROUBLES, last_run, token_ends
+from dravo.services.sources import TROUBLES, last_run, sign_in_needs, token_ends
 from dravo.store import clock, groups
 from dravo.store import tables as t
 
@@ -54,9 +54,12 @@ def band(house: House) -> dict[str, Any]:
             .join(t.group, t.group.c.id == t.assignment.c.group_id)
             .where(t.assignment.c.removed_at.is_(None), groups.reaches_nobody())
         ).scalar_one()
+        s = t.source_sign_in.c
+        signing_in = connection.execute(select(s.state, s.provider, s.waiting, s.trouble)).all()
+        unwell = sum(1 for each in signing_in if any(sign_in_needs(*each).values()))
     return {
         "stages": [
-            {"name": "sources", "count": row.sources, "needs": refused + unread + undecided + ending},
+            {"name": "sources", "count": row.sources, "needs": refused + unread + undecided + ending + unwell},
             {"name": "people", "count": row.active + row.inactive, "needs": 0},
             {"name": "access", "count": row.access, "needs": amiss},
             {"name": "applications", "count": row.applications, "needs": row.paused + row.drifting + row.seats + row.ending},

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import asdict
 from typing import Any
 
@@ -224,7 +225,13 @@ def saml_document(provider: Provider, how: str) -> dict[str, Any]:
     return {
         "entity_id": provider.entity_id, "sign_in": dict(provider.sign_in), "sign_out": dict(provider.sign_out),
         "certificates": [each.pem for each in provider.certificates], "wants_signed": provider.wants_signed, "from": how,
+        "ends_at": last_end(provider.certificates),
     }  # fmt: skip
+
+
+def last_end(certificates: Sequence[Certificate]) -> Instant | None:
+    """Return when the last of some certificates ends: those before it may, once there is another."""
+    return max((each.until for each in certificates), default=None)
 
 
 def _by_fields(known: dict[str, Any], fields: dict[str, str | None]) -> dict[str, Any]:
@@ -239,7 +246,8 @@ def _by_fields(known: dict[str, Any], fields: dict[str, str | None]) -> dict[str
             checked = check_url(address, "fields") if address.strip() else ""
             found[part] = {REDIRECT: checked} if checked else {}
     if (text := fields.get("certificates")) is not None:
-        found["certificates"] = [each.pem for each in read_certificates(text)] if text.strip() else []
+        read = read_certificates(text) if text.strip() else []
+        found["certificates"], found["ends_at"] = [each.pem for each in read], last_end(read)
     return found
 
 
@@ -320,7 +328,7 @@ def use_waiting_certificates(house: House, caller: Caller, key: str) -> None:
         source, row = of_source(connection, key)
         if not row.waiting:
             raise NotFound("No other certificates wait.", "Look at the address again.")
-        provider = {**row.provider, "certificates": row.waiting["certificates"]}
+        provider = {**row.provider, **row.waiting}
         values = {"provider": provider, "waiting": None, "proved_at": None, "changed_at": now}
         connection.execute(update(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id).values(**values))
         fingerprints = [each.fingerprint for pem in row.waiting["certificates"] for each in read_certificates(pem)]

@@ -98,11 +98,11 @@ def _certificates(row: Any) -> tuple[dict[str, Any], dict[str, Any] | None]:
         return {"trouble": trouble}, None
     if set(found["certificates"]) == set(known):
         return {"waiting": None}, None
+    waits = {"certificates": found["certificates"], "ends_at": found["ends_at"]}
     prints = {
         "before": [each.fingerprint for pem in known for each in read_certificates(pem)],
         "after": [each.fingerprint for pem in found["certificates"] for each in read_certificates(pem)],
     }
     if row.settings.get("takes_over"):
-        return {"provider": {**row.provider, "certificates": found["certificates"]}, "waiting": None}, prints
-    waits = {"certificates": found["certificates"]}
+        return {"provider": {**row.provider, **waits}, "waiting": None}, prints
     return {"waiting": waits}, None if row.waiting == waits else prints

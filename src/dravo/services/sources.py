@@ -11,7 +11,7 @@ from typing import Any
 from sqlalchemy import Connection, and_, bindparam, delete, func, insert, or_, select, update
 from sqlalchemy.exc import IntegrityError
 
-from dravo.core.endings import told_from
+from dravo.core.endings import ending, told_from
 from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, StillInUse
 from dravo.core.instants import Instant, later
 from dravo.core.scim.errors import ScimError
@@ -188,6 +188,9 @@ def _statement() -> Any:
         .label("conflicts"),
         token_ends(s.id).label("token_ends_at"),
         t.source_sign_in.c.state.label("sign_in_state"),
+        t.source_sign_in.c.provider,
+        t.source_sign_in.c.waiting,
+        t.source_sign_in.c.trouble,
         select(func.max(t.source_sight.c.last_at))
         .where(t.source_sight.c.source_id == s.id, t.source_sight.c.what == SIGNED_IN)
         .scalar_subquery()
@@ -195,6 +198,14 @@ def _statement() -> Any:
     ).select_from(
         t.source.outerjoin(t.source_pull, t.source_pull.c.source_id == s.id).outerjoin(t.source_sign_in, t.source_sign_in.c.source_id == s.id)
     )
+
+
+def sign_in_needs(state: str | None, provider: Any, waiting: Any, trouble: str | None) -> dict[str, Any]:
+    """Return what needs a person about signing in by a source: a provider's certificate that ends, another one that waits, a trouble."""
+    if state is None or state == "off":
+        return {"certificate_ends_at": None, "sign_in_needs": None}
+    told = "Its provider has another certificate now, which waits to be taken over." if waiting else trouble
+    return {"certificate_ends_at": ending((provider or {}).get("ends_at"), clock.now()), "sign_in_needs": told}
 
 
 def token_ends(source_id: Any) -> Any:
@@ -218,6 +229,7 @@ def _line(row: Any) -> dict[str, Any]:
         "channel": "pull" if row.read_as else "sign-in" if row.sign_in_state else row.channel,
         "sign_in_state": row.sign_in_state,
         "signed_in_at": row.signed_in_at,
+        **sign_in_needs(row.sign_in_state, row.provider, row.waiting, row.trouble),
         "read_as": row.read_as,
         "in_force": row.in_force,
         "run_state": row.run_state,

@@ -463,6 +463,8 @@ class Source(TypedDict):
     channel: str
     sign_in_state: str | None
     signed_in_at: str | None
+    certificate_ends_at: str | None
+    sign_in_needs: str | None
     read_as: str | None
     in_force: bool | None
     run_state: str | None

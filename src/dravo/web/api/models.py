@@ -127,6 +127,8 @@ class Source(BaseModel):
     channel: str
     sign_in_state: str | None
     signed_in_at: str | None
+    certificate_ends_at: str | None = Field(description="When the last of its provider's certificates ends, if that is within 30 days.")
+    sign_in_needs: str | None = Field(description="What needs a person about signing in by it, in a sentence.")
     read_as: str | None
     in_force: bool | None
     run_state: str | None
