@@ -136,7 +136,15 @@ const quiet = computed(
           </div>
         </li>
         <li v-for="each in unread" :key="`source ${each.key}`">
-          <StateMark :state="each.run_state === 'failed' || each.run_state === 'held' ? each.run_state : each.sign_in_needs ? 'look at this' : 'open'" />
+          <StateMark
+            :state="
+              each.run_state === 'failed' || each.run_state === 'held'
+                ? each.run_state
+                : each.sign_in_needs
+                  ? 'look at this'
+                  : 'open'
+            "
+          />
           <div>
             <router-link :to="`/sources/${each.key}`">{{ each.label }}</router-link>:
             <template v-if="each.run_state === 'failed'">it could not be read. </template>

@@ -1,0 +1,116 @@
+"""What attackers post to the door of signing in: each is refused in plain words, with its reason in the trace, and nobody is in."""
+
+from __future__ import annotations
+
+import base64
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import pytest
+from lxml import etree
+
+from dravo.core.instants import Instant
+from dravo.services import operators, sign_in_settings, sources
+from dravo.services.house import House
+from dravo.services.operators import Limiter
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.web.app import create_app
+from tests.saml_provider import ACS, ISSUER, NOW, Shape, key_pair, signed, signed_by_xmlsec, unsigned
+
+BASE = "https://dravo.fernhollow.example"
+GOOD = Shape(
+    audience=f"{BASE}/sso/staff/saml/metadata", request=None, attributes={"username": ["una.kerrigan"], "email": ["una.kerrigan@fernhollow.example"]}
+)
+
+
+@dataclass
+class Door:
+    """The web application of a house in which everybody of the staff signs in, also unasked."""
+
+    house: House
+    app: Any
+
+    def post(self, content: bytes, **more: str) -> Any:
+        form = {"SAMLResponse": base64.b64encode(content).decode(), **more}
+        return self.app.test_client().post("/sso/staff/saml/acs", data=form)
+
+    def rows(self, table: Any) -> list[Any]:
+        with self.house.database.reading() as connection:
+            return list(connection.execute(table.select()))
+
+    def reason(self) -> str:
+        return str(self.rows(t.sign_in_trace)[-1].reason)
+
+
+@pytest.fixture
+def door(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Door]:
+    monkeypatch.setattr(clock, "now", lambda: Instant(NOW.strftime("%Y-%m-%dT%H:%M:%S.000000Z")))
+    house = House(tmp_path)
+    sources.add(house, operators.SYSTEM, "staff", "Staff")
+    fields = {"entity_id": ISSUER, "sign_in": f"{ISSUER}/in", "certificates": key_pair("provider")[1].body}
+    given = {"protocol": "saml", "fields": fields, "settings": {"unasked": True}}
+    sign_in_settings.change(house, operators.SYSTEM, "staff", given)
+    sign_in_settings.set_state(house, operators.SYSTEM, "staff", "everybody", confirm="Staff")
+    app = create_app(house, BASE)
+    app.config.update(SSO_LIMITER=Limiter(1_000, 60))
+    yield Door(house, app)
+    house.close()
+
+
+@pytest.mark.parametrize("make", [signed, lambda shape: signed(shape, what="response"), signed_by_xmlsec])
+def test_what_is_good_lets_in_once_and_goes_nowhere_else(door: Door, make: Callable[[Shape], bytes]) -> None:
+    content = make(GOOD)
+    answer = door.post(content, RelayState="https://elsewhere.example/")
+    assert (answer.status_code, answer.headers["Location"]) == (303, "/yours")
+    cookie = next(each for each in answer.headers.getlist("Set-Cookie") if each.startswith("dravo_visit="))
+    assert "Secure" in cookie and "HttpOnly" in cookie and "SameSite=Lax" in cookie
+    assert len(door.rows(t.visit)) == 1
+    assert door.post(content).status_code == 403
+    assert door.reason() == "replay"
+    assert len(door.rows(t.visit)) == 1
+
+
+def altered() -> bytes:
+    return signed(GOOD).replace(b"una.kerrigan", b"edmund.sallow")
+
+
+def beside() -> bytes:
+    root = etree.fromstring(signed(GOOD))
+    root.append(etree.fromstring(etree.tostring(unsigned(replace(GOOD, subject="edmund.sallow", id="_other")))).find("{*}Assertion"))
+    return bytes(etree.tostring(root))
+
+
+ATTACKS = {
+    "unsigned": lambda: bytes(etree.tostring(unsigned(GOOD))),
+    "certificate": lambda: signed(GOOD, key=key_pair("stranger")[0]),
+    "digest or signature": altered,
+    "assertions": beside,
+    "audience": lambda: signed(replace(GOOD, audience="https://elsewhere.example")),
+    "recipient": lambda: signed(replace(GOOD, recipient=f"{ACS}/other")),
+    "destination": lambda: signed(replace(GOOD, destination=f"{ACS}/other"), what="response"),
+    "issuer": lambda: signed(replace(GOOD, issuer="https://elsewhere.example")),
+    "expired": lambda: signed(replace(GOOD, ends=-600)),
+    "early": lambda: signed(replace(GOOD, begins=600, ends=900)),
+    "in response to": lambda: signed(replace(GOOD, request="_somebody-elses")),
+    "bomb": lambda: b'<!DOCTYPE a [<!ENTITY b "c">]><a>&b;</a>',
+    "deep": lambda: b"<a>" * 5_000 + b"</a>" * 5_000,
+    "nothing": lambda: b"",
+    "not XML": lambda: b"\x00\xff<",
+}
+
+
+@pytest.mark.parametrize("name", ATTACKS)
+def test_what_is_not_good_is_refused_with_its_reason_in_the_trace(door: Door, name: str) -> None:
+    answer = door.post(ATTACKS[name]())
+    assert answer.status_code == 403
+    assert "You are not signed in" in answer.text
+    trace = door.rows(t.sign_in_trace)[-1]
+    assert (trace.outcome, trace.id in answer.text, bool(trace.mend)) == ("refused", True, True)
+    if name in ("unsigned", "certificate", "assertions", "audience", "recipient", "destination", "issuer", "expired", "early", "in response to"):
+        assert trace.reason == name
+    assert not door.rows(t.visit)
+    assert not door.rows(t.user)
+    assert "edmund.sallow" not in str(trace.arrived)
