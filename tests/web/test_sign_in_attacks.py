@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
+from urllib.parse import parse_qs, urlsplit
 
 import pytest
 from lxml import etree
@@ -114,3 +115,18 @@ def test_what_is_not_good_is_refused_with_its_reason_in_the_trace(door: Door, na
     assert not door.rows(t.visit)
     assert not door.rows(t.user)
     assert "edmund.sallow" not in str(trace.arrived)
+
+
+def test_whoever_brings_much_is_turned_away_and_others_of_their_address_are_not(door: Door) -> None:
+    door.app.config.update(SSO_LIMITER=Limiter(3, 60))
+    browser = door.app.test_client()
+    begun = browser.get("/sso/staff/start", base_url=BASE)
+    state = parse_qs(urlsplit(begun.headers["Location"]).query)["RelayState"][0]
+    for _ in range(3):
+        assert door.post(b"<a/>").status_code == 403
+    assert door.post(signed(GOOD)).status_code == 429
+    assert browser.get("/sso/staff/start").status_code == 303
+    asked = door.rows(t.sign_in_begun)[0].request_id
+    form = {"SAMLResponse": base64.b64encode(signed(replace(GOOD, request=asked))).decode(), "RelayState": state}
+    answer = browser.post("/sso/staff/saml/acs", data=form, base_url=BASE)
+    assert (answer.status_code, answer.headers["Location"]) == (303, "/yours")

@@ -21,7 +21,7 @@ IN, OBSERVED, REFUSED = "in", "observed", "refused"
 LARGEST_RAW = 60_000
 MOST_OF_A_SOURCE = 5_000
 # What would prove or open something once more is left out of what is kept.
-_SECRET_PARTS = re.compile(rb"(<(?:\w+:)?(?:SignatureValue|CipherValue|DigestValue)\b[^>]*>)[^<]*")
+_SECRET_PARTS = re.compile(rb"(<(?:[^\s<>:/]+:)?(?:SignatureValue|CipherValue|DigestValue)\b[^>]*>)[^<]*")
 
 
 def without_proofs(document: bytes) -> str:

@@ -245,6 +245,16 @@ def _way(house: House, key: str, base: str, protocol: str) -> _Way:
     return _Way(source, row, base)
 
 
+def is_waited_for(house: House, state: str | None) -> bool:
+    """Whether something with this state was begun here, and is not over."""
+    if not state:
+        return False
+    b = t.sign_in_begun.c
+    with house.database.reading() as connection:
+        asked = select(b.state_hash).where(b.state_hash == digest(state), b.until_at > clock.now())
+        return connection.execute(asked).first() is not None
+
+
 def _take_begun(house: House, way: _Way, state: str | None, browser: str | None) -> None:
     """Find what was begun by its state; it counts once, and only in the browser that began it."""
     if not state:

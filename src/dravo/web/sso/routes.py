@@ -50,9 +50,16 @@ def _keep(response: Response, name: str, secret: str, seconds: int, *, comes_by_
     response.set_cookie(name, secret, httponly=True, samesite=same, secure=_is_secure(), path="/", max_age=seconds)
 
 
-@rooms.before_request
-def _check() -> None:
-    _limiter().check(request.remote_addr or "")
+def _limit(state: str | None) -> None:
+    """Turn away whoever brings too much that nobody waits for; what was begun here is never kept waiting by others of the same address."""
+    g.counts = not signing_in.is_waited_for(house(), state)
+    if g.counts:
+        _limiter().check(request.remote_addr or "")
+
+
+def _note_failure() -> None:
+    if g.get("counts"):
+        _limiter().failed(request.remote_addr or "")
 
 
 @rooms.errorhandler(TooManyTries)
@@ -62,13 +69,13 @@ def _too_many(wrong: TooManyTries) -> tuple[str, int]:
 
 @rooms.errorhandler(NotFound)
 def _nothing(_: NotFound) -> tuple[str, int]:
-    _limiter().failed(request.remote_addr or "")
+    _note_failure()
     return _told("There is nothing here", "Nobody signs in at this address.", "", ""), 404
 
 
 @rooms.errorhandler(SignInRefused)
 def _refused(wrong: SignInRefused) -> tuple[str, int]:
-    _limiter().failed(request.remote_addr or "")
+    _note_failure()
     return _told("You are not signed in", FOR_PEOPLE.get(wrong.reason, wrong.message), wrong.mend, ""), 403
 
 
@@ -107,6 +114,8 @@ def metadata(source: str) -> Response:
 @needs("nothing")
 def take_response(source: str) -> Response:
     """Take the response that a provider had the browser post."""
+    relay = request.form.get("RelayState")
+    _limit(relay)
     text = request.form.get("SAMLResponse", "")
     if len(text) > LARGEST:
         raise SignInRefused("malformed", "The response is too large.")
@@ -114,7 +123,7 @@ def take_response(source: str) -> Response:
         content = base64.b64decode("".join(text.split()), validate=True)
     except (binascii.Error, ValueError):
         content = b""
-    return _after(signing_in.receive_saml(house(), source, _base(), content, request.form.get("RelayState"), request.cookies.get(BROWSER)))
+    return _after(signing_in.receive_saml(house(), source, _base(), content, relay, request.cookies.get(BROWSER)))
 
 
 @rooms.get("/<source>/saml/sign-out")
@@ -123,6 +132,7 @@ def sign_out(source: str) -> Response:
     """Sign somebody out whom the provider wants to be; or be the end of what was begun here."""
     if "SAMLRequest" not in request.args:
         return signed_out(source)
+    _limit(None)
     onward = signing_out.asked_by_provider(house(), source, _base(), request.query_string)
     response = make_response(redirect(onward, 303)) if onward else signed_out(source)
     response.delete_cookie(VISIT, path="/")
@@ -140,6 +150,7 @@ def signed_out(source: str) -> Response:
 @needs("nothing")
 def take_code(source: str) -> Response:
     """Take the code that the browser brings back."""
+    _limit(request.args.get("state"))
     return _after(signing_in.receive_oidc(house(), source, _base(), request.args, request.cookies.get(BROWSER)))
 
 
@@ -162,7 +173,7 @@ def _after(came: Came) -> Response:
     elif came.outcome == OBSERVED:
         response = make_response(_told("It works", "Your try came through. Nothing was changed; you can close this page.", "", came.trace))
     else:
-        _limiter().failed(request.remote_addr or "")
+        _note_failure()
         response = make_response(_told("You are not signed in", came.message, came.whom_to_ask, came.trace), 403)
     response.headers["Cache-Control"] = "no-store"
     return response
