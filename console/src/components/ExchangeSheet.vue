@@ -1,13 +1,9 @@
 <script setup lang="ts">
 // Two columns: what we give to the other side, and what real traffic has shown of it, each with its time.
-import {
-  mdiAlertOutline,
-  mdiCheckboxBlankCircleOutline,
-  mdiCheckboxMarkedCircleOutline,
-  mdiFileDownloadOutline,
-} from '@mdi/js'
+import { mdiAlertOutline, mdiFileDownloadOutline } from '@mdi/js'
 import type { Schemas } from '../api/client'
-import CopyValue from './CopyValue.vue'
+import SheetTicks from './SheetTicks.vue'
+import SheetValues from './SheetValues.vue'
 import TimeOf from './TimeOf.vue'
 
 const props = defineProps<{ sheet: Schemas['ExchangeSheet'] }>()
@@ -28,14 +24,7 @@ function save(): void {
   <div class="two">
     <section class="panel" aria-labelledby="give">
       <h2 id="give">Give to the other side</h2>
-      <dl>
-        <template v-for="line in sheet.give" :key="line.name">
-          <dt>{{ line.name }}</dt>
-          <dd>
-            <CopyValue :value="line.value" :name="line.name" />
-            <div class="quiet">{{ line.note }}</div>
-          </dd>
-        </template>
+      <SheetValues :values="sheet.give">
         <dt>Token</dt>
         <dd>
           <template v-if="sheet.usable_tokens">{{ sheet.usable_tokens }} in force</template>
@@ -44,7 +33,7 @@ function save(): void {
           >
           <slot name="token" />
         </dd>
-      </dl>
+      </SheetValues>
       <v-btn variant="outlined" class="save" :prepend-icon="mdiFileDownloadOutline" @click="save">
         Save as text to send
       </v-btn>
@@ -52,17 +41,7 @@ function save(): void {
     <section class="panel" aria-labelledby="seen">
       <h2 id="seen">Get from the other side</h2>
       <p class="quiet">Each is ticked when real traffic has shown it to work.</p>
-      <ul class="ticks">
-        <li v-for="tick in sheet.ticks" :key="tick.what" :class="{ seen: tick.first_at }">
-          <v-icon
-            :icon="tick.first_at ? mdiCheckboxMarkedCircleOutline : mdiCheckboxBlankCircleOutline"
-            size="20"
-            :aria-label="tick.first_at ? 'seen' : 'not seen yet'"
-          />
-          <span>{{ tick.label }}</span>
-          <TimeOf :at="tick.first_at" never="not yet" />
-        </li>
-      </ul>
+      <SheetTicks :ticks="sheet.ticks" />
       <div v-if="sheet.trouble.length" class="trouble">
         <h3>Turned away, refused or lost</h3>
         <p v-for="each in sheet.trouble" :key="each.at"><TimeOf :at="each.at" />: {{ each.message }}</p>
@@ -76,39 +55,8 @@ function save(): void {
 </template>
 
 <style scoped>
-dl {
-  display: grid;
-  grid-template-columns: 130px 1fr;
-  gap: 10px 14px;
-  margin: 0;
-}
 .save {
   margin-top: 14px;
-}
-dt {
-  font-weight: 700;
-  padding-top: 3px;
-}
-dd {
-  margin: 0;
-  min-width: 0;
-}
-dd .quiet {
-  font-size: 13px;
-}
-.ticks {
-  list-style: none;
-  margin: 0 0 14px;
-  padding: 0;
-}
-.ticks li {
-  display: grid;
-  grid-template-columns: 24px 1fr auto;
-  gap: 8px;
-  padding: 4px 0;
-}
-.ticks .seen .v-icon {
-  color: rgb(var(--v-theme-well));
 }
 h3 {
   font-size: 15px;

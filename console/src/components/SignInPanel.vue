@@ -1,19 +1,15 @@
 <script setup lang="ts">
 // The exchange sheet of signing in: what we give to the provider, what we get from it, and for whom it is in force.
-import {
-  mdiAlertOutline,
-  mdiCheckboxBlankCircleOutline,
-  mdiCheckboxMarkedCircleOutline,
-  mdiFileDownloadOutline,
-} from '@mdi/js'
+import { mdiAlertOutline, mdiFileDownloadOutline } from '@mdi/js'
 import { useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
 import { useAttempts } from '../app/attempts'
 import { useMay } from '../app/session'
 import BusyButton from './BusyButton.vue'
-import CopyValue from './CopyValue.vue'
 import ProblemNote from './ProblemNote.vue'
+import SheetTicks from './SheetTicks.vue'
+import SheetValues from './SheetValues.vue'
 import SignInState from './SignInState.vue'
 import StateMark from './StateMark.vue'
 import TimeOf from './TimeOf.vue'
@@ -89,14 +85,7 @@ function hand(text: string, name: string): void {
   <div class="two">
     <section class="panel" aria-labelledby="give">
       <h2 id="give">Give to the provider</h2>
-      <dl>
-        <template v-for="line in signIn.give" :key="line.name">
-          <dt>{{ line.name }}</dt>
-          <dd>
-            <CopyValue :value="line.value" :name="line.name" />
-            <div class="quiet">{{ line.note }}</div>
-          </dd>
-        </template>
+      <SheetValues :values="signIn.give">
         <template v-if="saml">
           <dt>Certificate</dt>
           <dd>
@@ -117,7 +106,7 @@ function hand(text: string, name: string): void {
             </template>
           </dd>
         </template>
-      </dl>
+      </SheetValues>
       <div class="row">
         <v-btn
           variant="outlined"
@@ -215,17 +204,7 @@ function hand(text: string, name: string): void {
         <v-btn v-if="may('sources.change')" size="small" variant="outlined" @click="takeOver">Take it over</v-btn>
       </div>
       <h3>Seen from real traffic</h3>
-      <ul class="ticks">
-        <li v-for="tick in signIn.ticks" :key="tick.what" :class="{ seen: tick.first_at }">
-          <v-icon
-            :icon="tick.first_at ? mdiCheckboxMarkedCircleOutline : mdiCheckboxBlankCircleOutline"
-            size="20"
-            :aria-label="tick.first_at ? 'seen' : 'not seen yet'"
-          />
-          <span>{{ tick.label }}</span>
-          <TimeOf :at="tick.first_at" never="not yet" />
-        </li>
-      </ul>
+      <SheetTicks :ticks="signIn.ticks" />
     </section>
   </div>
   <section class="panel more" aria-labelledby="more">
@@ -332,19 +311,6 @@ h3 {
 ul {
   padding-left: 20px;
   margin: 0;
-}
-.ticks {
-  list-style: none;
-  padding: 0;
-}
-.ticks li {
-  display: grid;
-  grid-template-columns: 24px 1fr auto;
-  gap: 8px;
-  padding: 4px 0;
-}
-.ticks .seen .v-icon {
-  color: rgb(var(--v-theme-well));
 }
 .missing {
   color: rgb(var(--v-theme-look));

@@ -1,0 +1,43 @@
+<script setup lang="ts">
+// Values to carry to the other side, each with what it is asked for as there; further lines go into the slot.
+import type { Schemas } from '../api/client'
+import CopyValue from './CopyValue.vue'
+
+defineProps<{ values: Schemas['SheetValue'][] }>()
+</script>
+
+<template>
+  <dl>
+    <template v-for="line in values" :key="line.name">
+      <dt>{{ line.name }}</dt>
+      <dd>
+        <CopyValue :value="line.value" :name="line.name" />
+        <div class="quiet">{{ line.note }}</div>
+      </dd>
+    </template>
+    <slot />
+  </dl>
+</template>
+
+<style scoped>
+dl {
+  display: grid;
+  grid-template-columns: 130px 1fr;
+  gap: 10px 14px;
+  margin: 0;
+}
+dl :deep(dt),
+dt {
+  font-weight: 700;
+  padding-top: 3px;
+}
+dl :deep(dd),
+dd {
+  margin: 0;
+  min-width: 0;
+  overflow-wrap: anywhere;
+}
+dl :deep(.quiet) {
+  font-size: 13px;
+}
+</style>
