@@ -321,6 +321,7 @@ details {
 }
 summary {
   cursor: pointer;
+  padding: 4px 0;
   margin-bottom: 8px;
 }
 .waits {

@@ -153,6 +153,11 @@ h3 {
   font-size: 15px;
   margin: 12px 0 4px;
 }
+summary {
+  cursor: pointer;
+  margin-top: 12px;
+  padding: 4px 0;
+}
 .raw {
   max-height: 320px;
   overflow: auto;
