@@ -11,10 +11,10 @@ from dravo.protocols.saml.metadata import our_metadata
 from dravo.services import sign_in_keys, sign_in_settings, sign_in_traces
 from dravo.services.house import House
 from dravo.services.permissions import ATTRIBUTES, Caller
+from dravo.services.proving import addresses
 from dravo.services.sign_in_keys import OurKey
 from dravo.services.sign_in_settings import PROTOCOLS, SAML
 from dravo.services.sign_in_sights import SIGHTS
-from dravo.services.signing_in import addresses
 from dravo.store import tables as t
 
 PERSISTENT = "urn:oasis:names:tc:SAML:2.0:nameid-format:persistent"

@@ -7,13 +7,11 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
-from datetime import datetime
+from dataclasses import dataclass, replace
 from typing import Any
 
 import orjson
-from joserfc.jwk import KeySet, RSAKey
-from sqlalchemy import Connection, delete, insert, select, update
+from sqlalchemy import Connection, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.claims import told_groups
@@ -22,11 +20,8 @@ from dravo.core.instants import Instant, later
 from dravo.core.records import SIGN_IN, fold, searchable
 from dravo.protocols.directory.reading import NOTED
 from dravo.protocols.oidc import flow
-from dravo.protocols.oidc import tokens as id_tokens
-from dravo.protocols.oidc.tokens import ExpectedToken, UnknownKey
-from dravo.protocols.saml import requests, responses
+from dravo.protocols.saml import requests
 from dravo.protocols.saml.names import POST, REDIRECT
-from dravo.protocols.saml.responses import Expected
 from dravo.protocols.signing_in import Proved, SignInRefused
 from dravo.services import (
     arriving,
@@ -43,14 +38,13 @@ from dravo.services import (
 )
 from dravo.services.arriving import Arrival, Arriving, Steps
 from dravo.services.house import House
+from dravo.services.proving import Way, addresses, client_of, prove_oidc, prove_saml, seconds_of
 from dravo.services.secrets import digest
 from dravo.services.sign_in_settings import EVERYBODY, OFF, PILOT, SAML
-from dravo.services.trials import OBSERVE
 from dravo.store import clock, pulled
 from dravo.store import tables as t
 
 BEGUN_SECONDS = 900
-TRANSIENT = "urn:oasis:names:tc:SAML:2.0:nameid-format:transient"
 HOME = "/yours"
 
 
@@ -82,37 +76,6 @@ class Came:
     back: str = HOME
     message: str = ""
     whom_to_ask: str = ""
-
-
-@dataclass
-class _Way:
-    """One sign-in on its way: by which source, in answer to what was begun, with the steps so far."""
-
-    source: Any
-    row: Any
-    base: str
-    begun: Any = None
-    trial: Any = None
-    steps: Steps = field(default_factory=Steps)
-    proved: Proved | None = None
-    # The same under the name that the provider has for them.
-    named: Proved | None = None
-    person: dict[str, Any] | None = None
-    arrival: Arrival | None = None
-    raw: str = ""
-
-    @property
-    def observes(self) -> bool:
-        return self.trial is not None and self.trial.mode == OBSERVE
-
-
-def addresses(base: str, key: str) -> dict[str, str]:
-    """Return our addresses for a source, out of the public address of the service."""
-    at = f"{base}/sso/{key}"
-    return {
-        "entity_id": f"{at}/saml/metadata", "acs": f"{at}/saml/acs", "redirect": f"{at}/oidc/callback", "start": f"{at}/start",
-        "keys": f"{at}/oidc/keys", "signed_out": f"{at}/signed-out", "sign_out": f"{at}/saml/sign-out",
-    }  # fmt: skip
 
 
 def safe_back(path: str | None) -> str:
@@ -179,16 +142,8 @@ def _ask_oidc(
 ) -> tuple[str, Mapping[str, str] | None]:
     nonce, verifier = secrets.token_urlsafe(24), secrets.token_urlsafe(48)
     begun["secret"] = house.keys.encrypt(orjson.dumps([nonce, verifier]).decode())
-    client = _client(house, row, key, base, keys)
+    client = client_of(house, row, key, base, keys)
     return flow.start(providers.oidc_provider(row.provider), client, state, nonce, verifier, anew=row.settings["anew"]), None
-
-
-def _client(house: House, row: Any, key: str, base: str, keys: list[sign_in_keys.OurKey]) -> flow.Client:
-    own = None
-    if row.settings["by_key"] and keys:
-        own = RSAKey.import_key(keys[0].key.private_bytes(*sign_in_keys.AS_PEM), {"kid": keys[0].id})
-    secret = house.keys.decrypt(row.secret) if row.secret else ""
-    return flow.Client(row.settings["client_id"], addresses(base, key)["redirect"], secret, own, tuple(row.settings["scopes"].split()))
 
 
 def where(house: House, email: str) -> dict[str, Any]:
@@ -222,7 +177,7 @@ def receive_saml(house: House, key: str, base: str, response: bytes, relay: str 
     """
     way = _way(house, key, base, SAML)
     way.raw = sign_in_traces.without_proofs(response)
-    return _through(house, way, lambda: _prove_saml(house, way, key, response, relay, browser))
+    return _through(house, way, lambda: prove_saml(house, way, key, response, relay, browser))
 
 
 def receive_oidc(house: House, key: str, base: str, query: Mapping[str, str], browser: str | None) -> Came:
@@ -232,138 +187,23 @@ def receive_oidc(house: House, key: str, base: str, query: Mapping[str, str], br
         NotFound: if nobody signs in by this source.
     """
     way = _way(house, key, base, "oidc")
-    return _through(house, way, lambda: _prove_oidc(house, way, key, query, browser))
+    return _through(house, way, lambda: prove_oidc(house, way, key, query, browser))
 
 
-def _way(house: House, key: str, base: str, protocol: str) -> _Way:
+def _way(house: House, key: str, base: str, protocol: str) -> Way:
     with house.database.reading() as connection:
         source, row = sign_in_settings.of_source(connection, key)
     if row.protocol != protocol:
         raise SignInRefused(
             "protocol", f"'{source.label}' speaks {sign_in_settings.PROTOCOLS[row.protocol]}.", "Give the provider our other address."
         )
-    return _Way(source, row, base)
-
-
-def is_waited_for(house: House, state: str | None) -> bool:
-    """Whether something with this state was begun here, and is not over."""
-    if not state:
-        return False
-    b = t.sign_in_begun.c
-    with house.database.reading() as connection:
-        asked = select(b.state_hash).where(b.state_hash == digest(state), b.until_at > clock.now())
-        return connection.execute(asked).first() is not None
-
-
-def _take_begun(house: House, way: _Way, state: str | None, browser: str | None) -> None:
-    """Find what was begun by its state; it counts once, and only in the browser that began it."""
-    if not state:
-        return
-    b = t.sign_in_begun.c
-    with house.database.writing() as connection:
-        found = connection.execute(select(t.sign_in_begun).where(b.state_hash == digest(state), b.source_id == way.source.id)).first()
-        if found is None or found.until_at <= clock.now():
-            return
-        if not browser or digest(browser) != found.browser_hash:
-            raise SignInRefused("browser", "This was begun in another browser.", "Begin and end in one browser, with cookies allowed.")
-        connection.execute(delete(t.sign_in_begun).where(b.state_hash == digest(state)))
-        if found.trial_id:
-            way.trial = connection.execute(select(t.sign_in_trial).where(t.sign_in_trial.c.id == found.trial_id)).first()
-    way.begun = found
-
-
-def _prove_saml(house: House, way: _Way, key: str, response: bytes, relay: str | None, browser: str | None) -> Proved:
-    _take_begun(house, way, relay, browser)
-    with house.database.reading() as connection:
-        keys = sign_in_keys.of_source(house, connection, way.source.id)
-    ours, row = addresses(way.base, key), way.row
-    unasked = way.begun is None and row.settings["unasked"]
-    if way.begun is None and not unasked:
-        way.steps.note("Asked for", "It answers nothing that is waited for here: it was begun elsewhere, brought before, or took too long.", NOTED)
-    expected = Expected(
-        row.provider.get("entity_id", ""), sign_in_settings.certificates_of(row), ours["entity_id"], ours["acs"],
-        way.begun.request_id if way.begun is not None else None, _seconds(clock.now()), unasked, row.settings["skew"], [each.key for each in keys],
-    )  # fmt: skip
-    proved = responses.accept(response, expected, way.steps.note)
-    if proved.format == TRANSIENT and not row.settings["subject"]:
-        raise SignInRefused(
-            "no subject",
-            "The provider names the person anew each time (transient NameID), so that nobody could be known again.",
-            "Have it send a persistent NameID, or say by which claim people are known.",
-        )
-    return proved
-
-
-def _prove_oidc(house: House, way: _Way, key: str, query: Mapping[str, str], browser: str | None) -> Proved:
-    _take_begun(house, way, query.get("state"), browser)
-    if way.begun is None:
-        raise SignInRefused("state", "It answers nothing that was begun here, or only long ago.", "Begin anew, in one window.")
-    if "error" in query:
-        said = f"{query['error'][:100]}: {query.get('error_description', '')[:300]}".rstrip(": ")
-        mend = "See whether the person is assigned to this application at the provider, and whether our redirect address is known there."
-        raise SignInRefused("status", f"The provider answered '{said}'.", mend)
-    provider = providers.oidc_provider(way.row.provider)
-    if query.get("iss") not in (None, provider.issuer):
-        raise SignInRefused("issuer", "It came from another issuer (RFC 9207).", "Begin anew.")
-    if not query.get("code"):
-        raise SignInRefused("status", "The provider sent no code.", "Begin anew; look into the provider's own log.")
-    way.steps.note("Arrived", "A code, in answer to what was begun here.")
-    with house.database.reading() as connection:
-        keys = sign_in_keys.of_source(house, connection, way.source.id)
-    nonce, verifier = orjson.loads(house.keys.decrypt(way.begun.secret))
-    client = _client(house, way.row, key, way.base, keys)
-    form, headers = flow.token_request(provider, client, query["code"], verifier, _seconds(clock.now()), secrets.token_urlsafe(16))
-    answer = providers.fetch(provider.token, providers.JSON, form=form, headers=headers)
-    given = answer.document or {}
-    if answer.status != 200 or not isinstance(given.get("id_token"), str):
-        said = f"{given.get('error', answer.status)} {given.get('error_description', '')}".strip()[:300]
-        mends = {
-            "invalid_client": "Compare client id and secret on both sides.",
-            "invalid_grant": "Compare our redirect address there, and begin anew.",
-        }
-        raise SignInRefused("code", f"For the code the provider gave no token: {said}.", mends.get(str(given.get("error")), "Ask whoever runs it."))
-    way.steps.note("Token", "The provider gave a token for the code.")
-    expected = ExpectedToken(provider.issuer, client.id, nonce, _seconds(clock.now()), provider.algorithms, way.row.settings["skew"])
-    access_token = str(given["access_token"]) if given.get("access_token") else None
-    token_claims = _accepted(house, way, given["id_token"], expected, access_token)
-    way.steps.note("Signature", f"It is signed with a key of {provider.issuer}, meant for us, and answers what was begun here.")
-    if way.row.settings["userinfo"] and provider.userinfo and access_token:
-        told = providers.fetch(provider.userinfo, providers.JSON, headers={"Authorization": f"Bearer {access_token}"})
-        if told.status == 200 and told.document is not None:
-            token_claims = id_tokens.check_userinfo(token_claims, told.document)
-            way.steps.note("Userinfo", "More claims came from the provider's userinfo.")
-        else:
-            way.steps.note("Userinfo", f"The provider's userinfo answers with {told.status}; the token's own claims are taken.", "look at this")
-    way.raw = orjson.dumps(token_claims, option=orjson.OPT_INDENT_2).decode()[: sign_in_traces.LARGEST_RAW]
-    once = (f"{token_claims.get('jti', '')} {nonce}", float(token_claims["exp"]))
-    return Proved(provider.issuer, token_claims["sub"], flow.values_of(token_claims), once, token_claims.get("sid"), None)
-
-
-def _accepted(house: House, way: _Way, token: str, expected: ExpectedToken, access_token: str | None) -> dict[str, Any]:
-    """Return what a token claims; a key that is not known is looked for once more at the provider's address, and no oftener."""
-    try:
-        return id_tokens.accept(token, KeySet.import_key_set(way.row.provider["jwks"]), expected, access_token)
-    except UnknownKey:
-        fresh = providers.fetch_keys(way.row.provider["keys"])
-    way.steps.note("Keys", "The token names a key that was not known; the provider's keys were fetched anew.")
-    with house.database.writing() as connection:
-        s = t.source_sign_in.c
-        connection.execute(update(t.source_sign_in).where(s.source_id == way.source.id).values(provider={**way.row.provider, "jwks": fresh}))
-    try:
-        return id_tokens.accept(token, KeySet.import_key_set(fresh), expected, access_token)  # type: ignore[arg-type]
-    except UnknownKey as wrong:
-        mend = "See whether the issuer is the right one."
-        raise SignInRefused("key", f"The token names the key '{str(wrong)[:80]}', which the provider does not list.", mend) from None
-
-
-def _seconds(at: Instant) -> float:
-    return datetime.fromisoformat(at).timestamp()
+    return Way(source, row, base)
 
 
 # What it comes to
 
 
-def _through(house: House, way: _Way, prove: Any) -> Came:
+def _through(house: House, way: Way, prove: Any) -> Came:
     sign_in_sights.note_apart(house, way.source.id, sign_in_sights.ANSWERED)
     try:
         way.proved = way.named = prove()
@@ -378,7 +218,7 @@ def _through(house: House, way: _Way, prove: Any) -> Came:
     return _in(house, way)
 
 
-def _once(house: House, way: _Way) -> None:
+def _once(house: House, way: Way) -> None:
     """Make sure that what was accepted is accepted once only; raises "replay"."""
     assert way.proved is not None
     mark, until = way.proved.once
@@ -394,10 +234,10 @@ def _once(house: House, way: _Way) -> None:
 
 def _instant(seconds: float) -> Instant:
     # Times are checked before; what claims to count for ever is remembered for a day.
-    return later(clock.now(), max(60.0, min(seconds - _seconds(clock.now()) + 300, 86_400.0)))
+    return later(clock.now(), max(60.0, min(seconds - seconds_of(clock.now()) + 300, 86_400.0)))
 
 
-def _by_subject(way: _Way) -> None:
+def _by_subject(way: Way) -> None:
     """Have people be known by the claim that is set for that, in place of the provider's own subject."""
     name = way.row.settings["subject"]
     if not name or way.proved is None:
@@ -409,7 +249,7 @@ def _by_subject(way: _Way) -> None:
     way.proved = replace(way.proved, subject=values[0])
 
 
-def _arrive(house: House, way: _Way) -> Arrival:
+def _arrive(house: House, way: Way) -> Arrival:
     assert way.proved is not None
     policy, settings_ = sign_in_settings.policy_of(way.row), way.row.settings
     one = Arriving(
@@ -424,7 +264,7 @@ def _arrive(house: House, way: _Way) -> Arrival:
     return one.take(way.person)
 
 
-def _refresh(house: House, way: _Way) -> None:
+def _refresh(house: House, way: Way) -> None:
     """Read this one person anew from the directory of the same source, if they are known by it: what it says is newer than its schedule."""
     assert way.person is not None
     r = t.record.c
@@ -443,7 +283,7 @@ def _refresh(house: House, way: _Way) -> None:
         way.steps.note("Directory", f"They could not be read anew: {wrong.message} What was known of them counts.", NOTED, wrong.mend)
 
 
-def _check_trial(way: _Way) -> None:
+def _check_trial(way: Way) -> None:
     """Make sure that whoever tries is the one for whom the trial is."""
     if way.trial is None or way.person is None:
         return
@@ -454,7 +294,7 @@ def _check_trial(way: _Way) -> None:
     way.steps.note("Trial", f"It is for '{way.trial.person}', {'to look only' if way.observes else 'for real'}.")
 
 
-def _check_in_force(house: House, way: _Way, one: Arriving) -> None:
+def _check_in_force(house: House, way: Way, one: Arriving) -> None:
     """Make sure that it counts for this person by now."""
     if way.trial is not None:
         return
@@ -469,7 +309,7 @@ def _check_in_force(house: House, way: _Way, one: Arriving) -> None:
     raise SignInRefused("off", "Signing in by this source is not in force.", "Put it in force, or make a trial.")
 
 
-def _in_pilot(house: House, way: _Way, one: Arriving) -> bool:
+def _in_pilot(house: House, way: Way, one: Arriving) -> bool:
     """Whether somebody is in the pilot group: by their claims, or as they are known here."""
     assert way.proved is not None
     wanted = fold(way.row.settings["pilot"])
@@ -494,7 +334,7 @@ def _in_pilot(house: House, way: _Way, one: Arriving) -> bool:
         return connection.execute(statement).first() is not None
 
 
-def _in(house: House, way: _Way) -> Came:
+def _in(house: House, way: Way) -> Came:
     assert way.arrival is not None and way.proved is not None
     outcome = sign_in_traces.OBSERVED if way.observes else sign_in_traces.IN
     words = "It would work: nothing was changed." if way.observes else "They are in."
@@ -513,7 +353,7 @@ def _in(house: House, way: _Way) -> Came:
     return Came(outcome, trace, secret, back)
 
 
-def _refused(house: House, way: _Way, wrong: SignInRefused) -> Came:
+def _refused(house: House, way: Way, wrong: SignInRefused) -> Came:
     way.steps.failed(_STEP_OF.get(wrong.reason, "Checked"), wrong)
     with house.database.writing() as connection:
         trace = _write(connection, way, sign_in_traces.REFUSED, wrong.message, wrong.mend, wrong.reason)
@@ -551,7 +391,7 @@ FOR_PEOPLE = {
 }
 
 
-def _write(connection: Connection, way: _Way, outcome: str, message: str, mend: str, reason: str | None) -> str:
+def _write(connection: Connection, way: Way, outcome: str, message: str, mend: str, reason: str | None) -> str:
     proved, arrival = way.proved, way.arrival
     tried_by = way.trial.person if way.trial is not None else "somebody"
     name = searchable(way.person).display_name if way.person else proved.subject if proved else tried_by

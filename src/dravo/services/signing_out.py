@@ -14,8 +14,8 @@ from dravo.protocols.saml.signing_out import read_sign_out_request, sign_out_req
 from dravo.protocols.signing_in import SignInRefused
 from dravo.services import sign_in_keys, sign_in_settings, visiting
 from dravo.services.house import House
+from dravo.services.proving import addresses
 from dravo.services.sign_in_settings import SAML
-from dravo.services.signing_in import addresses
 from dravo.services.visiting import Visitor
 from dravo.store import clock
 from dravo.store import tables as t

@@ -16,7 +16,7 @@ from joserfc.jwk import RSAKey
 
 from dravo.core.errors import DravoError, NotFound, TooManyTries
 from dravo.protocols.signing_in import SignInRefused
-from dravo.services import sign_in_keys, sign_in_settings, sign_in_sheet, signing_in, signing_out, visiting
+from dravo.services import proving, sign_in_keys, sign_in_settings, sign_in_sheet, signing_in, signing_out, visiting
 from dravo.services.operators import Limiter
 from dravo.services.sign_in_traces import IN, OBSERVED
 from dravo.services.signing_in import FOR_PEOPLE, Came
@@ -52,7 +52,7 @@ def _keep(response: Response, name: str, secret: str, seconds: int, *, comes_by_
 
 def _limit(state: str | None) -> None:
     """Turn away whoever brings too much that nobody waits for; what was begun here is never kept waiting by others of the same address."""
-    g.counts = not signing_in.is_waited_for(house(), state)
+    g.counts = not proving.is_waited_for(house(), state)
     if g.counts:
         _limiter().check(request.remote_addr or "")
 
