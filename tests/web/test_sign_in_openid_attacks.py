@@ -1,0 +1,157 @@
+"""What attackers bring to the door of signing in by OpenID Connect: each is refused with its reason in the trace, and nobody is in."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+from urllib.parse import parse_qs, urlsplit
+
+import pytest
+from joserfc.jwk import OctKey, RSAKey
+
+from dravo.protocols.scim.outgoing import Fetched
+from dravo.services import operators, providers, sign_in_settings, sources
+from dravo.services.house import House
+from dravo.services.proving import seconds_of
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.web.app import create_app
+from tests.protocols.test_oidc import KEY, OTHER, raw, token
+
+BASE, ISSUER = "https://dravo.fernhollow.example", "https://id.fernhollow.example"
+PUBLIC = {"keys": [RSAKey.import_key(KEY.as_dict(private=False)).as_dict(private=False)]}
+NEXT = RSAKey.generate_key(2048, {"kid": "k9"})
+CONFIGURATION = {
+    "issuer": ISSUER, "authorization": f"{ISSUER}/authorize", "token": f"{ISSUER}/token", "keys": f"{ISSUER}/keys", "userinfo": f"{ISSUER}/userinfo",
+    "end_session": None, "algorithms": ["RS256"], "token_auth": ["client_secret_basic"], "scopes": ["openid"], "jwks": PUBLIC,
+}  # fmt: skip
+
+
+@dataclass
+class Door:
+    """A house in which everybody of the staff signs in, and what the provider answers."""
+
+    house: House
+    app: Any
+    answers: dict[str, Any] = field(default_factory=dict)
+    asked: list[str] = field(default_factory=list)
+
+    def fetch(self, url: str, accept: str, **_: Any) -> Fetched:
+        self.asked.append(url)
+        status, document = self.answers[url.rpartition("/")[2]]
+        return Fetched(status, json.dumps(document).encode(), "application/json")
+
+    def begin(self) -> tuple[Any, dict[str, str]]:
+        browser = self.app.test_client()
+        asked = browser.get("/sso/staff/start", base_url=BASE).headers["Location"]
+        return browser, {name: values[0] for name, values in parse_qs(urlsplit(asked).query).items()}
+
+    def come(self, make: Callable[..., str] = token, userinfo: Any = None, **claims: Any) -> Any:
+        """Begin, and come back with a code for which the provider gives a token."""
+        browser, asked = self.begin()
+        now = int(seconds_of(clock.now()))
+        given = make(**{"nonce": asked["nonce"], "iat": now, "exp": now + 300, **claims})
+        self.answers["token"] = 200, {"id_token": given, "access_token": "a"}
+        self.answers["userinfo"] = userinfo or (200, {"sub": "u-17", "preferred_username": "una.kerrigan"})
+        return browser.get("/sso/staff/oidc/callback", query_string={"code": "c", "state": asked["state"]}, base_url=BASE)
+
+    def rows(self, table: Any) -> list[Any]:
+        with self.house.database.reading() as connection:
+            return list(connection.execute(table.select()))
+
+    def refused(self, answer: Any) -> str:
+        assert answer.status_code == 403 and "You are not signed in" in answer.text
+        trace = self.rows(t.sign_in_trace)[-1]
+        assert trace.outcome == "refused" and trace.mend and trace.id in answer.text
+        assert not self.rows(t.visit) and not self.rows(t.user)
+        return str(trace.reason)
+
+
+@pytest.fixture
+def door(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Door]:
+    house = House(tmp_path)
+    monkeypatch.setattr(sign_in_settings, "fetch_configuration", lambda _: dict(CONFIGURATION))
+    sources.add(house, operators.SYSTEM, "staff", "Staff")
+    settings = {"issuer": ISSUER, "client_id": "dravo"}
+    sign_in_settings.change(house, operators.SYSTEM, "staff", {"protocol": "oidc", "settings": settings, "secret": "not-to-be-seen"})
+    sign_in_settings.set_state(house, operators.SYSTEM, "staff", "everybody", confirm="Staff")
+    made = Door(house, create_app(house, BASE))
+    monkeypatch.setattr(providers, "fetch", made.fetch)
+    made.answers["keys"] = 200, PUBLIC
+    yield made
+    house.close()
+
+
+def test_a_code_for_a_good_token_lets_in_and_once(door: Door) -> None:
+    answer = door.come()
+    assert (answer.status_code, answer.headers["Location"]) == (303, "/yours")
+    assert [row.user_name for row in door.rows(t.user)] == ["una.kerrigan"]
+    assert "not-to-be-seen" not in str(door.rows(t.sign_in_trace))
+    assert door.asked == [f"{ISSUER}/token", f"{ISSUER}/userinfo"]
+
+
+def by_hmac(**claims: Any) -> str:
+    """Return a token signed by a secret that everybody knows: the provider's public key."""
+    return token(OctKey.import_key(json.dumps(PUBLIC["keys"][0])), "HS256", **claims)
+
+
+@pytest.mark.parametrize(
+    ("make", "claims", "why"),
+    [
+        (token, {"iss": "https://elsewhere.example"}, "issuer"), (token, {"aud": "somebody-else"}, "audience"),
+        (token, {"aud": ["dravo", "other"], "azp": "other"}, "audience"), (token, {"nonce": "of-another-request"}, "nonce"),
+        (token, {"nonce": ...}, "nonce"), (token, {"exp": 1_777_885_200, "iat": 1_777_885_100}, "expired"), (token, {"at_hash": "x"}, "access token"),
+        (token, {"sub": ...}, "no subject"), (by_hmac, {}, "algorithm"), (lambda **claims: raw({"alg": "none"}, claims), {}, "algorithm"),
+        (lambda **claims: token(OTHER, **claims), {}, "signature"), (lambda **_: "no token", {}, "malformed"),
+    ],
+)  # fmt: skip
+def test_a_token_that_does_not_hold_lets_nobody_in(door: Door, make: Callable[..., str], claims: dict[str, Any], why: str) -> None:
+    assert door.refused(door.come(make, **claims)) == why
+
+
+def test_userinfo_of_somebody_else_is_refused_and_none_is_done_without(door: Door) -> None:
+    assert door.refused(door.come(userinfo=(200, {"sub": "u-99", "preferred_username": "edmund.sallow"}))) == "userinfo"
+    assert door.come(userinfo=(503, {}), preferred_username="una.kerrigan").status_code == 303
+
+
+def test_a_key_that_is_not_known_is_fetched_once_and_no_oftener(door: Door) -> None:
+    def by_next(**claims: Any) -> str:
+        return token(NEXT, kid="k9", **claims)
+
+    assert door.refused(door.come(by_next)) == "key"
+    assert door.asked.count(f"{ISSUER}/keys") == 1
+    door.answers["keys"] = 200, {"keys": [NEXT.as_dict(private=False)]}
+    assert door.come(by_next).status_code == 303
+    assert door.come(by_next).status_code == 303
+    assert door.asked.count(f"{ISSUER}/keys") == 2
+
+
+def test_a_code_counts_only_where_it_was_begun_and_once(door: Door) -> None:
+    callback = "/sso/staff/oidc/callback"
+    browser, asked = door.begin()
+    stranger = door.app.test_client()
+    for query, why in (({"code": "c"}, "state"), ({"code": "c", "state": "made-up"}, "state"), ({"code": "c", "state": asked["state"]}, "browser")):
+        assert door.refused(stranger.get(callback, query_string=query, base_url=BASE)) == why
+    # Whoever tried that has not used it up.
+    there = {"code": "c", "state": asked["state"], "iss": "https://elsewhere.example"}
+    assert door.refused(browser.get(callback, query_string=there, base_url=BASE)) == "issuer"
+    assert door.refused(browser.get(callback, query_string={"code": "c", "state": asked["state"]}, base_url=BASE)) == "state"
+    assert not door.asked
+
+
+@pytest.mark.parametrize(
+    ("query", "answer", "why"),
+    [
+        ({"error": "access_denied", "error_description": "Not assigned."}, None, "status"), ({}, None, "status"),
+        ({"code": "c"}, (401, {"error": "invalid_client"}), "code"), ({"code": "c"}, (400, {"error": "invalid_grant"}), "code"),
+        ({"code": "c"}, (200, {"access_token": "a"}), "code"), ({"code": "c"}, (500, ["nothing"]), "code"),
+    ],
+)  # fmt: skip
+def test_what_the_provider_does_not_give_is_told(door: Door, query: dict[str, str], answer: Any, why: str) -> None:
+    browser, asked = door.begin()
+    door.answers["token"] = answer
+    found = browser.get("/sso/staff/oidc/callback", query_string={**query, "state": asked["state"]}, base_url=BASE)
+    assert door.refused(found) == why
