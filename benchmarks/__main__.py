@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 
-from benchmarks import deciding, delivering, filtering, looking, pulling, pushing, signing_in
+from benchmarks import arriving, deciding, delivering, filtering, looking, pulling, pushing, signing_in
 
 ALL = {
     "pushing": pushing.run,
@@ -14,6 +14,7 @@ ALL = {
     "looking": looking.run,
     "pulling": pulling.run,
     "signing_in": signing_in.run,
+    "arriving": arriving.run,
 }
 
 if __name__ == "__main__":

@@ -44,3 +44,10 @@ def app(tmp_path: Path) -> Iterator[harness.StandIn]:
     """A stand-in for an application."""
     with harness.stand_in(tmp_path) as started:
         yield started
+
+
+@pytest.fixture(scope="module")
+def letters(tmp_path_factory: pytest.TempPathFactory) -> Iterator[harness.Letters]:
+    """A stand-in for a mail server."""
+    with harness.mail_server(tmp_path_factory.mktemp("letters")) as started:
+        yield started

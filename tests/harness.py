@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import re
 import secrets
 import signal
 import subprocess
@@ -148,6 +149,41 @@ def sign_in_provider(folder: Path) -> Iterator[SignInProvider]:
         process.wait()
 
 
+@dataclass
+class Letters:
+    """A running mail server that keeps what it took."""
+
+    url: str
+    smtp_port: int
+
+    def to(self, address: str) -> list[dict[str, str]]:
+        """Return the letters to an address, the newest first."""
+        kept = httpx.get(f"{self.url}/letters", trust_env=False).json()
+        return [each for each in kept if each["to"] == address]
+
+    def code(self, address: str, letters: int = 1) -> str:
+        """Return the code of the newest letter to an address, once so many came."""
+        newest = eventually(lambda: self.to(address), lambda some: len(some) >= letters)[0]
+        return re.findall(r"\d{4} \d{4}", newest["text"])[0]
+
+    def faults(self, **faults: Any) -> None:
+        httpx.put(f"{self.url}/faults", json=faults, trust_env=False).raise_for_status()
+
+
+@contextlib.contextmanager
+def mail_server(folder: Path) -> Iterator[Letters]:
+    """Run a stand-in for a mail server."""
+    port, smtp_port = free_port(), free_port()
+    command = [sys.executable, "-m", "dravo.demo.letters", "--name", "Mail", "--port", str(port), "--smtp-port", str(smtp_port)]
+    process = subprocess.Popen([*command, "--state", str(folder / f"{port}.state")], stdin=subprocess.PIPE)
+    try:
+        eventually(lambda: answers(f"http://127.0.0.1:{port}/"), seconds=60)
+        yield Letters(f"http://127.0.0.1:{port}", smtp_port)
+    finally:
+        process.kill()
+        process.wait()
+
+
 class Browser:
     """Goes the way of a browser by plain HTTP: follows, keeps cookies, posts the forms that it is given."""
 
@@ -192,8 +228,8 @@ class Running:
     def url(self) -> str:
         return f"http://127.0.0.1:{self.port}"
 
-    def start(self) -> None:
-        command = [sys.executable, "-m", "dravo.cli.main", "serve", "--data", str(self.folder), "--port", str(self.port)]
+    def start(self, *more: str) -> None:
+        command = [sys.executable, "-m", "dravo.cli.main", "serve", "--data", str(self.folder), "--port", str(self.port), *more]
         with open(self.folder / "service.log", "ab") as log:
             self.process = subprocess.Popen(command, stderr=log)
         # Starting takes the processor; on a busy machine, long.

@@ -19,7 +19,7 @@ BELOW = {
 }
 # What works on this machine by itself starts the service; it is the one part of the command line that does not talk through the client.
 LOCAL = {"local.py", "main.py"}
-STAND_INS = {"wire.py", "application.py", "provider.py", "identity.py"}
+STAND_INS = {"wire.py", "application.py", "provider.py", "identity.py", "letters.py"}
 
 
 def rooms_imported(file: Path) -> set[str]:

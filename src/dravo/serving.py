@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import contextlib
 import fcntl
+import ipaddress
 import os
 import signal
 import subprocess
@@ -20,13 +21,25 @@ from typing import TextIO
 
 import structlog
 
-from dravo.core.errors import DravoError
+from dravo.core.errors import DravoError, InvalidInput
 from dravo.logs import configure
 from dravo.services.house import House
 
 LOCK_FILE = "lock"
 
 log = structlog.get_logger("serve")
+
+
+def check_proxy(proxy: str) -> None:
+    """Make sure that a proxy is named by its address: whoever it is may say of any caller where they are.
+
+    Raises:
+        InvalidInput: if not.
+    """
+    try:
+        ipaddress.ip_address(proxy)
+    except ValueError:
+        raise InvalidInput(f"'{proxy}' is no address of a machine.", "Give the proxy's own, such as 127.0.0.1.", "proxy") from None
 
 
 class FolderInUse(DravoError):
@@ -54,8 +67,10 @@ def folder_lock(folder: Path) -> Iterator[None]:
 class Service:
     """The two processes of one data folder, watched."""
 
-    def __init__(self, folder: Path, host: str, port: int, public_url: str | None = None, log_file: TextIO | None = None) -> None:
-        self.folder, self.host, self.port, self.log_file = folder, host, port, log_file
+    def __init__(
+        self, folder: Path, host: str, port: int, public_url: str | None = None, log_file: TextIO | None = None, proxy: str | None = None
+    ) -> None:
+        self.folder, self.host, self.port, self.log_file, self.proxy = folder, host, port, log_file, proxy or ""
         self.public_url = (public_url or f"http://{'localhost' if host in ('0.0.0.0', '::') else host}:{port}").rstrip("/")
         self.children: dict[str, subprocess.Popen[bytes]] = {}
         self._stopping = threading.Event()
@@ -67,6 +82,8 @@ class Service:
 
     def _spawn(self, name: str) -> None:
         command = [sys.executable, "-m", f"dravo.{name}.process", str(self.folder), self.host, str(self.port), self.public_url]
+        if name == "web":
+            command.append(self.proxy)
         self.children[name] = subprocess.Popen(command, stdin=subprocess.PIPE, stderr=self.log_file)
         self._write_pids()
 
@@ -106,12 +123,21 @@ class Service:
                 child.wait()
 
 
-def serve(folder: Path, host: str, port: int, public_url: str | None = None) -> None:
-    """Serve until interrupted."""
+def serve(folder: Path, host: str, port: int, public_url: str | None = None, proxy: str | None = None) -> None:
+    """Serve until interrupted.
+
+    Args:
+        proxy: the address of a proxy in front, whose word on where callers are is taken.
+
+    Raises:
+        InvalidInput: if that is no address.
+    """
+    if proxy is not None:
+        check_proxy(proxy)
     configure("serve")
     with folder_lock(folder):
         House(folder).close()
-        service = Service(folder, host, port, public_url)
+        service = Service(folder, host, port, public_url, proxy=proxy)
         signal.signal(signal.SIGTERM, lambda *_: service.stop())
         signal.signal(signal.SIGINT, lambda *_: service.stop())
         service.start()

@@ -250,7 +250,7 @@ def test_an_application_owner_sees_their_own_application_and_no_other(open_page:
     running.application(other)
     page = open_page()
     sign_in(page)
-    page.goto("/settings")
+    page.goto("/settings/operators")
     page.get_by_role("button", name="Add an operator").click()
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("Name to sign in with").fill(name)

@@ -141,7 +141,7 @@ def test_two_people_are_compared_and_groups_stand_against_applications(open_page
 def test_what_is_set_for_the_whole_house_is_kept_or_refused_with_the_mend(open_page: Callable[..., Page], running: Running) -> None:
     page = open_page()
     sign_in(page)
-    page.goto("/settings")
+    page.goto("/settings/house")
     house = page.get_by_role("form", name="For the whole house")
     zone = house.get_by_label("time zone", exact=False)
     before = zone.input_value()

@@ -20,6 +20,21 @@ def provider(tmp_path_factory: pytest.TempPathFactory) -> Iterator[SignInProvide
         yield started
 
 
+# What is seen at the browser, what is wrong at the provider, and how it is named to whoever looks after it.
+MISTAKES: tuple[tuple[str, dict[str, object], str], ...] = (
+    ("You are not signed in", {"other_certificate": True}, "certificate"),
+    ("You are not signed in", {"clock_apart": 900}, "clock"),
+    ("You are not signed in", {"wrong_audience": True}, "entity id"),
+    ("You are not signed in", {"wrong_address": True}, "address"),
+    ("You are not signed in", {"not_assigned": True}, "assigned"),
+    ("It works", {"ids_for_names": True}, "looks like an id"),
+    ("It works", {"no_groups": True}, "No claim says anything of groups"),
+    ("It works", {"namespaced": True}, "is taken for"),
+    ("It works", {"letter_case": True}, "It would work"),
+    ("It works", {}, "None of them gives anything by name"),
+)
+
+
 def test_from_nothing_to_somebody_who_uses_their_application(
     open_page: Callable[..., Page], running: Running, provider: SignInProvider, app: StandIn, fresh: Fresh
 ) -> None:
@@ -67,16 +82,24 @@ def test_from_nothing_to_somebody_who_uses_their_application(
         other.close()
         page.reload()
 
-    tried("You are not signed in", wrong_audience=True)
-    expect(page.get_by_role("row").nth(1)).to_contain_text("Give the provider our entity id as it is")
-    tried("It works", ids_for_names=True)
-    page.get_by_role("button", name="Open").first.click()
-    expect(page.get_by_role("region", name=label).or_(page.locator("section.opened"))).to_contain_text("looks like an id")
+    for seen, faults, named in MISTAKES:
+        tried(seen, **faults)
+        page.get_by_role("button", name="Open").first.click()
+        expect(page.locator("section.opened")).to_contain_text(named)
     check_accessible(page)
     tried("It works")
 
-    # For everybody; somebody comes by the one sign-in page.
+    # First the pilot group, which somebody else is not in; then everybody.
     page.get_by_role("tab", name="Signing in").click()
+    page.get_by_label("Pilot group").fill(group)
+    page.get_by_role("button", name="For the pilot group").click()
+    expect(page.get_by_text(f"Those in the group '{group}' sign in by it.")).to_be_visible()
+    provider.person(f"{who}-too", "Odalys", "Brandt", ["Scaffolders"])
+    outside = open_page(beside=provider.url)
+    outside.goto(f"/sso/{key}/start")
+    outside.get_by_role("button", name="Odalys Brandt").click()
+    expect(outside.get_by_text("Signing in this way is not open for you yet.")).to_be_visible()
+    check_accessible(outside)
     page.get_by_role("button", name="For everybody", exact=True).click()
     expect(page.get_by_text("Everybody whom it lets in signs in by it.")).to_be_visible()
     person = open_page(beside=provider.url)
@@ -93,12 +116,48 @@ def test_from_nothing_to_somebody_who_uses_their_application(
     expect(person.get_by_role("listitem")).to_contain_text("Reader")
     expect(person.get_by_role("link", name="Open")).to_have_attribute("href", f"http://127.0.0.1:{app.port}/")
 
+    # Whoever is new and in the mapped group stands in the application moments later; how many is measured by `make bench`.
+    provider.faults()
+    new = fresh("juno.marlow")
+    provider.person(new, "Juno", "Marlow", [group])
+    other = open_page(beside=provider.url)
+    other.goto(f"/sso/{key}/start")
+    other.get_by_role("button", name="Juno Marlow").click()
+    other.get_by_role("heading", name="Your applications").wait_for()
+    account = eventually(lambda: app.accounts().get(new))
+    assert account["active"] and [each["value"] for each in account["roles"]] == ["reader"]
+    expect(other.get_by_role("listitem")).to_contain_text("Reader")
+    other.close()
+
+    # Another group at the provider is another role at the next sign-in.
+    with running.dravo as dravo:
+        dravo.assignments.add(application, "engineer", source=key, group=dravo.sign_ins.make_group(key, f"Engineers {who[-3:]}")["name"])
+    provider.person(who, "Idris", "Vance", [f"Engineers {who[-3:]}"])
+    person.goto(f"/sso/{key}/start")
+    person.get_by_role("button", name="Idris Vance").click()
+    expect(person.get_by_role("listitem")).to_contain_text("Engineer")
+
     # What the questions say is tried on the last sign-in before it is kept.
     page.get_by_role("tab", name="Five questions").click()
     page.get_by_label("People (a SCIM filter)").fill('title eq "Glazier"')
     page.get_by_role("button", name="Try on the last sign-in").click()
     expect(page.get_by_role("status", name="Connection check")).to_contain_text("outside of whom you let in")
     check_accessible(page)
+    page.get_by_role("button", name="Keep these answers").click()
+    expect(page.get_by_text("Kept; they count")).to_be_visible()
+
+    # Whoever may not in is told so in plain words, and whom to ask.
+    with running.dravo as dravo:
+        dravo.sign_ins.change(key, settings={"whom_to_ask": "Ask Edmund Sallow in Estates."})
+    outside.goto(f"/sso/{key}/start")
+    outside.get_by_role("button", name="Odalys Brandt").click()
+    expect(outside.get_by_text("You may not come in here.")).to_be_visible()
+    expect(outside.get_by_text("Ask Edmund Sallow in Estates.")).to_be_visible()
+    outside.close()
+    with running.dravo as dravo:
+        dravo.sign_ins.change(key, policy={"people": ""})
+
+    page.close()
 
     # They sign out, and are out.
     person.get_by_role("button", name="Sign out").click()

@@ -157,7 +157,7 @@ def test_all_other_pages_are_accessible_and_fit(open_page: Callable[..., Page], 
         sign_in(page)
         for path, heading in (
             ("/people", "People"), ("/groups", "Groups"), ("/access", "Access"), ("/access/changes", "Access"), ("/access/expected", "Access"), ("/access/list", "Access"), ("/deliveries", "Deliveries"), ("/sources", "Sources"),
-            ("/activity", "Activity"), ("/settings", "Settings"), ("/nowhere", "Not found"),
+            ("/activity", "Activity"), ("/settings", "Settings"), ("/settings/operators", "Settings"), ("/settings/house", "Settings"), ("/nowhere", "Not found"),
         ):  # fmt: skip
             page.goto(path)
             page.get_by_role("heading", name=heading, exact=True, level=1).wait_for()

@@ -54,7 +54,7 @@ def garden(running: Running) -> dict[str, str]:
         (["delivery", "list", "--application", "outputs-records"],
          ["Person", "Application", "To become", "State", "Tries", "Since (UTC)", "What was said", "Id"], "waiting (the application is switched off)"),
         (["audit", "list", "--most", "3"], ["Entry", "At (UTC)", "Operator", "Did", "Details"], "edmund.sallow"),
-        (["operator", "list"], ["Name", "Kind", "Of", "Since (UTC)", "Disabled", "Id"], "chief"),
+        (["operator", "list"], ["Name", "Kind", "Of", "Signs in by", "Since (UTC)", "Disabled", "Id"], "chief"),
         (["token", "list"], ["Id", "Label", "Scope", "Begins with", "Last used (UTC)", "Expires", "Revoked"], "dravo_api_"),
     ],
 )  # fmt: skip

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
@@ -12,7 +13,7 @@ from pathlib import Path
 import httpx
 import pytest
 
-from tests.harness import Browser, Running, SignInProvider, sign_in_provider
+from tests.harness import Browser, Letters, Running, SignInProvider, sign_in_provider
 
 Dravo = Callable[..., subprocess.CompletedProcess[str]]
 
@@ -69,3 +70,54 @@ def test_from_nothing_to_everybody(dravo: Dravo, running: Running, provider: Sig
     assert str(browser.sign_in(f"{running.url}/sso/{key}/start", who).url).endswith("/yours")
     assert dravo("sign-in", "end", who).stdout == "Every visit is ended.\n"
     assert browser.http.get(f"{running.url}/api/v1/yours").status_code == 401
+
+
+def test_codes_by_mail_are_set_up_by_commands(dravo: Dravo, running: Running, letters: Letters, fresh: Callable[[str], str], tmp_path: Path) -> None:
+    key, domain = fresh("volunteers"), f"{fresh('register')}.example"
+    dravo("mail", "set", "--host", "")
+    assert dravo("mail", "show").stdout == "No mail server is set: nothing is mailed.\n"
+    assert "Nothing to change" in dravo("mail", "set").stderr
+    assert "No mail server is set" in dravo("mail", "test", "una@fernhollow.example").stderr
+    to = ("--host", "127.0.0.1", "--port", str(letters.smtp_port), "--security", "none")
+    assert "no e-mail address" in dravo("mail", "set", *to, "--sender", "dravo").stderr
+    assert (
+        f"port {letters.smtp_port}, none, from dravo@fernhollow.example." in dravo("mail", "set", *to, "--sender", "dravo@fernhollow.example").stdout
+    )
+    assert "The server took a letter" in dravo("mail", "test", "una@fernhollow.example").stdout
+    letters.faults(refusing=True)
+    assert "550 No such person here" in dravo("mail", "test", "una@fernhollow.example").stderr
+    letters.faults()
+    assert "--protocol saml|oidc|mail" in dravo("source", "add", key, "--label", key).stdout
+    assert "Missing yet: the domains" in dravo("sign-in", "set", key, "--protocol", "mail", "--registers-into", "Asked to help").stdout
+    answers = json.loads(dravo("sign-in", "answers", key).stdout)
+    assert (answers["match"], answers["makes"]) == ("e-mail", False)
+    file = tmp_path / "answers.json"
+    file.write_text(json.dumps({**answers, "domains": [domain], "makes": True}))
+    shown = dravo("sign-in", "set", key, "--answers", str(file)).stdout
+    assert "a code by mail, in force for: off" in shown and "Missing yet: nothing" in shown and "First code asked for" in shown
+    assert "Please tell the people:" in dravo("sign-in", "sheet", key).stdout
+    assert "in force for: everybody" in dravo("sign-in", "state", key, "everybody", "--confirm", key).stdout
+    refused = dravo("sign-in", "set", key, "--serves", "operators")
+    assert refused.returncode != 0 and "lets in people only" in refused.stderr
+
+
+def test_operators_and_groups_ahead_by_commands(dravo: Dravo, running: Running, provider: SignInProvider, fresh: Callable[[str], str]) -> None:
+    key, who, group, name = fresh("partners"), fresh("juno.marlow"), fresh("Glazing works"), fresh("honor")
+    provider.person(who, "Juno", "Marlow", [group])
+    dravo("source", "add", key, "--label", key)
+    shown = dravo("sign-in", "set", key, "--protocol", "saml", "--metadata-address", f"{provider.url}/metadata", "--serves", "both").stdout
+    assert "lets in: people and operators" in shown
+    assert re.search(f"You can link yourself, in the console, to: .*{key}", dravo("operator", "links").stdout, re.DOTALL)
+    assert "Your own way in is not proved" in dravo("sign-in", "state", key, "everybody", "--confirm", key).stderr
+    Browser().sign_in(dravo("sign-in", "try", key, who).stdout.splitlines()[1], who)
+    assert group in dravo("sign-in", "groups", group).stdout
+    assert "holds nobody yet" in dravo("sign-in", "add-group", key, group).stdout
+    assert dravo("sign-in", "groups", group).stdout == "No sign-in claimed a group that is not here.\n"
+    assert "already" in dravo("sign-in", "add-group", key, group).stderr
+    operator = json.loads(dravo("operator", "add", name, "--kind", "auditor", "--json").stdout)
+    told = dravo("operator", "new-password", operator["id"]).stdout
+    assert told.startswith(f"New password of {name}, shown this once: ")
+    password = told.rpartition(" ")[2].strip()
+    entered = httpx.post(f"{running.url}/api/v1/session", json={"name": name, "password": password}, trust_env=False)
+    assert entered.status_code == 200
+    dravo("sign-in", "set", key, "--serves", "people")

@@ -166,7 +166,7 @@ def test_a_session_ends_by_itself_and_by_signing_out(rooms: Rooms, monkeypatch: 
     secret, _ = operators.sign_in(rooms.house, limiter, "ada", PASSWORD, "local")
     again = operators.by_session(rooms.house, secret)
     assert again is not None
-    operators.sign_out(rooms.house, again[0])
+    operators.end_session(rooms.house, again[0])
     assert operators.by_session(rooms.house, secret) is None
 
 

@@ -52,7 +52,7 @@ def test_nobody_comes_in_by_the_password_alone_and_each_code_counts_once(desk: D
     with pytest.raises(InvalidInput, match="shows now"):
         second_factor.confirm(desk.house, una, "000000" if shown(secret) != "000000" else "111111")
     codes = second_factor.confirm(desk.house, una, shown(secret))["recovery_codes"]
-    assert second_factor.state(desk.house, una) | {"since": None} == {"on": True, "since": None, "recovery_left": 10}
+    assert second_factor.state(desk.house, una) | {"since": None} == {"on": True, "since": None, "recovery_left": 10, "required": False}
     # Who was in by the password alone, elsewhere, is not any more.
     assert operators.by_session(desk.house, str(elsewhere.session)) is None
     assert operators.by_session(desk.house, str(una.session)) is not None

@@ -25,6 +25,8 @@ OPENID = {
     "token_auth": ["client_secret_basic"], "scopes": ["openid"], "jwks": {"keys": []},
 }  # fmt: skip
 
+NOWHERE = {"source": None, "start": "", "by_code": False, "for_operators": []}
+
 
 @pytest.fixture
 def partners(rooms: Rooms) -> Rooms:
@@ -37,17 +39,22 @@ def change(rooms: Rooms, **given: Any) -> Any:
     return rooms.rows(t.source_sign_in)[0]
 
 
+def missing(rooms: Rooms, row: Any) -> list[str]:
+    with rooms.house.database.reading() as connection:
+        return sign_in_settings.missing(connection, row)
+
+
 def test_what_is_missing_is_listed_and_does_not_stand_in_the_way(partners: Rooms) -> None:
     with pytest.raises(NotFound, match="Nobody signs in"):
         sign_in_sheet.shown(partners.house, partners.caller, "partners", BASE)
     with pytest.raises(InvalidInput, match="no protocol"):
         change(partners, settings={})
-    assert len(sign_in_settings.missing(change(partners, protocol="saml"))) == 3
+    assert len(missing(partners, change(partners, protocol="saml"))) == 3
     row = change(partners, fields={"entity_id": FIELDS["entity_id"]})
-    assert (row.provider["entity_id"], len(sign_in_settings.missing(row))) == ("https://id.rootworks.example", 2)
-    assert sign_in_settings.missing(change(partners, fields=FIELDS)) == []
+    assert (row.provider["entity_id"], len(missing(partners, row))) == ("https://id.rootworks.example", 2)
+    assert missing(partners, change(partners, fields=FIELDS)) == []
     # An empty field takes away what stood there.
-    assert sign_in_settings.missing(change(partners, fields={"certificates": ""})) == ["the provider's certificate"]
+    assert missing(partners, change(partners, fields={"certificates": ""})) == ["the provider's certificate"]
 
 
 @pytest.mark.parametrize(
@@ -76,8 +83,8 @@ def test_a_secret_is_kept_encrypted_and_forgotten_when_it_would_go_elsewhere(par
     assert "not-to-be-seen" not in str(partners.rows(t.audit))
     assert change(partners, settings={"scopes": "openid groups"}).secret == row.secret
     assert change(partners, settings={"issuer": "https://elsewhere.example"}).secret is None
-    assert sign_in_settings.missing(partners.rows(t.source_sign_in)[0]) == ["our client secret, or that we sign by our key"]
-    assert sign_in_settings.missing(change(partners, settings={"by_key": True})) == []
+    assert missing(partners, partners.rows(t.source_sign_in)[0]) == ["our client secret, or that we sign by our key"]
+    assert missing(partners, change(partners, settings={"by_key": True})) == []
 
 
 def test_an_address_that_does_not_answer_is_kept_and_told(partners: Rooms) -> None:
@@ -85,7 +92,7 @@ def test_an_address_that_does_not_answer_is_kept_and_told(partners: Rooms) -> No
     assert row.settings["metadata_address"] == "https://id.nowhere.invalid/metadata"
     assert "does not answer" in row.trouble
     # Metadata that is pasted serves as well, and mends that.
-    assert sign_in_settings.missing(change(partners, fields=FIELDS)) == []
+    assert missing(partners, change(partners, fields=FIELDS)) == []
 
 
 def test_it_counts_for_those_for_whom_it_was_set_and_from_its_hour_on(partners: Rooms) -> None:
@@ -179,14 +186,14 @@ def test_our_keys_change_without_a_gap(partners: Rooms) -> None:
 
 def test_the_domain_of_an_e_mail_picks_the_source_and_tells_nothing_of_people(rooms: Rooms) -> None:
     house, caller = rooms.house, rooms.caller
-    assert signing_in.where(house, "una@fernhollow.example") == {"source": None, "start": "", "any": False}
+    assert signing_in.where(house, "una@fernhollow.example") == {**NOWHERE, "any": False}
     for key, domain in (("partners", "rootworks.example"), ("guests", "guests.example")):
         rooms.source(key)
         sign_in_settings.change(house, caller, key, {"protocol": "saml", "fields": FIELDS, "policy": {"domains": [domain]}})
         sign_in_settings.set_state(house, caller, key, "everybody", confirm=key.title())
     assert signing_in.where(house, "anybody@Guests.Example")["start"] == "/sso/guests/start"
-    assert signing_in.where(house, "anybody@elsewhere.example") == {"source": None, "start": "", "any": True}
-    assert signing_in.where(house, "") == {"source": None, "start": "", "any": True}
+    assert signing_in.where(house, "anybody@elsewhere.example") == {**NOWHERE, "any": True}
+    assert signing_in.where(house, "") == {**NOWHERE, "any": True}
     sign_in_settings.set_state(house, caller, "guests", "off")
     assert signing_in.where(house, "anybody@guests.example")["source"] == {"key": "partners", "label": "Partners"}
 

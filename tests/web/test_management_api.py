@@ -27,9 +27,10 @@ ONLY_CHIEF = {
     ("GET", "/api/v1/operators"),
     ("POST", "/api/v1/operators"),
     ("POST", "/api/v1/operators/{id}/disable"),
+    ("POST", "/api/v1/operators/{id}/password"),
     ("POST", "/api/v1/operators/{id}/second-factor/reset"),
 }
-FOR_ANYBODY = {("POST", "/api/v1/session"), ("GET", "/api/v1/sign-in")}
+FOR_ANYBODY = {("POST", "/api/v1/session"), ("GET", "/api/v1/sign-in"), ("POST", "/api/v1/sign-in/code"), ("POST", "/api/v1/sign-in/code/given")}
 
 
 @pytest.fixture(scope="module")
@@ -83,6 +84,7 @@ HARMLESS = (
     "/api/v1/assignments/{id}/preview", "/api/v1/applications/{key}/policy/preview", "/api/v1/applications/{key}/mapping/pattern", "/api/v1/rules/try", "/api/v1/access/expected", "/api/v1/people/{person}/preview", "/api/v1/groups/{id}/members/preview", "/api/v1/reviews/{id}/preview",
     "/api/v1/sources/{key}/word/preview", "/api/v1/records/{record}/move/preview", "/api/v1/work/{id}",
     "/api/v1/sources/{key}/sign-in/traces/{trace}/again", "/api/v1/yours/visit",
+    "/api/v1/sign-in/code", "/api/v1/sign-in/code/given",
 )  # fmt: skip
 
 
@@ -108,6 +110,12 @@ OWN = {
     ("POST", "/api/v1/second-factor"),
     ("PUT", "/api/v1/second-factor"),
     ("POST", "/api/v1/second-factor/off"),
+    ("POST", "/api/v1/recovery-codes"),
+    ("PUT", "/api/v1/session/links"),
+    ("DELETE", "/api/v1/session/others"),
+    ("DELETE", "/api/v1/session/links/{id}"),
+    ("POST", "/api/v1/sign-in/code"),
+    ("POST", "/api/v1/sign-in/code/given"),
 }
 LOOKED_AT = {
     ("POST", path)
@@ -119,7 +127,7 @@ LOOKED_AT = {
     )
 }  # fmt: skip
 AGAIN = {("POST", "/api/v1/deliveries/{id}/again"), ("POST", "/api/v1/applications/{key}/groups/{id}/again")}
-AUDITED = {("GET", "/api/v1/audit"), ("GET", "/api/v1/audit/verdict"), ("GET", "/api/v1/audit/{id}/undo")}
+AUDITED = {("GET", "/api/v1/mail"), ("GET", "/api/v1/audit"), ("GET", "/api/v1/audit/verdict"), ("GET", "/api/v1/audit/{id}/undo")}
 # What shows, or lets one find out, what people's attributes are.
 OF_ATTRIBUTES = {
     ("GET", "/api/v1/accounts/{id}"), ("GET", "/api/v1/applications/{key}/drift"), ("GET", "/api/v1/sources/{key}/requests/{id}"),
@@ -173,7 +181,7 @@ OF_ASSIGNMENTS = {(method, "/api/v1/assignments/{id}") for method in ("GET", "PU
 NOBODYS = OWN | {
     ("GET", path) for path in ("/api/v1/session", "/api/v1/work/{id}", "/api/v1/overview", "/api/v1/settings", "/api/v1/tokens", "/api/v1/applications",
                                "/api/v1/people", "/api/v1/groups", "/api/v1/reviews", "/api/v1/reviews/{id}",
-                               "/api/v1/sign-in", "/api/v1/yours", "/api/v1/second-factor")
+                               "/api/v1/sign-in", "/api/v1/yours", "/api/v1/second-factor", "/api/v1/session/links", "/api/v1/session/others")
 } | {("POST", "/api/v1/rules/try")}  # fmt: skip
 
 
@@ -300,7 +308,7 @@ def test_a_session_needs_its_csrf_token_to_change_anything(running: Running, fre
     body = {"key": fresh("source"), "label": "Staff"}
     assert session.post("/api/v1/sources", json=body, headers={"X-Dravo-CSRF": "guessed"}).status_code == 403
     assert session.post("/api/v1/sources", json=body).status_code == 201
-    assert session.delete("/api/v1/session").status_code == 204
+    assert session.delete("/api/v1/session").json() == {"go_to": ""}
     assert session.get("/api/v1/overview").status_code == 401
 
 

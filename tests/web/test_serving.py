@@ -15,15 +15,15 @@ import structlog
 
 from dravo.client import Dravo, TryAgainLater
 from dravo.client.errors import ApiError
-from dravo.core.errors import DravoError
+from dravo.core.errors import DravoError, InvalidInput
 from dravo.demo.running import free_port
 from dravo.demo.wire import Answer, make_server
 from dravo.logs import configure
 from dravo.services import overview
-from dravo.serving import Service, folder_lock
+from dravo.serving import Service, folder_lock, serve
 from dravo.web.app import create_app
 from dravo.worker.loop import Worker
-from tests.harness import Running, eventually
+from tests.harness import PASSWORD, Running, eventually, set_up
 from tests.rooms import Rooms
 
 
@@ -180,3 +180,25 @@ def test_the_client_tells_what_is_no_dravo(answer: Answer, kind: type[Exception]
         Dravo(f"http://127.0.0.1:{port}", "x").overview()
     server.shutdown()
     server.server_close()
+
+
+def test_behind_a_proxy_each_caller_is_where_the_proxy_says(tmp_path: Path) -> None:
+    behind = set_up(tmp_path)
+    behind.start("--proxy", "127.0.0.1", "--public-url", "https://dravo.fernhollow.example")
+
+    def enter(address: str, password: str = "wrong-wrong-wrong") -> int:
+        body = {"name": "edmund.sallow", "password": password}
+        return httpx.post(f"{behind.url}/api/v1/session", json=body, headers={"X-Forwarded-For": address}, trust_env=False).status_code
+
+    try:
+        assert [enter("192.0.2.7") for _ in range(11)] == [401] * 10 + [429]
+        # Whoever guesses shuts out themselves, and nobody who is elsewhere; what somebody claims before the proxy's word counts for nothing.
+        assert enter("192.0.2.8", PASSWORD) == 200
+        assert enter("192.0.2.8, 192.0.2.7", PASSWORD) == 429
+    finally:
+        behind.stop()
+
+
+def test_a_proxy_is_named_by_its_address(tmp_path: Path) -> None:
+    with pytest.raises(InvalidInput, match="no address of a machine"):
+        serve(tmp_path, "127.0.0.1", free_port(), proxy="*")

@@ -62,10 +62,16 @@ def test_somebody_new_arrives_and_can_use_their_application_seconds_later(
     with running.dravo as dravo:
         # First a look by one person, before it touches anybody.
         trial = dravo.sign_ins.begin_trial(key, name)
-        shown = Browser().sign_in(trial["link"], name)
+        assert trial["so_far"] == "not opened"
+        browser = Browser()
+        browser.http.get(trial["link"])
+        assert next(iter(dravo.sign_ins.trials(key)))["so_far"] == "at the provider"
+        shown = browser.sign_in(trial["link"], name)
         assert "It works" in shown.text
         looked = next(iter(dravo.sign_ins.traces(key, trial=trial["id"])))
         assert (looked["outcome"], looked["person"]) == ("observed", None)
+        tried = next(iter(dravo.sign_ins.trials(key)))
+        assert (tried["so_far"], tried["trace"], tried["message"]) == ("observed", looked["id"], "It would work: nothing was changed.")
         assert not list(dravo.people.list(words=name))
         # Then for real, which makes the group known, so that it can be mapped.
         assert "Juno Marlow" not in Browser().sign_in(f"{running.url}/sso/{key}/start", name).text

@@ -71,7 +71,17 @@ export const router = createRouter({
       meta: { stage: 'deliveries', title: 'Delivery' },
     },
     { path: '/activity', component: () => import('../pages/ActivityPage.vue'), meta: { title: 'Activity' } },
-    { path: '/settings', component: () => import('../pages/SettingsPage.vue'), meta: { title: 'Settings' } },
+    {
+      path: '/settings/:tab?',
+      component: () => import('../pages/SettingsPage.vue'),
+      props: true,
+      meta: { title: 'Settings' },
+    },
+    {
+      path: '/second-factor',
+      component: () => import('../pages/SecondFactorPage.vue'),
+      meta: { title: 'Your second factor' },
+    },
     { path: '/:rest(.*)', component: () => import('../pages/NowherePage.vue'), meta: { title: 'Not found' } },
   ],
 })
@@ -79,6 +89,9 @@ export const router = createRouter({
 router.beforeEach(async (to) => {
   if (to.meta.open) return true
   if (!(await resume())) return { path: '/sign-in', query: to.fullPath === '/' ? {} : { to: to.fullPath } }
+  // Whoever has to have a second factor sets one up before anything else.
+  const needs = useSession().session.value?.needs_second_factor ?? false
+  if (needs !== (to.path === '/second-factor')) return needs ? { path: '/second-factor' } : { path: '/' }
   // An application owner sees lists of one of their own applications at a time.
   const own = useSession().session.value?.applications
   if (own?.length && /^\/(access|deliveries|activity)/.test(to.path) && !own.includes(String(to.query.application)))

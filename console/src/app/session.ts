@@ -26,13 +26,21 @@ export async function resume(): Promise<boolean> {
   return session.value !== null
 }
 
+/** Asks the service anew what whoever is signed in may do. */
+export async function askAgain(): Promise<void> {
+  set(await answered(api.GET('/api/v1/session')))
+}
+
 export async function signIn(name: string, password: string, code: string): Promise<void> {
   set(await answered(api.POST('/api/v1/session', { body: { name, password, code } })))
 }
 
-export async function signOut(): Promise<void> {
-  await answered(api.DELETE('/api/v1/session'))
+/** Signs out; tells whether the browser is on its way to the provider that let them in, to sign out there too. */
+export async function signOut(): Promise<boolean> {
+  const { go_to: onward } = await answered(api.DELETE('/api/v1/session'))
   set(null)
+  if (onward) location.assign(onward)
+  return onward !== ''
 }
 
 export function forget(): void {

@@ -91,7 +91,7 @@ const add = (said: Sure) =>
     <v-radio-group v-model="kind" inline hide-details density="compact" aria-label="For whom" class="kinds">
       <v-radio v-for="each in kinds" :key="each.value" :label="each.label" :value="each.value" />
     </v-radio-group>
-    <GroupChoice v-if="kind === 'group'" v-model="groups" label="Group" />
+    <GroupChoice v-if="kind === 'group'" v-model="groups" label="Group" claimed />
     <PersonChoice v-else-if="kind === 'person'" v-model="person" label="Person" />
     <RuleField v-else-if="kind === 'rule'" v-model="rule" />
     <PatternField

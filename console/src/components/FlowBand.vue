@@ -63,7 +63,7 @@ function turn(): void {
 }
 
 async function leave(): Promise<void> {
-  await signOut()
+  if (await signOut()) return
   await router.push('/sign-in')
 }
 </script>

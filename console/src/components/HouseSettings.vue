@@ -2,7 +2,8 @@
 // What is set for the whole house: the time zone, and how long things are kept.
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { ref, watch } from 'vue'
-import { answered, api } from '../api/client'
+import { answered, api, type Schemas } from '../api/client'
+import { askAgain } from '../app/session'
 import ProblemNote from './ProblemNote.vue'
 
 defineProps<{ changeable?: boolean }>()
@@ -16,6 +17,12 @@ watch(
   (found) => (typed.value = Object.fromEntries((found?.items ?? []).map((each) => [each.name, each.value]))),
   { immediate: true },
 )
+function hintOf(each: Schemas['Setting']): string {
+  if (each.kind === 'time zone') return 'A name such as Europe/Lisbon; days that were given move with it'
+  if (each.kind === 'text') return ''
+  const [least, most, usual] = [each.least, each.most, each.default].map((value) => value.toLocaleString('en'))
+  return `From ${least} to ${most}; usually ${usual}`
+}
 async function keep(): Promise<void> {
   wrong.value = null
   kept.value = false
@@ -26,6 +33,8 @@ async function keep(): Promise<void> {
       await answered(api.PUT('/api/v1/settings/{name}', { params: { path: { name: each.name } }, body: { value } }))
     }
     await queries.invalidateQueries()
+    // What was set may be for whoever sets it too.
+    await askAgain()
     kept.value = true
   } catch (problem) {
     wrong.value = problem
@@ -38,21 +47,18 @@ async function keep(): Promise<void> {
     <h2 id="kept">For the whole house</h2>
     <ProblemNote :wrong="wrong ?? settings.error.value" />
     <form v-if="settings.data.value" class="form" aria-label="For the whole house" @submit.prevent="keep">
-      <v-text-field
-        v-for="each in settings.data.value.items"
-        :key="each.name"
-        v-model="typed[each.name]"
-        :type="each.kind === 'number' ? 'number' : 'text'"
-        :label="each.label"
-        :hint="
-          each.kind === 'time zone'
-            ? 'A name such as Europe/Lisbon; days that were given move with it'
-            : `From ${each.least.toLocaleString('en')} to ${each.most.toLocaleString('en')}; usually ${each.default.toLocaleString('en')}`
-        "
-        persistent-hint
-        :readonly="!changeable"
-        class="field"
-      />
+      <div class="fields">
+        <v-text-field
+          v-for="each in settings.data.value.items"
+          :key="each.name"
+          v-model="typed[each.name]"
+          :type="each.kind === 'number' ? 'number' : 'text'"
+          :label="each.label"
+          :hint="hintOf(each)"
+          persistent-hint
+          :readonly="!changeable"
+        />
+      </div>
       <div v-if="changeable" class="row">
         <v-btn type="submit" variant="outlined">Keep these</v-btn>
         <span v-if="kept" role="status">Kept.</span>
@@ -62,7 +68,9 @@ async function keep(): Promise<void> {
 </template>
 
 <style scoped>
-.field {
-  max-width: 520px;
+.fields {
+  display: grid;
+  grid-template-columns: repeat(auto-fill, minmax(min(440px, 100%), 1fr));
+  gap: 10px 20px;
 }
 </style>

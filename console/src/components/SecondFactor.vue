@@ -9,6 +9,7 @@ import ProblemNote from './ProblemNote.vue'
 import StateMark from './StateMark.vue'
 import TimeOf from './TimeOf.vue'
 
+const emit = defineEmits<{ on: [] }>()
 const { wrong, attempt } = useAttempts()
 const factor = useQuery({
   queryKey: ['second-factor'],
@@ -27,6 +28,7 @@ const confirm = () =>
     codes.value = (await answered(api.PUT('/api/v1/second-factor', { body: { code: code.value } }))).recovery_codes
     begun.value = null
     code.value = ''
+    emit('on')
   })
 const off = () =>
   attempt(async () => {
@@ -49,7 +51,8 @@ const off = () =>
         <strong>Recovery codes, shown this once: each lets you in once without the app.</strong>
         <CopyValue v-for="each in codes" :key="each" :value="each" name="Recovery code" />
       </div>
-      <form class="row" @submit.prevent="off">
+      <p v-if="factor.data.value.required" class="quiet">Every operator here has one, so that it stays on.</p>
+      <form v-else class="row" @submit.prevent="off">
         <v-text-field
           v-model="code"
           label="Present code, or a recovery code"
@@ -61,7 +64,11 @@ const off = () =>
       </form>
     </template>
     <template v-else-if="begun">
-      <p>Enter this secret in your app (time-based codes, six digits), then type the code that it shows.</p>
+      <p>
+        Have your app read the picture, or enter the secret in it (time-based codes, six digits); then type the code
+        that it shows.
+      </p>
+      <img :src="begun.picture" alt="The secret as a QR code, for the camera of your app" class="picture" />
       <dl>
         <dt>Secret</dt>
         <dd><CopyValue :value="begun.secret" name="Secret" /></dd>
@@ -87,6 +94,15 @@ const off = () =>
 </template>
 
 <style scoped>
+form {
+  max-width: 460px;
+}
+.picture {
+  display: block;
+  width: 190px;
+  margin-bottom: 10px;
+  background: #fff;
+}
 .codes {
   display: grid;
   gap: 2px;

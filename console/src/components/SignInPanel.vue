@@ -20,6 +20,7 @@ const queries = useQueryClient()
 const path = { key: props.source }
 const { wrong, attempt } = useAttempts()
 const saml = computed(() => props.signIn.protocol === 'saml')
+const mailed = computed(() => props.signIn.protocol === 'mail')
 interface Settings {
   [name: string]: string | boolean | number
 }
@@ -82,7 +83,21 @@ function hand(text: string, name: string): void {
 <template>
   <ProblemNote :wrong="wrong" />
   <SignInState :source="source" :label="label" :sign-in="signIn" />
-  <div class="two">
+  <section v-if="mailed" class="panel" aria-labelledby="mailed">
+    <h2 id="mailed">By a code that is mailed</h2>
+    <p v-if="signIn.missing.length" class="missing">
+      <v-icon :icon="mdiAlertOutline" size="18" aria-hidden="true" /> Missing yet: {{ signIn.missing.join(', ') }}.
+    </p>
+    <p>
+      People give their e-mail address on the sign-in page, and get a code that is good for ten minutes. Only addresses
+      of the domains that this source owns can ask for one, and only those that are known get one, unless the source
+      makes new people: both are set under the five questions.
+    </p>
+    <SheetValues :values="signIn.give" />
+    <h3>Seen from real traffic</h3>
+    <SheetTicks :ticks="signIn.ticks" />
+  </section>
+  <div v-else class="two">
     <section class="panel" aria-labelledby="give">
       <h2 id="give">Give to the provider</h2>
       <SheetValues :values="signIn.give">
@@ -210,8 +225,17 @@ function hand(text: string, name: string): void {
   <section class="panel more" aria-labelledby="more">
     <h2 id="more">How strictly</h2>
     <form @submit.prevent="keepSettings">
+      <v-text-field
+        v-if="mailed"
+        v-model="settings.registers_into"
+        label="Group into which new people register"
+        hint="Only asked for where the source makes new people."
+        persistent-hint
+        class="wide"
+      />
       <div class="row">
         <v-text-field
+          v-if="!mailed"
           v-model.number="settings.skew"
           type="number"
           label="Seconds that clocks may differ"
@@ -224,6 +248,7 @@ function hand(text: string, name: string): void {
           class="narrow"
         />
         <v-text-field
+          v-if="!mailed"
           v-model="settings.subject"
           label="Claim by which people are known"
           :placeholder="saml ? 'the NameID' : 'sub'"
@@ -232,7 +257,13 @@ function hand(text: string, name: string): void {
         />
       </div>
       <v-text-field v-model="settings.whom_to_ask" label="Whom people ask who may not in, in a sentence" class="wide" />
-      <v-switch v-model="settings.takes_groups" label="Claims say who is in which group" color="primary" hide-details />
+      <v-switch
+        v-if="!mailed"
+        v-model="settings.takes_groups"
+        label="Claims say who is in which group"
+        color="primary"
+        hide-details
+      />
       <v-switch
         v-model="settings.refresh"
         label="Read each person anew from this source's directory when they sign in"
@@ -240,6 +271,7 @@ function hand(text: string, name: string): void {
         hide-details
       />
       <v-switch
+        v-if="!mailed"
         v-model="settings.anew"
         label="They sign in there each time, also if they are signed in"
         color="primary"
@@ -260,7 +292,7 @@ function hand(text: string, name: string): void {
           hide-details
         />
       </template>
-      <template v-else>
+      <template v-else-if="!mailed">
         <v-switch v-model="settings.userinfo" label="Ask its userinfo for more claims" color="primary" hide-details />
         <v-switch
           v-model="settings.by_key"

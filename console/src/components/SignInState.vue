@@ -47,6 +47,19 @@ function want(state: 'pilot' | 'everybody'): void {
   if (props.signIn.proved_at || props.signIn.missing.length) void put(state)
   else asking.value = true
 }
+/** Whom it lets in: operators too only by a chief's word. */
+const serves = computed(() => props.signIn.serves)
+const whom = [
+  { title: 'People', value: 'people' },
+  { title: 'Operators', value: 'operators' },
+  { title: 'People and operators', value: 'both' },
+]
+const serve = (value: string) =>
+  attempt(async () => {
+    const body = { serves: value as 'people' }
+    await answered(api.PUT('/api/v1/sources/{key}/sign-in', { params: { path }, body }))
+    await queries.invalidateQueries()
+  })
 const later = () => put(props.signIn.state as 'off' | 'pilot', new Date(hour.value).toISOString(), props.label)
 </script>
 
@@ -70,6 +83,21 @@ const later = () => put(props.signIn.state as 'off' | 'pilot', new Date(hour.val
         <v-btn variant="text" :disabled="!hour" @click="later">Set this hour</v-btn>
       </template>
     </div>
+    <div v-if="signIn.protocol !== 'mail'" class="row whom">
+      <v-select
+        v-if="may('operators.change')"
+        :model-value="serves"
+        :items="whom"
+        label="Whom it lets in"
+        class="narrow"
+        hide-details
+        @update:model-value="serve"
+      />
+      <span v-if="serves !== 'people'" class="quiet">
+        An operator links themselves to it under Settings, signed in by their password; nobody becomes one by a name. It
+        is a chief operator's to change.
+      </span>
+    </div>
     <AskDialog
       v-model="asking"
       title="Nobody has tried it yet"
@@ -85,6 +113,17 @@ const later = () => put(props.signIn.state as 'off' | 'pilot', new Date(hour.val
 </template>
 
 <style scoped>
+.whom .v-select {
+  max-width: 260px;
+}
+.whom {
+  margin-top: 12px;
+  align-items: center;
+}
+.whom .quiet {
+  flex: 1;
+  min-width: 240px;
+}
 .hour {
   max-width: 230px;
 }

@@ -1,11 +1,13 @@
 <script setup lang="ts">
 // One named person tries to sign in, for some minutes: to look only, or for real.
+import { useQuery } from '@tanstack/vue-query'
 import { ref } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
 import { useAttempts } from '../app/attempts'
 import { useMay } from '../app/session'
 import ProblemNote from './ProblemNote.vue'
 import SecretOnce from './SecretOnce.vue'
+import StateMark from './StateMark.vue'
 import TimeOf from './TimeOf.vue'
 
 const props = defineProps<{ source: string; missing: string[] }>()
@@ -19,6 +21,17 @@ const begin = () =>
     const [params, body] = [{ path: { key: props.source } }, { person: person.value, mode: mode.value, minutes: 30 }]
     made.value = await answered(api.POST('/api/v1/sources/{key}/sign-in/trials', { params, body }))
   })
+/** How far each link has come, as it is used. */
+const trials = useQuery({
+  queryKey: ['sources', props.source, 'trials'],
+  refetchInterval: 2000,
+  queryFn: () =>
+    answered(
+      api.GET('/api/v1/sources/{key}/sign-in/trials', {
+        params: { path: { key: props.source }, query: { count: 5 } },
+      }),
+    ),
+})
 const modes = [
   { title: 'Look only: nothing is changed', value: 'observe' },
   { title: 'For real: they are taken in', value: 'for real' },
@@ -43,6 +56,29 @@ const modes = [
       <SecretOnce :secret="made.link" :name="`Link for ${made.person}`" />
       <p>Good until <TimeOf :at="made.until_at" />.</p>
     </template>
+    <table v-if="trials.data.value?.items.length" class="plain" aria-label="Trials">
+      <thead>
+        <tr>
+          <th scope="col">For</th>
+          <th scope="col">How</th>
+          <th scope="col">Good until</th>
+          <th scope="col">So far</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="each in trials.data.value.items" :key="each.id">
+          <td>{{ each.person }}</td>
+          <td>{{ each.mode === 'observe' ? 'to look only' : 'for real' }}</td>
+          <td><TimeOf :at="each.until_at" /></td>
+          <td>
+            <StateMark :state="each.so_far" />
+            <span v-if="each.so_far_at" class="quiet">
+              <TimeOf :at="each.so_far_at" />{{ each.message ? `: ${each.message}` : '' }}
+            </span>
+          </td>
+        </tr>
+      </tbody>
+    </table>
   </section>
 </template>
 

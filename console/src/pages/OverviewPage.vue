@@ -59,6 +59,7 @@ const short = computed(
 )
 const amiss = computed(() => applications.data.value?.items.filter((each) => each.rows_amiss) ?? [])
 const drifting = computed(() => applications.data.value?.items.filter((each) => each.drifting) ?? [])
+const TAKE_ANOTHER = 'Take another, give it to the side that needs it, and let both run until the change is done.'
 const ending = computed(() => [
   ...(applications.data.value?.items ?? [])
     .filter((each) => each.secret_ends_at)
@@ -67,6 +68,7 @@ const ending = computed(() => [
       label: each.label,
       what: 'the secret of its connection',
       at: each.secret_ends_at,
+      mend: TAKE_ANOTHER,
     })),
   ...(sources.data.value?.items ?? [])
     .filter((each) => each.token_ends_at)
@@ -75,6 +77,7 @@ const ending = computed(() => [
       label: each.label,
       what: 'a token that it uses',
       at: each.token_ends_at,
+      mend: TAKE_ANOTHER,
     })),
   ...(sources.data.value?.items ?? [])
     .filter((each) => each.certificate_ends_at)
@@ -83,6 +86,7 @@ const ending = computed(() => [
       label: each.label,
       what: "its provider's certificate",
       at: each.certificate_ends_at,
+      mend: 'Ask whoever runs the provider for the next one; it is known here as soon as it stands in its metadata.',
     })),
 ])
 const held = useQuery({
@@ -192,9 +196,7 @@ const quiet = computed(
           <div>
             <router-link :to="each.to">{{ each.label }}</router-link>: {{ each.what }}
             {{ isPast(each.at) ? 'ended' : 'ends' }} <TimeOf :at="each.at" />.
-            <span class="quiet"
-              >Take another, give it to the side that needs it, and let both run until the change is done.</span
-            >
+            <span class="quiet">{{ each.mend }}</span>
           </div>
         </li>
         <li v-for="each in drifting" :key="`drift ${each.key}`">

@@ -15,6 +15,7 @@ import PreviewedAsk from '../components/PreviewedAsk.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import StateMark from '../components/StateMark.vue'
 import TimeOf from '../components/TimeOf.vue'
+import VisitsOf from '../components/VisitsOf.vue'
 
 const props = defineProps<{ id: string }>()
 const person = useQuery({
@@ -178,6 +179,7 @@ const remaining = computed(() => {
           </tbody>
         </table>
       </section>
+      <VisitsOf :person="data.id" />
       <div class="two">
         <section class="panel" aria-labelledby="who">
           <h2 id="who">Who they are, and which source said so</h2>

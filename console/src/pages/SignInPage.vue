@@ -2,13 +2,17 @@
 import { ref } from 'vue'
 import { useQuery } from '@tanstack/vue-query'
 import { useRoute, useRouter } from 'vue-router'
-import { answered, api, ApiProblem } from '../api/client'
+import { answered, api, ApiProblem, type Schemas } from '../api/client'
 import BusyButton from '../components/BusyButton.vue'
+import MailedCode from '../components/MailedCode.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { signIn } from '../app/session'
 
 const route = useRoute()
 const router = useRouter()
+// Only ways within the console: no other place can be put into the address.
+const wanted = String(route.query.to ?? '/')
+const to = wanted.startsWith('/') && !wanted.startsWith('//') ? wanted : '/'
 const name = ref('')
 const password = ref('')
 const code = ref('')
@@ -22,14 +26,27 @@ const where = useQuery({
 })
 const email = ref('')
 const nowhere = ref(false)
+/** A code that was mailed to that address, where it signs in so. */
+const asked = ref<Schemas['AskedCode'] | null>(null)
 /** Where somebody signs in follows from the domain of their e-mail. */
 async function find(): Promise<void> {
   nowhere.value = false
   wrong.value = null
+  if (trial) return ask()
   try {
     const found = await answered(api.GET('/api/v1/sign-in', { params: { query: { email: email.value } } }))
-    if (found.source) location.assign(found.start)
+    if (found.by_code) await ask()
+    else if (found.source) location.assign(found.start)
     else nowhere.value = true
+  } catch (problem) {
+    wrong.value = problem
+  }
+}
+/** The secret of a trial's link, if it is one by a code. */
+const trial = typeof route.query.trial === 'string' ? route.query.trial : undefined
+async function ask(): Promise<void> {
+  try {
+    asked.value = await answered(api.POST('/api/v1/sign-in/code', { body: { email: email.value, trial } }))
   } catch (problem) {
     wrong.value = problem
   }
@@ -40,9 +57,7 @@ async function enter(): Promise<void> {
   wrong.value = null
   try {
     await signIn(name.value, password.value, code.value)
-    const to = String(route.query.to ?? '/')
-    // Only ways within the console: no other place can be put into the address.
-    await router.push(to.startsWith('/') && !to.startsWith('//') ? to : '/')
+    await router.push(to)
   } catch (problem) {
     // Name and password fit: only the second factor is asked for.
     if (problem instanceof ApiProblem && problem.problem.code === 'second_factor_needed') needsCode.value = true
@@ -65,12 +80,14 @@ async function enter(): Promise<void> {
         <p class="lead">Who may use which application, in which role, and why.</p>
       </div>
       <ProblemNote :wrong="wrong" />
-      <form v-if="where.data.value?.any" class="people" aria-label="For everybody" @submit.prevent="find">
+      <MailedCode v-if="asked" :asked="asked" :email="email" @again="asked = null" />
+      <form v-else-if="where.data.value?.any || trial" class="people" aria-label="For everybody" @submit.prevent="find">
+        <p v-if="trial">This is a trial: give the address of the person for whom it is.</p>
         <v-text-field v-model="email" label="Your e-mail address" type="email" autocomplete="email" />
         <v-btn type="submit" color="primary" :disabled="!email.trim()">Go on</v-btn>
         <p v-if="nowhere" role="status">For this address no sign-in is set up. See whether it is written right.</p>
       </form>
-      <form aria-label="For operators" @submit.prevent="enter">
+      <form v-if="!asked && !trial" aria-label="For operators" @submit.prevent="enter">
         <h2 v-if="where.data.value?.any">For operators</h2>
         <v-text-field v-model="name" label="Name" autocomplete="username" required />
         <v-text-field v-model="password" label="Password" type="password" autocomplete="current-password" required />
@@ -83,6 +100,14 @@ async function enter(): Promise<void> {
         />
         <BusyButton type="submit" :variant="where.data.value?.any ? 'outlined' : 'flat'" color="primary" :busy="busy"
           >Sign in</BusyButton
+        >
+        <v-btn
+          v-for="each in where.data.value?.for_operators"
+          :key="each.key"
+          variant="text"
+          color="primary"
+          :href="`/sso/${each.key}/start?back=${encodeURIComponent(to)}`"
+          >Sign in by {{ each.label }}</v-btn
         >
       </form>
     </div>

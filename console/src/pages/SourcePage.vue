@@ -57,7 +57,7 @@ const signIn = useQuery({
 const queries = useQueryClient()
 const { wrong, attempt } = useAttempts()
 /** Have people sign in by this source from now on: the rest is filled in on its sheet. */
-const letSignIn = (protocol: 'saml' | 'oidc') =>
+const letSignIn = (protocol: 'saml' | 'oidc' | 'mail') =>
   attempt(async () => {
     await answered(api.PUT('/api/v1/sources/{key}/sign-in', { params: { path }, body: { protocol } }))
     await queries.invalidateQueries()
@@ -106,8 +106,11 @@ const sheet = useQuery({
             >
             <template v-if="read"> · read last <TimeOf :at="source.data.value.run_ended_at" never="never" /></template>
             <template v-else-if="source.data.value.channel === 'sign-in'">
-              · somebody came last <TimeOf :at="source.data.value.signed_in_at" never="never"
-            /></template>
+              <template v-if="source.data.value.signed_in_at">
+                · somebody came last <TimeOf :at="source.data.value.signed_in_at"
+              /></template>
+              <template v-else> · nobody came yet</template>
+            </template>
             <template v-else-if="!local"> · last call <TimeOf :at="source.data.value.last_call_at" /></template>
           </p>
         </div>
@@ -137,12 +140,13 @@ const sheet = useQuery({
           <div v-if="!signsIn" class="panel">
             <h2>Let people sign in by this source</h2>
             <p>
-              They sign in at their own identity provider, and are made here the first time that they come. Nobody can
-              before you put it in force.
+              They sign in at their own identity provider, or by a code that is mailed to them, and are made here the
+              first time that they come. Nobody can before you put it in force.
             </p>
             <div class="row">
               <v-btn color="primary" @click="letSignIn('saml')">By SAML 2.0</v-btn>
               <v-btn color="primary" @click="letSignIn('oidc')">By OpenID Connect</v-btn>
+              <v-btn color="primary" variant="outlined" @click="letSignIn('mail')">By a code that is mailed</v-btn>
             </div>
           </div>
           <template v-else-if="signIn.data.value">

@@ -31,6 +31,9 @@ def add_commands(nouns: Any) -> None:
         metavar="URL",
         help="the address by which others reach the service, such as https://HOST; every address handed out follows from it",
     )
+    serving.add_argument(
+        "--proxy", metavar="ADDRESS", help="the address of the proxy in front, such as 127.0.0.1: where it says callers are (X-Forwarded-For) counts"
+    )
     serving.set_defaults(run_here=_serve)
 
     demo = nouns.add_parser(
@@ -51,7 +54,7 @@ def _data(parser: argparse.ArgumentParser) -> None:
 def _serve(given: argparse.Namespace) -> None:
     from dravo.serving import serve
 
-    serve(given.data, given.host, given.port, given.public_url)
+    serve(given.data, given.host, given.port, given.public_url, given.proxy)
 
 
 def _demo(given: argparse.Namespace) -> None:

@@ -16,6 +16,7 @@ from dravo.cli import (
     group,
     guard,
     local,
+    mail,
     mapping,
     matrix,
     operator,
@@ -59,6 +60,7 @@ def make_parser() -> argparse.ArgumentParser:
         delivery,
         guard,
         drift,
+        mail,
         operator,
     ):
         module.add_commands(nouns)

@@ -23,6 +23,9 @@ def add_commands(nouns: Any) -> None:
     add.add_argument("--masked", action="store_true", help="for help desk and auditors: people's attributes are not for them")
     reset = command(verbs, "reset-second-factor", _reset, "turn an operator's second factor off, who lost both app and recovery codes")
     reset.add_argument("id")
+    fresh = command(verbs, "new-password", _new_password, "give an operator a new password, shown this once")
+    fresh.add_argument("id")
+    command(verbs, "links", _links, "show by which sources you come in as an operator; links are made in the console")
     disable = command(verbs, "disable", _disable, "shut an operator out")
     disable.add_argument("id")
 
@@ -69,6 +72,7 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
         "Name": lambda o: o["name"],
         "Kind": lambda o: o["kind"] + (", masked" if o["masked"] else ""),
         "Of": lambda o: ", ".join(o["applications"]),
+        "Signs in by": lambda o: "a source alone" if o["only_by_source"] else "password, second factor" if o["second_factor"] else "password",
         "Since (UTC)": lambda o: moment(o["created_at"]),
         "Disabled": lambda o: moment(o["disabled_at"]),
         "Id": lambda o: o["id"],
@@ -86,6 +90,36 @@ def _add(given: argparse.Namespace, dravo: Dravo) -> None:
 
 def _reset(given: argparse.Namespace, dravo: Dravo) -> None:
     print(f"{dravo.operators.reset_second_factor(given.id)['name']} signs in by the password alone again.")
+
+
+def _links(given: argparse.Namespace, dravo: Dravo) -> None:
+    found = dravo.operators.own_links()
+    if given.json:
+        show_json(found)
+        return
+    if not found["items"]:
+        offered = ", ".join(each["label"] for each in found["offered"])
+        print(
+            f"You come in by your password. {f'You can link yourself, in the console, to: {offered}.' if offered else 'No source lets operators in.'}"
+        )
+        return
+    print("By a source alone; your password does not count." if found["only_by_source"] else "By your password, and by a source:")
+    columns = {
+        "Source": lambda n: n["source"]["label"],
+        "Knows you as": lambda n: n["subject"],
+        "Linked (UTC)": lambda n: moment(n["made_at"]),
+        "Let you in (UTC)": lambda n: moment(n["last_used_at"]),
+        "In force for": lambda n: n["state"],
+    }
+    table(columns, found["items"])
+
+
+def _new_password(given: argparse.Namespace, dravo: Dravo) -> None:
+    made = dravo.operators.new_password(given.id)
+    if given.json:
+        show_json(made)
+    else:
+        print(f"New password of {made['name']}, shown this once: {made['password']}")
 
 
 def _disable(given: argparse.Namespace, dravo: Dravo) -> None:

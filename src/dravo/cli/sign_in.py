@@ -8,11 +8,11 @@ import sys
 from pathlib import Path
 from typing import Any
 
-from dravo.cli.frame import FAILED, WrongUse, command, list_options, moment, noun, show_json, show_list, table
+from dravo.cli.frame import FAILED, WrongUse, command, list_options, moment, noun, read_json, show_json, show_list, table
 from dravo.client import Dravo
 
 # Settings that are set by options of the same name.
-_TEXTS = ("metadata_address", "issuer", "client_id", "scopes", "subject", "pilot", "whom_to_ask")
+_TEXTS = ("metadata_address", "issuer", "client_id", "scopes", "subject", "pilot", "whom_to_ask", "registers_into")
 _NUMBERS = ("skew", "claims_days")
 _SWITCHES = ("unasked", "signs", "takes_over", "takes_groups", "refresh", "anew", "userinfo", "by_key")
 
@@ -29,8 +29,13 @@ def add_commands(nouns: Any) -> None:
         [
             "dravo sign-in set contractors --protocol saml --metadata-address https://id.rootworks.example/metadata",
             "dravo sign-in set contractors --metadata metadata.xml",
+            "dravo sign-in set volunteers --protocol mail",
             "dravo sign-in set partners --protocol oidc --issuer https://id.rootworks.example --client-id dravo --ask-secret",
         ],
+    )  # fmt: skip
+    answers = command(
+        verbs, "answers", _answers, "the answers to the five questions for those who sign in, as JSON",
+        ["dravo sign-in answers contractors > answers.json", "dravo sign-in set contractors --answers answers.json"],
     )  # fmt: skip
     state = command(
         verbs, "state", _state, "set for whom it is in force", ["dravo sign-in state contractors pilot", "dravo sign-in state contractors everybody"]
@@ -38,15 +43,27 @@ def add_commands(nouns: Any) -> None:
     trial = command(
         verbs, "try", _trial, "let one named person try; prints the link, the only time", ["dravo sign-in try contractors idris.vance --minutes 15"]
     )
+    trials = command(verbs, "trials", _trials, "list trials, newest first, and how far each has come")
+    list_options(trials)
     traces = command(verbs, "traces", _traces, "list what sign-ins came to, newest first", ["dravo sign-in traces contractors --outcome refused"])
     trace = command(
         verbs, "trace", _trace, "show one sign-in step by step", ["dravo sign-in trace contractors ID", "dravo sign-in trace contractors ID --again"]
     )
     out = command(verbs, "end", _end, "end every visit of a person", ["dravo sign-in end idris.vance"])
-    for each in (show, sheet, change, state, trial, traces, trace):
+    claimed = command(verbs, "groups", _groups, "list groups that sign-ins claimed, trials too, and that are not here yet")
+    claimed.add_argument("words", nargs="?", default="", help="a part of the name")
+    ahead = command(
+        verbs, "add-group", _add_group, "make a group by its name in the claims, to be mapped before anybody comes",
+        ["dravo sign-in add-group contractors Scaffolders"],
+    )  # fmt: skip
+    ahead.add_argument("source", help="its key")
+    ahead.add_argument("group", help="its name as it stands in the claims")
+    for each in (answers, trials, show, sheet, change, state, trial, traces, trace):
         each.add_argument("source", help="its key")
-    change.add_argument("--protocol", choices=("saml", "oidc"), help="the first time")
+    change.add_argument("--protocol", choices=("saml", "oidc", "mail"), help="the first time; mail: by a code that is mailed")
+    change.add_argument("--serves", choices=("people", "operators", "both"), help="whom it lets in; operators only by a chief's word")
     change.add_argument("--metadata", metavar="FILE", help="the provider's metadata; - reads it from the input")
+    change.add_argument("--answers", metavar="FILE", help="answers to the five questions as JSON; - for standard input")
     change.add_argument("--entity-id", help="the provider's, where there is no metadata")
     change.add_argument("--address", help="the provider's for signing in, where there is no metadata")
     change.add_argument("--certificate", metavar="FILE", help="the provider's, where there is no metadata")
@@ -80,19 +97,24 @@ def _shown(given: argparse.Namespace, found: Any) -> None:
     if given.json:
         show_json(found)
         return
-    print(f"{found['source']['label']}: {found['protocol_label']}, in force for: {found['state']}")
+    whom = "" if found["serves"] == "people" else f", lets in: {'operators' if found['serves'] == 'operators' else 'people and operators'}"
+    print(f"{found['source']['label']}: {found['protocol_label']}, in force for: {found['state']}{whom}")
     if found["everybody_at"]:
         print(f"For everybody from {moment(found['everybody_at'])} UTC.")
-    print(f"Provider: {found['provider']['entity_id'] or 'not known yet'}")
+    if found["protocol"] != "mail":
+        print(f"Provider: {found['provider']['entity_id'] or 'not known yet'}")
     for each in found["provider"]["certificates"]:
         print(f"  certificate {each['subject']}, until {moment(each['until_at'])} UTC")
     for each in found["provider"]["waiting"]:
         print(f"  another certificate waits: {each['subject']}, until {moment(each['until_at'])} UTC")
     print(f"Missing yet: {', '.join(found['missing']) or 'nothing'}")
-    print(f"Proved last: {moment(found['proved_at']) or 'never with these settings'}")
+    print(f"Proved last: {moment(found['proved_at']) if found['proved_at'] else 'never with these settings'}")
     if found["trouble"]:
         print(f"Trouble: {found['trouble']}")
-    table({"Seen from real traffic": lambda t: t["label"], "First (UTC)": lambda t: moment(t["first_at"]) or "not yet"}, found["ticks"])
+    table(
+        {"Seen from real traffic": lambda t: t["label"], "First (UTC)": lambda t: moment(t["first_at"]) if t["first_at"] else "not yet"},
+        found["ticks"],
+    )
 
 
 def _sheet(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -106,9 +128,11 @@ def _sheet(given: argparse.Namespace, dravo: Dravo) -> None:
 def _set(given: argparse.Namespace, dravo: Dravo) -> None:
     settings: dict[str, Any] = {name: getattr(given, name) for name in (*_TEXTS, *_NUMBERS) if getattr(given, name) is not None}
     settings |= {name: getattr(given, name) == "yes" for name in _SWITCHES if getattr(given, name) is not None}
-    wish: dict[str, Any] = {"protocol": given.protocol, "settings": settings or None, "look": given.look}
+    wish: dict[str, Any] = {"protocol": given.protocol, "serves": given.serves, "settings": settings or None, "look": given.look}
     if given.metadata:
         wish["metadata"] = sys.stdin.read() if given.metadata == "-" else Path(given.metadata).read_text()
+    if given.answers:
+        wish["policy"] = read_json(given.answers)
     fields = {"entity_id": given.entity_id, "sign_in": given.address}
     if given.certificate:
         fields["certificates"] = Path(given.certificate).read_text()
@@ -119,6 +143,28 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
     if not any(value for value in wish.values()):
         raise WrongUse("Nothing to change; see 'dravo sign-in set --help' for what there is.")
     _shown(given, dravo.sign_ins.change(given.source, **wish))
+
+
+def _answers(given: argparse.Namespace, dravo: Dravo) -> None:
+    show_json(dravo.sign_ins.get(given.source)["policy"])
+
+
+def _groups(given: argparse.Namespace, dravo: Dravo) -> None:
+    found = dravo.sign_ins.claimed_groups(given.words)["items"]
+    if given.json:
+        show_json(found)
+    elif not found:
+        print("No sign-in claimed a group that is not here.")
+    else:
+        table({"Group": lambda g: g["name"], "Source": lambda g: g["source"]["label"]}, found)
+
+
+def _add_group(given: argparse.Namespace, dravo: Dravo) -> None:
+    made = dravo.sign_ins.make_group(given.source, given.group)
+    if given.json:
+        show_json(made)
+    else:
+        print(f"Made the group '{made['name']}'; it holds nobody yet, and can be mapped.")
 
 
 def _state(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -133,6 +179,18 @@ def _trial(given: argparse.Namespace, dravo: Dravo) -> None:
     print(f"For {made['person']}, {'for real' if given.for_real else 'to look only'}, good until {moment(made['until_at'])} UTC:")
     print(made["link"])
     print(f"What came of it: dravo sign-in traces {given.source}")
+
+
+def _trials(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {
+        "Made (UTC)": lambda t: moment(t["created_at"]),
+        "For": lambda t: t["person"],
+        "How": lambda t: t["mode"],
+        "Good until (UTC)": lambda t: moment(t["until_at"]),
+        "So far": lambda t: t["so_far"],
+        "Trace": lambda t: t["trace"],
+    }
+    show_list(given, dravo.sign_ins.trials(given.source), columns, "There was no trial.")
 
 
 _TRACE = {

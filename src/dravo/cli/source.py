@@ -76,6 +76,7 @@ def _add(given: argparse.Namespace, dravo: Dravo) -> None:
     else:
         print(f"Added '{made['label']}'. Next, if it calls us: dravo source new-token {made['key']} --label LABEL")
         print(f"If we are to read it: dravo source read {made['key']} ldap|scim|csv --set NAME=VALUE")
+        print(f"If people are to sign in by it: dravo sign-in set {made['key']} --protocol saml|oidc|mail")
 
 
 def _remove(given: argparse.Namespace, dravo: Dravo) -> None:

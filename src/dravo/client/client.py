@@ -15,6 +15,7 @@ from dravo.client.applications import Applications
 from dravo.client.assignments import Assignments
 from dravo.client.deliveries import Accounts, Deliveries
 from dravo.client.errors import ApiError, ServiceUnreachable, error_for
+from dravo.client.mail import Mail
 from dravo.client.noun import part, plain
 from dravo.client.operators import Operators, Tokens
 from dravo.client.pages import Pages
@@ -42,6 +43,7 @@ class Dravo:
         self.url = url
         self.sources = Sources(self)
         self.sign_ins = SignIns(self)
+        self.mail = Mail(self)
         self.people = People(self)
         self.groups = Groups(self)
         self.applications = Applications(self)

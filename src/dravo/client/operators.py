@@ -34,6 +34,18 @@ class Operators(Noun):
         """Turn an operator's second factor off, who lost both app and recovery codes."""
         return cast(t.Operator, self._call("POST", f"/operators/{part(operator_id)}/second-factor/reset"))
 
+    def new_password(self, operator_id: str) -> t.NewOperator:
+        """Give an operator a new password, in the answer the only time; it counts also if they came in by a source alone."""
+        return cast(t.NewOperator, self._call("POST", f"/operators/{part(operator_id)}/password"))
+
+    def own_links(self) -> t.OperatorLinks:
+        """Return by which sources one comes in as an operator, and by which one could; links are made in the console."""
+        return cast(t.OperatorLinks, self._call("GET", "/session/links"))
+
+    def unlink(self, link_id: str) -> t.OperatorLinks:
+        """Have a source no longer let one in as an operator."""
+        return cast(t.OperatorLinks, self._call("DELETE", f"/session/links/{part(link_id)}"))
+
     def disable(self, operator_id: str) -> t.Operator:
         """Shut an operator out."""
         return cast(t.Operator, self._call("POST", f"/operators/{part(operator_id)}/disable"))

@@ -20,8 +20,9 @@ class SignIns(Noun):
         """Set how people sign in; what is left out stays.
 
         Args:
-            given: `protocol=` "saml" or "oidc" (the first time), `settings=`, `secret=`, `policy=`, `metadata=` (its text), `fields=`
-                ({"entity_id", "sign_in", "sign_out", "certificates"}), `look=` (fetch what is at the address now).
+            given: `protocol=` "saml", "oidc" or "mail" (the first time), `serves=` "people", "operators" or "both", `settings=`,
+                `secret=`, `policy=`, `metadata=` (its text), `fields=` ({"entity_id", "sign_in", "sign_out", "certificates"}),
+                `look=` (fetch what is at the address now).
         """
         return cast(t.SignIn, self._call("PUT", self._at(key), body=given))
 
@@ -61,6 +62,14 @@ class SignIns(Noun):
     def plan_again(self, key: str, trace: str, policy: dict[str, Any] | None = None) -> t.PlannedSignIn:
         """Return what a kept sign-in would come to now, or with other answers; nothing is changed."""
         return cast(t.PlannedSignIn, self._call("POST", f"{self._at(key)}/traces/{part(trace)}/again", body={"policy": policy or {}}))
+
+    def claimed_groups(self, words: str = "") -> t.GroupsInClaims:
+        """Return groups that sign-ins claimed, trials too, and that their source does not have yet."""
+        return cast(t.GroupsInClaims, self._call("GET", "/claimed-groups", query={"q": words}))
+
+    def make_group(self, key: str, name: str) -> t.GroupMadeAhead:
+        """Make a group of a source by the name in its claims, to be mapped before anybody comes."""
+        return cast(t.GroupMadeAhead, self._call("POST", f"{self._at(key)}/groups", body={"name": name}))
 
     def visits(self, person: str) -> t.Visits:
         """Return where a person is signed in to see what is theirs."""

@@ -13,7 +13,7 @@ from typing import Any
 
 from dravo.core.expressions import ENTRY
 from dravo.core.records import fold
-from dravo.core.source_policy import ASK, SourcePolicy
+from dravo.core.source_policy import ASK, BY_EMAIL, SourcePolicy
 
 # By its object identifier the name of an attribute (RFC 4519, RFC 2798), as SAML's X.500 profile writes it.
 _OIDS = {
@@ -44,6 +44,15 @@ OIDC_ATTRIBUTES = (
     ("name.familyName", "family_name"),
     ('emails[type eq "work"].value', "email"),
 )
+# By a code that was mailed nothing is known but the address; those who register say their names.
+MAIL_ATTRIBUTES = (
+    ("userName", "email"),
+    ("displayName", "name"),
+    ("name.givenName", "given_name"),
+    ("name.familyName", "family_name"),
+    ('emails[type eq "work"].value', "email"),
+)
+REGISTERED = "registered"
 GROUPS = "groups else group else memberof else roles"
 
 
@@ -61,7 +70,10 @@ class Claims:
 
 
 def usual_policy(protocol: str) -> SourcePolicy:
-    """Return the answers that a sign-in begins with, by its protocol, "saml" or "oidc"."""
+    """Return the answers that a sign-in begins with, by its protocol, "saml", "oidc" or "mail"."""
+    if protocol == "mail":
+        # Whoever has the address is known by it, and nobody is made unless that is wanted.
+        return SourcePolicy(match=BY_EMAIL, makes=False, attributes=MAIL_ATTRIBUTES, reads=ENTRY, groups_from=(REGISTERED,))
     return SourcePolicy(attributes=SAML_ATTRIBUTES if protocol == "saml" else OIDC_ATTRIBUTES, reads=ENTRY, groups_from=(GROUPS,))
 
 

@@ -21,7 +21,7 @@ from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
 
 from dravo.client import ApiError, Dravo
 from dravo.core.errors import DravoError
-from dravo.demo import contractors, scenario
+from dravo.demo import contractors, scenario, volunteers
 from dravo.demo.reading import Sources
 from dravo.logs import configure
 from dravo.services import operators
@@ -101,6 +101,10 @@ class Demo:
             if application.get("stand_in"):
                 self._start(application["key"], "dravo.demo.application", application["label"])
         self._start(contractors.KEY, "dravo.demo.identity", "Rootworks, where the contractors sign in")
+        smtp = self.kept["stand_ins"].setdefault("smtp", {"port": self.port + 32})
+        if not free(smtp["port"]):
+            smtp["port"] = free_port()
+        self._start("mail", "dravo.demo.letters", "Mail that was sent", "--smtp-port", str(smtp["port"]))
         kept = self.kept["stand_ins"].setdefault("estates", {"port": self.port + 30})
         if not free(kept["port"]) or not free(kept["port"] + 1):
             kept["port"] = free_port()
@@ -110,11 +114,11 @@ class Demo:
         for name, address in self.addresses.items():
             wait_until(lambda address=address: httpx.get(address, trust_env=False).status_code == 200, f"the stand-in '{name}'", 20)  # type: ignore[misc]
 
-    def _start(self, key: str, module: str, label: str) -> None:
+    def _start(self, key: str, module: str, label: str, *more: str) -> None:
         kept = self.kept["stand_ins"].setdefault(key, {"token": secrets.token_hex(24), "port": self.port + 10 + len(self.addresses)})
         if not free(kept["port"]):
             kept["port"] = free_port()
-        command = [sys.executable, "-m", module, "--name", label, "--port", str(kept["port"]), "--state", str(self.folder / f"stand-in-{key}")]
+        command = [sys.executable, "-m", module, "--name", label, "--port", str(kept["port"]), "--state", str(self.folder / f"stand-in-{key}"), *more]
         if module.endswith("application"):
             command += ["--token", kept["token"]]
         self.stand_ins[key] = subprocess.Popen(command, stdin=subprocess.PIPE)
@@ -152,6 +156,9 @@ class Demo:
             for key in self._application_keys():
                 dravo.applications.change(key, address=f"{self.addresses[key]}/")
             contractors.load(dravo, self.addresses[contractors.KEY])
+        with self.screen.status("Letting volunteers sign in by a code"):
+            volunteers.connect(dravo, self.kept["stand_ins"]["smtp"]["port"])
+            volunteers.load(dravo, self.url, self.addresses["mail"])
         self._settle(dravo)
         self.kept["loaded"] = True
         self._keep()
@@ -260,6 +267,7 @@ class Demo:
         if self.sources is not None:
             self.sources.reconnect(dravo)
         contractors.reconnect(dravo, self.addresses[contractors.KEY])
+        volunteers.connect(dravo, self.kept["stand_ins"]["smtp"]["port"])
         for application in scenario.APPLICATIONS:
             key = application["key"]
             if key in self.addresses:

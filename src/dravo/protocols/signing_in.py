@@ -45,3 +45,8 @@ class Proved:
     once: tuple[str, float] = ("", 0.0)
     session: str | None = None
     format: str | None = None
+
+    @property
+    def native_id(self) -> str:
+        """By what a record or an operator is bound for good: (issuer, subject); no issuer holds a line end."""
+        return f"{self.issuer}\n{self.subject}"

@@ -68,11 +68,6 @@ class Arrival:
         return {"kind": self.kind, "made": self.person, "groups": self.groups, "access": self.access}
 
 
-def native_id_of(proved: Proved) -> str:
-    """Return by what a record of a sign-in is bound for good: (issuer, subject); no issuer holds a line end."""
-    return f"{proved.issuer}\n{proved.subject}"
-
-
 class Arriving:
     """One person who arrives by way of a source."""
 
@@ -83,7 +78,7 @@ class Arriving:
         self.house, self.source, self.steps, self.look_only, self.takes_groups = house, source, steps, look_only, takes_groups
         self.claims = read.read_claims(proved.attributes, proved.subject)
         self.policy = read.safe_policy(policy, self.claims.attributes, says_verified=says_verified)
-        self.entry = Entry(native_id_of(proved), proved.subject, self.claims.attributes)
+        self.entry = Entry(proved.native_id, proved.subject, self.claims.attributes)
 
     def person(self) -> dict[str, Any]:
         """Return the person that the expressions make, if they may come in.
@@ -119,6 +114,8 @@ class Arriving:
         if kind == CONFLICT:
             told = next(line["message"] for line in people.told if line["kind"] == CONFLICT)
             mend = "Decide it under Conflicts of the source; then they sign in again."
+            if self.look_only:
+                mend = "It waits under Conflicts once they sign in for real; or say by what this source may link people, and for which domains."
             raise SignInRefused("conflict", f"Whose this is has to be decided by a person. {told}", mend)
         if kind == UNKNOWN:
             raise SignInRefused(

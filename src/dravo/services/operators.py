@@ -8,19 +8,20 @@ import time
 from collections.abc import Sequence
 from typing import Any
 
-from sqlalchemy import Connection, delete, func, insert, select, update
+from sqlalchemy import Connection, delete, func, insert, or_, select, update
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, NotPermitted, NotSignedIn, StillInUse, TooManyTries
 from dravo.core.instants import Instant, later
 from dravo.core.records import fold
-from dravo.services import second_factor
+from dravo.protocols.signing_in import Proved
+from dravo.services import second_factor, settings
 from dravo.services.auditing import record_change
 from dravo.services.house import House
 from dravo.services.named import application_by_key
 from dravo.services.permissions import AUDITOR, CHIEF, HELP_DESK, KINDS, OWNER, Caller
 from dravo.services.second_factor import SecondFactorNeeded
-from dravo.services.secrets import digest, hash_password, new_token, password_fits
+from dravo.services.secrets import digest, hash_password, made_password, new_token, password_fits
 from dravo.services.sources import check_label
 from dravo.store import clock
 from dravo.store import tables as t
@@ -92,7 +93,7 @@ def add(
         raise InvalidInput("An application owner has applications, and nobody else has.", "Say which ones, or another kind.", "applications")
     if masked and kind not in (HELP_DESK, AUDITOR):
         raise InvalidInput(f"For a {kind} nothing can be masked.", "It is for help desk and auditors.", "masked")
-    chosen = password or "-".join(random_secrets.token_hex(2) for _ in range(4))
+    chosen = password or made_password()
     now = clock.now()
     row: dict[str, Any] = {
         "id": new_id(),
@@ -126,6 +127,7 @@ def _line(connection: Connection, row: Any) -> dict[str, Any]:
     return {
         "id": row.id, "name": row.name, "kind": row.kind, "masked": row.masked, "applications": sorted(owned or ()),
         "created_at": row.created_at, "disabled_at": row.disabled_at, "second_factor": row.factor_secret is not None,
+        "only_by_source": row.only_by_source,
     }  # fmt: skip
 
 
@@ -168,13 +170,12 @@ def disable(house: House, caller: Caller, operator_id: str) -> dict[str, Any]:
         row = connection.execute(select(t.operator).where(t.operator.c.id == operator_id)).first()
         if row is None:
             raise NotFound(f"There is no operator with the id '{operator_id}'.")
-        chiefs = (
-            select(func.count())
-            .select_from(t.operator)
-            .where(t.operator.c.kind == CHIEF, t.operator.c.disabled_at.is_(None), t.operator.c.id != operator_id)
-        )
-        if row.kind == CHIEF and connection.execute(chiefs).scalar_one() == 0:
-            raise StillInUse("This is the last chief operator.", "Add another chief first.")
+        o = t.operator.c
+        # Whoever comes in by a source alone counts only with recovery codes: a source can fail.
+        gets_in = or_(o.only_by_source.is_(False), o.id.in_(second_factor.who_recovers()))
+        chiefs = select(o.id).where(o.kind == CHIEF, o.disabled_at.is_(None), o.id != operator_id, gets_in)
+        if row.kind == CHIEF and connection.execute(chiefs.limit(1)).first() is None:
+            raise StillInUse("This is the last chief operator who gets in whatever happens.", "Add another chief first.")
         connection.execute(update(t.operator).where(t.operator.c.id == operator_id).values(disabled_at=now))
         connection.execute(delete(t.operator_session).where(t.operator_session.c.operator_id == operator_id))
         record_change(connection, house.keys, caller, "disabled operator", "operator", operator_id, now, {"name": row.name})
@@ -199,25 +200,46 @@ def sign_in(house: House, limiter: Limiter, name: str, password: str, address: s
         row = connection.execute(select(t.operator).where(t.operator.c.name_key == fold(name))).first()
     # Something is verified either way, so that time does not tell whether the name exists.
     fits = password_fits(row.password_hash if row else _NOBODY, password)
+    if row is not None and row.only_by_source and not row.disabled_at:
+        # On the day on which the source is down a recovery code lets them in; their password counts for nothing.
+        with house.database.writing() as connection:
+            fits = second_factor.recovers(connection, row, password)
     if row is None or not fits or row.disabled_at:
         limiter.failed(*marks)
         raise NotSignedIn("Name and password do not fit.", "Try again; letter case matters in the password.")
     if row.factor_secret is not None:
         _check_factor(house, limiter, marks, row, code)
     limiter.worked(marks[0])
+    with house.database.writing() as connection:
+        return begin_session(house, connection, row)
+
+
+def begin_session(house: House, connection: Connection, row: Any, source: Any = None, proved: Proved | None = None) -> tuple[str, dict[str, Any]]:
+    """Begin a session of an operator; returns its secret and what the console is told.
+
+    Args:
+        source: the source that let them in, None if their password did.
+        proved: whom its provider proved.
+    """
     now = clock.now()
     secret, csrf = random_secrets.token_urlsafe(32), random_secrets.token_urlsafe(24)
-    with house.database.writing() as connection:
-        connection.execute(delete(t.operator_session).where(t.operator_session.c.expires_at < now))
-        connection.execute(
-            insert(t.operator_session).values(
-                hash=digest(secret), operator_id=row.id, csrf=csrf, created_at=now, last_seen_at=now,
-                expires_at=later(now, SESSION_HOURS * 3600),
-            )
-        )  # fmt: skip
-        who = Caller(row.id, row.name, row.kind, applications=_applications(connection, row), masked=row.masked)
-        record_change(connection, house.keys, who, "signed in", "operator", row.id, now)
+    connection.execute(delete(t.operator_session).where(t.operator_session.c.expires_at < now))
+    named = {"provider_session": proved.session, "subject": proved.subject, "subject_format": proved.format} if proved is not None else {}
+    connection.execute(
+        insert(t.operator_session).values(
+            **named, hash=digest(secret), operator_id=row.id, csrf=csrf, source_id=source.id if source is not None else None, created_at=now,
+            last_seen_at=now, expires_at=later(now, SESSION_HOURS * 3600),
+        )
+    )  # fmt: skip
+    unfinished = source is None and _lacks_factor(connection, row)
+    who = Caller(row.id, row.name, row.kind, applications=_applications(connection, row), masked=row.masked, unfinished=unfinished)
+    record_change(connection, house.keys, who, "signed in", "operator", row.id, now, {"source": source.key} if source is not None else {})
     return secret, session_line(who, csrf)
+
+
+def _lacks_factor(connection: Connection, row: Any) -> bool:
+    """Whether an operator who came by their password has to set up a second factor before anything else."""
+    return row.factor_secret is None and bool(settings.read(connection)["second_factor"])
 
 
 def _check_factor(house: House, limiter: Limiter, marks: Sequence[str], row: Any, code: str) -> None:
@@ -237,7 +259,7 @@ def session_line(who: Caller, csrf: str) -> dict[str, Any]:
     """Return what the console is told about its session."""
     return {
         "name": who.name, "kind": who.kind, "csrf": csrf, "permissions": sorted(who.permissions),
-        "applications": None if who.applications is None else sorted(who.applications),
+        "applications": None if who.applications is None else sorted(who.applications), "needs_second_factor": who.unfinished,
     }  # fmt: skip
 
 
@@ -247,24 +269,57 @@ def by_session(house: House, secret: str) -> tuple[Caller, str] | None:
     now, kept = clock.now(), digest(secret)
     with house.database.reading() as connection:
         row = connection.execute(
-            select(o.id, o.name, o.kind, o.masked, s.csrf, s.last_seen_at)
+            select(o.id, o.name, o.kind, o.masked, o.factor_secret, s.csrf, s.last_seen_at, s.source_id)
             .join(t.operator, o.id == s.operator_id)
             .where(s.hash == kept, s.expires_at > now, s.last_seen_at > later(now, -IDLE_HOURS * 3600), o.disabled_at.is_(None))
         ).first()
         if row is None:
             return None
         owned = _applications(connection, row)
+        unfinished = row.source_id is None and _lacks_factor(connection, row)
     if row.last_seen_at < later(now, -60):
         with house.database.writing() as connection:
             connection.execute(update(t.operator_session).where(s.hash == kept).values(last_seen_at=now))
-    return Caller(row.id, row.name, row.kind, session=secret, applications=owned, masked=row.masked), row.csrf
+    return Caller(row.id, row.name, row.kind, session=secret, applications=owned, masked=row.masked, unfinished=unfinished), row.csrf
 
 
-def sign_out(house: House, caller: Caller) -> None:
-    """End the caller's session."""
-    if caller.session:
-        with house.database.writing() as connection:
-            connection.execute(delete(t.operator_session).where(t.operator_session.c.hash == digest(caller.session)))
+def end_session(house: House, caller: Caller) -> Any:
+    """End the caller's session; returns the row that it was, None if there was none."""
+    if not caller.session:
+        return None
+    with house.database.writing() as connection:
+        here = t.operator_session.c.hash == digest(caller.session)
+        row = connection.execute(select(t.operator_session).where(here)).first()
+        connection.execute(delete(t.operator_session).where(here))
+    return row
+
+
+def sessions(house: House, caller: Caller) -> dict[str, Any]:
+    """Return where the caller is signed in, this session among them."""
+    s, now = t.operator_session.c, clock.now()
+    live = (s.operator_id == caller.operator_id, s.expires_at > now, s.last_seen_at > later(now, -IDLE_HOURS * 3600))
+    statement = select(t.operator_session, t.source.c.key, t.source.c.label).outerjoin(t.source, t.source.c.id == s.source_id)
+    with house.database.reading() as connection:
+        rows = connection.execute(statement.where(*live).order_by(s.created_at.desc()).limit(50)).all()
+    this = digest(caller.session) if caller.session else ""
+    return {
+        "items": [
+            {
+                "created_at": row.created_at, "last_seen_at": row.last_seen_at, "until_at": row.expires_at, "this": row.hash == this,
+                "source": {"key": row.key, "label": row.label} if row.key is not None else None,
+            }
+            for row in rows
+        ]
+    }  # fmt: skip
+
+
+def end_other_sessions(house: House, caller: Caller) -> dict[str, Any]:
+    """End every session of the caller but this one."""
+    s, this = t.operator_session.c, digest(caller.session) if caller.session else ""
+    with house.database.writing() as connection:
+        ended = connection.execute(delete(t.operator_session).where(s.operator_id == caller.operator_id, s.hash != this)).rowcount
+        record_change(connection, house.keys, caller, "ended own sessions", "operator", caller.operator_id, clock.now(), {"ended": ended})
+    return sessions(house, caller)
 
 
 # Tokens for programs

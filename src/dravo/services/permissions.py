@@ -38,6 +38,7 @@ class Caller:
     Attributes:
         applications: keys of the applications that an application owner has; None for all others: every one.
         masked: whether people's attributes are not for them.
+        unfinished: whether they have to set up their second factor before anything else.
     """
 
     operator_id: str
@@ -47,6 +48,7 @@ class Caller:
     session: str | None = None
     applications: frozenset[str] | None = None
     masked: bool = False
+    unfinished: bool = False
 
     @property
     def permissions(self) -> frozenset[str]:

@@ -26,6 +26,7 @@ from dravo.protocols.signing_in import Proved, SignInRefused
 from dravo.services import providers, sign_in_keys, sign_in_settings, sign_in_traces
 from dravo.services.arriving import Arrival, Steps
 from dravo.services.house import House
+from dravo.services.operator_links import OPERATORS
 from dravo.services.secrets import digest
 from dravo.services.trials import OBSERVE
 from dravo.store import clock
@@ -53,8 +54,8 @@ class Way:
 
     @property
     def observes(self) -> bool:
-        """Whether it is a trial that changes nothing."""
-        return self.trial is not None and self.trial.mode == OBSERVE
+        """Whether it is a trial that changes nothing: where only operators come in, none does."""
+        return self.trial is not None and (self.trial.mode == OBSERVE or self.row.serves == OPERATORS)
 
 
 def addresses(base: str, key: str) -> dict[str, str]:

@@ -8,12 +8,14 @@ import time
 from typing import Any
 from urllib.parse import quote
 
+import segno
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.twofactor import InvalidToken
 from cryptography.hazmat.primitives.twofactor.totp import TOTP
-from sqlalchemy import Connection, delete, func, insert, or_, select, update
+from sqlalchemy import Connection, Select, delete, func, insert, or_, select, update
 
 from dravo.core.errors import DravoError, InvalidInput, NotFound
+from dravo.services import settings
 from dravo.services.auditing import record_change
 from dravo.services.house import House
 from dravo.services.permissions import Caller
@@ -34,12 +36,20 @@ class SecondFactorNeeded(DravoError):
     status = 401
 
 
+class SecondFactorMissing(DravoError):
+    """Every operator has to have a second factor, and this one has none yet."""
+
+    code = "second_factor_missing"
+    status = 403
+
+
 def state(house: House, caller: Caller) -> dict[str, Any]:
     """Return whether the caller has a second factor, since when, and how many recovery codes are left."""
     with house.database.reading() as connection:
         row = _row(connection, caller.operator_id)
-        left = connection.execute(select(func.count()).select_from(t.operator_recovery).where(*_unused(caller.operator_id))).scalar_one()
-    return {"on": row.factor_secret is not None, "since": row.factor_at, "recovery_left": left}
+        left = codes_left(connection, caller.operator_id)
+        required = bool(settings.read(connection)["second_factor"])
+    return {"on": row.factor_secret is not None, "since": row.factor_at, "recovery_left": left, "required": required}
 
 
 def begin(house: House, caller: Caller) -> dict[str, Any]:
@@ -57,7 +67,7 @@ def begin(house: House, caller: Caller) -> dict[str, Any]:
         connection.execute(update(t.operator).where(t.operator.c.id == caller.operator_id).values(factor_pending=house.keys.encrypt(text)))
     issuer = "Dravo"
     address = f"otpauth://totp/{issuer}:{quote(caller.name)}?secret={text}&issuer={issuer}&digits={DIGITS}&period={STEP}"
-    return {"secret": text, "address": address}
+    return {"secret": text, "address": address, "picture": segno.make(address, error="m").svg_data_uri(scale=4, border=2, light="#fff")}
 
 
 def confirm(house: House, caller: Caller, code: str) -> dict[str, Any]:
@@ -68,7 +78,6 @@ def confirm(house: House, caller: Caller, code: str) -> dict[str, Any]:
     """
     _check_session(caller)
     now = clock.now()
-    codes = ["-".join(text[at : at + 5] for at in range(0, 20, 5)) for text in (secrets.token_hex(10) for _ in range(RECOVERY_CODES))]
     with house.database.writing() as connection:
         row = _row(connection, caller.operator_id)
         if row.factor_pending is None:
@@ -80,12 +89,38 @@ def confirm(house: House, caller: Caller, code: str) -> dict[str, Any]:
             )
         values = {"factor_secret": row.factor_pending, "factor_pending": None, "factor_at": now, "factor_counter": counter}
         connection.execute(update(t.operator).where(t.operator.c.id == caller.operator_id).values(**values))
-        connection.execute(delete(t.operator_recovery).where(t.operator_recovery.c.operator_id == caller.operator_id))
-        connection.execute(insert(t.operator_recovery), [{"operator_id": caller.operator_id, "hash": _kept(each)} for each in codes])
+        codes = _new_codes(connection, caller.operator_id)
         # Whoever is signed in elsewhere by the password alone signs in anew.
         s = t.operator_session.c
         connection.execute(delete(t.operator_session).where(s.operator_id == caller.operator_id, s.hash != digest(caller.session or "")))
         record_change(connection, house.keys, caller, "turned second factor on", "operator", caller.operator_id, now, {})
+    return {"recovery_codes": codes}
+
+
+def _new_codes(connection: Connection, operator_id: str) -> list[str]:
+    """Make recovery codes in place of those that there were."""
+    codes = ["-".join(text[at : at + 5] for at in range(0, 20, 5)) for text in (secrets.token_hex(10) for _ in range(RECOVERY_CODES))]
+    connection.execute(delete(t.operator_recovery).where(t.operator_recovery.c.operator_id == operator_id))
+    connection.execute(insert(t.operator_recovery), [{"operator_id": operator_id, "hash": _kept(each)} for each in codes])
+    return codes
+
+
+def renew_codes(house: House, caller: Caller, code: str) -> dict[str, Any]:
+    """Make new recovery codes for the caller, shown once; those before count no longer.
+
+    Args:
+        code: of the second factor, where there is one.
+
+    Raises:
+        InvalidInput: without a session, or if the code is none of the second factor.
+    """
+    _check_session(caller)
+    with house.database.writing() as connection:
+        row = _row(connection, caller.operator_id)
+        if row.factor_secret is not None and not fits(house, connection, row, code):
+            raise InvalidInput("This is no code of the second factor.", "Type the present one, or a recovery code.", "code")
+        codes = _new_codes(connection, caller.operator_id)
+        record_change(connection, house.keys, caller, "made recovery codes", "operator", caller.operator_id, clock.now(), {})
     return {"recovery_codes": codes}
 
 
@@ -98,6 +133,8 @@ def take_away(house: House, caller: Caller, code: str) -> dict[str, Any]:
     _check_session(caller)
     with house.database.writing() as connection:
         row = _row(connection, caller.operator_id)
+        if settings.read(connection)["second_factor"]:
+            raise InvalidInput("Every operator here has a second factor.", "A chief operator can change that in the settings.")
         if row.factor_secret is None or not fits(house, connection, row, code):
             raise InvalidInput("This is no code of the second factor.", "Type the present one, or a recovery code.", "code")
         _off(connection, caller.operator_id)
@@ -121,12 +158,29 @@ def reset(house: House, caller: Caller, operator_id: str) -> None:
 def fits(house: House, connection: Connection, row: Any, code: str) -> bool:
     """Whether a code is the second factor of an operator's row, now; it counts once."""
     counter = _counter(house.keys.decrypt(row.factor_secret), code)
-    o, r = t.operator.c, t.operator_recovery.c
+    o = t.operator.c
     if counter is not None:
         fresh = (o.id == row.id, or_(o.factor_counter.is_(None), o.factor_counter < counter))
         return connection.execute(update(t.operator).where(*fresh).values(factor_counter=counter)).rowcount == 1
+    return recovers(connection, row, code)
+
+
+def recovers(connection: Connection, row: Any, code: str) -> bool:
+    """Whether a code is a recovery code of an operator's row; it counts once."""
+    r = t.operator_recovery.c
     used = update(t.operator_recovery).where(*_unused(row.id), r.hash == _kept(code)).values(used_at=clock.now())
     return connection.execute(used).rowcount == 1
+
+
+def codes_left(connection: Connection, operator_id: str) -> int:
+    """Return how many recovery codes an operator has."""
+    return connection.execute(select(func.count()).select_from(t.operator_recovery).where(*_unused(operator_id))).scalar_one()
+
+
+def who_recovers() -> Select[tuple[str]]:
+    """Return a query for the ids of operators who have recovery codes."""
+    r = t.operator_recovery.c
+    return select(r.operator_id).where(r.used_at.is_(None))
 
 
 def _unused(operator_id: str) -> tuple[Any, Any]:
@@ -164,7 +218,10 @@ def _row(connection: Connection, operator_id: str) -> Any:
 def _off(connection: Connection, operator_id: str) -> None:
     values = {"factor_secret": None, "factor_pending": None, "factor_at": None, "factor_counter": None}
     connection.execute(update(t.operator).where(t.operator.c.id == operator_id).values(**values))
-    connection.execute(delete(t.operator_recovery).where(t.operator_recovery.c.operator_id == operator_id))
+    # Whoever comes in by a source alone keeps the codes that let them in without it.
+    alone = select(t.operator.c.id).where(t.operator.c.id == operator_id, t.operator.c.only_by_source.is_(True))
+    if connection.execute(alone).first() is None:
+        connection.execute(delete(t.operator_recovery).where(t.operator_recovery.c.operator_id == operator_id))
 
 
 def _check_session(caller: Caller) -> None:

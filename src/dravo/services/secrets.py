@@ -50,6 +50,11 @@ def digest(token: str) -> str:
     return hashlib.sha256(token.encode("utf-8", "surrogateescape")).hexdigest()
 
 
+def made_password() -> str:
+    """Return a password for somebody to whom it is shown once."""
+    return "-".join(secrets.token_hex(2) for _ in range(4))
+
+
 def hash_password(password: str) -> str:
     """Return what is kept of a password.
 

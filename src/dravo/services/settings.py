@@ -30,6 +30,8 @@ class Setting:
     least: int = 0
     most: int = 0
     kind: str = NUMBER
+    # What is needed to change it.
+    permission: str = "settings.change"
 
 
 SETTINGS = (
@@ -37,6 +39,7 @@ SETTINGS = (
     Setting("local_people", "Whether people may be entered here by hand: 1 yes, 0 no, then everybody comes through a source", 1, 0, 1),
     Setting("whom_to_ask", "Whom people ask who may not in, or who miss something, in a sentence", "", kind=TEXT),
     Setting("visit_hours", "Hours after which people who signed in sign in again", 8, 1, 168),
+    Setting("second_factor", "Whether operators who sign in by password need a second factor: 1 yes, 0 no", 0, 0, 1, permission="operators.change"),
     Setting("guard_number", "Removals that go by themselves in an application, or among the people of a source, at the most", 100, 0, 1_000_000),
     Setting("guard_share", "The same, in a hundred of the application's accounts or the source's people", 20, 0, 100),
     Setting("guard_least", "Removals that always go, however small the application", 10, 0, 1_000),
@@ -90,11 +93,12 @@ def change(house: House, caller: Caller, name: str, value: int | str) -> dict[st
     """Give a setting another value.
 
     Raises:
-        InvalidInput: if there is no such setting, or the value is out of its bounds.
+        InvalidInput: if there is no such setting, or the value is out of its bounds; NotPermitted.
     """
     setting = _BY_NAME.get(name)
     if setting is None:
         raise InvalidInput(f"There is no setting '{name}'.", f"There are: {', '.join(_BY_NAME)}.", "name")
+    caller.require(setting.permission)
     if setting.kind == TIME_ZONE:
         check_zone(str(value))
     elif setting.kind == TEXT:

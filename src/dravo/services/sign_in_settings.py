@@ -17,30 +17,28 @@ from dravo.protocols.saml.certificates import Certificate, read_certificates
 from dravo.protocols.saml.metadata import Provider, read_metadata
 from dravo.protocols.saml.names import POST, REDIRECT
 from dravo.protocols.scim.outgoing import check_url
-from dravo.services import sign_in_keys
+from dravo.services import mailing, operator_links, sign_in_keys
 from dravo.services.auditing import record_change
 from dravo.services.guarding import NeedsConfirmation
 from dravo.services.house import House
 from dravo.services.named import pushing_source
+from dravo.services.operator_links import OPERATORS, PEOPLE, SERVES
 from dravo.services.permissions import Caller
 from dravo.services.providers import fetch_configuration, fetch_metadata
 from dravo.store import clock
 from dravo.store import tables as t
 
-SAML, OIDC = "saml", "oidc"
-PROTOCOLS = {SAML: "SAML 2.0", OIDC: "OpenID Connect"}
+SAML, OIDC, MAIL = "saml", "oidc", "mail"
+PROTOCOLS = {SAML: "SAML 2.0", OIDC: "OpenID Connect", MAIL: "a code by mail"}
 OFF, PILOT, EVERYBODY = "off", "pilot", "everybody"
 STATES = (OFF, PILOT, EVERYBODY)
 
 
 class Common(BaseModel):
-    """What is set for either protocol."""
+    """What is set whatever the protocol."""
 
     model_config = ConfigDict(extra="forbid")
 
-    skew: int = Field(60, ge=0, le=300)
-    subject: str = Field("", max_length=300)
-    anew: bool = False
     takes_groups: bool = True
     claims_days: int = Field(30, ge=0, le=3_660)
     refresh: bool = False
@@ -48,7 +46,15 @@ class Common(BaseModel):
     whom_to_ask: str = Field("", max_length=300)
 
 
-class SamlSettings(Common):
+class ByProvider(Common):
+    """What is set where a provider says who somebody is."""
+
+    skew: int = Field(60, ge=0, le=300)
+    subject: str = Field("", max_length=300)
+    anew: bool = False
+
+
+class SamlSettings(ByProvider):
     """What is set for SAML."""
 
     metadata_address: str = Field("", max_length=2_000)
@@ -57,7 +63,7 @@ class SamlSettings(Common):
     signs: bool = True
 
 
-class OidcSettings(Common):
+class OidcSettings(ByProvider):
     """What is set for OpenID Connect."""
 
     issuer: str = Field("", max_length=2_000)
@@ -67,9 +73,17 @@ class OidcSettings(Common):
     userinfo: bool = True
 
 
+class MailSettings(Common):
+    """What is set for codes by mail."""
+
+    # What is known of those who register does not lapse: nobody else says it again.
+    claims_days: int = Field(0, ge=0, le=3_660)
+    registers_into: str = Field("", max_length=200)
+
+
 # Settings that prove nothing, and that need not be tried anew.
 _LIGHT = {"pilot", "whom_to_ask", "claims_days", "refresh"}
-_MODELS: dict[str, type[Common]] = {SAML: SamlSettings, OIDC: OidcSettings}
+_MODELS: dict[str, type[Common]] = {SAML: SamlSettings, OIDC: OidcSettings, MAIL: MailSettings}
 
 
 def read_settings(protocol: str, document: dict[str, Any]) -> Any:
@@ -130,14 +144,17 @@ def change(house: House, caller: Caller, key: str, given: dict[str, Any]) -> Non
 
     Args:
         given: "protocol" (the first time), "settings", "secret" (of OpenID Connect), "policy", "metadata" (its text), "fields"
-            ({"entity_id", "sign_in", "sign_out", "certificates"} in place of metadata), "look" (fetch what is at the address now).
+            ({"entity_id", "sign_in", "sign_out", "certificates"} in place of metadata), "look" (fetch what is at the address now),
+            "serves" (whom it lets in: "people", "operators", "both").
 
     Raises:
-        InvalidInput, NotFound.
+        InvalidInput, NotFound, NotPermitted: a source that lets operators in is a chief's to change.
     """
+    serves = given.get("serves")
     with house.database.reading() as connection:
         source = pushing_source(connection, key)
         row = connection.execute(select(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id)).first()
+    check_chief(caller, row, serves)
     if row is not None and given.get("protocol") not in (None, row.protocol):
         raise InvalidInput(f"'{source.label}' speaks {PROTOCOLS[row.protocol]}.", "Add another source for the other protocol.", "protocol")
     protocol = row.protocol if row is not None else given.get("protocol") or ""
@@ -145,28 +162,25 @@ def change(house: House, caller: Caller, key: str, given: dict[str, Any]) -> Non
     settings = read_settings(protocol, {**before, **(given.get("settings") or {})}).model_dump()
     # What is fetched is fetched before anything is written, and nobody waits for it with the writer's lock.
     values, details = _of_provider(protocol, settings, before, row, given)
+    if protocol == MAIL and serves not in (None, PEOPLE):
+        raise InvalidInput("A code by mail lets in people only.", "Have operators come in by a provider, or by their password.", "serves")
     key_row = None
-    if row is None:
+    if row is None and protocol != MAIL:
         key_row = sign_in_keys.new_key(house, source.id, key, clock.now())
     now = clock.now()
     with house.database.writing() as connection:
-        if settings != before:
-            details["settings"] = sorted(name for name, value in settings.items() if before.get(name) != value)
-            values["settings"] = settings
-        if row is not None and row.secret and given.get("secret") is None and settings.get("issuer") != before.get("issuer"):
-            # A secret goes only where it was meant to go.
-            values["secret"], details["secret"] = None, "forgotten, for it goes elsewhere now"
-        if given.get("secret") is not None:
-            values["secret"], details["secret"] = house.keys.encrypt(given["secret"]) if given["secret"] else None, "changed"
-        if given.get("policy") is not None:
-            usual = claims.usual_policy(protocol)
-            policy = read_policy({**(policy_of(row) if row is not None else usual).document(), **given["policy"]}, usual.reads)
-            if row is None or policy.document() != (row.policy or usual.document()):
-                values["policy"] = details["policy"] = policy.document()
+        # Meanwhile a chief may have set that it lets operators in.
+        check_chief(caller, connection.execute(select(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id)).first(), serves)
+        _take_given(house, protocol, row, given, settings, values, details)
+        if serves is not None and serves != (row.serves if row is not None else PEOPLE):
+            values["serves"] = details["serves"] = serves
+            if row is not None:
+                _check_serves(connection, caller, source, row, serves)
         if row is None:
             made = {"source_id": source.id, "protocol": protocol, "settings": settings, "provider": {}, "state": OFF, "changed_at": now}
             connection.execute(insert(t.source_sign_in).values(**{**made, **values}))
-            connection.execute(insert(t.sign_in_key).values(**key_row or {}))
+            if key_row is not None:
+                connection.execute(insert(t.sign_in_key).values(**key_row))
             details["protocol"] = protocol
         elif values:
             # What is not proved yet is proved anew.
@@ -177,13 +191,56 @@ def change(house: House, caller: Caller, key: str, given: dict[str, Any]) -> Non
             record_change(connection, house.keys, caller, "changed how people sign in", "source", source.id, now, {"key": key, **details})
 
 
+def _take_given(
+    house: House, protocol: str, row: Any, given: dict[str, Any], settings: dict[str, Any], values: dict[str, Any], details: dict[str, Any]
+) -> None:
+    """Add what changes of settings, secret and answers to `values`, and what the audit log says of it to `details`."""
+    before = row.settings if row is not None else {}
+    if settings != before:
+        details["settings"] = sorted(name for name, value in settings.items() if before.get(name) != value)
+        values["settings"] = settings
+    if row is not None and row.secret and given.get("secret") is None and settings.get("issuer") != before.get("issuer"):
+        # A secret goes only where it was meant to go.
+        values["secret"], details["secret"] = None, "forgotten, for it goes elsewhere now"
+    if given.get("secret") is not None:
+        values["secret"], details["secret"] = house.keys.encrypt(given["secret"]) if given["secret"] else None, "changed"
+    if given.get("policy") is not None:
+        usual = claims.usual_policy(protocol)
+        policy = read_policy({**(policy_of(row) if row is not None else usual).document(), **given["policy"]}, usual.reads)
+        if row is None or policy.document() != (row.policy or usual.document()):
+            values["policy"] = details["policy"] = policy.document()
+
+
+def check_chief(caller: Caller, row: Any, serves: str | None = None) -> None:
+    """Make sure that only a chief touches what lets operators in: else an administrator could have their own provider prove a chief.
+
+    Raises:
+        InvalidInput, NotPermitted.
+    """
+    if serves is not None and serves not in SERVES:
+        raise InvalidInput(f"'{serves}' is nobody whom a source can let in.", f"It is one of: {', '.join(SERVES)}.", "serves")
+    if (row.serves if row is not None else PEOPLE) != PEOPLE or serves not in (None, PEOPLE):
+        caller.require("operators.change")
+
+
+def _check_serves(connection: Connection, caller: Caller, source: Any, row: Any, serves: str) -> None:
+    """Make sure that nobody is locked out where a source lets in others from now on; whoever it let in before is out."""
+    if serves == PEOPLE:
+        operator_links.check_nobody_is_locked_out(connection, source.id)
+        operator_links.end_all(connection, source.id)
+    elif row.state == EVERYBODY or row.everybody_at is not None:
+        operator_links.check_own_way(connection, caller, source.id)
+    if serves == OPERATORS:
+        connection.execute(delete(t.visit).where(t.visit.c.source_id == source.id))
+
+
 def _of_provider(
     protocol: str, settings: dict[str, Any], before: dict[str, Any], row: Any, given: dict[str, Any]
 ) -> tuple[dict[str, Any], dict[str, Any]]:
     """Return what changes of what is known of the provider, and what the audit log says of it."""
     known = row.provider if row is not None else {}
     try:
-        found = _of_saml(settings, before, known, given) if protocol == SAML else _of_oidc(settings, before, given)
+        found = _of_saml(settings, before, known, given) if protocol == SAML else _of_oidc(settings, before, given) if protocol == OIDC else None
     except DravoError as wrong:
         if wrong.field in ("metadata", "certificate", "fields"):
             raise
@@ -251,8 +308,10 @@ def _by_fields(known: dict[str, Any], fields: dict[str, str | None]) -> dict[str
     return found
 
 
-def missing(row: Any) -> list[str]:
+def missing(connection: Connection, row: Any) -> list[str]:
     """Return what is missing before anybody can sign in, in words."""
+    if row.protocol == MAIL:
+        return _missing_for_mail(connection, row)
     known, settings = row.provider, row.settings
     wanted: tuple[tuple[Any, str], ...]
     if row.protocol == SAML:
@@ -268,6 +327,16 @@ def missing(row: Any) -> list[str]:
             (settings.get("client_id"), "our client id there"),
             (row.secret or settings.get("by_key"), "our client secret, or that we sign by our key"),
         )
+    return [what for there, what in wanted if not there]
+
+
+def _missing_for_mail(connection: Connection, row: Any) -> list[str]:
+    policy = policy_of(row)
+    wanted = (
+        (mailing.is_set_up(connection), "the mail server, under Settings"),
+        (policy.domains, "the domains of the addresses that may sign in (question 1)"),
+        (row.settings["registers_into"] or not policy.makes, "the group into which people register"),
+    )
     return [what for there, what in wanted if not there]
 
 
@@ -290,8 +359,14 @@ def set_state(house: House, caller: Caller, key: str, state: str, everybody_at: 
         raise InvalidInput("That hour is over.", "Give one to come, or put it in force now.", "everybody_at")
     with house.database.writing() as connection:
         source, row = of_source(connection, key)
+        check_chief(caller, row)
+        if row.serves != PEOPLE:
+            if state == EVERYBODY or at is not None:
+                operator_links.check_own_way(connection, caller, source.id)
+            if state == OFF:
+                operator_links.check_nobody_is_locked_out(connection, source.id)
         if state != OFF or at is not None:
-            if lacking := missing(row):
+            if lacking := missing(connection, row):
                 raise InvalidInput(f"Missing yet: {', '.join(lacking)}.", "Fill it in on the exchange sheet.", "state")
             if state == PILOT and not row.settings.get("pilot"):
                 raise InvalidInput("No pilot group is named.", "Name a group whose people sign in first.", "pilot")
@@ -302,6 +377,7 @@ def set_state(house: House, caller: Caller, key: str, state: str, everybody_at: 
         if state == OFF:
             # Whoever is signed in by it is not any more.
             connection.execute(delete(t.visit).where(t.visit.c.source_id == source.id))
+            operator_links.end_sessions(connection, source.id)
         details = {"key": key, "before": row.state, "after": state, "everybody_at": at}
         record_change(connection, house.keys, caller, "set for whom signing in is in force", "source", source.id, now, details)
 
@@ -326,6 +402,7 @@ def use_waiting_certificates(house: House, caller: Caller, key: str) -> None:
     now = clock.now()
     with house.database.writing() as connection:
         source, row = of_source(connection, key)
+        check_chief(caller, row)
         if not row.waiting:
             raise NotFound("No other certificates wait.", "Look at the address again.")
         provider = {**row.provider, **row.waiting}
@@ -342,7 +419,8 @@ def change_keys(house: House, caller: Caller, key: str, what: str) -> None:
         InvalidInput, NotFound.
     """
     with house.database.reading() as connection:
-        source, _ = of_source(connection, key)
+        source, row = of_source(connection, key)
+    check_chief(caller, row)
     made = sign_in_keys.new_key(house, source.id, key, sign_in_keys.NOT_YET) if what == "next" else None
     now = clock.now()
     with house.database.writing() as connection:
@@ -361,7 +439,10 @@ def forget(house: House, caller: Caller, key: str) -> None:
         NotFound.
     """
     with house.database.writing() as connection:
-        source, _ = of_source(connection, key)
+        source, row = of_source(connection, key)
+        check_chief(caller, row)
+        operator_links.check_nobody_is_locked_out(connection, source.id)
+        operator_links.end_all(connection, source.id)
         for table in (t.visit, t.sign_in_begun, t.sign_in_key, t.sign_in_trial, t.source_sign_in):
             connection.execute(delete(table).where(table.c.source_id == source.id))
         record_change(connection, house.keys, caller, "nobody signs in by it any more", "source", source.id, clock.now(), {"key": key})

@@ -13,8 +13,8 @@ from dravo.services.house import House
 from dravo.services.permissions import ATTRIBUTES, Caller
 from dravo.services.proving import addresses
 from dravo.services.sign_in_keys import OurKey
-from dravo.services.sign_in_settings import PROTOCOLS, SAML
-from dravo.services.sign_in_sights import SIGHTS
+from dravo.services.sign_in_settings import MAIL, PROTOCOLS, SAML
+from dravo.services.sign_in_sights import SIGHTS, SIGHTS_BY_MAIL
 from dravo.store import tables as t
 
 PERSISTENT = "urn:oasis:names:tc:SAML:2.0:nameid-format:persistent"
@@ -32,12 +32,14 @@ def shown(house: House, caller: Caller, key: str, base: str) -> dict[str, Any]:
     with house.database.reading() as connection:
         source, row = sign_in_settings.of_source(connection, key)
         keys = sign_in_keys.of_source(house, connection, source.id)
-        ticks = _ticks(connection, source.id)
+        ticks = _ticks(connection, source.id, SIGHTS_BY_MAIL if row.protocol == MAIL else SIGHTS)
+        lacking = sign_in_settings.missing(connection, row)
     found = {
         "source": {"key": source.key, "label": source.label},
         "protocol": row.protocol, "protocol_label": PROTOCOLS[row.protocol], "settings": row.settings, "has_secret": bool(row.secret),
-        "policy": sign_in_settings.policy_of(row).document(), "state": row.state, "everybody_at": row.everybody_at, "proved_at": row.proved_at,
-        "missing": sign_in_settings.missing(row), "provider": sign_in_settings.as_fields(row), "looked_at": row.looked_at,
+        "policy": sign_in_settings.policy_of(row).document(), "state": row.state, "serves": row.serves,
+        "everybody_at": row.everybody_at, "proved_at": row.proved_at, "missing": lacking,
+        "provider": sign_in_settings.as_fields(row), "looked_at": row.looked_at,
         "trouble": row.trouble or "", "give": _give(row, base, key), "certificates": [_certificate(each) for each in keys], "ticks": ticks,
         "seen": _seen(house, caller, key), "switch_on": _switch_on(row), "start": addresses(base, key)["start"],
     }  # fmt: skip
@@ -50,14 +52,14 @@ def _seen(house: House, caller: Caller, key: str) -> list[dict[str, Any]]:
     return seen if ATTRIBUTES in caller.permissions else [{**each, "values": []} for each in seen]
 
 
-def _ticks(connection: Connection, source_id: str) -> list[dict[str, Any]]:
+def _ticks(connection: Connection, source_id: str, sights: tuple[tuple[str, str], ...]) -> list[dict[str, Any]]:
     seen = {row.what: row for row in connection.execute(select(t.source_sight).where(t.source_sight.c.source_id == source_id))}
     return [
         {
             "what": what, "label": label, "first_at": seen[what].first_at if what in seen else None,
             "last_at": seen[what].last_at if what in seen else None,
         }
-        for what, label in SIGHTS
+        for what, label in sights
     ]  # fmt: skip
 
 
@@ -71,6 +73,8 @@ def _certificate(each: OurKey) -> dict[str, Any]:
 
 def _give(row: Any, base: str, key: str) -> list[dict[str, str]]:
     ours = addresses(base, key)
+    if row.protocol == MAIL:
+        return [{"name": "Sign-in page", "value": f"{base}/sign-in", "note": "Tell it to the people: they give their address, and get a code."}]
     scheme, _, rest = base.partition("://")
     parts = [
         {"name": "Scheme", "value": scheme, "note": "Where an address is asked for in parts."},
@@ -98,6 +102,8 @@ def _give(row: Any, base: str, key: str) -> list[dict[str, str]]:
 
 
 def _switch_on(row: Any) -> list[str]:
+    if row.protocol == MAIL:
+        return ["Let mail from our sender through, so that no filter keeps the codes back."]
     if row.protocol == SAML:
         return [
             "Sign the assertion or the whole response, by RSA or ECDSA with SHA-256.",
@@ -133,7 +139,7 @@ def _to_send(sheet: dict[str, Any]) -> str:
     lines = [
         f"Signing in by '{sheet['source']['label']}' with {sheet['protocol_label']}",
         "",
-        "Please enter at your side:",
+        "Please tell the people:" if sheet["protocol"] == MAIL else "Please enter at your side:",
         *(f"  {each['name']:<{width}}  {each['value']}" for each in sheet["give"]),
         "",
         "Please see to it:",

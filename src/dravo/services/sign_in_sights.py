@@ -17,6 +17,8 @@ SIGHTS = (
     (GROUPS, "First groups in the claims"),
     (PERSON, "First person signed in"),
 )
+# Where a code is mailed in place of a provider's answer.
+SIGHTS_BY_MAIL = ((STARTED, "First code asked for"), (PROVED, "First code that came back"), (PERSON, "First person signed in"))
 
 
 def note(connection: Connection, source_id: str, what: str) -> None:

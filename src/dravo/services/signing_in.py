@@ -6,9 +6,10 @@ Whatever arrives is decided by `protocols`, goes through `arriving`, and is writ
 from __future__ import annotations
 
 import secrets
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
+from urllib.parse import urlencode
 
 import orjson
 from sqlalchemy import Connection, insert, select, update
@@ -24,7 +25,7 @@ from dravo.protocols.saml import requests
 from dravo.protocols.saml.names import POST, REDIRECT
 from dravo.protocols.signing_in import Proved, SignInRefused
 from dravo.services import (
-    arriving,
+    operator_links,
     operators,
     providers,
     pulling,
@@ -38,14 +39,18 @@ from dravo.services import (
 )
 from dravo.services.arriving import Arrival, Arriving, Steps
 from dravo.services.house import House
-from dravo.services.proving import Way, addresses, client_of, prove_oidc, prove_saml, seconds_of
+from dravo.services.operator_links import OPERATORS, PEOPLE
+from dravo.services.permissions import Caller
+from dravo.services.proving import TRANSIENT, Way, addresses, client_of, prove_oidc, prove_saml, seconds_of
 from dravo.services.secrets import digest
-from dravo.services.sign_in_settings import EVERYBODY, OFF, PILOT, SAML
+from dravo.services.sign_in_settings import EVERYBODY, MAIL, OFF, PILOT, SAML
+from dravo.services.sign_in_words import FOR_PEOPLE, STEP_OF, write_trace
 from dravo.store import clock, pulled
 from dravo.store import tables as t
 
 BEGUN_SECONDS = 900
 HOME = "/yours"
+LINKED = "linked"
 
 
 @dataclass(frozen=True)
@@ -62,9 +67,10 @@ class Came:
     """What came of a sign-in, for the one who waits at the browser.
 
     Attributes:
-        outcome: "in", "observed" or "refused".
+        outcome: "in", "observed", "refused", or "linked" for an operator who is bound to it from now on.
         trace: by which number it can be looked up.
         visit: the secret of their visit, if they are in.
+        session: the secret of their session, if they are an operator whom the source lets in.
         back: the page of ours to which they go on.
         message: for a person, why they are not in.
         whom_to_ask: whom they ask.
@@ -73,6 +79,7 @@ class Came:
     outcome: str
     trace: str
     visit: str = ""
+    session: str = ""
     back: str = HOME
     message: str = ""
     whom_to_ask: str = ""
@@ -88,13 +95,16 @@ def safe_back(path: str | None) -> str:
 # Beginning
 
 
-def start(house: House, key: str, base: str, trial: str | None = None, back: str | None = None, browser: str | None = None) -> Start:
+def start(
+    house: House, key: str, base: str, trial: str | None = None, back: str | None = None, browser: str | None = None, operator: Caller | None = None
+) -> Start:
     """Begin a sign-in.
 
     Args:
         trial: the secret of a trial's link.
         back: the page of ours to which the person goes after it.
         browser: by what this browser is known, if it is.
+        operator: who binds themselves to whom it will prove, signed in as they are.
 
     Raises:
         NotFound; SignInRefused: "off", "trial", "settings".
@@ -103,17 +113,24 @@ def start(house: House, key: str, base: str, trial: str | None = None, back: str
         source, row = sign_in_settings.of_source(connection, key)
         kept = trials.by_secret(connection, source.id, trial) if trial else None
         keys = sign_in_keys.of_source(house, connection, source.id)
+        lacking = sign_in_settings.missing(connection, row)
     if trial and kept is None:
         raise SignInRefused("trial", "This trial is over, or was never one.", "Ask whoever sent you the link for another.")
-    if row.state == OFF and kept is None:
+    if operator is not None and row.serves == PEOPLE:
+        raise SignInRefused("operator", f"No operator comes in by {source.label}.", "A chief operator can have it let operators in.")
+    if row.state == OFF and kept is None and operator is None:
         raise SignInRefused("off", f"Signing in by {source.label} is not in force yet.", "Wait until whoever runs this says so.")
-    if lacking := sign_in_settings.missing(row):
+    if lacking:
         raise SignInRefused("settings", f"Missing yet: {', '.join(lacking)}.", "Fill it in on the exchange sheet.")
+    if row.protocol == MAIL:
+        # The sign-in page asks for the address and sends the code; nothing is begun before that.
+        return Start(f"{base}/sign-in?{urlencode({'by': key, **({'trial': trial} if trial else {})})}", None, browser or secrets.token_urlsafe(32))
     # A browser that has several pages open keeps one mark for all of them.
     state, browser = secrets.token_urlsafe(32), browser or secrets.token_urlsafe(32)
     begun: dict[str, Any] = {
         "state_hash": digest(state), "source_id": source.id, "browser_hash": digest(browser), "trial_id": kept.id if kept is not None else None,
-        "back": safe_back(back), "until_at": later(clock.now(), BEGUN_SECONDS),
+        "operator_id": operator.operator_id if operator is not None else None, "back": safe_back(back), "begun_at": clock.now(),
+        "until_at": later(clock.now(), BEGUN_SECONDS),
     }  # fmt: skip
     url, form = (_ask_saml if row.protocol == SAML else _ask_oidc)(house, row, key, base, state, keys, begun)
     with house.database.writing() as connection:
@@ -154,13 +171,22 @@ def where(house: House, email: str) -> dict[str, Any]:
     domain = fold(email.rpartition("@")[2].strip())
     with house.database.reading() as connection:
         s = t.source.c
-        rows = connection.execute(
-            select(t.source_sign_in, s.key, s.label).join(t.source, s.id == t.source_sign_in.c.source_id).where(t.source_sign_in.c.state != OFF)
+        every = connection.execute(
+            select(t.source_sign_in, s.key, s.label)
+            .join(t.source, s.id == t.source_sign_in.c.source_id)
+            .where(t.source_sign_in.c.state != OFF)
+            .order_by(s.label)
         ).all()
+    rows = [row for row in every if row.serves != OPERATORS]
     owning = [row for row in rows if domain and domain in sign_in_settings.policy_of(row).domains]
     found = owning[0] if len(owning) == 1 else rows[0] if len(rows) == 1 and not owning and email else None
     named = None if found is None else {"key": found.key, "label": found.label}
-    return {"source": named, "start": "" if found is None else f"/sso/{found.key}/start", "any": bool(rows)}
+    operators_by = [{"key": row.key, "label": row.label} for row in every if row.serves != PEOPLE]
+    by_code = found is not None and found.protocol == MAIL
+    return {
+        "source": named, "start": "" if found is None else f"/sso/{found.key}/start", "by_code": by_code, "any": bool(rows),
+        "for_operators": operators_by,
+    }  # fmt: skip
 
 
 # What comes back
@@ -177,7 +203,7 @@ def receive_saml(house: House, key: str, base: str, response: bytes, relay: str 
     """
     way = _way(house, key, base, SAML)
     way.raw = sign_in_traces.without_proofs(response)
-    return _through(house, way, lambda: prove_saml(house, way, key, response, relay, browser))
+    return through(house, way, lambda: prove_saml(house, way, key, response, relay, browser))
 
 
 def receive_oidc(house: House, key: str, base: str, query: Mapping[str, str], browser: str | None) -> Came:
@@ -187,7 +213,7 @@ def receive_oidc(house: House, key: str, base: str, query: Mapping[str, str], br
         NotFound: if nobody signs in by this source.
     """
     way = _way(house, key, base, "oidc")
-    return _through(house, way, lambda: prove_oidc(house, way, key, query, browser))
+    return through(house, way, lambda: prove_oidc(house, way, key, query, browser))
 
 
 def _way(house: House, key: str, base: str, protocol: str) -> Way:
@@ -203,19 +229,90 @@ def _way(house: House, key: str, base: str, protocol: str) -> Way:
 # What it comes to
 
 
-def _through(house: House, way: Way, prove: Any) -> Came:
+def through(house: House, way: Way, prove: Callable[[], Proved]) -> Came:
+    """Prove who somebody is, and let them in: as a person, as an operator, or as both; whatever came is written down."""
     sign_in_sights.note_apart(house, way.source.id, sign_in_sights.ANSWERED)
     try:
         way.proved = way.named = prove()
         _once(house, way)
-        _by_subject(way)
         sign_in_sights.note_apart(house, way.source.id, sign_in_sights.PROVED)
-        way.arrival = _arrive(house, way)
+        if way.begun is not None and way.begun.operator_id is not None:
+            return _linked(house, way)
+        operator = _operator(house, way)
+        if operator is not None and way.row.serves == OPERATORS:
+            return _entered(house, way, operator)
+        try:
+            _by_subject(way)
+            way.arrival = _arrive(house, way)
+        except SignInRefused as wrong:
+            # Whoever is an operator too gets in as one, whatever they are as a person.
+            if operator is None:
+                raise
+            way.steps.failed(STEP_OF.get(wrong.reason, "Checked"), wrong)
+            return _entered(house, way, operator)
     except SignInRefused as wrong:
-        return _refused(house, way, wrong)
+        return refused(house, way, wrong)
     except DravoError as wrong:
-        return _refused(house, way, SignInRefused(wrong.code.replace("_", " ")[:40], wrong.message, wrong.mend))
-    return _in(house, way)
+        return refused(house, way, SignInRefused(wrong.code.replace("_", " ")[:40], wrong.message, wrong.mend))
+    came = _in(house, way)
+    if operator is not None:
+        came = replace(came, session=_begin_session(house, way, operator), back=_home_of_operators(came.back))
+    return came
+
+
+# Operators
+
+
+def _linked(house: House, way: Way) -> Came:
+    """Bind the operator who asked for it to whom the provider proved."""
+    assert way.proved is not None
+    _check_lasting(way)
+    operator_links.link(house, way.begun.operator_id, way.source, way.proved)
+    way.steps.note("Operator", "The operator who asked for it comes in by this from now on.")
+    with house.database.writing() as connection:
+        trace = write_trace(connection, way, sign_in_traces.IN, "An operator was linked to it.", "", None)
+        _note_proved(connection, way)
+    return Came(LINKED, trace, back=way.begun.back)
+
+
+def _operator(house: House, way: Way) -> Any:
+    """Return the operator whom this lets in, None if it is nobody who is one; never by a name, a trial, or what was not begun here."""
+    if way.row.serves == PEOPLE or way.trial is not None:
+        return None
+    assert way.proved is not None
+    found = operator_links.linked_to(house, way.source.id, way.proved) if way.begun is not None and way.row.state != OFF else None
+    if found is not None:
+        way.steps.note("Operator", f"It is the operator '{found.name}'.")
+    elif way.row.serves == OPERATORS:
+        raise SignInRefused(
+            "operator", "No operator is linked to whom it proves.", "The operator signs in by password and links themselves under Settings."
+        )
+    return found
+
+
+def _entered(house: House, way: Way, operator: Any) -> Came:
+    _check_lasting(way)
+    with house.database.writing() as connection:
+        trace = write_trace(connection, way, sign_in_traces.IN, f"The operator '{operator.name}' is in.", "", None)
+        _note_proved(connection, way)
+    return Came(sign_in_traces.IN, trace, session=_begin_session(house, way, operator), back=_home_of_operators(way.begun.back))
+
+
+def _begin_session(house: House, way: Way, operator: Any) -> str:
+    assert way.named is not None
+    _check_lasting(way)
+    return operator_links.enter(house, way.source, operator, way.named)
+
+
+def _home_of_operators(back: str) -> str:
+    return "/" if back == HOME else back
+
+
+def _check_lasting(way: Way) -> None:
+    """Make sure that the provider's name for somebody stays theirs: an operator is bound to it for good."""
+    if way.named is not None and way.named.format == TRANSIENT:
+        mend = "Have it send a persistent NameID."
+        raise SignInRefused("no subject", "The provider names the person anew each time (transient NameID).", mend)
 
 
 def _once(house: House, way: Way) -> None:
@@ -239,7 +336,7 @@ def _instant(seconds: float) -> Instant:
 
 def _by_subject(way: Way) -> None:
     """Have people be known by the claim that is set for that, in place of the provider's own subject."""
-    name = way.row.settings["subject"]
+    name = way.row.settings.get("subject")
     if not name or way.proved is None:
         return
     values = [str(each) for known, some in way.proved.attributes.items() if fold(known) == fold(name) for each in some]
@@ -258,10 +355,24 @@ def _arrive(house: House, way: Way) -> Arrival:
     )  # fmt: skip
     way.person = one.person()
     _check_trial(way)
+    if way.row.serves == OPERATORS:
+        return _tried_by_operator(house, way)
     _check_in_force(house, way, one)
     if not way.observes and settings_["refresh"]:
         _refresh(house, way)
     return one.take(way.person)
+
+
+def _tried_by_operator(house: House, way: Way) -> Arrival:
+    """See whether whoever tries is an operator; a trial lets nobody in, where only operators come in."""
+    assert way.proved is not None
+    found = operator_links.linked_to(house, way.source.id, way.named or way.proved)
+    if found is not None:
+        way.steps.note("Operator", f"It is the operator '{found.name}'.")
+    else:
+        mend = "The operator signs in by password and links themselves under Settings."
+        way.steps.note("Operator", "No operator is linked to it yet.", NOTED, mend)
+    return Arrival(None, "", way.person or {}, [], [])
 
 
 def _refresh(house: House, way: Way) -> None:
@@ -317,7 +428,7 @@ def _in_pilot(house: House, way: Way, one: Arriving) -> bool:
         return True
     r, m, g = t.record.c, t.membership.c, t.group.c
     with house.database.reading() as connection:
-        where = (r.source_id == way.source.id, r.channel == SIGN_IN, r.native_id == arriving.native_id_of(way.proved))
+        where = (r.source_id == way.source.id, r.channel == SIGN_IN, r.native_id == way.proved.native_id)
         user_id = connection.execute(select(r.user_id).where(*where)).scalar()
         if user_id is None:
             return False
@@ -341,9 +452,8 @@ def _in(house: House, way: Way) -> Came:
     secret = ""
     with house.database.writing() as connection:
         hours = settings.read(connection)["visit_hours"]
-        trace = _write(connection, way, outcome, words, "", None)
-        values = {"proved_at": clock.now()}
-        connection.execute(update(t.source_sign_in).where(t.source_sign_in.c.source_id == way.source.id).values(**values))
+        trace = write_trace(connection, way, outcome, words, "", None)
+        _note_proved(connection, way)
         if not way.observes and way.arrival.user_id is not None:
             secret = visiting.begin(connection, way.arrival.user_id, way.source.id, way.named or way.proved, hours)
             sign_in_sights.note(connection, way.source.id, sign_in_sights.PERSON)
@@ -353,61 +463,19 @@ def _in(house: House, way: Way) -> Came:
     return Came(outcome, trace, secret, back)
 
 
-def _refused(house: House, way: Way, wrong: SignInRefused) -> Came:
-    way.steps.failed(_STEP_OF.get(wrong.reason, "Checked"), wrong)
+def _note_proved(connection: Connection, way: Way) -> None:
+    """Note that somebody came through the present settings to the end."""
+    connection.execute(update(t.source_sign_in).where(t.source_sign_in.c.source_id == way.source.id).values(proved_at=clock.now()))
+
+
+def refused(house: House, way: Way, wrong: SignInRefused) -> Came:
+    """Write down that somebody is not let in, and why; whoever waits is told no more than helps them."""
+    way.steps.failed(STEP_OF.get(wrong.reason, "Checked"), wrong)
     with house.database.writing() as connection:
-        trace = _write(connection, way, sign_in_traces.REFUSED, wrong.message, wrong.mend, wrong.reason)
+        trace = write_trace(connection, way, sign_in_traces.REFUSED, wrong.message, wrong.mend, wrong.reason)
         house_wide = settings.read(connection)["whom_to_ask"]
     whom = way.row.settings.get("whom_to_ask") or house_wide
     return Came(sign_in_traces.REFUSED, trace, message=FOR_PEOPLE.get(wrong.reason, FOR_PEOPLE[""]), whom_to_ask=whom)
-
-
-# By the reason of a refusal, the step at which it stands in the trace.
-_STEP_OF = {
-    "certificate": "Signature",
-    "signature": "Signature", "unsigned": "Signature", "algorithm": "Signature", "key": "Signature", "audience": "Meant for us, now",
-    "recipient": "Meant for us, now", "destination": "Meant for us, now", "issuer": "Meant for us, now", "early": "Meant for us, now",
-    "expired": "Meant for us, now", "in response to": "Asked for", "state": "Asked for", "browser": "Asked for", "replay": "Seen once",
-    "status": "Arrived", "malformed": "Arrived", "encryption": "Arrived", "expressions": "Expressions", "outside": "May come in",
-    "conflict": "Whose it is", "not known": "Whose it is", "inactive": "Whose it is", "pilot": "In force", "off": "In force",
-    "another person": "Trial", "no subject": "Attributes", "code": "Token", "userinfo": "Userinfo",
-}  # fmt: skip
-# And what a person is told, who can mend nothing of it: no more than that, and never what would help to guess.
-FOR_PEOPLE = {
-    "": "Your sign-in could not be accepted.",
-    "conflict": "Somebody has to confirm first who you are here.",
-    "not known": "You are not known here.",
-    "outside": "You may not come in here.",
-    "inactive": "You may not come in here any more.",
-    "pilot": "Signing in this way is not open for you yet.",
-    "off": "Signing in this way is not open yet.",
-    "another person": "This link is for somebody else.",
-    "browser": "Please begin again, and stay in one browser.",
-    "in response to": "Please begin again from our own page.",
-    "state": "Please begin again from our own page.",
-    "replay": "This page was used before. Please begin again.",
-    "expired": "It took too long. Please begin again.",
-    "status": "Your own sign-in service did not let you through.",
-}
-
-
-def _write(connection: Connection, way: Way, outcome: str, message: str, mend: str, reason: str | None) -> str:
-    proved, arrival = way.proved, way.arrival
-    tried_by = way.trial.person if way.trial is not None else "somebody"
-    name = searchable(way.person).display_name if way.person else proved.subject if proved else tried_by
-    arrived: dict[str, Any] = {}
-    if proved is not None:
-        plain = {name: list(values) for name, values in proved.attributes.items()}
-        arrived = {"issuer": proved.issuer, "subject": proved.subject, "attributes": plain}
-    came_to = arrival.document() if arrival is not None else {"made": way.person} if way.person else {}
-    return sign_in_traces.write(
-        connection,
-        {
-            "source_id": way.source.id, "trial_id": way.trial.id if way.trial is not None else None, "outcome": outcome, "reason": reason,
-            "message": message, "mend": mend, "name": name[:300], "user_id": arrival.user_id if arrival is not None else None,
-            "steps": way.steps.lines, "arrived": arrived, "came_to": came_to, "raw": way.raw or None,
-        },
-    )  # fmt: skip
 
 
 # Planning a kept trace again
@@ -434,7 +502,7 @@ def plan_again(house: House, key: str, trace_id: str, policy: dict[str, Any] | N
     try:
         arrival = one.take(one.person())
     except SignInRefused as wrong:
-        steps.failed(_STEP_OF.get(wrong.reason, "Checked"), wrong)
+        steps.failed(STEP_OF.get(wrong.reason, "Checked"), wrong)
         return {
             "outcome": sign_in_traces.REFUSED,
             "message": wrong.message,

@@ -127,6 +127,9 @@ def remove(house: House, caller: Caller, key: str) -> None:
                     f"'{row.label}' has brought people or groups.", "Revoke its tokens to keep it from calling; its people stay as they are."
                 )
         _check_patterns(connection, row)
+        i = t.source_sign_in.c
+        if connection.execute(select(i.source_id).where(i.source_id == row.id, i.serves != "people")).first():
+            raise StillInUse(f"Operators come in by '{row.label}'.", "Have it let in people only first.")
         urns = connection.execute(select(t.source_schema.c.urn).where(t.source_schema.c.source_id == row.id)).scalars().all()
         its_runs = select(t.run.c.id).where(t.run.c.source_id == row.id)
         connection.execute(delete(t.run_line).where(t.run_line.c.run_id.in_(its_runs)))

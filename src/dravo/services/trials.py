@@ -5,7 +5,7 @@ from __future__ import annotations
 import secrets
 from typing import Any
 
-from sqlalchemy import Connection, insert, select
+from sqlalchemy import Connection, func, insert, select
 
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant, later
@@ -24,6 +24,8 @@ from dravo.store.pages import Ask, page
 OBSERVE, FOR_REAL = "observe", "for real"
 MODES = (OBSERVE, FOR_REAL)
 MINUTES = 30
+NOT_OPENED, AT_PROVIDER = "not opened", "at the provider"
+_NOTHING_YET = {"so_far": NOT_OPENED, "so_far_at": None, "trace": None, "message": ""}
 
 
 def begin(house: House, caller: Caller, key: str, person: str, mode: str, base: str, minutes: int = MINUTES) -> dict[str, Any]:
@@ -46,7 +48,7 @@ def begin(house: House, caller: Caller, key: str, person: str, mode: str, base: 
     now, secret = clock.now(), secrets.token_urlsafe(24)
     with house.database.writing() as connection:
         source, row = of_source(connection, key)
-        if lacking := missing(row):
+        if lacking := missing(connection, row):
             raise InvalidInput(f"Missing yet: {', '.join(lacking)}.", "Fill it in on the exchange sheet.")
         made = {
             "id": new_id(), "source_id": source.id, "hash": digest(secret), "person": person.strip(), "person_key": fold(person.strip()),
@@ -56,7 +58,7 @@ def begin(house: House, caller: Caller, key: str, person: str, mode: str, base: 
         details = {"key": key, "person": person.strip(), "mode": mode, "minutes": minutes}
         record_change(connection, house.keys, caller, "began a trial of signing in", "source", source.id, now, details)
         kept = connection.execute(select(t.sign_in_trial).where(t.sign_in_trial.c.id == made["id"])).one()
-    return {**_line(kept, now), "link": f"{base}/sso/{key}/start?trial={secret}"}
+    return {**_line(kept, now), **_NOTHING_YET, "link": f"{base}/sso/{key}/start?trial={secret}"}
 
 
 def listing(house: House, key: str, ask: Ask) -> dict[str, Any]:
@@ -65,7 +67,21 @@ def listing(house: House, key: str, ask: Ask) -> dict[str, Any]:
     with house.database.reading() as connection:
         source = pushing_source(connection, key)
         statement = select(t.sign_in_trial).where(t.sign_in_trial.c.source_id == source.id)
-        return page(connection, statement, [t.sign_in_trial.c.id], ask, lambda row: _line(row, now), newest_first=True)
+        return page(
+            connection, statement, [t.sign_in_trial.c.id], ask, lambda row: {**_line(row, now), **_so_far(connection, row, now)}, newest_first=True
+        )
+
+
+def _so_far(connection: Connection, row: Any, now: Instant) -> dict[str, Any]:
+    """Return how far a trial has come: whether its link was opened, whether somebody is at the provider, and what came of it last."""
+    b, x = t.sign_in_begun.c, t.sign_in_trace.c
+    begun = connection.execute(select(func.max(b.begun_at)).where(b.trial_id == row.id, b.until_at > now)).scalar()
+    last = connection.execute(select(x.id, x.at, x.outcome, x.message).where(x.trial_id == row.id).order_by(x.id.desc()).limit(1)).first()
+    if begun is not None and (last is None or last.at < begun):
+        return {**_NOTHING_YET, "so_far": AT_PROVIDER, "so_far_at": begun}
+    if last is not None:
+        return {"so_far": last.outcome, "so_far_at": last.at, "trace": last.id, "message": last.message}
+    return {**_NOTHING_YET, "so_far": NOT_OPENED if row.until_at > now else "over"}
 
 
 def _line(row: Any, now: Instant) -> dict[str, Any]:

@@ -17,7 +17,7 @@ from sqlalchemy import text
 from werkzeug.exceptions import NotFound
 
 from dravo import __version__
-from dravo.services import measuring
+from dravo.services import mail_codes, measuring
 from dravo.services.house import House
 from dravo.services.operators import Limiter
 from dravo.services.waiting import Waiting
@@ -75,6 +75,7 @@ def create_app(house: House, public_url: str) -> OpenAPI:
         SIGN_IN_LIMITER=Limiter(10, 300),
         TOKEN_LIMITER=Limiter(100, 60),
         SSO_LIMITER=Limiter(60, 300),
+        LETTER_LIMITER=Limiter(mail_codes.LETTERS, mail_codes.LETTERS_SECONDS),
         WAITING=Waiting(),
     )
     app.url_map.strict_slashes = False

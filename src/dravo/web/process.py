@@ -16,24 +16,31 @@ from dravo.web.app import create_app
 WEB_THREADS = 8
 
 
-def run_web(house: House, host: str, port: int, public_url: str) -> None:
-    """Be the web process."""
+def run_web(house: House, host: str, port: int, public_url: str, proxy: str) -> None:
+    """Be the web process.
+
+    Args:
+        proxy: the address of a proxy whose word on where callers are is taken; "" for none.
+    """
     app = create_app(house, public_url)
     # What was made at the start stays; requests make much that lives shortly, which needs no search for circles every moment.
     gc.collect()
     gc.freeze()
     gc.set_threshold(20_000, 20, 50)
+    # Limits count by where a caller is; behind a proxy everybody would be in one place. Of anybody else such a word is dropped.
+    behind = {"trusted_proxy": proxy, "trusted_proxy_count": 1, "trusted_proxy_headers": {"x-forwarded-for"}} if proxy else {}
     waitress.serve(
-        app, host=host, port=port, threads=WEB_THREADS, ident="dravo", clear_untrusted_proxy_headers=True, max_request_body_size=32 * 1024 * 1024
-    )
+        app, host=host, port=port, threads=WEB_THREADS, ident="dravo", clear_untrusted_proxy_headers=True, max_request_body_size=32 * 1024 * 1024,
+        **behind,
+    )  # fmt: skip
 
 
 def main(arguments: list[str]) -> None:
     """Serve on the address that `dravo.serving` names."""
-    folder, host, port, public_url = arguments
+    folder, host, port, public_url, proxy = arguments
     house = process.begin("web", folder)
     signal.signal(signal.SIGTERM, lambda *_: os._exit(0))
-    run_web(house, host, int(port), public_url)
+    run_web(house, host, int(port), public_url, proxy)
 
 
 if __name__ == "__main__":

@@ -19,6 +19,7 @@ from dravo.services import (
     flowing,
     group_delivering,
     guarding,
+    mailing,
     pulling,
     recalculating,
     reconciling,
@@ -89,6 +90,8 @@ class Worker:
         self._counts = ThreadPoolExecutor(1, thread_name_prefix="count")
         self._count: Future[None] | None = None
         self._count_at = clock.now()
+        self._mail = ThreadPoolExecutor(1, thread_name_prefix="mail")
+        self._letters: Future[int] | None = None
 
     def run(self) -> None:
         """Work until `stop` is called; what is under way then is finished."""
@@ -116,6 +119,7 @@ class Worker:
         self._runs.shutdown(wait=False)
         self._pulls.shutdown(wait=False, cancel_futures=True)
         self._counts.shutdown(wait=True)
+        self._mail.shutdown(wait=True)
         self._pool.shutdown(wait=True)
         self._settlements.put(None)
         settler.join()
@@ -163,6 +167,7 @@ class Worker:
         self._begin_run()
         self._begin_pulls()
         self._begin_count(now)
+        self._begin_letters(now)
         recalculating.mark_those_whose_time_has_come(self.house, now)
         seating.give(self.house, now)
         more = recalculating.work_through(self.house, recalculating.CHUNK) >= recalculating.CHUNK
@@ -216,6 +221,14 @@ class Worker:
             log.error("counting broke off", exc_info=self._count.exception())
         self._count_at = later(now, flowing.LEAST_SECONDS)
         self._count = self._counts.submit(flowing.count, self.house) if flowing.is_due(self.house, now) else None
+
+    def _begin_letters(self, now: Instant) -> None:
+        """Have letters be sent, beside everything else: a mail server may let one wait."""
+        if self._letters is not None and not self._letters.done():
+            return
+        if self._letters is not None and self._letters.exception() is not None:
+            log.error("sending letters broke off", exc_info=self._letters.exception())
+        self._letters = self._mail.submit(mailing.send_due, self.house, now) if mailing.is_due(self.house, now) else None
 
     def _go_on(self, application_id: str) -> None:
         """Hand out what is queued for an application, within its pace."""

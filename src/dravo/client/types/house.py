@@ -210,6 +210,51 @@ class GroupRef(TypedDict):
     gone: bool
 
 
+class Left(TypedDict):
+    """Where a browser goes to sign out at the provider too; empty where there is none."""
+
+    go_to: str
+
+
+class LinkOffer(TypedDict):
+    """A source to which one could link oneself; `start` is where a browser with one's session begins, "" for programs."""
+
+    key: str
+    label: str
+    start: str
+
+
+class MailSettings(TypedDict):
+    """By which server mail goes, and how it went last; the password is never shown."""
+
+    host: str
+    port: int
+    security: str
+    user: str
+    sender: str
+    has_password: bool
+    waiting: int
+    sent_at: str | None
+    trouble: str
+    trouble_at: str | None
+
+
+class MailTested(TypedDict):
+    """The same, after a letter was handed over."""
+
+    host: str
+    port: int
+    security: str
+    user: str
+    sender: str
+    has_password: bool
+    waiting: int
+    sent_at: str | None
+    trouble: str
+    trouble_at: str | None
+    sent_to: str
+
+
 class Named(TypedDict):
     """Something by key and label."""
 
@@ -241,15 +286,17 @@ class NewOperator(TypedDict):
     applications: list[str]
     created_at: str
     second_factor: bool
+    only_by_source: bool
     disabled_at: str | None
     password: str | None
 
 
 class NewSecondFactor(TypedDict):
-    """A secret for one's app, shown once; `address` is the same for apps that take it whole."""
+    """A secret for one's app, shown once; `address` is the same for apps that take it whole, `picture` the same to be read by a camera."""
 
     secret: str
     address: str
+    picture: str
 
 
 class NewToken(TypedDict):
@@ -277,7 +324,43 @@ class Operator(TypedDict):
     applications: list[str]
     created_at: str
     second_factor: bool
+    only_by_source: bool
     disabled_at: str | None
+
+
+class OperatorLink(TypedDict):
+    """A source that lets an operator in, and by what its provider knows them."""
+
+    id: str
+    source: Named
+    subject: str
+    made_at: str
+    last_used_at: str
+    state: str
+
+
+class OperatorLinks(TypedDict):
+    """By which sources one comes in as an operator, by which others one could, and whether by these alone."""
+
+    items: list[OperatorLink]
+    offered: list[LinkOffer]
+    only_by_source: bool
+
+
+class OperatorSession(TypedDict):
+    """A session of one's own; `this` is the one that asks."""
+
+    created_at: str
+    last_seen_at: str
+    until_at: str
+    this: bool
+    source: Named | None
+
+
+class OperatorSessions(TypedDict):
+    """Where one is signed in."""
+
+    items: list[OperatorSession]
 
 
 class Overview(TypedDict):
@@ -419,6 +502,7 @@ class SecondFactor(TypedDict):
     on: bool
     since: str | None
     recovery_left: int
+    required: bool
 
 
 class Session(TypedDict):
@@ -429,6 +513,7 @@ class Session(TypedDict):
     csrf: str
     permissions: list[str]
     applications: list[str] | None
+    needs_second_factor: bool
 
 
 class SheetTick(TypedDict):

@@ -12,6 +12,24 @@ if TYPE_CHECKING:
     from dravo.client.types.pull import ReadingStep, SeenAttribute, SourceAnswers
 
 
+class AskedCode(TypedDict):
+    """A code was asked for: `state` goes back with it."""
+
+    state: str
+    source: str
+    minutes: int
+
+
+class CameIn(TypedDict):
+    """What came of a code: "in", "observed" or "refused"; where one goes on, or what one is told."""
+
+    outcome: str
+    back: str
+    message: str
+    whom_to_ask: str
+    trace: str
+
+
 class ClaimedGroup(TypedDict):
     """A group that was claimed: which one it is here ("known", "made"), or that it is "left out"; and what rows give by it."""
 
@@ -19,6 +37,26 @@ class ClaimedGroup(TypedDict):
     group: dict[str, Any] | None
     outcome: str
     gives: list[dict[str, str]]
+
+
+class GroupInClaims(TypedDict):
+    """A group that a sign-in claimed, and that its source does not have yet."""
+
+    source: Named
+    name: str
+
+
+class GroupMadeAhead(TypedDict):
+    """A group that was made ahead of whoever comes with it."""
+
+    id: str
+    name: str
+
+
+class GroupsInClaims(TypedDict):
+    """Groups that sign-ins claimed, and that are not here yet."""
+
+    items: list[GroupInClaims]
 
 
 class KnownProvider(TypedDict):
@@ -42,6 +80,10 @@ class NewTrial(TypedDict):
     created_at: str
     until_at: str
     open: bool
+    so_far: str
+    so_far_at: str | None
+    trace: str | None
+    message: str
     link: str
 
 
@@ -120,6 +162,7 @@ class SignIn(TypedDict):
     has_secret: bool
     policy: SourceAnswers
     state: str
+    serves: str
     everybody_at: str | None
     proved_at: str | None
     missing: list[str]
@@ -191,6 +234,10 @@ class Trial(TypedDict):
     created_at: str
     until_at: str
     open: bool
+    so_far: str
+    so_far_at: str | None
+    trace: str | None
+    message: str
 
 
 class Visit(TypedDict):
@@ -214,7 +261,9 @@ class Where(TypedDict):
 
     source: Named | None
     start: str
+    by_code: bool
     any: bool
+    for_operators: list[Named]
 
 
 class Yours(TypedDict):

@@ -22,7 +22,7 @@ from dravo.protocols.saml.signatures import STRANGER, signature_of, signed
 from dravo.protocols.signing_in import Proved, SignInRefused
 
 MOST_SKEW = 300
-_INSTANT = re.compile(r"(\d{4})-(\d\d)-(\d\d)T(\d\d):(\d\d):(\d\d)(?:\.\d+)?(?:Z|([+-])(\d\d):(\d\d))")
+_INSTANT = re.compile(r"(\d{4})-(\d\d)-(\d\d)T(\d\d):(\d\d):(\d\d)(?:\.\d+)?(?:Z|([+-])(\d\d):(\d\d))?")
 
 
 @dataclass(frozen=True)
@@ -268,7 +268,7 @@ def _seconds(text: str | None) -> float | None:
     """Return an xs:dateTime as seconds since 1970; one without a zone is UTC, as SAML has it (core, section 1.3.3)."""
     if text is None:
         return None
-    found = _INSTANT.fullmatch(text if text[-1:] == "Z" or re.search(r"[+-]\d\d:\d\d$", text) else f"{text}Z")
+    found = _INSTANT.fullmatch(text)
     try:
         if found is None:
             raise ValueError

@@ -6,9 +6,11 @@ library's goodwill. What it returns as signed is read from then on, and never th
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Sequence
 from typing import Any
 
+from cryptography import x509
 from lxml import etree
 from signxml.exceptions import InvalidCertificate, InvalidDigest, InvalidInput, InvalidSignature, SignXMLException
 from signxml.verifier import SignatureConfiguration, XMLVerifier
@@ -21,6 +23,14 @@ from dravo.protocols.signing_in import SignInRefused
 _USUAL = SignatureConfiguration()
 _METHODS = frozenset(each for each in _USUAL.signature_methods if each.value in SIGNATURE_METHODS)
 _DIGESTS = frozenset(each for each in _USUAL.digest_algorithms if each.value in DIGEST_METHODS)
+_EXPECTED = SignatureConfiguration(
+    require_x509=True,
+    location="./",
+    expect_references=1,
+    signature_methods=_METHODS,
+    digest_algorithms=_DIGESTS,
+    ignore_ambiguous_key_info=True,
+)
 STRANGER = "Whoever sent this is not a provider."
 
 
@@ -46,17 +56,17 @@ def signed(element: etree._Element, certificates: Sequence[Certificate]) -> etre
     Raises:
         SignInRefused: "signature", "algorithm", "transform" or "certificate".
     """
-    # Alone in a document of its own, so that nothing around it can be meant by the reference.
-    alone = etree.fromstring(etree.tostring(element, with_tail=False))
-    signature = signature_of(alone)
+    signature = signature_of(element)
     if signature is None:
         raise SignInRefused("unsigned", "What arrived is not signed.", "Have the provider sign the response or the assertion.")
-    _check_form(alone, signature)
+    _check_form(element, signature)
+    # Alone in a document of its own, so that nothing around it can be meant by the reference.
+    alone = etree.tostring(element, with_tail=False)
     for certificate in certificates:
         result = _verified(alone, certificate)
         if result is not None:
             covered: Any = result.signed_xml
-            if covered is None or covered.tag != alone.tag or covered.get("ID") != alone.get("ID"):
+            if covered is None or covered.tag != element.tag or covered.get("ID") != element.get("ID"):
                 raise SignInRefused("signature", "The signature covers something else than what it stands in.", STRANGER)
             return covered
     raise SignInRefused(
@@ -66,7 +76,7 @@ def signed(element: etree._Element, certificates: Sequence[Certificate]) -> etre
     )
 
 
-def _check_form(alone: etree._Element, signature: etree._Element) -> None:
+def _check_form(element: etree._Element, signature: etree._Element) -> None:
     info = signature.find(q(DS, "SignedInfo"))
     references = signature.findall(f".//{q(DS, 'Reference')}")
     if info is None or len(signature.findall(q(DS, "SignedInfo"))) != 1 or len(references) != 1 or references[0].getparent() is not info:
@@ -74,7 +84,7 @@ def _check_form(alone: etree._Element, signature: etree._Element) -> None:
     if signature.find(f".//{q(DS, 'Object')}") is not None:
         raise SignInRefused("signature", "The signature carries something of its own.", STRANGER)
     reference = references[0]
-    identifier = alone.get("ID")
+    identifier = element.get("ID")
     if not identifier or reference.get("URI") != f"#{identifier}":
         raise SignInRefused("signature", "The signature covers something else than what it stands in.", STRANGER)
     _allowed(info.find(q(DS, "CanonicalizationMethod")), frozenset({EC}), "canonicalization")
@@ -96,18 +106,15 @@ def _allowed(method: etree._Element | None, known: frozenset[str], reason: str) 
         raise SignInRefused("algorithm", f"The signature's {reason} '{short}' is not taken.", mend)
 
 
-def _verified(alone: etree._Element, certificate: Certificate) -> Any:
+@functools.lru_cache(256)
+def _loaded(pem: str) -> x509.Certificate:
+    return x509.load_pem_x509_certificate(pem.encode())
+
+
+def _verified(alone: bytes, certificate: Certificate) -> Any:
     """Return what signxml says of a signature, None if it was not made by this certificate's key."""
-    expected = SignatureConfiguration(
-        require_x509=True,
-        location="./",
-        expect_references=1,
-        signature_methods=_METHODS,
-        digest_algorithms=_DIGESTS,
-        ignore_ambiguous_key_info=True,
-    )
     try:
-        return XMLVerifier().verify(alone, x509_cert=certificate.pem, expect_config=expected, id_attribute="ID", validate_schema=False)
+        return XMLVerifier().verify(alone, x509_cert=_loaded(certificate.pem), expect_config=_EXPECTED, id_attribute="ID", validate_schema=False)
     except (InvalidSignature, InvalidDigest, InvalidCertificate):
         return None
     except (InvalidInput, SignXMLException, ValueError, etree.LxmlError) as wrong:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from sqlalchemy import Boolean, Column, ForeignKey, Index, Integer, String, Table, Text
+from sqlalchemy import Boolean, Column, ForeignKey, Index, Integer, String, Table, Text, UniqueConstraint
 
 from dravo.store.tables.base import Json, at, metadata, own_id, to
 
@@ -21,6 +21,8 @@ operator = Table(
     Column("factor_pending", Text),
     at("factor_at"),
     Column("factor_counter", Integer),
+    # Whether they come in by a source alone: their password counts for nothing then, a recovery code does in its place.
+    Column("only_by_source", Boolean(create_constraint=False), nullable=False, server_default="0"),
     at("created_at", nullable=False),
     at("disabled_at"),
 )
@@ -32,6 +34,21 @@ operator_recovery = Table(
     to("operator", index=True),
     Column("hash", String(64), primary_key=True),
     at("used_at"),
+)
+
+# By whom a source's provider knows an operator: bound by the operator, signed in, and never by a name.
+operator_link = Table(
+    "operator_link",
+    metadata,
+    own_id(),
+    to("operator", index=True),
+    to("source"),
+    # The provider's own name, and by what it knows them, with a line end between.
+    Column("native_id", Text, nullable=False),
+    Column("subject", Text, nullable=False),
+    at("made_at", nullable=False),
+    at("last_used_at", nullable=False),
+    UniqueConstraint("source_id", "native_id"),
 )
 
 # The applications of an application owner.
@@ -48,6 +65,11 @@ operator_session = Table(
     Column("hash", String(64), primary_key=True),
     to("operator", index=True),
     Column("csrf", String(64), nullable=False),
+    # By which source they came, if not by their password; and by what its provider knows this sign-in, for signing out there.
+    Column("source_id", String(36)),
+    Column("provider_session", Text),
+    Column("subject", Text),
+    Column("subject_format", Text),
     at("created_at", nullable=False),
     at("last_seen_at", nullable=False),
     at("expires_at", nullable=False),

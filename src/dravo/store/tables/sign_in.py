@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from sqlalchemy import Column, ForeignKey, Index, String, Table, Text, UniqueConstraint
+from sqlalchemy import Column, ForeignKey, Index, Integer, String, Table, Text, UniqueConstraint
 
 from dravo.store.tables.base import Json, at, metadata, own_id, some_of, to
 
@@ -10,7 +10,7 @@ source_sign_in = Table(
     "source_sign_in",
     metadata,
     Column("source_id", String(36), ForeignKey("source.id"), primary_key=True),
-    # "saml" or "oidc"; what operators set; what the provider says of itself, as it was read last.
+    # "saml", "oidc" or "mail"; what operators set; what the provider says of itself, as it was read last.
     Column("protocol", String(8), nullable=False),
     Column("settings", Json, nullable=False),
     Column("provider", Json, nullable=False),
@@ -20,6 +20,8 @@ source_sign_in = Table(
     # "off", "pilot" or "everybody"; from an hour on, "everybody".
     Column("state", String(12), nullable=False, server_default="off"),
     at("everybody_at"),
+    # Whom it lets in: "people", "operators" or "both".
+    Column("serves", String(12), nullable=False, server_default="people"),
     # When somebody came through the present settings to the end; with other ones it has to be proved anew.
     at("proved_at"),
     # The address of the metadata: when it was looked at, what was wrong with it, and certificates that wait to be taken over.
@@ -50,11 +52,16 @@ sign_in_begun = Table(
     Column("state_hash", String(64), primary_key=True),
     to("source"),
     Column("browser_hash", String(64), nullable=False),
-    # Of SAML the request's id; of OpenID Connect nonce and verifier, encrypted.
+    # Of SAML the request's id; of OpenID Connect nonce and verifier, of mail the address and the code, encrypted.
     Column("request_id", String(80)),
     Column("secret", Text),
     Column("trial_id", String(36)),
+    # The operator who binds themselves to whom it proves.
+    Column("operator_id", String(36)),
+    # How many wrong codes were given.
+    Column("tries", Integer, nullable=False, server_default="0"),
     Column("back", Text, nullable=False),
+    at("begun_at"),
     at("until_at", nullable=False),
 )
 Index("ix_sign_in_begun_until", sign_in_begun.c.until_at)

@@ -217,6 +217,18 @@ class CodeBody(Given):
     code: str = Field(max_length=60)
 
 
+class RenewCodesBody(Given):
+    """A code of one's second factor, where one has it."""
+
+    code: str = Field("", max_length=60)
+
+
+class OnlyBySourceBody(Given):
+    """Whether one comes in by a source alone."""
+
+    only_by_source: bool
+
+
 class SettingBody(Given):
     """A setting's value."""
 

@@ -21,7 +21,8 @@ class ProviderFields(Given):
 class SignInSettingsBody(Given):
     """How people sign in; what is left out stays as it is."""
 
-    protocol: Literal["saml", "oidc"] | None = Field(None, description="The first time.")
+    protocol: Literal["saml", "oidc", "mail"] | None = Field(None, description="The first time.")
+    serves: Literal["people", "operators", "both"] | None = Field(None, description="Whom it lets in; operators only by a chief's word.")
     settings: dict[str, str | bool | int] | None = None
     secret: str | None = Field(None, max_length=5_000, description="Our client secret (OpenID Connect); kept encrypted; an empty one takes it away.")
     policy: dict[str, Any] | None = Field(None, description="Answers to the five questions, as for reading.")
@@ -66,6 +67,18 @@ class PlanAgainBody(Given):
     policy: dict[str, Any] = {}
 
 
+class ClaimedQuery(BaseModel):
+    """Which claimed groups."""
+
+    q: str = Field("", max_length=200, description="A part of the name.")
+
+
+class ClaimedGroupBody(Given):
+    """A group as claims name it."""
+
+    name: Text
+
+
 class SignInTracePath(BaseModel):
     """A trace of a source."""
 
@@ -77,3 +90,37 @@ class WhereQuery(BaseModel):
     """Whose sign-in page is asked for."""
 
     email: str = Field("", max_length=300)
+
+
+class AskCodeBody(Given):
+    """Who asks for a code, and to which page they go on."""
+
+    email: Text
+    trial: str | None = Field(None, max_length=100, description="The secret of a trial's link.")
+    back: str | None = Field(None, max_length=500)
+
+
+class GiveCodeBody(Given):
+    """A code that came by mail; whoever is new says their names."""
+
+    state: str = Field(max_length=100)
+    code: str = Field(max_length=40)
+    given_name: str = Field("", max_length=100)
+    family_name: str = Field("", max_length=100)
+
+
+class MailBody(Given):
+    """By which server mail goes; what is left out stays. An empty host: no mail is sent."""
+
+    host: str | None = Field(None, max_length=253)
+    port: int | None = Field(None, ge=1, le=65_535)
+    security: Literal["none", "starttls", "tls"] | None = None
+    user: str | None = Field(None, max_length=300)
+    password: str | None = Field(None, max_length=1_000, description="Kept encrypted; an empty one takes it away.")
+    sender: str | None = Field(None, max_length=320)
+
+
+class TestMailBody(Given):
+    """To whom a test goes."""
+
+    to: str = Field(max_length=320)

@@ -18,6 +18,7 @@ from dravo.services import operators
 from dravo.services.house import House
 from dravo.services.operators import Limiter
 from dravo.services.permissions import PERMISSIONS, Caller
+from dravo.services.second_factor import SecondFactorMissing
 from dravo.services.subjects import application_of
 from dravo.services.waiting import Waiting
 from dravo.store.pages import Ask
@@ -45,17 +46,18 @@ class MalformedJson(DravoError):
 PATH, PATH_APPLICATION, QUERY, BODY, ASSIGNMENT, ALL = "path", "application in the path", "query", "body", "assignment", "all"
 
 
-def needs(permission: str, of: str | None = None) -> Callable[[View], View]:
+def needs(permission: str, of: str | None = None, *, before_factor: bool = False) -> Callable[[View], View]:
     """Mark a route with the permission that its caller needs; a route without a mark is open to nobody.
 
     Args:
         of: where the application stands that it is about; `ALL` for what is no application's business, None for what is not for
             application owners.
+        before_factor: whether it is there for operators too who have to set up their second factor before anything else.
     """
     assert permission in PERMISSIONS or permission == "nothing", permission
 
     def mark(view: View) -> View:
-        view.permission, view.of = permission, of  # type: ignore[attr-defined]
+        view.permission, view.of, view.before_factor = permission, of, before_factor  # type: ignore[attr-defined]
         return view
 
     return mark
@@ -105,9 +107,12 @@ def check_caller() -> None:
     known = _by_token() if request.headers.get("Authorization") else _by_session()
     if permission is None:
         raise NotPermitted("This route names no permission, so it is open to nobody.")
+    view = current_app.view_functions[request.endpoint or ""]
+    if known.unfinished and not getattr(view, "before_factor", False):
+        raise SecondFactorMissing("Every operator here has a second factor, and you have none yet.", "Set one up in the console first.")
     known.require(permission)
     if known.applications is not None:
-        _check_own(known, getattr(current_app.view_functions[request.endpoint or ""], "of", None))
+        _check_own(known, getattr(view, "of", None))
     g.caller = known
     name = request.headers.get(WORK_HEADER)
     if name and request.method not in ("GET", "HEAD"):
@@ -176,6 +181,12 @@ def _by_token() -> Caller:
         limiter.failed(address)
         raise NotSignedIn("The API token is not known, was revoked, or has expired.", "Make another in the console or with 'dravo token add'.")
     return known
+
+
+def keep_session(response: Response, secret: str) -> None:
+    """Have a browser keep an operator's session."""
+    secure = str(current_app.config["PUBLIC_URL"]).startswith("https:")
+    response.set_cookie(COOKIE, secret, httponly=True, samesite="Strict", secure=secure, path="/", max_age=operators.SESSION_HOURS * 3600)
 
 
 def _by_session() -> Caller:

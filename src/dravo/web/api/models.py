@@ -72,6 +72,7 @@ class Session(BaseModel):
     csrf: str
     permissions: list[str]
     applications: list[str] | None = Field(description="Of an application owner, by key; null for all others: every one.")
+    needs_second_factor: bool = Field(description="Whether a second factor has to be set up before anything else.")
 
 
 class Stage(BaseModel):
@@ -365,6 +366,7 @@ class Operator(BaseModel):
     applications: list[str]
     created_at: str
     second_factor: bool
+    only_by_source: bool
     disabled_at: str | None
 
 
@@ -374,13 +376,83 @@ class SecondFactor(BaseModel):
     on: bool
     since: str | None
     recovery_left: int
+    required: bool
 
 
 class NewSecondFactor(BaseModel):
-    """A secret for one's app, shown once; `address` is the same for apps that take it whole."""
+    """A secret for one's app, shown once; `address` is the same for apps that take it whole, `picture` the same to be read by a camera."""
 
     secret: str
     address: str
+    picture: str
+
+
+class OperatorLink(BaseModel):
+    """A source that lets an operator in, and by what its provider knows them."""
+
+    id: str
+    source: Named
+    subject: str
+    made_at: str
+    last_used_at: str
+    state: str
+
+
+class LinkOffer(Named):
+    """A source to which one could link oneself; `start` is where a browser with one's session begins, "" for programs."""
+
+    start: str
+
+
+class OperatorLinks(BaseModel):
+    """By which sources one comes in as an operator, by which others one could, and whether by these alone."""
+
+    items: list[OperatorLink]
+    offered: list[LinkOffer]
+    only_by_source: bool
+
+
+class Left(BaseModel):
+    """Where a browser goes to sign out at the provider too; empty where there is none."""
+
+    go_to: str
+
+
+class OperatorSession(BaseModel):
+    """A session of one's own; `this` is the one that asks."""
+
+    created_at: str
+    last_seen_at: str
+    until_at: str
+    this: bool
+    source: Named | None
+
+
+class OperatorSessions(BaseModel):
+    """Where one is signed in."""
+
+    items: list[OperatorSession]
+
+
+class MailSettings(BaseModel):
+    """By which server mail goes, and how it went last; the password is never shown."""
+
+    host: str
+    port: int
+    security: str
+    user: str
+    sender: str
+    has_password: bool
+    waiting: int
+    sent_at: str | None
+    trouble: str
+    trouble_at: str | None
+
+
+class MailTested(MailSettings):
+    """The same, after a letter was handed over."""
+
+    sent_to: str
 
 
 class RecoveryCodes(BaseModel):

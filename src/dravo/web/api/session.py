@@ -7,11 +7,11 @@ from typing import Any
 from flask import Response, current_app, g, jsonify, make_response, request
 
 from dravo.core.instants import parse_instant
-from dravo.services import flowing, operators, overview, second_factor, settings
+from dravo.services import flowing, operator_links, operators, overview, second_factor, settings, signing_out
 from dravo.web.api import asked as q
 from dravo.web.api import models as m
 from dravo.web.api import source_models as sm
-from dravo.web.api.door import ALL, COOKIE, ask, caller, house, needs, room, waiting
+from dravo.web.api.door import ALL, COOKIE, ask, caller, house, keep_session, needs, room, waiting
 
 rooms = room("session")
 
@@ -23,45 +23,58 @@ def sign_in(body: q.SignInBody) -> Response:
     address = request.remote_addr or ""
     secret, told = operators.sign_in(house(), current_app.config["SIGN_IN_LIMITER"], body.name, body.password, address, body.code)
     response = make_response(jsonify(told))
-    secure = str(current_app.config["PUBLIC_URL"]).startswith("https:")
-    response.set_cookie(COOKIE, secret, httponly=True, samesite="Strict", secure=secure, path="/", max_age=operators.SESSION_HOURS * 3600)
+    keep_session(response, secret)
     return response
 
 
 @rooms.get("/session", responses={200: m.Session})
-@needs("own.read", of=ALL)
+@needs("own.read", of=ALL, before_factor=True)
 def session() -> dict[str, Any]:
     """Who is signed in, and what they may do."""
     who = caller()
     return operators.session_line(who, g.get("csrf", ""))
 
 
-@rooms.delete("/session", responses={204: None})
-@needs("own.read", of=ALL)
+@rooms.delete("/session", responses={200: m.Left})
+@needs("own.read", of=ALL, before_factor=True)
 def sign_out() -> Response:
-    """End the session."""
-    operators.sign_out(house(), caller())
-    response = Response(status=204)
+    """End the session; the answer says where the browser goes to sign out at the provider too, if one let them in."""
+    onward = signing_out.leave_as_operator(house(), caller(), str(current_app.config["PUBLIC_URL"]))
+    response = make_response(jsonify({"go_to": onward}))
     response.delete_cookie(COOKIE, path="/")
     return response
 
 
-@rooms.get("/second-factor", responses={200: m.SecondFactor})
+@rooms.get("/session/others", responses={200: m.OperatorSessions})
 @needs("own.read", of=ALL)
+def list_own_sessions() -> dict[str, Any]:
+    """Where one is signed in, this session among them."""
+    return operators.sessions(house(), caller())
+
+
+@rooms.delete("/session/others", responses={200: m.OperatorSessions})
+@needs("own.change", of=ALL)
+def end_other_sessions() -> dict[str, Any]:
+    """End every session of one's own but this one."""
+    return operators.end_other_sessions(house(), caller())
+
+
+@rooms.get("/second-factor", responses={200: m.SecondFactor})
+@needs("own.read", of=ALL, before_factor=True)
 def get_second_factor() -> dict[str, Any]:
     """Whether one has a second factor, and how many recovery codes are left."""
     return second_factor.state(house(), caller())
 
 
 @rooms.post("/second-factor", responses={201: m.NewSecondFactor})
-@needs("own.change", of=ALL)
+@needs("own.change", of=ALL, before_factor=True)
 def begin_second_factor() -> tuple[dict[str, Any], int]:
     """Begin with a second factor: the secret for one's app, shown once; it counts when a code of it was given."""
     return second_factor.begin(house(), caller()), 201
 
 
 @rooms.put("/second-factor", responses={200: m.RecoveryCodes})
-@needs("own.change", of=ALL)
+@needs("own.change", of=ALL, before_factor=True)
 def confirm_second_factor(body: q.CodeBody) -> dict[str, Any]:
     """Turn the second factor on; the recovery codes are in the answer, the only time."""
     return second_factor.confirm(house(), caller(), body.code)
@@ -72,6 +85,40 @@ def confirm_second_factor(body: q.CodeBody) -> dict[str, Any]:
 def take_second_factor_away(body: q.CodeBody) -> dict[str, Any]:
     """Turn the second factor off, by one of its codes."""
     return second_factor.take_away(house(), caller(), body.code)
+
+
+@rooms.post("/recovery-codes", responses={201: m.RecoveryCodes})
+@needs("own.change", of=ALL)
+def renew_recovery_codes(body: q.RenewCodesBody) -> tuple[dict[str, Any], int]:
+    """Make new recovery codes for oneself, in the answer the only time; those before count no longer."""
+    return second_factor.renew_codes(house(), caller(), body.code), 201
+
+
+@rooms.get("/session/links", responses={200: m.OperatorLinks})
+@needs("own.read", of=ALL)
+def list_own_links() -> dict[str, Any]:
+    """By which sources one comes in as an operator, and by which one could."""
+    return _own_links()
+
+
+def _own_links() -> dict[str, Any]:
+    return operator_links.mine(house(), caller(), g.get("csrf", ""))
+
+
+@rooms.delete("/session/links/<id>", responses={200: m.OperatorLinks})
+@needs("own.change", of=ALL)
+def unlink(path: q.IdPath) -> dict[str, Any]:
+    """Have a source no longer let one in as an operator."""
+    operator_links.unlink(house(), caller(), path.id)
+    return _own_links()
+
+
+@rooms.put("/session/links", responses={200: m.OperatorLinks})
+@needs("own.change", of=ALL)
+def set_only_by_source(body: q.OnlyBySourceBody) -> dict[str, Any]:
+    """Have one's password count no longer, or again."""
+    operator_links.set_only_by_source(house(), caller(), only=body.only_by_source)
+    return _own_links()
 
 
 @rooms.get("/work/<id>", responses={200: m.Work})
@@ -161,6 +208,13 @@ def reset_second_factor(path: q.IdPath) -> dict[str, Any]:
     """Turn an operator's second factor off, who lost both app and recovery codes."""
     second_factor.reset(house(), caller(), path.id)
     return operators.one(house(), path.id)
+
+
+@rooms.post("/operators/<id>/password", responses={200: m.NewOperator})
+@needs("operators.change")
+def give_new_password(path: q.IdPath) -> dict[str, Any]:
+    """Give an operator a new password, in the answer the only time; it counts also if they came in by a source alone."""
+    return operator_links.new_password(house(), caller(), path.id)
 
 
 @rooms.post("/operators/<id>/disable", responses={200: m.Operator})

@@ -7,13 +7,27 @@ from typing import Any
 from flask import Response, current_app, jsonify, request
 
 from dravo.core.errors import NotPermitted, NotSignedIn
-from dravo.services import sign_in_settings, sign_in_sheet, sign_in_traces, signing_in, signing_out, trials, visiting
+from dravo.services import (
+    claimed_groups,
+    mail_codes,
+    mailing,
+    sign_in_settings,
+    sign_in_sheet,
+    sign_in_traces,
+    signing_in,
+    signing_out,
+    trials,
+    visiting,
+)
+from dravo.services.operators import Limiter
+from dravo.services.sign_in_traces import IN
 from dravo.services.visiting import Visitor
 from dravo.web.api import asked as q
 from dravo.web.api import asked_sign_in as a
+from dravo.web.api import models
 from dravo.web.api import sign_in_models as m
 from dravo.web.api.door import CSRF_HEADER, ask, caller, house, needs, room
-from dravo.web.sso.routes import VISIT, visitor
+from dravo.web.sso.routes import BROWSER, VISIT, keep, visitor
 
 rooms = room("signing in")
 
@@ -104,6 +118,20 @@ def plan_again(path: a.SignInTracePath, body: a.PlanAgainBody) -> dict[str, Any]
     return signing_in.plan_again(house(), path.key, path.trace, body.policy)
 
 
+@rooms.get("/claimed-groups", responses={200: m.GroupsInClaims})
+@needs("people.read")
+def list_claimed_groups(query: a.ClaimedQuery) -> dict[str, Any]:
+    """Groups that sign-ins claimed, trials too, and that their source does not have yet."""
+    return claimed_groups.seen(house(), query.q)
+
+
+@rooms.post("/sources/<key>/sign-in/groups", responses={201: m.GroupMadeAhead})
+@needs("groups.change")
+def make_claimed_group(path: q.KeyPath, body: a.ClaimedGroupBody) -> tuple[dict[str, str], int]:
+    """Make a group of a source by the name in its claims, to be mapped before anybody comes."""
+    return claimed_groups.make(house(), caller(), path.key, body.name), 201
+
+
 @rooms.get("/people/<person>/visits", responses={200: m.Visits})
 @needs("people.read")
 def list_visits(path: q.PersonPath) -> dict[str, Any]:
@@ -118,6 +146,30 @@ def end_visits(path: q.PersonPath) -> dict[str, Any]:
     return visiting.end_of_person(house(), caller(), path.person)
 
 
+# Mail
+
+
+@rooms.get("/mail", responses={200: models.MailSettings})
+@needs("audit.read")
+def get_mail() -> dict[str, Any]:
+    """By which server mail goes, and how it went last."""
+    return mailing.shown(house())
+
+
+@rooms.put("/mail", responses={200: models.MailSettings})
+@needs("settings.change")
+def change_mail(body: a.MailBody) -> dict[str, Any]:
+    """Set by which server mail goes; what is left out stays."""
+    return mailing.change(house(), caller(), body.model_dump())
+
+
+@rooms.post("/mail/test", responses={200: models.MailTested})
+@needs("settings.change")
+def test_mail(body: a.TestMailBody) -> dict[str, Any]:
+    """Send one letter now, and say what is wrong if it is not taken."""
+    return mailing.test(house(), caller(), body.to)
+
+
 # What everybody else sees
 
 
@@ -126,6 +178,41 @@ def end_visits(path: q.PersonPath) -> dict[str, Any]:
 def where_to_sign_in(query: a.WhereQuery) -> dict[str, Any]:
     """By which source somebody signs in, by the domain of their e-mail; it does not tell whether anybody has that address."""
     return signing_in.where(house(), query.email)
+
+
+@rooms.post("/sign-in/code", responses={200: m.AskedCode})
+@needs("nothing")
+def ask_for_code(body: a.AskCodeBody) -> Response:
+    """Have a code be mailed to an address, if it may sign in so; the answer does not tell whether it may."""
+    address = request.remote_addr or ""
+    _limiter().check(address)
+    browser = request.cookies.get(BROWSER)
+    asked = mail_codes.ask(house(), current_app.config["LETTER_LIMITER"], _base(), body.email, browser, body.trial, body.back)
+    _limiter().failed(address)
+    response = jsonify({"state": asked.state, "source": asked.source, "minutes": asked.minutes})
+    keep(response, BROWSER, asked.browser, mail_codes.SECONDS, comes_by_post=False)
+    return response
+
+
+@rooms.post("/sign-in/code/given", responses={200: m.CameIn})
+@needs("nothing")
+def give_code(body: a.GiveCodeBody) -> Response:
+    """Give a code back that came by mail, and be in."""
+    came = mail_codes.receive(house(), _base(), body.state, body.code, request.cookies.get(BROWSER), body.given_name, body.family_name)
+    if came.outcome == IN:
+        _limiter().worked(request.remote_addr or "")
+    response = jsonify(
+        {"outcome": came.outcome, "back": came.back, "message": came.message, "whom_to_ask": came.whom_to_ask, "trace": came.trace}
+    )  # fmt: skip
+    if came.visit:
+        keep(response, VISIT, came.visit, 7 * 86_400, comes_by_post=False)
+    response.headers["Cache-Control"] = "no-store"
+    return response
+
+
+def _limiter() -> Limiter:
+    found: Limiter = current_app.config["SSO_LIMITER"]
+    return found
 
 
 @rooms.get("/yours", responses={200: m.Yours})

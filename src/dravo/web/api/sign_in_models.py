@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
 from dravo.web.api.models import Named, Page, SheetTick, SheetValue
 from dravo.web.api.pull_models import ReadingStep, SeenAttribute, SourceAnswers
@@ -51,6 +51,7 @@ class SignIn(BaseModel):
     has_secret: bool
     policy: SourceAnswers
     state: str
+    serves: str
     everybody_at: str | None
     proved_at: str | None
     missing: list[str]
@@ -76,6 +77,10 @@ class Trial(BaseModel):
     created_at: str
     until_at: str
     open: bool
+    so_far: str = Field(description="'not opened', 'at the provider', 'in', 'observed', 'refused' or 'over'.")
+    so_far_at: str | None
+    trace: str | None
+    message: str
 
 
 class NewTrial(Trial):
@@ -113,6 +118,26 @@ class ClaimedGroup(BaseModel):
     group: dict[str, Any] | None
     outcome: str
     gives: list[dict[str, str]]
+
+
+class GroupInClaims(BaseModel):
+    """A group that a sign-in claimed, and that its source does not have yet."""
+
+    source: Named
+    name: str
+
+
+class GroupsInClaims(BaseModel):
+    """Groups that sign-ins claimed, and that are not here yet."""
+
+    items: list[GroupInClaims]
+
+
+class GroupMadeAhead(BaseModel):
+    """A group that was made ahead of whoever comes with it."""
+
+    id: str
+    name: str
 
 
 class SignInAccess(BaseModel):
@@ -199,4 +224,24 @@ class Where(BaseModel):
 
     source: Named | None
     start: str
+    by_code: bool
     any: bool
+    for_operators: list[Named]
+
+
+class AskedCode(BaseModel):
+    """A code was asked for: `state` goes back with it."""
+
+    state: str
+    source: str
+    minutes: int
+
+
+class CameIn(BaseModel):
+    """What came of a code: "in", "observed" or "refused"; where one goes on, or what one is told."""
+
+    outcome: str
+    back: str
+    message: str
+    whom_to_ask: str
+    trace: str

@@ -74,7 +74,7 @@ class Setting(BaseModel):
 
     name: str
     label: str
-    kind: Literal["number", "time zone"]
+    kind: Literal["number", "time zone", "text"]
     value: int | str
     default: int | str
     least: int

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import base64
 import binascii
+import hmac
 import secrets
 from urllib.parse import urlsplit
 
@@ -16,11 +17,13 @@ from joserfc.jwk import RSAKey
 
 from dravo.core.errors import DravoError, NotFound, TooManyTries
 from dravo.protocols.signing_in import SignInRefused
-from dravo.services import proving, sign_in_keys, sign_in_settings, sign_in_sheet, signing_in, signing_out, visiting
+from dravo.services import operator_links, operators, proving, sign_in_keys, sign_in_settings, sign_in_sheet, signing_in, signing_out, visiting
 from dravo.services.operators import Limiter
+from dravo.services.permissions import Caller
 from dravo.services.sign_in_traces import IN, OBSERVED
-from dravo.services.signing_in import FOR_PEOPLE, Came
-from dravo.web.api.door import house, needs
+from dravo.services.sign_in_words import FOR_PEOPLE
+from dravo.services.signing_in import LINKED, Came
+from dravo.web.api.door import COOKIE, house, keep_session, needs
 
 # By which this browser is known between the beginning and the end of a sign-in, and afterwards as the visitor that came of it.
 BROWSER, VISIT = "dravo_browser", "dravo_visit"
@@ -43,7 +46,8 @@ def _limiter() -> Limiter:
     return found
 
 
-def _keep(response: Response, name: str, secret: str, seconds: int, *, comes_by_post: bool) -> None:
+def keep(response: Response, name: str, secret: str, seconds: int, *, comes_by_post: bool) -> None:
+    """Have a browser keep a secret by which it is known again."""
     # A response that a provider has the browser post comes from another site: only a cookie that says so is sent along with it,
     # and browsers take such a one only over TLS.
     same = "None" if comes_by_post and _is_secure() else "Lax"
@@ -87,8 +91,10 @@ def _failed(wrong: DravoError) -> tuple[str, int]:
 @rooms.get("/<source>/start")
 @needs("nothing")
 def start(source: str) -> Response:
-    """Send the browser to the provider."""
-    begun = signing_in.start(house(), source, _base(), request.args.get("trial"), request.args.get("back"), request.cookies.get(BROWSER))
+    """Send the browser to the provider; `operator` in the query has the operator who is signed in be bound to whom it will prove."""
+    operator = _operator(source, request.args["operator"]) if "operator" in request.args else None
+    back = "/settings" if operator is not None else request.args.get("back")
+    begun = signing_in.start(house(), source, _base(), request.args.get("trial"), back, request.cookies.get(BROWSER), operator)
     if begun.form is None:
         response = make_response(redirect(begun.url, 303))
     else:
@@ -96,9 +102,18 @@ def start(source: str) -> Response:
         where = urlsplit(begun.url)
         g.posts_to = f"{where.scheme}://{where.netloc}"
         response = make_response(render_template("post.html", url=begun.url, form=begun.form, nonce=g.nonce))
-    _keep(response, BROWSER, begun.browser, signing_in.BEGUN_SECONDS, comes_by_post=True)
+    keep(response, BROWSER, begun.browser, signing_in.BEGUN_SECONDS, comes_by_post=True)
     response.headers["Cache-Control"] = "no-store"
     return response
+
+
+def _operator(source: str, word: str) -> Caller:
+    """Return the operator who is signed in; only a page that could read what their session answers knows the word for it."""
+    secret = request.cookies.get(COOKIE)
+    known = operators.by_session(house(), secret) if secret else None
+    if known is None or known[0].unfinished or not hmac.compare_digest(operator_links.word_for(known[1], source), word):
+        raise SignInRefused("operator", "No operator who is signed in here asked for it.", "Sign in first, and begin from Settings.")
+    return known[0]
 
 
 @rooms.get("/<source>/saml/metadata")
@@ -169,7 +184,12 @@ def _after(came: Came) -> Response:
     if came.outcome == IN:
         _limiter().worked(request.remote_addr or "")
         response = make_response(redirect(came.back, 303))
-        _keep(response, VISIT, came.visit, 7 * 86_400, comes_by_post=False)
+        if came.visit:
+            keep(response, VISIT, came.visit, 7 * 86_400, comes_by_post=False)
+        if came.session:
+            keep_session(response, came.session)
+    elif came.outcome == LINKED:
+        response = make_response(redirect(came.back, 303))
     elif came.outcome == OBSERVED:
         response = make_response(_told("It works", "Your try came through. Nothing was changed; you can close this page.", "", came.trace))
     else:

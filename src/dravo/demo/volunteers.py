@@ -1,0 +1,63 @@
+"""The demo's volunteers, who sign in by a code that is mailed to them; whoever is new registers and is looked at by somebody first."""
+
+from __future__ import annotations
+
+import re
+import time
+from typing import Any
+
+import httpx
+
+from dravo.client import Dravo
+from dravo.demo.reading import VOLUNTEERS, VOLUNTEERS_LABEL
+
+DOMAIN = "volunteers.example"
+SENDER = "dravo@fernhollow.example"
+INTO = "Asked to help"
+WHOM_TO_ASK = "Ask Wren Halliday in Education, extension 131."
+CAME = f"benoit@{DOMAIN}"
+NEW = (f"maribel.quay@{DOMAIN}", "Maribel", "Quay")
+
+
+def connect(dravo: Dravo, smtp_port: int) -> None:
+    """Have mail go to the stand-in."""
+    if dravo.mail.get()["port"] != smtp_port or not dravo.mail.get()["host"]:
+        dravo.mail.change(host="127.0.0.1", port=smtp_port, security="none", sender=SENDER)
+
+
+def load(dravo: Dravo, url: str, letters: str) -> None:
+    """Set it up as an administrator would, and let somebody who is known and somebody new sign in.
+
+    Args:
+        url: the service's own address.
+        letters: the address of the stand-in that took the letters.
+    """
+    settings = {"registers_into": INTO, "whom_to_ask": WHOM_TO_ASK}
+    policy = {"domains": [DOMAIN], "makes": True}
+    dravo.sign_ins.change(VOLUNTEERS, protocol="mail", settings=settings, policy=policy)
+    dravo.sign_ins.set_state(VOLUNTEERS, "everybody", confirm=VOLUNTEERS_LABEL)
+    sign_in(url, letters, CAME)
+    sign_in(url, letters, NEW[0], *NEW[1:])
+
+
+def sign_in(url: str, letters: str, address: str, given: str = "", family: str = "") -> dict[str, Any]:
+    """Sign in as somebody, as a browser does it; returns what came of it."""
+    with httpx.Client(base_url=url, trust_env=False) as http:
+        asked = http.post("/api/v1/sign-in/code", json={"email": address}).raise_for_status().json()
+        body = {"state": asked["state"], "code": code_to(letters, address), "given_name": given, "family_name": family}
+        return dict(http.post("/api/v1/sign-in/code/given", json=body).raise_for_status().json())
+
+
+def code_to(letters: str, address: str, seconds: float = 20) -> str:
+    """Return the code of the newest letter to an address, once it is there.
+
+    Raises:
+        TimeoutError.
+    """
+    until = time.monotonic() + seconds
+    while time.monotonic() < until:
+        for each in httpx.get(f"{letters}/letters", trust_env=False).json():
+            if each["to"] == address and (found := re.search(r"\d{4} \d{4}", each["text"])):
+                return found.group()
+        time.sleep(0.1)
+    raise TimeoutError(f"No letter to {address} came.")

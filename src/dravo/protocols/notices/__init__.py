@@ -1,0 +1,1 @@
+"""How somebody is told: mail by SMTP."""

@@ -1,0 +1,170 @@
+"""Mail goes to a real server: what is promised is sent, again if it has to be, and what cannot be is told with the mend."""
+
+from __future__ import annotations
+
+import ssl
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from aiosmtpd.controller import Controller
+from aiosmtpd.smtp import AuthResult
+
+from dravo.core.errors import InvalidInput
+from dravo.core.instants import later
+from dravo.protocols.notices.mail import MailTrouble, check_address, compose
+from dravo.services import mailing
+from dravo.store import clock
+from dravo.store import tables as t
+from tests.harness import Letters, free_port
+from tests.rooms import Rooms
+from tests.saml_provider import key_pair
+
+SENDER = "dravo@fernhollow.example"
+TO = "una.kerrigan@fernhollow.example"
+
+
+def set_server(rooms: Rooms, port: int, **given: Any) -> dict[str, Any]:
+    wish = {"host": "127.0.0.1", "port": port, "security": "none", "sender": SENDER, **given}
+    return mailing.change(rooms.house, rooms.caller, wish)
+
+
+@pytest.fixture
+def ready(rooms: Rooms, letters: Letters) -> Rooms:
+    letters.faults()
+    set_server(rooms, letters.smtp_port)
+    return rooms
+
+
+def write(rooms: Rooms, to: str = TO, seconds: float = 600) -> None:
+    with rooms.house.database.writing() as connection:
+        mailing.write_letter(rooms.house, connection, to, "A subject, ä", "Line one\nLine two ä\n", seconds)
+
+
+def test_a_letter_that_was_promised_is_sent_once(ready: Rooms, letters: Letters) -> None:
+    before = len(letters.to(TO))
+    write(ready)
+    kept = ready.rows(t.mail_due)[0]
+    assert "Line one" not in kept.content and TO not in kept.content
+    assert mailing.is_due(ready.house, clock.now())
+    assert mailing.send_due(ready.house, clock.now()) == 1
+    assert not ready.rows(t.mail_due) and not mailing.is_due(ready.house, clock.now())
+    assert mailing.send_due(ready.house, clock.now()) == 0
+    newest = letters.to(TO)[0]
+    assert len(letters.to(TO)) == before + 1
+    assert (newest["from"], newest["subject"], newest["text"].split()) == (SENDER, "A subject, ä", ["Line", "one", "Line", "two", "ä"])
+    assert mailing.shown(ready.house)["sent_at"]
+
+
+def test_what_is_not_taken_now_is_tried_again_and_told(ready: Rooms, letters: Letters) -> None:
+    letters.faults(busy=True)
+    write(ready)
+    mailing.send_due(ready.house, clock.now())
+    row = ready.rows(t.mail_due)[0]
+    assert row.tries == 1 and row.next_at > clock.now() and "451 Come back later" in row.trouble
+    assert "Come back later" in mailing.shown(ready.house)["trouble"] and mailing.shown(ready.house)["waiting"] == 1
+    assert mailing.send_due(ready.house, clock.now()) == 0
+    letters.faults()
+    assert mailing.send_due(ready.house, later(clock.now(), 60)) == 1
+    assert mailing.shown(ready.house) | {"sent_at": None} == mailing.shown(ready.house) | {"sent_at": None, "trouble": "", "waiting": 0}
+
+
+def test_what_is_never_taken_or_too_late_is_given_up_and_told(ready: Rooms, letters: Letters) -> None:
+    letters.faults(refusing=True)
+    write(ready)
+    mailing.send_due(ready.house, clock.now())
+    assert not ready.rows(t.mail_due) and "550 No such person here" in mailing.shown(ready.house)["trouble"]
+    letters.faults()
+    write(ready, seconds=-1)
+    mailing.send_due(ready.house, clock.now())
+    assert not ready.rows(t.mail_due) and "in time" in mailing.shown(ready.house)["trouble"]
+
+
+def test_a_test_says_how_it_went(ready: Rooms, letters: Letters) -> None:
+    assert mailing.test(ready.house, ready.caller, f" {TO} ")["sent_to"] == TO
+    assert "asked for by the command line" in letters.to(TO)[0]["text"]
+    letters.faults(refusing=True)
+    with pytest.raises(MailTrouble, match="No such person here"):
+        mailing.test(ready.house, ready.caller, TO)
+    set_server(ready, free_port())
+    with pytest.raises(MailTrouble, match="does not answer"):
+        mailing.test(ready.house, ready.caller, TO)
+    set_server(ready, letters.smtp_port, security="starttls")
+    with pytest.raises(MailTrouble, match="does not offer"):
+        mailing.test(ready.house, ready.caller, TO)
+    set_server(ready, letters.smtp_port, security="tls")
+    with pytest.raises(MailTrouble, match="TLS"):
+        mailing.test(ready.house, ready.caller, TO)
+    # An address of the machine's own network is nobody's mail server.
+    set_server(ready, 25, host="169.254.169.254")
+    with pytest.raises(MailTrouble, match="never called"):
+        mailing.test(ready.house, ready.caller, TO)
+    set_server(ready, 25, host="")
+    with pytest.raises(InvalidInput, match="No mail server"):
+        mailing.test(ready.house, ready.caller, TO)
+
+
+@pytest.mark.parametrize(
+    ("given", "told"),
+    [
+        ({"host": "http://mail.fernhollow.example"}, "no name of a server"), ({"sender": "nobody"}, "no e-mail address"),
+        ({"security": "ssl"}, "no security"), ({"user": "dravo"}, "for everybody to read"), ({"sender": "a@b.example\r\nBcc: c@d.example"}, "no e-mail"),
+    ],
+)  # fmt: skip
+def test_what_cannot_be_used_is_told(rooms: Rooms, given: dict[str, Any], told: str) -> None:
+    with pytest.raises(InvalidInput, match=told):
+        set_server(rooms, 25, **given)
+    assert mailing.shown(rooms.house)["host"] == ""
+
+
+def test_a_password_is_kept_encrypted_and_goes_to_no_other_host(rooms: Rooms) -> None:
+    shown = set_server(rooms, 465, security="tls", user="dravo", password="rather-secret")
+    assert shown["has_password"] and "rather-secret" not in str(rooms.rows(t.setting)) + str(shown) + str(rooms.rows(t.audit))
+    assert mailing.change(rooms.house, rooms.caller, {"port": 587, "security": "starttls"})["has_password"]
+    assert not mailing.change(rooms.house, rooms.caller, {"host": "mail.elsewhere.example"})["has_password"]
+
+
+@pytest.mark.parametrize(
+    "wrong", ["", "una", "una@", "@x.example", "una kerrigan@x.example", "a@b@c.example", "una@x.example\nBcc: x@y.example", "ü@x.example"]
+)
+def test_an_address_is_one_address(wrong: str) -> None:
+    with pytest.raises(InvalidInput, match="no e-mail address"):
+        check_address(wrong, "to")
+    assert check_address(f" {TO} ", "to") == TO
+
+
+def test_no_line_of_a_letter_becomes_a_header() -> None:
+    with pytest.raises(ValueError, match="linefeed"):
+        compose(SENDER, TO, "Hello\nBcc: x@y.example", "text")
+    assert b"Auto-Submitted: auto-generated" in compose(SENDER, TO, "Hello", "text")
+
+
+@pytest.fixture
+def guarded(tmp_path: Path) -> Iterator[int]:
+    """A server that speaks only TLS, with a certificate that nobody has signed."""
+    key, certificate = key_pair("mail")
+    file = tmp_path / "mail.pem"
+    from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
+
+    file.write_text(key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()).decode() + certificate.pem)
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.load_cert_chain(file)
+    port = free_port()
+    server = Controller(
+        object(),
+        hostname="127.0.0.1",
+        port=port,
+        tls_context=context,
+        authenticator=lambda *_: AuthResult(success=False, handled=True),
+        auth_require_tls=False,
+    )
+    server.start()
+    yield port
+    server.stop()
+
+
+def test_a_server_whom_nobody_vouches_for_gets_no_password(rooms: Rooms, guarded: int) -> None:
+    set_server(rooms, guarded, security="starttls", user="dravo", password="rather-secret")
+    with pytest.raises(MailTrouble, match="certificate is not trusted"):
+        mailing.test(rooms.house, rooms.caller, TO)
