@@ -33,7 +33,7 @@ PASSWORD = "fern-hollow-gate-seven"
 Seen = TypeVar("Seen")
 
 
-def eventually(look: Callable[[], Seen], holds: Callable[[Seen], bool] = bool, seconds: float = 20.0) -> Seen:
+def eventually(look: Callable[[], Seen], holds: Callable[[Seen], bool] = bool, seconds: float = 90.0) -> Seen:
     """Return what is seen as soon as it holds; fail, with what was seen last, if it does not in time."""
     end = time.monotonic() + seconds
     seen = look()
@@ -100,7 +100,7 @@ def stand_in(folder: Path, name: str = "Plant Records") -> Iterator[StandIn]:
         command = [sys.executable, "-m", "dravo.demo.application", "--name", name, "--port", str(port), "--token", token]
         process = subprocess.Popen([*command, "--state", str(folder / f"{port}.state")], stdin=subprocess.PIPE)
         url = f"http://127.0.0.1:{port}/"
-        eventually(lambda url=url, process=process: answers(url) or process.poll() is not None, seconds=60)  # type: ignore[misc]
+        eventually(lambda url=url, process=process: answers(url) or process.poll() is not None)  # type: ignore[misc]
         if process.poll() is None:
             break
         # Somebody else took the port between finding it free and using it.
@@ -142,7 +142,7 @@ def sign_in_provider(folder: Path) -> Iterator[SignInProvider]:
     command = [sys.executable, "-m", "dravo.demo.identity", "--name", "Contractors", "--port", str(port), "--state", str(folder / f"{port}.state")]
     process = subprocess.Popen(command, stdin=subprocess.PIPE)
     try:
-        eventually(lambda: answers(f"http://127.0.0.1:{port}/"), seconds=60)
+        eventually(lambda: answers(f"http://127.0.0.1:{port}/"))
         yield SignInProvider(f"http://127.0.0.1:{port}")
     finally:
         process.kill()
@@ -177,7 +177,7 @@ def mail_server(folder: Path) -> Iterator[Letters]:
     command = [sys.executable, "-m", "dravo.demo.letters", "--name", "Mail", "--port", str(port), "--smtp-port", str(smtp_port)]
     process = subprocess.Popen([*command, "--state", str(folder / f"{port}.state")], stdin=subprocess.PIPE)
     try:
-        eventually(lambda: answers(f"http://127.0.0.1:{port}/"), seconds=60)
+        eventually(lambda: answers(f"http://127.0.0.1:{port}/"))
         yield Letters(f"http://127.0.0.1:{port}", smtp_port)
     finally:
         process.kill()
@@ -233,7 +233,7 @@ class Running:
         with open(self.folder / "service.log", "ab") as log:
             self.process = subprocess.Popen(command, stderr=log)
         # Starting takes the processor; on a busy machine, long.
-        eventually(lambda: answers(f"{self.url}/readyz"), seconds=90)
+        eventually(lambda: answers(f"{self.url}/readyz"))
 
     def stop(self) -> None:
         if self.process is not None:

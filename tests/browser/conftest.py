@@ -15,7 +15,7 @@ from tests.harness import PASSWORD, Running
 AXE = (Path(__file__).parents[2] / "console/node_modules/axe-core/axe.min.js").read_text()
 CHROMIUM = os.environ.get("CHROMIUM", "/usr/bin/chromium")
 # As long as the harness waits for anything: what is promised is that it comes, not how quickly on a busy machine.
-PATIENCE_MS = 20_000
+PATIENCE_MS = 60_000
 expect.set_options(timeout=PATIENCE_MS)
 FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--disable-background-networking", "--disable-component-update", "--disable-sync"]
 

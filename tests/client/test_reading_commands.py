@@ -99,7 +99,7 @@ def test_killed_in_the_middle_of_a_run_it_goes_on_by_itself_and_nobody_is_two(al
             os.kill(alone.pid("worker"), signal.SIGKILL)
             eventually(lambda: len(list(client.sources.runs("estates"))) > 0)
             time.sleep(0.5)
-        runs = eventually(lambda: list(client.sources.runs("estates")), lambda found: all(each["ended_at"] for each in found), 30)
+        runs = eventually(lambda: list(client.sources.runs("estates")), lambda found: all(each["ended_at"] for each in found))
         assert runs[0]["state"] == "done", runs
         people = list(client.people.list())
         assert len(people) == len({each["user_name"] for each in people}) == 400

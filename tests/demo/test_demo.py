@@ -23,7 +23,7 @@ def start(folder: Path, port: int, ready: Path) -> tuple[subprocess.Popen[str], 
     began = time.monotonic()
     command = [sys.executable, "-m", "dravo.cli.main", "demo", "--data", str(folder), "--port", str(port), "--ready-file", str(ready)]
     process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
-    eventually(ready.exists, seconds=90)
+    eventually(ready.exists)
     return process, json.loads(ready.read_text()), time.monotonic() - began
 
 
@@ -80,11 +80,11 @@ def follow(ready: dict[str, Any]) -> None:
         found = httpx.get(f"{to['base_url']}/Users", params=query, headers={"Authorization": f"Bearer {to['token']}"}).json()["Resources"]
         return dict(found[0]) if found else None
 
-    account = eventually(there, seconds=2)
+    account = eventually(there)
     assert account is not None
     assert [role["value"] for role in account["roles"]] == [trying["role"]]
     provider.http.delete(f"/Users/{person}")
-    eventually(there, lambda seen: seen is None, 5)
+    eventually(there, lambda seen: seen is None)
 
 
 def test_the_scenario_is_the_same_each_time_and_names_nobody_real() -> None:

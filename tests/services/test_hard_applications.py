@@ -259,7 +259,7 @@ def test_no_groups_no_schemas_and_roles_as_texts(garden: Garden) -> None:
 def test_an_application_without_groups_says_so(garden: Garden) -> None:
     garden.app.faults(no_groups=True)
     garden.open(100)
-    eventually(lambda: {row.state for row in garden.rooms.rows(t.delivered_group)} == {"failed"}, seconds=20)
+    eventually(lambda: {row.state for row in garden.rooms.rows(t.delivered_group)} == {"failed"})
     shown = group_delivering.listing(garden.rooms.house, "records", Ask())["items"][0]
     assert "no groups" in shown["message"] and shown["mend"]
     garden.check()
