@@ -64,16 +64,17 @@ class Garden:
             self.rooms.take_out(self.staff, self.groups[place], mover)
             self.rooms.add(self.staff, self.groups[(place + 1) % GROUPS], mover)
 
-    def settle(self, seconds: float = 150) -> None:
+    def settle(self) -> None:
         """Wait until all is delivered."""
-        eventually(self.at_rest, seconds=seconds)
+        eventually(self.open_ends, lambda left: not any(left), seconds=600)
 
-    def at_rest(self) -> bool:
+    def open_ends(self) -> tuple[int, int, int]:
+        """Count deliveries, groups and marks that wait."""
         with self.rooms.house.database.reading() as connection:
             waiting = connection.exec_driver_sql("SELECT count(*) FROM delivery WHERE closed_at IS NULL").scalar_one()
             groups = connection.exec_driver_sql("SELECT count(*) FROM delivered_group WHERE state <> 'done'").scalar_one()
             marks = connection.exec_driver_sql("SELECT count(*) FROM mark").scalar_one()
-        return (waiting, groups, marks) == (0, 0, 0)
+        return (waiting, groups, marks)
 
     def accounts(self) -> dict[str, dict[str, Any]]:
         return self.app.accounts()
