@@ -23,8 +23,8 @@ import lxml.html
 from dravo.client import Dravo
 from dravo.demo.running import free_port
 from dravo.services import operators, settings
-from dravo.services.house import House
 from dravo.services.permissions import CHIEF, Caller
+from tests.rooms import open_house
 
 CORE = "urn:ietf:params:scim:schemas:core:2.0:"
 PATCH = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
@@ -310,7 +310,7 @@ class Provider:
 
 def set_up(folder: Path) -> Running:
     """Return a service that is set up with an operator and a token, not yet started."""
-    house = House(folder)
+    house = open_house(folder)
     made = operators.add(house, operators.SYSTEM, "edmund.sallow", CHIEF, PASSWORD)
     token = operators.add_token(house, Caller(made["id"], made["name"], CHIEF), "Tests", "write")["token"]
     # Most tests take things away from many without meaning the guard; those that mean it say so.

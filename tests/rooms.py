@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import functools
+import shutil
+import tempfile
 from pathlib import Path
 from typing import Any
 
@@ -12,13 +15,28 @@ from dravo.services import applications, operators, settings, sources
 from dravo.services.house import House
 from dravo.services.intake import Intake
 from dravo.store import tables as t
+from dravo.store.database import FILE_NAME
+
+
+def open_house(folder: Path) -> House:
+    """Return a new house whose tables are copied: going through every migration is long, and tests of its own do."""
+    folder.mkdir(parents=True, exist_ok=True)
+    shutil.copy(Path(_template().name) / FILE_NAME, folder / FILE_NAME)
+    return House(folder)
+
+
+@functools.cache
+def _template() -> tempfile.TemporaryDirectory[str]:
+    made = tempfile.TemporaryDirectory()
+    House(Path(made.name)).close()
+    return made
 
 
 class Rooms:
     """A house with shortcuts for what most tests of services need."""
 
     def __init__(self, folder: Path) -> None:
-        self.house = House(folder)
+        self.house = open_house(folder)
         self.caller = operators.SYSTEM
         self.intake = Intake(self.house.database, self.house.catalogue)
 

@@ -20,7 +20,7 @@ from dravo.services.permissions import Caller
 from dravo.services.subjects import Wish
 from dravo.web.app import create_app
 from tests.harness import PASSWORD, Running, StandIn
-from tests.rooms import Rooms
+from tests.rooms import Rooms, open_house
 
 Fresh = Callable[[str], str]
 ONLY_CHIEF = {
@@ -36,7 +36,7 @@ FOR_ANYBODY = {("POST", "/api/v1/session"), ("GET", "/api/v1/sign-in"), ("POST",
 @pytest.fixture(scope="module")
 def inside(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Inside]:
     """The application itself, with limits that a walk over all routes does not reach."""
-    house = House(tmp_path_factory.mktemp("walk"))
+    house = open_house(tmp_path_factory.mktemp("walk"))
     app = create_app(house, "http://127.0.0.1:1")
     app.config.update(TOKEN_LIMITER=Limiter(100_000, 60))
     yield Inside(house, app)
@@ -457,7 +457,7 @@ def test_the_audit_log_tells_who_did_what_and_notices_tampering(running: Running
         entry = dravo.audit().page(count=1).items[0]
         assert (entry["operator"], entry["action"], entry["details"]["key"]) == ("edmund.sallow", "added source", source)
         assert dravo.audit_verdict()["holds"]
-    house = House(tmp_path)
+    house = open_house(tmp_path)
     for number in range(3):
         sources.add(house, operators.SYSTEM, f"source-{number}", "Staff")
     with house.database.reading() as connection:

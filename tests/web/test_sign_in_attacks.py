@@ -19,6 +19,7 @@ from dravo.services.operators import Limiter
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.web.app import create_app
+from tests.rooms import open_house
 from tests.saml_provider import ACS, ISSUER, NOW, Shape, key_pair, signed, signed_by_xmlsec, unsigned
 
 BASE = "https://dravo.fernhollow.example"
@@ -49,7 +50,7 @@ class Door:
 @pytest.fixture
 def door(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Door]:
     monkeypatch.setattr(clock, "now", lambda: Instant(NOW.strftime("%Y-%m-%dT%H:%M:%S.000000Z")))
-    house = House(tmp_path)
+    house = open_house(tmp_path)
     sources.add(house, operators.SYSTEM, "staff", "Staff")
     fields = {"entity_id": ISSUER, "sign_in": f"{ISSUER}/in", "certificates": key_pair("provider")[1].body}
     given = {"protocol": "saml", "fields": fields, "settings": {"unasked": True}}

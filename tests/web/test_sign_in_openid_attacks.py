@@ -20,6 +20,7 @@ from dravo.store import clock
 from dravo.store import tables as t
 from dravo.web.app import create_app
 from tests.protocols.test_oidc import KEY, OTHER, raw, token
+from tests.rooms import open_house
 
 BASE, ISSUER = "https://dravo.fernhollow.example", "https://id.fernhollow.example"
 PUBLIC = {"keys": [RSAKey.import_key(KEY.as_dict(private=False)).as_dict(private=False)]}
@@ -72,7 +73,7 @@ class Door:
 
 @pytest.fixture
 def door(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Door]:
-    house = House(tmp_path)
+    house = open_house(tmp_path)
     monkeypatch.setattr(sign_in_settings, "fetch_configuration", lambda _: dict(CONFIGURATION))
     sources.add(house, operators.SYSTEM, "staff", "Staff")
     settings = {"issuer": ISSUER, "client_id": "dravo"}

@@ -28,6 +28,8 @@ const states: Record<string, keyof typeof kinds> = {
   done: 'well',
   working: 'well',
   ok: 'well',
+  opens: 'well',
+  closed: 'rest',
   well: 'well',
   trouble: 'failed',
   'under way': 'waiting',

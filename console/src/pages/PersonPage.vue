@@ -16,6 +16,7 @@ import ProblemNote from '../components/ProblemNote.vue'
 import StateMark from '../components/StateMark.vue'
 import TimeOf from '../components/TimeOf.vue'
 import VisitsOf from '../components/VisitsOf.vue'
+import WaysIn from '../components/WaysIn.vue'
 
 const props = defineProps<{ id: string }>()
 const person = useQuery({
@@ -179,6 +180,7 @@ const remaining = computed(() => {
           </tbody>
         </table>
       </section>
+      <WaysIn :person="data.id" />
       <VisitsOf :person="data.id" />
       <div class="two">
         <section class="panel" aria-labelledby="who">

@@ -49,6 +49,7 @@ def add_commands(nouns: Any) -> None:
     trace = command(
         verbs, "trace", _trace, "show one sign-in step by step", ["dravo sign-in trace contractors ID", "dravo sign-in trace contractors ID --again"]
     )
+    ways = command(verbs, "ways", _ways, "by which ways a person could sign in now, and what they would see", ["dravo sign-in ways idris.vance"])
     out = command(verbs, "end", _end, "end every visit of a person", ["dravo sign-in end idris.vance"])
     claimed = command(verbs, "groups", _groups, "list groups that sign-ins claimed, trials too, and that are not here yet")
     claimed.add_argument("words", nargs="?", default="", help="a part of the name")
@@ -86,7 +87,8 @@ def add_commands(nouns: Any) -> None:
     list_options(traces)
     trace.add_argument("trace", help="its id")
     trace.add_argument("--again", action="store_true", help="plan it again as it is set now")
-    out.add_argument("person", help="by id, user name or e-mail")
+    for each in (ways, out):
+        each.add_argument("person", help="by id, user name or e-mail")
 
 
 def _show(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -222,6 +224,25 @@ def _trace(given: argparse.Namespace, dravo: Dravo) -> int | None:
         print(f"{each['what']:<13}{each['application']['label']}: {each['role']} ({'; '.join(each['reasons'])})")
     print(f"{found['outcome']}: {found['message']}")
     return FAILED if found["outcome"] == "refused" else None
+
+
+def _ways(given: argparse.Namespace, dravo: Dravo) -> None:
+    found = dravo.sign_ins.ways(given.person)
+    if given.json:
+        show_json(found)
+        return
+    if not found["ways"]:
+        print("Nobody signs in by any source yet.")
+    for each in found["ways"]:
+        bound = f"bound to it since {moment(each['bound_at'])} UTC" if each["bound_at"] else "not bound to it yet"
+        print(f"{each['source']['label']:<26}{'opens' if each['opens'] else 'closed':<10}{each['protocol']}, {bound}")
+        for line in (each["reason"], f"They would read: {each['told']} {each['whom_to_ask']}".rstrip() if each["told"] else "", each["mend"]):
+            if line:
+                print(f"{'':<36}{line}")
+        if each["everybody_at"]:
+            print(f"{'':<36}For everybody from {moment(each['everybody_at'])} UTC.")
+    seen = ", ".join(f"{each['label']} ({', '.join(each['roles'])})" for each in found["applications"])
+    print(f"Inside they would see: {seen or 'no application yet'}.")
 
 
 def _end(given: argparse.Namespace, dravo: Dravo) -> None:

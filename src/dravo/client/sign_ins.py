@@ -75,6 +75,10 @@ class SignIns(Noun):
         """Return where a person is signed in to see what is theirs."""
         return cast(t.Visits, self._call("GET", f"/people/{part(person)}/visits"))
 
+    def ways(self, person: str) -> t.Ways:
+        """By which ways a person could sign in now, what they would be told, and what they would see."""
+        return cast(t.Ways, self._call("GET", f"/people/{part(person)}/ways"))
+
     def end_visits(self, person: str) -> t.Visits:
         """End every visit of a person."""
         return cast(t.Visits, self._call("DELETE", f"/people/{part(person)}/visits"))

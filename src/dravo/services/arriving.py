@@ -19,6 +19,7 @@ from dravo.core.records import SIGN_IN, fold
 from dravo.core.source_policy import Refused, SourcePolicy
 from dravo.protocols.directory.reading import NOTED, OK, WRONG, Entry
 from dravo.protocols.signing_in import Proved, SignInRefused
+from dravo.services import refusals
 from dravo.services.house import House
 from dravo.services.intake_people import CHANGED, CONFLICT, NEW, UNKNOWN, PeopleIn
 from dravo.services.recalculating import work_out_now
@@ -96,9 +97,7 @@ class Arriving:
             raise SignInRefused("expressions", f"{wrong.message} What came: {came}.", wrong.mend) from None
         self.steps.note("Expressions", f"They make '{person.get('userName')}' out of what came.")
         if not self.policy.lets_in(person, self.source.key):
-            raise SignInRefused(
-                "outside", f"They are outside of whom you let in: {self.policy.people}.", "Change the condition, or their attributes."
-            )
+            raise refusals.outside(self.policy)
         return person
 
     def take(self, person: dict[str, Any]) -> Arrival:
@@ -113,14 +112,9 @@ class Arriving:
         kind = next(iter(people.counts), "")
         if kind == CONFLICT:
             told = next(line["message"] for line in people.told if line["kind"] == CONFLICT)
-            mend = "Decide it under Conflicts of the source; then they sign in again."
-            if self.look_only:
-                mend = "It waits under Conflicts once they sign in for real; or say by what this source may link people, and for which domains."
-            raise SignInRefused("conflict", f"Whose this is has to be decided by a person. {told}", mend)
+            raise refusals.conflict(told, ahead=self.look_only)
         if kind == UNKNOWN:
-            raise SignInRefused(
-                "not known", "Nobody here is this person, and this source makes nobody new.", "Let it make new people, or link by hand."
-            )
+            raise refusals.not_known()
         if kind == NEW:
             linked = any(line["message"] for line in people.told)
             self.steps.note("Whose it is", "They are linked to somebody who was here." if linked else "They are somebody new.")
@@ -147,7 +141,7 @@ class Arriving:
                 after = with_groups(before, added=wanted, removed=[each for each in listed if each not in wanted])
             outcome = work_out(after, catalogue, now)
         if not outcome.user.active:
-            raise _inactive()
+            raise refusals.inactive()
         self._tell_groups(told, chosen)
         access = _planned_access(before, outcome, catalogue)
         self._tell_access(access)
@@ -177,7 +171,7 @@ class Arriving:
             user = connection.execute(select(t.user.c.active).where(t.user.c.id == record.user_id)).one()
             after = _held(connection, record.user_id)
         if not user.active:
-            raise _inactive()
+            raise refusals.inactive()
         self._tell_groups(told, chosen)
         access = _differing(held, after)
         self._tell_access(access)
@@ -269,11 +263,6 @@ class _Made:
     native_id: str
     name: str
     locator: str | None = None
-
-
-def _inactive() -> SignInRefused:
-    mend = "If they are to come in, have whoever says so make them active again."
-    return SignInRefused("inactive", "They are inactive here, or have left.", mend)
 
 
 def _known_groups(connection: Connection, source_id: str, told: Sequence[str]) -> dict[str, Any]:

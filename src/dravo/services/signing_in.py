@@ -25,10 +25,12 @@ from dravo.protocols.saml import requests
 from dravo.protocols.saml.names import POST, REDIRECT
 from dravo.protocols.signing_in import Proved, SignInRefused
 from dravo.services import (
+    entrances,
     operator_links,
     operators,
     providers,
     pulling,
+    refusals,
     settings,
     sign_in_keys,
     sign_in_settings,
@@ -414,10 +416,7 @@ def _check_in_force(house: House, way: Way, one: Arriving) -> None:
     if way.row.state == PILOT and _in_pilot(house, way, one):
         way.steps.note("In force", f"They are in the pilot group '{way.row.settings['pilot']}'.")
         return
-    if way.row.state == PILOT:
-        message = f"They are not in the pilot group '{way.row.settings['pilot']}'."
-        raise SignInRefused("pilot", message, "Wait until it is in force for everybody, or be put into that group.")
-    raise SignInRefused("off", "Signing in by this source is not in force.", "Put it in force, or make a trial.")
+    raise refusals.not_in_pilot(way.row.settings["pilot"]) if way.row.state == PILOT else refusals.off()
 
 
 def _in_pilot(house: House, way: Way, one: Arriving) -> bool:
@@ -426,23 +425,13 @@ def _in_pilot(house: House, way: Way, one: Arriving) -> bool:
     wanted = fold(way.row.settings["pilot"])
     if wanted in {fold(each) for each in told_groups(one.policy, one.entry.attributes) or ()}:
         return True
-    r, m, g = t.record.c, t.membership.c, t.group.c
+    r = t.record.c
     with house.database.reading() as connection:
         where = (r.source_id == way.source.id, r.channel == SIGN_IN, r.native_id == way.proved.native_id)
         user_id = connection.execute(select(r.user_id).where(*where)).scalar()
         if user_id is None:
             return False
-        theirs = select(r.id).where(r.user_id == user_id)
-        statement = (
-            select(g.id)
-            .join(t.membership, m.group_id == g.id)
-            .where(
-                m.until_at.is_(None), g.gone_at.is_(None), (g.display_name_key == wanted) | (g.id == way.row.settings["pilot"]),
-                (g.source_id == way.source.id) | g.source_id.is_(None), m.record_id.in_(theirs) | (m.user_id == user_id),
-            )
-            .limit(1)
-        )  # fmt: skip
-        return connection.execute(statement).first() is not None
+        return entrances.in_pilot(connection, way.source.id, way.row.settings["pilot"], user_id)
 
 
 def _in(house: House, way: Way) -> Came:

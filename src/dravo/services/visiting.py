@@ -71,28 +71,34 @@ def end(house: House, visitor: Visitor) -> Any:
 
 def mine(house: House, visitor: Visitor) -> dict[str, Any]:
     """Return what a visitor is told: who they are, their applications, and whom to ask."""
-    u, x, p, r = t.user.c, t.access.c, t.application.c, t.role.c
+    u = t.user.c
     with house.database.reading() as connection:
         user = connection.execute(select(u.display_name, u.user_name).where(u.id == visitor.user_id)).one()
         source = connection.execute(select(t.source.c.label).where(t.source.c.id == visitor.source_id)).scalar_one()
         set_ = connection.execute(select(t.source_sign_in.c.settings).where(t.source_sign_in.c.source_id == visitor.source_id)).scalar() or {}
-        statement = (
-            select(p.key, p.label, p.address, r.label.label("role"), x.from_at)
-            .join(t.application, p.id == x.application_id)
-            .join(t.role, r.id == x.role_id)
-            .where(x.user_id == visitor.user_id, x.until_at.is_(None), p.hidden.is_(False))
-            .order_by(p.label, p.id, r.rank.desc())
-        )
-        rows = connection.execute(statement).all()
+        theirs = applications_of(connection, visitor.user_id)
         house_wide = settings.read(connection)["whom_to_ask"]
-    found: dict[str, dict[str, Any]] = {}
-    for row in rows:
-        line = {"key": row.key, "label": row.label, "address": row.address, "roles": [], "since": row.from_at}
-        found.setdefault(row.key, line)["roles"].append(row.role)
     return {
-        "name": user.display_name, "user_name": user.user_name, "source": source, "csrf": visitor.csrf, "applications": list(found.values()),
+        "name": user.display_name, "user_name": user.user_name, "source": source, "csrf": visitor.csrf, "applications": theirs,
         "whom_to_ask": set_.get("whom_to_ask") or house_wide,
     }  # fmt: skip
+
+
+def applications_of(connection: Connection, user_id: str) -> list[dict[str, Any]]:
+    """Return the applications that a person has and that are not hidden, by name, each with its roles."""
+    x, p, r = t.access.c, t.application.c, t.role.c
+    statement = (
+        select(p.key, p.label, p.address, r.label.label("role"), x.from_at)
+        .join(t.application, p.id == x.application_id)
+        .join(t.role, r.id == x.role_id)
+        .where(x.user_id == user_id, x.until_at.is_(None), p.hidden.is_(False))
+        .order_by(p.label, p.id, r.rank.desc())
+    )
+    found: dict[str, dict[str, Any]] = {}
+    for row in connection.execute(statement):
+        line = {"key": row.key, "label": row.label, "address": row.address, "roles": [], "since": row.from_at}
+        found.setdefault(row.key, line)["roles"].append(row.role)
+    return list(found.values())
 
 
 def of_person(house: House, name: str) -> dict[str, Any]:

@@ -87,12 +87,6 @@ class NewTrial(TypedDict):
     link: str
 
 
-class Onward(TypedDict):
-    """Where a browser goes to sign out at the provider too; empty where the provider offers nothing."""
-
-    go_to: str
-
-
 class OurCertificate(TypedDict):
     """A certificate of ours; `use` is "signs", "comes next" or "was used before"."""
 
@@ -254,6 +248,27 @@ class Visits(TypedDict):
     """The visits of a person that are not over."""
 
     items: list[Visit]
+
+
+class WayIn(TypedDict):
+    """A source by which a person could sign in: whether it opens to them; else what they would be told, and the reason that they are not told."""
+
+    source: Named
+    protocol: str
+    opens: bool
+    told: str
+    whom_to_ask: str
+    reason: str
+    mend: str
+    everybody_at: str | None
+    bound_at: str | None
+
+
+class Ways(TypedDict):
+    """By which ways a person could sign in now, and the applications that they would see."""
+
+    ways: list[WayIn]
+    applications: list[OwnApplication]
 
 
 class Where(TypedDict):

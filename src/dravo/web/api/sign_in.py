@@ -9,6 +9,7 @@ from flask import Response, current_app, jsonify, request
 from dravo.core.errors import NotPermitted, NotSignedIn
 from dravo.services import (
     claimed_groups,
+    entrances,
     mail_codes,
     mailing,
     sign_in_settings,
@@ -139,6 +140,13 @@ def list_visits(path: q.PersonPath) -> dict[str, Any]:
     return visiting.of_person(house(), path.person)
 
 
+@rooms.get("/people/<person>/ways", responses={200: m.Ways})
+@needs("people.read")
+def list_ways(path: q.PersonPath) -> dict[str, Any]:
+    """By which ways a person could sign in now, what they would be told, and what they would see."""
+    return entrances.of_person(house(), path.person)
+
+
 @rooms.delete("/people/<person>/visits", responses={200: m.Visits})
 @needs("people.change")
 def end_visits(path: q.PersonPath) -> dict[str, Any]:
@@ -222,7 +230,7 @@ def yours() -> dict[str, Any]:
     return visiting.mine(house(), _visitor())
 
 
-@rooms.delete("/yours/visit", responses={200: m.Onward})
+@rooms.delete("/yours/visit", responses={200: models.Left})
 @needs("nothing")
 def end_own_visit() -> Response:
     """Sign out as a person; the answer says where the browser goes to sign out at the provider too."""

@@ -213,10 +213,25 @@ class Yours(BaseModel):
     whom_to_ask: str
 
 
-class Onward(BaseModel):
-    """Where a browser goes to sign out at the provider too; empty where the provider offers nothing."""
+class WayIn(BaseModel):
+    """A source by which a person could sign in: whether it opens to them; else what they would be told, and the reason that they are not told."""
 
-    go_to: str
+    source: Named
+    protocol: str
+    opens: bool
+    told: str
+    whom_to_ask: str
+    reason: str
+    mend: str
+    everybody_at: str | None
+    bound_at: str | None
+
+
+class Ways(BaseModel):
+    """By which ways a person could sign in now, and the applications that they would see."""
+
+    ways: list[WayIn]
+    applications: list[OwnApplication]
 
 
 class Where(BaseModel):

@@ -1,0 +1,110 @@
+"""By which ways a person could sign in now, what they would be told, and what they would see: asked of what is known, nothing is tried."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import Connection, select
+
+from dravo.core.matching import Conflict, match
+from dravo.core.records import SIGN_IN, fold
+from dravo.core.source_policy import SourcePolicy
+from dravo.protocols.signing_in import SignInRefused
+from dravo.services import refusals, settings, sign_in_settings, visiting
+from dravo.services.house import House
+from dravo.services.operator_links import OPERATORS
+from dravo.services.sign_in_settings import MAIL, OFF, PILOT, PROTOCOLS
+from dravo.services.sign_in_words import FOR_PEOPLE
+from dravo.services.subjects import find_person
+from dravo.store import pulled
+from dravo.store import tables as t
+
+
+def of_person(house: House, name: str) -> dict[str, Any]:
+    """Return what a person would come to who signed in now: each way with whether it opens and what they would be told, and their applications.
+
+    Raises:
+        NotFound, InvalidInput.
+    """
+    s, d, r = t.source_sign_in.c, t.source.c, t.record.c
+    with house.database.reading() as connection:
+        user = find_person(connection, name)
+        rows = connection.execute(
+            select(t.source_sign_in, d.key, d.label).join(t.source, d.id == s.source_id).where(s.serves != OPERATORS).order_by(d.label, d.id)
+        ).all()
+        bound = select(r.source_id, r.data, r.created_at, r.heard_at).where(r.user_id == user.id, r.channel == SIGN_IN, r.gone_at.is_(None))
+        records = {row.source_id: row for row in connection.execute(bound)}
+        return {
+            "ways": [_way(connection, user, row, records.get(row.source_id)) for row in rows],
+            "applications": visiting.applications_of(connection, user.id) if _is_active(user) else [],
+        }
+
+
+def in_pilot(connection: Connection, source_id: str, pilot: str, user_id: str) -> bool:
+    """Whether somebody is known here to be in the pilot group of a source, which is a group of this source or a local one.
+
+    Args:
+        pilot: the name or the id of the group.
+    """
+    r, m, g = t.record.c, t.membership.c, t.group.c
+    theirs = select(r.id).where(r.user_id == user_id)
+    statement = (
+        select(g.id)
+        .join(t.membership, m.group_id == g.id)
+        .where(
+            m.until_at.is_(None), g.gone_at.is_(None), (g.display_name_key == fold(pilot)) | (g.id == pilot),
+            (g.source_id == source_id) | g.source_id.is_(None), m.record_id.in_(theirs) | (m.user_id == user_id),
+        )
+        .limit(1)
+    )  # fmt: skip
+    return connection.execute(statement).first() is not None
+
+
+def _way(connection: Connection, user: Any, row: Any, record: Any) -> dict[str, Any]:
+    whom_to_ask = row.settings["whom_to_ask"] or settings.read(connection)["whom_to_ask"]
+    try:
+        _check(connection, user, row, record)
+        told, reason, mend = "", "", ""
+    except SignInRefused as wrong:
+        told, reason, mend = FOR_PEOPLE[wrong.reason], wrong.message, wrong.mend
+    return {
+        "source": {"key": row.key, "label": row.label}, "protocol": PROTOCOLS[row.protocol], "opens": not reason, "told": told,
+        "whom_to_ask": whom_to_ask, "reason": reason,
+        "mend": mend, "everybody_at": row.everybody_at, "bound_at": record.created_at if record is not None else None,
+    }  # fmt: skip
+
+
+def _check(connection: Connection, user: Any, row: Any, record: Any) -> None:
+    """Go the way of a sign-in, in its order, as far as it is known before anybody comes.
+
+    Raises:
+        SignInRefused: where it would end.
+    """
+    policy, pilot = sign_in_settings.policy_of(row), row.settings["pilot"]
+    if record is not None and not policy.lets_in(record.data, row.key):
+        raise refusals.outside(policy)
+    if row.state == OFF:
+        raise refusals.off()
+    if row.state == PILOT and not in_pilot(connection, row.source_id, pilot, user.id):
+        raise refusals.not_in_pilot(pilot)
+    if row.protocol == MAIL and not policy.owns(user.email):
+        raise refusals.no_code()
+    if record is None:
+        _check_binding(connection, user, row.source_id, policy)
+    if not _is_active(user):
+        raise refusals.inactive()
+
+
+def _check_binding(connection: Connection, user: Any, source_id: str, policy: SourcePolicy) -> None:
+    """Decide as intake would, if the source said of them just what is known here."""
+    named, mailed = f"name:{user.user_name_key}", f"e-mail:{user.email_key}"
+    found = pulled.candidates(connection, source_id, {user.user_name_key}, {user.email_key} if user.email_key else (), SIGN_IN)
+    candidates = {each.user_id: each for key in (named, mailed) for each in found.get(key, ())}
+    said = {"userName": user.user_name, "emails": [{"value": user.email}] if user.email else []}
+    binding = match(said, list(candidates.values()), policy, "")
+    if isinstance(binding, Conflict):
+        raise refusals.conflict(binding.message, ahead=True)
+
+
+def _is_active(user: Any) -> bool:
+    return user.active and user.gone_at is None
