@@ -87,6 +87,9 @@ def test_by_a_code_that_is_mailed(open_page: Callable[..., Page], running: Runni
 
         # Whoever looks after them sees that they are signed in, and ends it.
         page.goto(f"/people/{dravo.people.get(new)['id']}")
+        way = page.get_by_role("region", name="When they sign in").get_by_role("row").filter(has_text=f"{key.capitalize()} directory")
+        expect(way).to_contain_text("opens")
+        expect(way).to_contain_text("They are bound to it since")
         visits = page.get_by_role("region", name="Signed in now")
         expect(visits).to_contain_text(f"{key.capitalize()} directory")
         check_accessible(page)

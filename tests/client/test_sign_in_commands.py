@@ -68,6 +68,10 @@ def test_from_nothing_to_everybody(dravo: Dravo, running: Running, provider: Sig
     assert "in force for: everybody" in dravo("sign-in", "state", key, "everybody").stdout
     browser = Browser()
     assert str(browser.sign_in(f"{running.url}/sso/{key}/start", who).url).endswith("/yours")
+    known = {each["source"]["key"]: each for each in json.loads(dravo("sign-in", "ways", who, "--json").stdout)["ways"]}
+    assert known[key]["opens"] and known[key]["bound_at"]
+    told = dravo("sign-in", "ways", who).stdout
+    assert "opens     SAML 2.0, bound to it since" in told and "Inside they would see: no application yet." in told
     assert dravo("sign-in", "end", who).stdout == "Every visit is ended.\n"
     assert browser.http.get(f"{running.url}/api/v1/yours").status_code == 401
 

@@ -116,7 +116,7 @@ def test_a_code_goes_only_to_an_address_of_the_domain(house: Rooms) -> None:
     put(house, "everybody")
     staff(house)
     found = entrances.of_person(house.house, "idris.vance")["ways"][1]
-    assert (found["opens"], found["told"], found["protocol"]) == (False, "You are not known here.", "a code by mail")
+    assert (found["opens"], found["told"], found["protocol"]) == (False, "Nobody of this domain signs in by a code.", "a code by mail")
     assert "domain" in found["mend"]
 
 

@@ -35,7 +35,7 @@ def of_person(house: House, name: str) -> dict[str, Any]:
         bound = select(r.source_id, r.data, r.created_at, r.heard_at).where(r.user_id == user.id, r.channel == SIGN_IN, r.gone_at.is_(None))
         records = {row.source_id: row for row in connection.execute(bound)}
         return {
-            "ways": [_way(connection, user, row, records.get(row.source_id)) for row in rows],
+            "ways": sorted((_way(connection, user, row, records.get(row.source_id)) for row in rows), key=lambda each: not each["opens"]),
             "applications": visiting.applications_of(connection, user.id) if _is_active(user) else [],
         }
 

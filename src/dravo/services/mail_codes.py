@@ -25,6 +25,7 @@ from dravo.services.operators import Limiter
 from dravo.services.proving import Way, seconds_of
 from dravo.services.secrets import digest
 from dravo.services.sign_in_settings import MAIL, OFF
+from dravo.services.sign_in_words import FOR_PEOPLE
 from dravo.services.signing_in import Came
 from dravo.store import clock
 from dravo.store import tables as t
@@ -68,7 +69,7 @@ def ask(house: House, limiter: Limiter, base: str, email: str, browser: str | No
     with house.database.reading() as connection:
         found = _source_for(connection, address, trial)
         if found is None:
-            raise NotFound("Nobody of this domain signs in by a code.", "See whether the address is written right.")
+            raise NotFound(FOR_PEOPLE["no code"], "See whether the address is written right.")
         source, row, kept = found
         sends = _may_ask(connection, source, row, address) or kept is not None
     limiter.failed(address)

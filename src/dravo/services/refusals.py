@@ -43,7 +43,7 @@ def not_known() -> SignInRefused:
 def no_code() -> SignInRefused:
     """No code is mailed to their address."""
     message = "They have no e-mail address of a domain whose people sign in by a code."
-    return SignInRefused("not known", message, "Add the domain to the source's own, or have their address mended where it comes from.")
+    return SignInRefused("no code", message, "Add the domain to the source's own, or have their address mended where it comes from.")
 
 
 def inactive() -> SignInRefused:

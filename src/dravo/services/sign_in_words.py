@@ -25,6 +25,7 @@ FOR_PEOPLE = {
     "": "Your sign-in could not be accepted.",
     "conflict": "Somebody has to confirm first who you are here.",
     "not known": "You are not known here.",
+    "no code": "Nobody of this domain signs in by a code.",
     "outside": "You may not come in here.",
     "inactive": "You may not come in here any more.",
     "pilot": "Signing in this way is not open for you yet.",
