@@ -11,8 +11,10 @@ from dravo.protocols.signing_in import Proved, SignInRefused
 from dravo.services import operator_links, operators, second_factor, settings, sign_in_keys, sign_in_settings, signing_in, signing_out, sources
 from dravo.services.operators import Limiter
 from dravo.services.permissions import ADMINISTRATOR, Caller
+from dravo.services.second_factor import SecondFactorNeeded
 from dravo.store import tables as t
 from tests.rooms import Rooms
+from tests.services.test_second_factor import shown
 from tests.services.test_sign_in_settings import FIELDS
 
 PASSWORD = "fern-hollow-gate-seven"
@@ -140,6 +142,25 @@ def test_before_it_is_for_everybody_one_s_own_way_in_is_proved(desk: Desk) -> No
         desk.state("everybody")
     second_factor.renew_codes(desk.house, desk.una, "")
     desk.state("everybody")
+
+
+def test_a_recovery_code_is_used_up_only_by_coming_in(desk: Desk) -> None:
+    desk.alone()
+    secret = second_factor.begin(desk.house, desk.una)["secret"]
+    codes = second_factor.confirm(desk.house, desk.una, shown(secret))["recovery_codes"]
+    # As the sign-in page does it: asked for the second factor, it sends the same once more with it.
+    with pytest.raises(SecondFactorNeeded):
+        desk.enter(codes[0])
+    with pytest.raises(NotSignedIn, match="second factor"):
+        desk.enter(codes[0], "none of them")
+    # One code is not both.
+    with pytest.raises(NotSignedIn, match="do not fit"):
+        desk.enter(codes[1], codes[1])
+    assert desk.enter(codes[0], shown(secret, 1)).name == "una.kerrigan"
+    with pytest.raises(NotSignedIn, match="do not fit"):
+        desk.enter(codes[0], codes[2])
+    # Whoever has lost the app too takes two of them.
+    assert desk.enter(codes[2], codes[3]).name == "una.kerrigan"
 
 
 def test_by_a_source_alone_needs_a_way_that_worked_and_codes_for_the_day_that_it_does_not(desk: Desk) -> None:

@@ -200,18 +200,26 @@ def sign_in(house: House, limiter: Limiter, name: str, password: str, address: s
         row = connection.execute(select(t.operator).where(t.operator.c.name_key == fold(name))).first()
     # Something is verified either way, so that time does not tell whether the name exists.
     fits = password_fits(row.password_hash if row else _NOBODY, password)
-    if row is not None and row.only_by_source and not row.disabled_at:
+    recovers = row is not None and row.only_by_source
+    if recovers:
         # On the day on which the source is down a recovery code lets them in; their password counts for nothing.
-        with house.database.writing() as connection:
-            fits = second_factor.recovers(connection, row, password)
+        with house.database.reading() as connection:
+            fits = second_factor.knows(connection, row, password)
     if row is None or not fits or row.disabled_at:
         limiter.failed(*marks)
-        raise NotSignedIn("Name and password do not fit.", "Try again; letter case matters in the password.")
+        raise _does_not_fit()
     if row.factor_secret is not None:
         _check_factor(house, limiter, marks, row, code)
-    limiter.worked(marks[0])
     with house.database.writing() as connection:
+        # It is used up only now: whoever is asked for their second factor first sends it once more.
+        if recovers and not second_factor.recovers(connection, row, password):
+            raise _does_not_fit()
+        limiter.worked(marks[0])
         return begin_session(house, connection, row)
+
+
+def _does_not_fit() -> NotSignedIn:
+    return NotSignedIn("Name and password do not fit.", "Try again; letter case matters in the password.")
 
 
 def begin_session(house: House, connection: Connection, row: Any, source: Any = None, proved: Proved | None = None) -> tuple[str, dict[str, Any]]:

@@ -172,6 +172,12 @@ def recovers(connection: Connection, row: Any, code: str) -> bool:
     return connection.execute(used).rowcount == 1
 
 
+def knows(connection: Connection, row: Any, code: str) -> bool:
+    """Whether a code is a recovery code of an operator's row that was not used yet; it stays good."""
+    r = t.operator_recovery.c
+    return connection.execute(select(r.hash).where(*_unused(row.id), r.hash == _kept(code))).first() is not None
+
+
 def codes_left(connection: Connection, operator_id: str) -> int:
     """Return how many recovery codes an operator has."""
     return connection.execute(select(func.count()).select_from(t.operator_recovery).where(*_unused(operator_id))).scalar_one()
