@@ -212,3 +212,33 @@ def test_a_group_that_only_a_trial_has_shown_is_mapped_ahead(
         expect(dialog.get_by_role("combobox", name="Group")).to_have_value(f"{group} · Contractors · nobody yet")
         made = next(each for each in dravo.groups.list(source=key) if each["name"] == group)
         assert (made["members"], list(dravo.people.list(words=who))) == (0, [])
+
+
+def test_an_operator_changes_their_own_password(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+    name, wanted = fresh("dilys.prosser"), "herbarium-cupboard-nine"
+    with running.dravo as dravo:
+        password = str(dravo.operators.add(name, "help desk")["password"])
+    page = open_page()
+
+    def enter(secret: str) -> None:
+        page.goto("/sign-in?to=/settings")
+        page.get_by_label("Name").fill(name)
+        page.get_by_label("Password").fill(secret)
+        page.get_by_role("button", name="Sign in", exact=True).click()
+
+    enter(password)
+    page.get_by_role("button", name="Change my password").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Present password").fill("not-this-one-at-all")
+    dialog.get_by_label("New password").fill(wanted)
+    dialog.get_by_role("button", name="Change it").click()
+    expect(dialog.get_by_text("This is not your present password.")).to_be_visible()
+    check_accessible(page)
+    dialog.get_by_label("Present password").fill(password)
+    dialog.get_by_role("button", name="Change it").click()
+    expect(page.get_by_text("Your password is changed")).to_be_visible()
+    page.context.clear_cookies()
+    enter(password)
+    expect(page.get_by_text("Name and password do not fit.")).to_be_visible()
+    enter(wanted)
+    page.get_by_role("heading", name="Settings", level=1).wait_for()

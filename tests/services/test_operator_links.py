@@ -8,7 +8,18 @@ import pytest
 
 from dravo.core.errors import InvalidInput, NotPermitted, NotSignedIn, StillInUse
 from dravo.protocols.signing_in import Proved, SignInRefused
-from dravo.services import operator_links, operators, second_factor, settings, sign_in_keys, sign_in_settings, signing_in, signing_out, sources
+from dravo.services import (
+    operator_links,
+    operator_passwords,
+    operators,
+    second_factor,
+    settings,
+    sign_in_keys,
+    sign_in_settings,
+    signing_in,
+    signing_out,
+    sources,
+)
 from dravo.services.operators import Limiter
 from dravo.services.permissions import ADMINISTRATOR, Caller
 from dravo.services.second_factor import SecondFactorNeeded
@@ -199,7 +210,7 @@ def test_nobody_is_locked_out_by_a_source_that_goes_away(desk: Desk) -> None:
         with pytest.raises(StillInUse, match=r"no way in any more: una\.kerrigan"):
             away()
     # Another chief gives a new password; then it may go.
-    made = operator_links.new_password(desk.house, desk.rooms.caller, desk.id)
+    made = operator_passwords.give_new(desk.house, desk.rooms.caller, desk.id)
     assert desk.enter(made["password"]).name == "una.kerrigan"
     desk.state("off")
 

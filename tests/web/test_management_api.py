@@ -113,6 +113,7 @@ OWN = {
     ("POST", "/api/v1/recovery-codes"),
     ("PUT", "/api/v1/session/links"),
     ("DELETE", "/api/v1/session/others"),
+    ("PUT", "/api/v1/session/password"),
     ("DELETE", "/api/v1/session/links/{id}"),
     ("POST", "/api/v1/sign-in/code"),
     ("POST", "/api/v1/sign-in/code/given"),

@@ -6,6 +6,7 @@ import { answered, api } from '../api/client'
 import { useAttempts } from '../app/attempts'
 import AskDialog from './AskDialog.vue'
 import CopyValue from './CopyValue.vue'
+import OwnPassword from './OwnPassword.vue'
 import ProblemNote from './ProblemNote.vue'
 import StateMark from './StateMark.vue'
 import TimeOf from './TimeOf.vue'
@@ -84,6 +85,7 @@ const only = (on: boolean) =>
       <div class="row codes-row">
         <span>{{ left }} recovery codes are left.</span>
         <v-btn variant="text" @click="((asking = true), (wrong = null))">Make new ones</v-btn>
+        <OwnPassword v-if="!ways.data.value.only_by_source" />
         <v-btn v-if="ways.data.value.only_by_source" variant="outlined" @click="only(false)"
           >Let my password count again</v-btn
         >

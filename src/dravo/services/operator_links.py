@@ -16,7 +16,7 @@ from dravo.services import operators, second_factor
 from dravo.services.auditing import record_change
 from dravo.services.house import House
 from dravo.services.permissions import Caller
-from dravo.services.secrets import digest, hash_password, made_password
+from dravo.services.secrets import digest
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.identifiers import new_id
@@ -229,21 +229,3 @@ def end_all(connection: Connection, source_id: str) -> None:
     """
     end_sessions(connection, source_id)
     connection.execute(delete(t.operator_link).where(t.operator_link.c.source_id == source_id))
-
-
-def new_password(house: House, caller: Caller, operator_id: str) -> dict[str, Any]:
-    """Give an operator a new password, shown once, that counts also if they came in by a source alone; their sessions end.
-
-    Raises:
-        NotFound.
-    """
-    now, chosen = clock.now(), made_password()
-    with house.database.writing() as connection:
-        row = connection.execute(select(t.operator).where(t.operator.c.id == operator_id)).first()
-        if row is None:
-            raise NotFound(f"There is no operator with the id '{operator_id}'.")
-        values = {"password_hash": hash_password(chosen), "only_by_source": False}
-        connection.execute(update(t.operator).where(t.operator.c.id == operator_id).values(**values))
-        connection.execute(delete(t.operator_session).where(t.operator_session.c.operator_id == operator_id))
-        record_change(connection, house.keys, caller, "gave a new password", "operator", operator_id, now, {"name": row.name})
-    return {**operators.one(house, operator_id), "password": chosen}

@@ -552,6 +552,13 @@ class PolicyBody(SureBody):
     first: Literal["both", "direct", "rules"] | None = None
 
 
+class OwnPasswordBody(BaseModel):
+    """One's own password, as it is and as it is to be."""
+
+    present: Text
+    password: Text
+
+
 class OperatorBody(Given):
     """An operator to be added; without a password one is made and shown once."""
 

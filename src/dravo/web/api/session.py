@@ -7,7 +7,7 @@ from typing import Any
 from flask import Response, current_app, g, jsonify, make_response, request
 
 from dravo.core.instants import parse_instant
-from dravo.services import flowing, operator_links, operators, overview, second_factor, settings, signing_out
+from dravo.services import flowing, operator_links, operator_passwords, operators, overview, second_factor, settings, signing_out
 from dravo.web.api import asked as q
 from dravo.web.api import models as m
 from dravo.web.api import source_models as sm
@@ -57,6 +57,14 @@ def list_own_sessions() -> dict[str, Any]:
 def end_other_sessions() -> dict[str, Any]:
     """End every session of one's own but this one."""
     return operators.end_other_sessions(house(), caller())
+
+
+@rooms.put("/session/password", responses={204: None})
+@needs("own.change", of=ALL)
+def change_password(body: q.OwnPasswordBody) -> Response:
+    """Change one's own password; wherever else one is signed in, one signs in anew."""
+    operator_passwords.change_own(house(), caller(), current_app.config["SIGN_IN_LIMITER"], body.present, body.password)
+    return Response(status=204)
 
 
 @rooms.get("/second-factor", responses={200: m.SecondFactor})
@@ -214,7 +222,7 @@ def reset_second_factor(path: q.IdPath) -> dict[str, Any]:
 @needs("operators.change")
 def give_new_password(path: q.IdPath) -> dict[str, Any]:
     """Give an operator a new password, in the answer the only time; it counts also if they came in by a source alone."""
-    return operator_links.new_password(house(), caller(), path.id)
+    return operator_passwords.give_new(house(), caller(), path.id)
 
 
 @rooms.post("/operators/<id>/disable", responses={200: m.Operator})

@@ -1,0 +1,42 @@
+<script setup lang="ts">
+// One's own password, changed by whoever knows it.
+import { ref } from 'vue'
+import { answered, api } from '../api/client'
+import { useAttempts } from '../app/attempts'
+import AskDialog from './AskDialog.vue'
+
+const { wrong, busy, attempt } = useAttempts()
+const asking = ref(false)
+const changed = ref(false)
+const present = ref('')
+const password = ref('')
+function ask(): void {
+  present.value = password.value = ''
+  wrong.value = null
+  changed.value = false
+  asking.value = true
+}
+async function change(): Promise<void> {
+  const body = { present: present.value, password: password.value }
+  if (await attempt(() => answered(api.PUT('/api/v1/session/password', { body })))) {
+    asking.value = false
+    changed.value = true
+  }
+}
+</script>
+
+<template>
+  <v-btn variant="text" @click="ask">Change my password</v-btn>
+  <span v-if="changed" role="status">Your password is changed; elsewhere you sign in anew.</span>
+  <AskDialog v-model="asking" title="Change your password" act="Change it" :wrong="wrong" :busy="busy" @done="change">
+    <v-text-field v-model="present" type="password" label="Present password" autocomplete="current-password" />
+    <v-text-field
+      v-model="password"
+      type="password"
+      label="New password"
+      hint="12 characters or more. Wherever else you are signed in, you sign in anew."
+      persistent-hint
+      autocomplete="new-password"
+    />
+  </AskDialog>
+</template>
