@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import secrets as random_secrets
 import threading
 import time
@@ -199,7 +200,7 @@ def sign_in(house: House, limiter: Limiter, name: str, password: str, address: s
     with house.database.reading() as connection:
         row = connection.execute(select(t.operator).where(t.operator.c.name_key == fold(name))).first()
     # Something is verified either way, so that time does not tell whether the name exists.
-    fits = password_fits(row.password_hash if row else _NOBODY, password)
+    fits = password_fits(row.password_hash if row else _nobody(), password)
     recovers = row is not None and row.only_by_source
     if recovers:
         # On the day on which the source is down a recovery code lets them in; their password counts for nothing.
@@ -260,7 +261,10 @@ def _check_factor(house: House, limiter: Limiter, marks: Sequence[str], row: Any
         raise NotSignedIn("This is not the code of your second factor.", "Type the present one; each counts once. Or a recovery code.", "code")
 
 
-_NOBODY = hash_password(random_secrets.token_urlsafe(32))
+@functools.cache
+def _nobody() -> str:
+    """Return what is kept of a password that nobody has."""
+    return hash_password(random_secrets.token_urlsafe(32))
 
 
 def session_line(who: Caller, csrf: str) -> dict[str, Any]:

@@ -12,7 +12,6 @@ import orjson
 from flask import Flask, Response, current_app, g, render_template, request, send_from_directory
 from flask.json.provider import JSONProvider
 from flask_openapi3.models.info import Info
-from flask_openapi3.openapi import OpenAPI
 from sqlalchemy import text
 from werkzeug.exceptions import NotFound
 
@@ -23,6 +22,7 @@ from dravo.services.operators import Limiter
 from dravo.services.waiting import Waiting
 from dravo.store import clock
 from dravo.web.api import applications, assignments, deliveries, drift, local, matrix, plans, pull, reviews, session, sign_in, sources
+from dravo.web.api.describing import Api
 from dravo.web.api.door import COOKIE, PREFIX, check_caller, end_waiting, needs, register_errors, tell_validation
 from dravo.web.api.models import ProblemAnswer
 from dravo.web.scim.routes import LARGEST_BODY, make_blueprint
@@ -47,14 +47,14 @@ class Orjson(JSONProvider):
         return orjson.loads(s)
 
 
-def create_app(house: House, public_url: str) -> OpenAPI:
+def create_app(house: House, public_url: str) -> Api:
     """Return the web application of one house.
 
     Args:
         house: the opened data folder.
         public_url: the address under which others reach the service, without a slash at its end.
     """
-    app = OpenAPI(
+    app = Api(
         "dravo.web",
         info=Info(title="Dravo", version=__version__, description="The management API of Dravo."),
         security_schemes={
@@ -80,7 +80,7 @@ def create_app(house: House, public_url: str) -> OpenAPI:
     )
     app.url_map.strict_slashes = False
     for part in (session, sources, pull, sign_in, local, applications, assignments, matrix, deliveries, drift, plans, reviews):
-        app.register_api(part.rooms)
+        app.take_in(part.rooms)
     app.register_blueprint(make_blueprint(house))
     app.register_blueprint(sso.rooms)
     register_errors(app)
@@ -92,7 +92,7 @@ def create_app(house: House, public_url: str) -> OpenAPI:
     return app
 
 
-def api_document(app: OpenAPI) -> dict[str, Any]:
+def api_document(app: Api) -> dict[str, Any]:
     """Return the OpenAPI document of the management API, each operation with the permission that it needs."""
     document = copy.deepcopy(app.api_doc)
     permissions = {
@@ -108,7 +108,7 @@ def api_document(app: OpenAPI) -> dict[str, Any]:
     return document
 
 
-def _add_document(app: OpenAPI) -> None:
+def _add_document(app: Api) -> None:
     @app.route(f"{PREFIX}/openapi.json")
     def document() -> Response:
         return Response(orjson.dumps(api_document(app), default=str), content_type="application/json")

@@ -9,7 +9,6 @@ from typing import Any, TypeVar
 import orjson
 import structlog
 from flask import Flask, Response, current_app, g, request
-from flask_openapi3.blueprint import APIBlueprint
 from pydantic import ValidationError
 from werkzeug.exceptions import HTTPException
 
@@ -23,6 +22,7 @@ from dravo.services.subjects import application_of
 from dravo.services.waiting import Waiting
 from dravo.store.pages import Ask
 from dravo.web.api.asked import PageQuery
+from dravo.web.api.describing import Room
 from dravo.web.api.models import ProblemAnswer
 
 COOKIE = "dravo_session"
@@ -63,9 +63,9 @@ def needs(permission: str, of: str | None = None, *, before_factor: bool = False
     return mark
 
 
-def room(name: str) -> APIBlueprint:
+def room(name: str) -> Room:
     """Return a blueprint of the management API, guarded by the door."""
-    blueprint = APIBlueprint(name, __name__, url_prefix=PREFIX, abp_security=[{"token": []}, {"session": []}], abp_responses={"4XX": ProblemAnswer})
+    blueprint = Room(name, __name__, url_prefix=PREFIX, abp_security=[{"token": []}, {"session": []}], abp_responses={"4XX": ProblemAnswer})
     blueprint.before_request(check_caller)
     return blueprint
 
