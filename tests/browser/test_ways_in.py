@@ -142,7 +142,7 @@ def test_an_operator_comes_in_by_a_source(open_page: Callable[..., Page], runnin
     page.get_by_role("button", name="Honor Blackthorn").click()
     page.get_by_role("heading", name="Settings", level=1).wait_for()
     expect(ways).to_contain_text("let you in")
-    ways.get_by_role("button", name="Make new ones").click()
+    ways.get_by_role("button", name="Make some").click()
     page.get_by_role("dialog").get_by_role("button", name="Make them").click()
     codes = ways.get_by_role("status").locator("code").all_inner_texts()
     assert len(codes) == 10

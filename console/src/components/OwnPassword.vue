@@ -26,7 +26,7 @@ async function change(): Promise<void> {
 </script>
 
 <template>
-  <v-btn variant="text" @click="ask">Change my password</v-btn>
+  <v-btn variant="outlined" @click="ask">Change my password</v-btn>
   <span v-if="changed" role="status">Your password is changed; elsewhere you sign in anew.</span>
   <AskDialog v-model="asking" title="Change your password" act="Change it" :wrong="wrong" :busy="busy" @done="change">
     <v-text-field v-model="present" type="password" label="Present password" autocomplete="current-password" />

@@ -45,13 +45,14 @@ const only = (on: boolean) =>
     <h2 id="ways">How you come in</h2>
     <ProblemNote :wrong="(asking ? null : wrong) ?? ways.error.value" />
     <template v-if="ways.data.value">
-      <p>
-        <template v-if="ways.data.value.only_by_source">
-          By a source alone: your password counts for nothing. On the day on which the source is down, type a recovery
-          code in place of the password.
-        </template>
-        <template v-else>By your password{{ ways.data.value.items.length ? ', and by a source' : '' }}.</template>
+      <p v-if="ways.data.value.only_by_source">
+        By a source alone: your password counts for nothing. On the day on which the source is down, type a recovery
+        code in place of the password.
       </p>
+      <div v-else class="row middle">
+        <span>By your password{{ ways.data.value.items.length ? ', and by a source' : '' }}.</span>
+        <OwnPassword />
+      </div>
       <ul v-if="ways.data.value.items.length" class="links">
         <li v-for="each in ways.data.value.items" :key="each.id">
           <div>
@@ -82,10 +83,11 @@ const only = (on: boolean) =>
       <p v-else-if="!ways.data.value.items.length" class="quiet">
         No source lets operators in. A chief operator can have one do so, on its page under Signing in.
       </p>
-      <div class="row codes-row">
-        <span>{{ left }} recovery codes are left.</span>
-        <v-btn variant="text" @click="((asking = true), (wrong = null))">Make new ones</v-btn>
-        <OwnPassword v-if="!ways.data.value.only_by_source" />
+      <div class="row middle below">
+        <span>{{ left ? `${left} recovery codes are left.` : 'You have no recovery codes.' }}</span>
+        <v-btn variant="outlined" @click="((asking = true), (wrong = null))">{{
+          left ? 'Make new ones' : 'Make some'
+        }}</v-btn>
         <v-btn v-if="ways.data.value.only_by_source" variant="outlined" @click="only(false)"
           >Let my password count again</v-btn
         >
@@ -98,7 +100,7 @@ const only = (on: boolean) =>
         <CopyValue v-for="each in codes" :key="each" :value="each" name="Recovery code" />
       </div>
     </template>
-    <div v-if="elsewhere.length" class="row codes-row">
+    <div v-if="elsewhere.length" class="row middle below">
       <span>
         Signed in elsewhere too:
         <template v-for="(each, at) in elsewhere" :key="at">
@@ -134,9 +136,11 @@ const only = (on: boolean) =>
   padding: 8px 0;
   border-bottom: 1px solid rgb(var(--v-theme-line));
 }
-.codes-row {
-  margin-top: 12px;
+.middle {
   align-items: center;
+}
+.below {
+  margin-top: 12px;
 }
 .codes {
   display: grid;
