@@ -19,9 +19,10 @@ from dravo.store.database import FILE_NAME
 
 
 def open_house(folder: Path) -> House:
-    """Return a new house whose tables are copied: going through every migration is long, and tests of its own do."""
+    """Return a house; the tables of a new one are copied: going through every migration is long, and tests of its own do."""
     folder.mkdir(parents=True, exist_ok=True)
-    shutil.copy(Path(_template().name) / FILE_NAME, folder / FILE_NAME)
+    if not (folder / FILE_NAME).exists():
+        shutil.copy(Path(_template().name) / FILE_NAME, folder / FILE_NAME)
     return House(folder)
 
 
