@@ -1,10 +1,10 @@
 <script setup lang="ts">
 // By which ways a person could sign in now, what they would read there, and what they would see inside.
 import { useQuery } from '@tanstack/vue-query'
+import { computed } from 'vue'
 import { answered, api } from '../api/client'
 import ProblemNote from './ProblemNote.vue'
-import StateMark from './StateMark.vue'
-import TimeOf from './TimeOf.vue'
+import WaysTable from './WaysTable.vue'
 
 const props = defineProps<{ person: string }>()
 const params = { path: { person: props.person } }
@@ -13,45 +13,21 @@ const found = useQuery({
   queryFn: () => answered(api.GET('/api/v1/people/{person}/ways', { params })),
   refetchInterval: 5000,
 })
+const ways = computed(() => found.data.value?.ways ?? [])
+/** By which they come, or are known already; what is closed to them besides is only for whoever wonders. */
+const near = computed(() => ways.value.filter((each) => each.opens || each.bound_at))
+const far = computed(() => ways.value.filter((each) => !near.value.includes(each)))
 </script>
 
 <template>
   <ProblemNote :wrong="found.error.value" />
-  <section v-if="found.data.value?.ways.length" class="panel" aria-labelledby="ways">
+  <section v-if="ways.length" class="panel" aria-labelledby="ways">
     <h2 id="ways">When they sign in</h2>
-    <table class="plain">
-      <thead>
-        <tr>
-          <th scope="col">By</th>
-          <th scope="col">Opens</th>
-          <th scope="col">Why, and what they would read</th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="each in found.data.value.ways" :key="each.source.key">
-          <td>
-            <router-link :to="`/sources/${each.source.key}/sign-in`">{{ each.source.label }}</router-link>
-            <div class="quiet">{{ each.protocol }}</div>
-          </td>
-          <td><StateMark :state="each.opens ? 'opens' : 'closed'" /></td>
-          <td>
-            <template v-if="each.opens">
-              <template v-if="each.bound_at">They are bound to it since <TimeOf :at="each.bound_at" />.</template>
-              <template v-else>The first time binds them to it.</template>
-            </template>
-            <template v-else>
-              <div>{{ each.reason }}</div>
-              <div>“{{ each.told }}{{ each.whom_to_ask ? ` ${each.whom_to_ask}` : '' }}”</div>
-              <div class="quiet">{{ each.mend }}</div>
-            </template>
-            <div v-if="each.everybody_at" class="quiet">For everybody from <TimeOf :at="each.everybody_at" /></div>
-          </td>
-        </tr>
-      </tbody>
-    </table>
-    <p class="inside">
+    <WaysTable v-if="near.length" :ways="near" />
+    <p v-else class="inside">No source lets them in as things are.</p>
+    <p v-if="near.some((each) => each.opens)" class="inside">
       Inside they would see
-      <template v-if="found.data.value.applications.length">
+      <template v-if="found.data.value?.applications.length">
         <template v-for="(each, place) in found.data.value.applications" :key="each.key"
           ><template v-if="place">, </template
           ><router-link :to="`/applications/${each.key}`">{{ each.label }}</router-link></template
@@ -59,6 +35,12 @@ const found = useQuery({
       </template>
       <template v-else>no application yet.</template>
     </p>
+    <details v-if="far.length" class="inside">
+      <summary>
+        {{ near.length ? 'Other sources that are' : 'Sources that are' }} closed to them, and why: {{ far.length }}
+      </summary>
+      <WaysTable :ways="far" />
+    </details>
   </section>
 </template>
 
