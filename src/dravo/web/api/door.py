@@ -24,6 +24,7 @@ from dravo.store.pages import Ask
 from dravo.web.api.asked import PageQuery
 from dravo.web.api.describing import Room
 from dravo.web.api.models import ProblemAnswer
+from dravo.web.callers import place
 
 COOKIE = "dravo_session"
 CSRF_HEADER = "X-Dravo-CSRF"
@@ -172,7 +173,7 @@ def _check_json(content: bytes) -> None:
 
 def _by_token() -> Caller:
     limiter: Limiter = current_app.config["TOKEN_LIMITER"]
-    address = request.remote_addr or ""
+    address = place()
     scheme, _, token = request.headers["Authorization"].partition(" ")
     known = operators.by_token(house(), token.strip()) if scheme.lower() == "bearer" else None
     if known is None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from flask import Response, current_app, g, jsonify, make_response, request
+from flask import Response, current_app, g, jsonify, make_response
 
 from dravo.core.instants import parse_instant
 from dravo.services import flowing, operator_links, operator_passwords, operators, overview, second_factor, settings, signing_out
@@ -12,6 +12,7 @@ from dravo.web.api import asked as q
 from dravo.web.api import models as m
 from dravo.web.api import source_models as sm
 from dravo.web.api.door import ALL, COOKIE, ask, caller, house, keep_session, needs, room, waiting
+from dravo.web.callers import place
 
 rooms = room("session")
 
@@ -20,7 +21,7 @@ rooms = room("session")
 @needs("nothing")
 def sign_in(body: q.SignInBody) -> Response:
     """Sign in with name and password; sets the session's cookie."""
-    address = request.remote_addr or ""
+    address = place()
     secret, told = operators.sign_in(house(), current_app.config["SIGN_IN_LIMITER"], body.name, body.password, address, body.code)
     response = make_response(jsonify(told))
     keep_session(response, secret)

@@ -28,6 +28,7 @@ from dravo.web.api import asked_sign_in as a
 from dravo.web.api import models
 from dravo.web.api import sign_in_models as m
 from dravo.web.api.door import CSRF_HEADER, ask, caller, house, needs, room
+from dravo.web.callers import place
 from dravo.web.sso.routes import BROWSER, VISIT, keep, visitor
 
 rooms = room("signing in")
@@ -192,7 +193,7 @@ def where_to_sign_in(query: a.WhereQuery) -> dict[str, Any]:
 @needs("nothing")
 def ask_for_code(body: a.AskCodeBody) -> Response:
     """Have a code be mailed to an address, if it may sign in so; the answer does not tell whether it may."""
-    address = request.remote_addr or ""
+    address = place()
     _limiter().check(address)
     browser = request.cookies.get(BROWSER)
     asked = mail_codes.ask(house(), current_app.config["LETTER_LIMITER"], _base(), body.email, browser, body.trial, body.back)
@@ -208,7 +209,7 @@ def give_code(body: a.GiveCodeBody) -> Response:
     """Give a code back that came by mail, and be in."""
     came = mail_codes.receive(house(), _base(), body.state, body.code, request.cookies.get(BROWSER), body.given_name, body.family_name)
     if came.outcome == IN:
-        _limiter().worked(request.remote_addr or "")
+        _limiter().worked(place())
     response = jsonify(
         {"outcome": came.outcome, "back": came.back, "message": came.message, "whom_to_ask": came.whom_to_ask, "trace": came.trace}
     )  # fmt: skip

@@ -24,6 +24,7 @@ from dravo.services.operators import Limiter
 from dravo.services.pushing import Answer, Asked, Pushing, read_query, read_search_request
 from dravo.services.sources import Visitor
 from dravo.services.tracing import Draft
+from dravo.web.callers import place
 
 SCIM_JSON = "application/scim+json"
 LARGEST_BODY = 10 * 1024 * 1024
@@ -56,7 +57,7 @@ def make_blueprint(house: House) -> Blueprint:
     @blueprint.before_request
     def admit() -> Response | None:
         key = (request.view_args or {})["source"]
-        address = request.remote_addr or ""
+        address, from_where = request.remote_addr or "", place()
         header = request.headers.get("Authorization", "")
         scheme, _, token = header.partition(" ")
         visitor = door.admit(key, token.strip() if scheme.lower() == "bearer" else None)
@@ -66,8 +67,8 @@ def make_blueprint(house: House) -> Blueprint:
             sightings.note(visitor.source_id, sources.CALL, token_id=visitor.token_id)
             return None
         # A token that is good always works, however many bad ones come from the same address.
-        limiter.check(address)
-        limiter.failed(address)
+        limiter.check(from_where)
+        limiter.failed(from_where)
         sightings.note_refusal(key, f"{request.method} {request.path} from {address}: {visitor}")
         source_id = pushing.source_id(key)
         if source_id:

@@ -24,6 +24,7 @@ from dravo.services.sign_in_traces import IN, OBSERVED
 from dravo.services.sign_in_words import FOR_PEOPLE
 from dravo.services.signing_in import LINKED, Came
 from dravo.web.api.door import COOKIE, house, keep_session, needs
+from dravo.web.callers import place
 
 # By which this browser is known between the beginning and the end of a sign-in, and afterwards as the visitor that came of it.
 BROWSER, VISIT = "dravo_browser", "dravo_visit"
@@ -58,12 +59,12 @@ def _limit(state: str | None) -> None:
     """Turn away whoever brings too much that nobody waits for; what was begun here is never kept waiting by others of the same address."""
     g.counts = not proving.is_waited_for(house(), state)
     if g.counts:
-        _limiter().check(request.remote_addr or "")
+        _limiter().check(place())
 
 
 def _note_failure() -> None:
     if g.get("counts"):
-        _limiter().failed(request.remote_addr or "")
+        _limiter().failed(place())
 
 
 @rooms.errorhandler(TooManyTries)
@@ -182,7 +183,7 @@ def our_keys(source: str) -> Response:
 
 def _after(came: Came) -> Response:
     if came.outcome == IN:
-        _limiter().worked(request.remote_addr or "")
+        _limiter().worked(place())
         response = make_response(redirect(came.back, 303))
         if came.visit:
             keep(response, VISIT, came.visit, 7 * 86_400, comes_by_post=False)

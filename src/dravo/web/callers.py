@@ -1,0 +1,32 @@
+"""Where callers are, as far as limits on tries are concerned."""
+
+from __future__ import annotations
+
+import ipaddress
+
+from flask import request
+
+# What one host or household has to itself (RFC 6177): whoever has such a network has more addresses than any limit could count.
+NETWORK = 64
+
+
+def place() -> str:
+    """Return where the present caller is: by their address, of IPv6 by their network."""
+    return place_of(request.remote_addr or "")
+
+
+def place_of(address: str) -> str:
+    """Return the place of an address, as a text that is the same for all addresses that one caller has at will.
+
+    Args:
+        address: as the server tells it; what is no address stands for itself.
+    """
+    try:
+        found = ipaddress.ip_address(address)
+    except ValueError:
+        return address
+    if isinstance(found, ipaddress.IPv4Address):
+        return address
+    if found.ipv4_mapped is not None:
+        return str(found.ipv4_mapped)
+    return str(ipaddress.ip_network((int(found), NETWORK), strict=False))
