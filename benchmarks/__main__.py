@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import sys
+import argparse
 
 from benchmarks import arriving, deciding, delivering, filtering, looking, pulling, pushing, signing_in
 
@@ -18,5 +18,10 @@ ALL = {
 }
 
 if __name__ == "__main__":
-    for name in sys.argv[1:] or ALL:
+    reader = argparse.ArgumentParser(prog="python -m benchmarks", description="Measure speed, each against a bare baseline of the same run.")
+    reader.add_argument("names", nargs="*", metavar="NAME", help=f"what to measure, everything if not said: {', '.join(ALL)}")
+    names = reader.parse_args().names
+    if unknown := [name for name in names if name not in ALL]:
+        reader.error(f"there is no benchmark '{unknown[0]}'; there are: {', '.join(ALL)}")
+    for name in names or ALL:
         ALL[name]()
