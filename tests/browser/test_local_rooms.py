@@ -100,6 +100,6 @@ def test_a_user_is_made_of_an_account_that_nobody_here_has(open_page: Callable[.
     page.get_by_role("option", name="Viewer").click()
     check_accessible(page)
     dialog.get_by_role("button", name="Make the user").click()
-    expect(page.get_by_text("No difference is known")).to_be_visible()
+    expect(page.get_by_text("No difference is known")).to_be_visible(timeout=15_000)
     with running.dravo as dravo:
         assert dravo.people.why(name, desk)["has_access"]

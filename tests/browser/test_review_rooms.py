@@ -97,7 +97,7 @@ def test_a_plan_fills_up_and_the_flow_picture_leads_to_its_places(open_page: Cal
     picture = page.get_by_role("group", name="The flow picture")
     # Among many groups of other tests this one may be bundled; some source stands there in any case.
     place = picture.get_by_role("link").first
-    expect(place).to_be_visible()
+    expect(place).to_be_visible(timeout=15_000)
     check_accessible(page)
     place.focus()
     page.keyboard.press("Enter")

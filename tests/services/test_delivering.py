@@ -38,24 +38,24 @@ def test_the_whole_way_there_and_back(running: Running, app: StandIn, fresh: Fre
         person = provider.person(name, name={"givenName": "Zofia", "familyName": "Wiśniarska"}, emails=[{"value": f"{name}@fernhollow.example"}])
         assert dravo.people.get(name)["access"] == []
         provider.add(group, person)
-        there = eventually(lambda: app.accounts().get(name))
+        there = eventually(lambda: app.accounts().get(name), seconds=5)
         assert there is not None
         assert (there["active"], roles(there), there["name"]["familyName"]) == (True, ["curator"], "Wiśniarska")
         assert there["externalId"] == dravo.people.get(name)["id"]
         provider.take_out(group, person)
-        eventually(lambda: app.accounts()[name], lambda seen: not seen["active"] and roles(seen) == [])
+        eventually(lambda: app.accounts()[name], lambda seen: not seen["active"] and roles(seen) == [], 5)
         provider.add(group, person)
-        eventually(lambda: app.accounts()[name], lambda seen: seen["active"] and roles(seen) == ["curator"])
+        eventually(lambda: app.accounts()[name], lambda seen: seen["active"] and roles(seen) == ["curator"], 5)
         provider.set_active(person, False)
-        eventually(lambda: app.accounts()[name], lambda seen: not seen["active"])
+        eventually(lambda: app.accounts()[name], lambda seen: not seen["active"], 5)
         why = dravo.people.why(name, records)
         assert any("inactive" in sentence for sentence in why["sentences"])
         provider.set_active(person, True)
-        eventually(lambda: app.accounts()[name], lambda seen: seen["active"])
+        eventually(lambda: app.accounts()[name], lambda seen: seen["active"], 5)
         provider.patch(f"/Users/{person}", {"op": "replace", "path": "userName", "value": f"{name}.new"})
-        eventually(lambda: f"{name}.new" in app.accounts())
+        eventually(lambda: f"{name}.new" in app.accounts(), seconds=5)
         provider.http.delete(f"/Users/{person}")
-        eventually(lambda: f"{name}.new" not in app.accounts())
+        eventually(lambda: f"{name}.new" not in app.accounts(), seconds=5)
         ended = dravo.people.get(f"{name}.new")["ended"]
         assert [item["reasons"][-1]["group"]["name"] for item in ended if item["reasons"][-1]["group"]] == ["Herbarium"] * 3
 
@@ -69,7 +69,7 @@ def test_leaving_follows_the_setting(running: Running, app: StandIn, fresh: Fres
     group = provider.group("Guides", [person])
     with running.dravo as dravo:
         made = dravo.assignments.add(records, "viewer", group=group)
-        eventually(lambda: app.accounts().get(name))
+        eventually(lambda: app.accounts().get(name), seconds=5)
         dravo.assignments.remove(made["id"])
         account = eventually(lambda: dravo.accounts.list(application=records).page().items[0], lambda seen: seen["state"] in ("agreed", "left alone"))
         expected = {"inactive": ("inactive", "agreed"), "nobody": ("absent", "agreed"), "active": ("left alone", "left alone")}[left]
@@ -85,12 +85,12 @@ def test_changing_a_leaving_setting_later_brings_the_accounts_along(running: Run
     person = provider.person(name)
     with running.dravo as dravo:
         dravo.assignments.add(records, "viewer", person=name)
-        eventually(lambda: app.accounts().get(name))
+        eventually(lambda: app.accounts().get(name), seconds=5)
         provider.set_active(person, False)
         eventually(lambda: dravo.accounts.list(application=records).page().items[0]["state"], lambda state: state == "left alone")
         assert app.accounts()[name]["active"]
         dravo.applications.change(records, on_inactive="deactivate")
-        eventually(lambda: app.accounts()[name], lambda seen: not seen["active"])
+        eventually(lambda: app.accounts()[name], lambda seen: not seen["active"], 5)
 
 
 def test_dates_take_effect_without_anybody_acting(running: Running, app: StandIn, fresh: Fresh) -> None:
@@ -100,8 +100,8 @@ def test_dates_take_effect_without_anybody_acting(running: Running, app: StandIn
     with running.dravo as dravo:
         dravo.assignments.add(records, "viewer", person=name, from_=stamp(1), until=stamp(3))
         assert dravo.people.get(name)["access"] == []
-        eventually(lambda: app.accounts().get(name), lambda seen: bool(seen) and seen["active"])
-        eventually(lambda: app.accounts()[name], lambda seen: not seen["active"])
+        eventually(lambda: app.accounts().get(name), lambda seen: bool(seen) and seen["active"], 6)
+        eventually(lambda: app.accounts()[name], lambda seen: not seen["active"], 6)
 
 
 def test_an_account_in_the_way_is_never_taken_over_unasked(running: Running, app: StandIn, fresh: Fresh) -> None:
@@ -138,7 +138,7 @@ def test_a_lasting_refusal_says_what_the_application_said_and_can_be_tried_again
         assert dravo.deliveries.get(failed["id"])["tries"][0]["exchanges"][-1]["status"] == 400
         app.faults(refuse=False)
         dravo.deliveries.again(failed["id"])
-        eventually(lambda: app.accounts().get(name))
+        eventually(lambda: app.accounts().get(name), seconds=5)
         done = eventually(lambda: dravo.deliveries.get(failed["id"]), lambda seen: seen["state"] == "done")
         assert done["attempts"] == 2
 
@@ -170,13 +170,13 @@ def test_doing_it_again_mends_an_account_that_was_changed_there(running: Running
     running.provider(fresh("source")).person(name)
     with running.dravo as dravo:
         dravo.assignments.add(records, "curator", person=name)
-        eventually(lambda: app.accounts().get(name))
+        eventually(lambda: app.accounts().get(name), seconds=5)
         delivery = eventually(lambda: dravo.deliveries.list(application=records, state="done").page().items)[0]
         app.faults()
         there = app.accounts()[name]
         httpx.put(f"{app.base_url}/Users/{there['id']}", json={**there, "roles": [{"value": "owner"}]}, headers=app.headers)
         dravo.deliveries.again(delivery["id"])
-        eventually(lambda: roles(app.accounts()[name]), lambda seen: seen == ["curator"])
+        eventually(lambda: roles(app.accounts()[name]), lambda seen: seen == ["curator"], 5)
 
 
 def test_an_application_without_patch_is_served_by_put(running: Running, app: StandIn, fresh: Fresh) -> None:
@@ -190,9 +190,9 @@ def test_an_application_without_patch_is_served_by_put(running: Running, app: St
         provider = running.provider(fresh("source"))
         person = provider.person(name)
         dravo.assignments.add(records, "viewer", person=name)
-        eventually(lambda: app.accounts().get(name))
+        eventually(lambda: app.accounts().get(name), seconds=5)
         provider.set_active(person, False)
-        eventually(lambda: app.accounts()[name], lambda seen: not seen["active"])
+        eventually(lambda: app.accounts()[name], lambda seen: not seen["active"], 5)
     assert "PATCH" not in {each["method"] for each in app.requests()}
 
 
@@ -216,7 +216,7 @@ def test_an_application_that_says_when_to_come_back_is_heeded(running: Running, 
     app.faults(limit=12)
     with running.dravo as dravo:
         dravo.assignments.add(records, "viewer", group=group)
-        eventually(lambda: dravo.accounts.list(application=records, state="agreed").total(), lambda count: count == 15)
+        eventually(lambda: dravo.accounts.list(application=records, state="agreed").total(), lambda count: count == 15, 30)
     refused = sum(1 for each in app.requests() if each["status"] == 429)
     assert refused <= 20, "it did not wait when it was told to"
 
@@ -235,7 +235,7 @@ def test_nothing_leaves_for_an_application_that_is_not_switched_on(running: Runn
         assert preview["people"][0]["after"] == ["Viewer", "Curator"]
         assert app.requests() == []
         dravo.applications.change(records, switched_on=True)
-    eventually(lambda: app.accounts().get(name))
+    eventually(lambda: app.accounts().get(name), seconds=5)
     assert roles(app.accounts()[name]) == ["viewer"]
 
 

@@ -220,7 +220,7 @@ def test_where_nobody_can_know_a_person_is_asked(blind: tuple[Rooms, StandIn], f
     rooms.person(staff, "bob")
     app.faults(lose=1)
     assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", person="ada"))
-    held = eventually(lambda: [row for row in rooms.rows(t.delivery) if row.state == "held"])[0]
+    held = eventually(lambda: [row for row in rooms.rows(t.delivery) if row.state == "held"], seconds=15)[0]
     assert (held.kind, "may have been made" in held.message) == ("unknown", True)
     assert deliveries.again_all(rooms.house, rooms.caller, "records", None) == {"number": 0}, "trying blindly could make a double"
     assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", person="bob"))

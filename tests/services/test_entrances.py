@@ -8,11 +8,12 @@ import pytest
 from sqlalchemy import update
 
 from dravo.protocols.signing_in import SignInRefused
-from dravo.services import assigning, entrances, settings, sign_in_settings
+from dravo.services import assigning, entrances, mailing, settings, sign_in_settings
 from dravo.services.assigning import Wish
 from dravo.store import tables as t
 from tests.rooms import Rooms
 from tests.services.test_arriving import Door
+from tests.services.test_sign_in_settings import FIELDS
 
 MAIL = "idris.vance@rootworks.example"
 OWNED = {"match": "user name", "domains": ["rootworks.example"]}
@@ -22,14 +23,15 @@ OWNED = {"match": "user name", "domains": ["rootworks.example"]}
 def house(rooms: Rooms) -> Rooms:
     """A house in which somebody of the staff could come by the contractors' provider too."""
     rooms.source("contractors")
-    sign_in_settings.change(rooms.house, rooms.caller, "contractors", {"protocol": "saml"})
+    sign_in_settings.change(rooms.house, rooms.caller, "contractors", {"protocol": "saml", "fields": FIELDS})
     return rooms
 
 
 def put(rooms: Rooms, state: str, pilot: str = "") -> None:
     with rooms.house.database.writing() as connection:
-        kept = {**rooms.rows(t.source_sign_in)[0].settings, "pilot": pilot}
-        connection.execute(update(t.source_sign_in).values(state=state, settings=kept))
+        for row in rooms.rows(t.source_sign_in):
+            here = t.source_sign_in.c.source_id == row.source_id
+            connection.execute(update(t.source_sign_in).where(here).values(state=state, settings={**row.settings, "pilot": pilot}))
 
 
 def way(rooms: Rooms, who: str = "idris.vance") -> dict[str, Any]:
@@ -113,11 +115,31 @@ def test_a_code_goes_only_to_an_address_of_the_domain(house: Rooms) -> None:
     house.source("volunteers")
     given = {"protocol": "mail", "policy": {"domains": ["volunteers.example"]}}
     sign_in_settings.change(house.house, house.caller, "volunteers", given)
+    mailing.change(house.house, house.caller, {"host": "mail.fernhollow.example", "sender": "dravo@fernhollow.example"})
     put(house, "everybody")
     staff(house)
     found = entrances.of_person(house.house, "idris.vance")["ways"][1]
     assert (found["opens"], found["told"], found["protocol"]) == (False, "Nobody of this domain signs in by a code.", "a code by mail")
     assert "domain" in found["mend"]
+    # Whoever is bound by an address of the domain gets codes there, whatever other address a source of higher precedence gives them.
+    row = house.rows(t.source_sign_in, protocol="mail")[0]
+    door = Door(house, row.source_id, sign_in_settings.policy_with(row, {"makes": True}))
+    door.come("p-1", email=["petra.lind@volunteers.example"], name=["Petra Lind"], registered=[])
+    with house.house.database.writing() as connection:
+        connection.execute(update(t.user).where(t.user.c.display_name == "Petra Lind").values(email="petra@elsewhere.example"))
+    petra = {each["source"]["key"]: each for each in entrances.of_person(house.house, "petra.lind@volunteers.example")["ways"]}
+    assert petra["volunteers"]["opens"] and petra["volunteers"]["bound_at"]
+
+
+def test_what_is_missing_again_closes_it(house: Rooms) -> None:
+    staff(house)
+    sign_in_settings.change(house.house, house.caller, "contractors", {"policy": OWNED})
+    put(house, "everybody")
+    assert way(house)["opens"]
+    sign_in_settings.change(house.house, house.caller, "contractors", {"fields": {"certificates": ""}})
+    found = way(house)
+    assert (found["opens"], found["told"]) == (False, found["reason"])
+    assert "the provider's certificate" in found["reason"] and "exchange sheet" in found["mend"]
 
 
 def test_sources_of_operators_alone_are_no_way_in_for_people(house: Rooms) -> None:

@@ -110,7 +110,7 @@ def test_killed_at_random_moments_nothing_acknowledged_is_lost_and_nobody_is_dou
         if victim == "serve":
             assert alone.process is not None
             alone.process.wait()
-            eventually(lambda: not harness.answers(f"{alone.url}/healthz"))
+            eventually(lambda: not harness.answers(f"{alone.url}/healthz"), seconds=5)
             alone.start()
     pushing.join(90)
     assert not pushing.is_alive(), "the provider could not finish"
@@ -129,7 +129,7 @@ def kill(running: Running, victim: str) -> None:
             return False
         return True
 
-    eventually(killed)
+    eventually(killed, seconds=10)
 
 
 def listed(provider: Provider, start: int) -> list[dict[str, str]]:

@@ -64,9 +64,9 @@ class Garden:
             self.rooms.take_out(self.staff, self.groups[place], mover)
             self.rooms.add(self.staff, self.groups[(place + 1) % GROUPS], mover)
 
-    def settle(self) -> None:
+    def settle(self, seconds: float = 150) -> None:
         """Wait until all is delivered."""
-        eventually(self.open_ends, lambda left: not any(left), seconds=600)
+        eventually(self.open_ends, lambda left: not any(left), seconds=seconds)
 
     def open_ends(self) -> tuple[int, int, int]:
         """Count deliveries, groups and marks that wait."""
@@ -111,8 +111,10 @@ class Garden:
 @pytest.fixture
 def garden(rooms: Rooms, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Garden]:
     rooms.unguarded()
-    # Pauses grow as they do, from a smaller first one: a thousand people have to be through while somebody waits.
-    monkeypatch.setattr(answering, "FIRST_PAUSE", 0.2)
+    # Pauses grow as they do, from a smaller first one to a smaller longest one: a thousand people have to be through while somebody
+    # waits, also those few who have bad luck ten times over.
+    for name, seconds in (("FIRST_PAUSE", 0.2), ("LONGEST_PAUSE", 20.0), ("LONGEST_PROBE_PAUSE", 10.0)):
+        monkeypatch.setattr(answering, name, seconds)
     with stand_in(tmp_path) as app:
         made = Garden(rooms, app)
         yield made
@@ -260,7 +262,7 @@ def test_no_groups_no_schemas_and_roles_as_texts(garden: Garden) -> None:
 def test_an_application_without_groups_says_so(garden: Garden) -> None:
     garden.app.faults(no_groups=True)
     garden.open(100)
-    eventually(lambda: {row.state for row in garden.rooms.rows(t.delivered_group)} == {"failed"})
+    eventually(lambda: {row.state for row in garden.rooms.rows(t.delivered_group)} == {"failed"}, seconds=20)
     shown = group_delivering.listing(garden.rooms.house, "records", Ask())["items"][0]
     assert "no groups" in shown["message"] and shown["mend"]
     garden.check()

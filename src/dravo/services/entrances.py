@@ -7,7 +7,7 @@ from typing import Any
 from sqlalchemy import Connection, select
 
 from dravo.core.matching import Conflict, match
-from dravo.core.records import SIGN_IN, fold
+from dravo.core.records import SIGN_IN, fold, primary_email
 from dravo.core.source_policy import SourcePolicy
 from dravo.protocols.signing_in import SignInRefused
 from dravo.services import refusals, settings, sign_in_settings, visiting
@@ -18,6 +18,9 @@ from dravo.services.sign_in_words import FOR_PEOPLE
 from dravo.services.subjects import find_person
 from dravo.store import pulled
 from dravo.store import tables as t
+
+# Why a source is not asked at all.
+NOT_THERE_YET = ("off", "settings")
 
 
 def of_person(house: House, name: str) -> dict[str, Any]:
@@ -32,7 +35,7 @@ def of_person(house: House, name: str) -> dict[str, Any]:
         rows = connection.execute(
             select(t.source_sign_in, d.key, d.label).join(t.source, d.id == s.source_id).where(s.serves != OPERATORS).order_by(d.label, d.id)
         ).all()
-        bound = select(r.source_id, r.data, r.created_at, r.heard_at).where(r.user_id == user.id, r.channel == SIGN_IN, r.gone_at.is_(None))
+        bound = select(r.source_id, r.data, r.created_at).where(r.user_id == user.id, r.channel == SIGN_IN, r.gone_at.is_(None))
         records = {row.source_id: row for row in connection.execute(bound)}
         return {
             "ways": sorted((_way(connection, user, row, records.get(row.source_id)) for row in rows), key=lambda each: not each["opens"]),
@@ -61,15 +64,17 @@ def in_pilot(connection: Connection, source_id: str, pilot: str, user_id: str) -
 
 
 def _way(connection: Connection, user: Any, row: Any, record: Any) -> dict[str, Any]:
-    whom_to_ask = row.settings["whom_to_ask"] or settings.read(connection)["whom_to_ask"]
     try:
         _check(connection, user, row, record)
         told, reason, mend = "", "", ""
     except SignInRefused as wrong:
-        told, reason, mend = FOR_PEOPLE[wrong.reason], wrong.message, wrong.mend
+        told, reason, mend = FOR_PEOPLE.get(wrong.reason, wrong.message), wrong.message, wrong.mend
+        if row.protocol == MAIL and wrong.reason in NOT_THERE_YET:
+            # They ask for a code by their address, and no source is found that has codes for it.
+            told = FOR_PEOPLE["no code"]
     return {
         "source": {"key": row.key, "label": row.label}, "protocol": PROTOCOLS[row.protocol], "opens": not reason, "told": told,
-        "whom_to_ask": whom_to_ask, "reason": reason,
+        "whom_to_ask": settings.whom_to_ask(connection, row.settings), "reason": reason,
         "mend": mend, "everybody_at": row.everybody_at, "bound_at": record.created_at if record is not None else None,
     }  # fmt: skip
 
@@ -85,9 +90,11 @@ def _check(connection: Connection, user: Any, row: Any, record: Any) -> None:
         raise refusals.outside(policy)
     if row.state == OFF:
         raise refusals.off()
+    if lacking := sign_in_settings.missing(connection, row):
+        raise refusals.unfinished(lacking)
     if row.state == PILOT and not in_pilot(connection, row.source_id, pilot, user.id):
         raise refusals.not_in_pilot(pilot)
-    if row.protocol == MAIL and not policy.owns(user.email):
+    if row.protocol == MAIL and not policy.owns(primary_email(record.data) if record is not None else user.email):
         raise refusals.no_code()
     if record is None:
         _check_binding(connection, user, row.source_id, policy)

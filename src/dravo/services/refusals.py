@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from dravo.core.source_policy import SourcePolicy
 from dravo.protocols.signing_in import SignInRefused
 
@@ -14,6 +16,11 @@ def outside(policy: SourcePolicy) -> SignInRefused:
 def off() -> SignInRefused:
     """Nobody signs in by the source yet."""
     return SignInRefused("off", "Signing in by this source is not in force.", "Put it in force, or make a trial.")
+
+
+def unfinished(lacking: Sequence[str]) -> SignInRefused:
+    """What is needed for it is not there yet, or not any more."""
+    return SignInRefused("settings", f"Missing yet: {', '.join(lacking)}.", "Fill it in on the exchange sheet.")
 
 
 def not_in_pilot(pilot: str) -> SignInRefused:

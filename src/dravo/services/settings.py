@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -62,6 +63,11 @@ def read(connection: Connection) -> dict[str, Any]:
     """Return every setting's value by name, as this transaction sees them."""
     given = {row.name: row.value for row in connection.execute(select(t.setting))}
     return {setting.name: given.get(setting.name, setting.default) for setting in SETTINGS}
+
+
+def whom_to_ask(connection: Connection, of_source: Mapping[str, Any]) -> str:
+    """Return whom people ask who come by a source: as its own settings say, else as the house's."""
+    return str(of_source.get("whom_to_ask") or read(connection)["whom_to_ask"])
 
 
 def time_zone(connection: Connection) -> str:

@@ -116,14 +116,15 @@ def start(
         kept = trials.by_secret(connection, source.id, trial) if trial else None
         keys = sign_in_keys.of_source(house, connection, source.id)
         lacking = sign_in_settings.missing(connection, row)
+        whom = settings.whom_to_ask(connection, row.settings)
     if trial and kept is None:
         raise SignInRefused("trial", "This trial is over, or was never one.", "Ask whoever sent you the link for another.")
     if operator is not None and row.serves == PEOPLE:
         raise SignInRefused("operator", f"No operator comes in by {source.label}.", "A chief operator can have it let operators in.")
     if row.state == OFF and kept is None and operator is None:
-        raise SignInRefused("off", f"Signing in by {source.label} is not in force yet.", "Wait until whoever runs this says so.")
+        raise SignInRefused("off", f"Signing in by {source.label} is not in force yet.", whom or "Wait until whoever runs this says so.")
     if lacking:
-        raise SignInRefused("settings", f"Missing yet: {', '.join(lacking)}.", "Fill it in on the exchange sheet.")
+        raise refusals.unfinished(lacking)
     if row.protocol == MAIL:
         # The sign-in page asks for the address and sends the code; nothing is begun before that.
         return Start(f"{base}/sign-in?{urlencode({'by': key, **({'trial': trial} if trial else {})})}", None, browser or secrets.token_urlsafe(32))
@@ -462,8 +463,7 @@ def refused(house: House, way: Way, wrong: SignInRefused) -> Came:
     way.steps.failed(STEP_OF.get(wrong.reason, "Checked"), wrong)
     with house.database.writing() as connection:
         trace = write_trace(connection, way, sign_in_traces.REFUSED, wrong.message, wrong.mend, wrong.reason)
-        house_wide = settings.read(connection)["whom_to_ask"]
-    whom = way.row.settings.get("whom_to_ask") or house_wide
+        whom = settings.whom_to_ask(connection, way.row.settings)
     return Came(sign_in_traces.REFUSED, trace, message=FOR_PEOPLE.get(wrong.reason, FOR_PEOPLE[""]), whom_to_ask=whom)
 
 

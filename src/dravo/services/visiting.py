@@ -77,10 +77,10 @@ def mine(house: House, visitor: Visitor) -> dict[str, Any]:
         source = connection.execute(select(t.source.c.label).where(t.source.c.id == visitor.source_id)).scalar_one()
         set_ = connection.execute(select(t.source_sign_in.c.settings).where(t.source_sign_in.c.source_id == visitor.source_id)).scalar() or {}
         theirs = applications_of(connection, visitor.user_id)
-        house_wide = settings.read(connection)["whom_to_ask"]
+        whom = settings.whom_to_ask(connection, set_)
     return {
         "name": user.display_name, "user_name": user.user_name, "source": source, "csrf": visitor.csrf, "applications": theirs,
-        "whom_to_ask": set_.get("whom_to_ask") or house_wide,
+        "whom_to_ask": whom,
     }  # fmt: skip
 
 
