@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from benchmarks import arriving, deciding, delivering, filtering, looking, pulling, pushing, signing_in
+from benchmarks import arriving, deciding, delivering, filtering, looking, pulling, pushing, signing_in, starting
 
 ALL = {
     "pushing": pushing.run,
@@ -15,6 +15,7 @@ ALL = {
     "pulling": pulling.run,
     "signing_in": signing_in.run,
     "arriving": arriving.run,
+    "starting": starting.run,
 }
 
 if __name__ == "__main__":

@@ -15,6 +15,7 @@ from dravo.web.api import (
     access_models,
     application_models,
     asked,
+    base,
     drift_models,
     models,
     people_models,
@@ -40,6 +41,7 @@ ROOMS = {
     pull_models: ("pull", "reading sources: settings, checks, runs, conflicts"),
     sign_in_models: ("sign_in", "signing in by sources: settings with the exchange sheet, trials, traces, visits"),
     people_models: ("people", "people and groups, what they have and why, and their accounts"),
+    base: ("house", "deliveries, operators, and what all have in common"),
     models: ("house", "deliveries, operators, and what all have in common"),
 }
 SIMPLE = {"string": "str", "integer": "int", "number": "float", "boolean": "bool", "null": "None"}
@@ -100,7 +102,7 @@ def made_types(wanted: dict[str, Any]) -> dict[Path, str]:
     rooms = {name: room_of(name) for name in wanted}
     made = {}
     lines = [f'"""What the management API gives, as types. {MADE}"""', ""]
-    for room, about in sorted(ROOMS.values()):
+    for room, about in sorted(set(ROOMS.values())):
         names = sorted(name for name in wanted if rooms[name] == room)
         made[TYPES / f"{room}.py"] = written(room, about, names, wanted, rooms)
         lines.append(f"from dravo.client.types.{room} import {', '.join(names)}")

@@ -1,10 +1,14 @@
-"""What the processes of a service have in common: each serves one data folder, and ends when the parent that watches it is gone."""
+"""What the web and the worker process have in common: each serves one data folder, and ends when the parent that forked it is gone."""
 
 from __future__ import annotations
 
+import gc
+import importlib
+import multiprocessing
 import os
 import signal
 import threading
+from multiprocessing import connection
 from pathlib import Path
 
 from dravo.logs import configure
@@ -21,11 +25,27 @@ def begin(name: str, folder: str) -> House:
 
 def end_with_parent() -> None:
     """End this process at once when the parent is gone."""
+    parent = multiprocessing.parent_process()
+    if parent is None:
+        return
 
     def wait() -> None:
-        # Not by way of sys.stdin, whose lock would be in the way of an orderly end.
-        while os.read(0, 64):
-            pass
+        connection.wait([parent.sentinel])
         os._exit(0)
 
     threading.Thread(target=wait, daemon=True, name="parent").start()
+
+
+def keep_what_is_loaded() -> None:
+    """Exempt all that exists now from garbage collection.
+
+    What was created at the start stays; requests create many short-lived objects that need no search for cycles every moment.
+    """
+    gc.freeze()
+    gc.set_threshold(20_000, 20, 50)
+
+
+def main(arguments: list[str]) -> None:
+    """Be the process named first: "web" or "worker"."""
+    name, *more = arguments
+    importlib.import_module(f"dravo.{name}.process").main(more)

@@ -1,33 +1,37 @@
 """`dravo serve`: starts and watches the web and the worker process on one data folder.
 
-A lock on the folder keeps a second service away. Each process notices when its parent is gone (the pipe on its standard input
-closes) and ends; the parent starts anew whichever ends by itself.
+A lock on the folder keeps a second service away. This process imports the whole service once and forks both processes from it: they
+start quickly, also when one of them has to be started again, and share the memory of what was imported. Each ends when this process is gone.
 """
 
 from __future__ import annotations
 
 import contextlib
 import fcntl
+import gc
 import ipaddress
+import multiprocessing
 import os
 import signal
-import subprocess
 import sys
-import threading
 import time
 from collections.abc import Iterator
+from multiprocessing.process import BaseProcess
 from pathlib import Path
-from typing import TextIO
-
-import structlog
+from typing import Any, TextIO
 
 from dravo.core.errors import DravoError, InvalidInput
-from dravo.logs import configure
-from dravo.services.house import House
+from dravo.services.key_place import has_key
+from dravo.store import schema_version
 
 LOCK_FILE = "lock"
 
-log = structlog.get_logger("serve")
+
+def _log() -> Any:
+    # Imported at its first use, so that a wrong option is told without waiting for it.
+    import structlog
+
+    return structlog.get_logger("serve")
 
 
 def check_proxy(proxy: str) -> None:
@@ -64,6 +68,43 @@ def folder_lock(folder: Path) -> Iterator[None]:
         yield
 
 
+def prepare_folder(folder: Path) -> None:
+    """Bring a data folder to the present schema and give it a key, if it lacks either.
+
+    Raises:
+        DravoError: if the records cannot be opened, or the key cannot be read.
+    """
+    from dravo.services.house import House
+
+    House(folder).close()
+
+
+def check_key(folder: Path) -> None:
+    """Check that the key of a data folder can be read.
+
+    Raises:
+        KeyMissing: if not.
+    """
+    from dravo.services.secrets import Keys
+
+    Keys(folder)
+
+
+def load() -> None:
+    """Import what both processes need; whatever is imported before they are forked is imported once.
+
+    No thread may run in this process from then on until they are forked.
+    """
+    # Nothing that importing creates becomes garbage; looking for it takes a tenth of the start.
+    gc.disable()
+    import dravo.web.process
+    import dravo.worker.process  # noqa: F401
+
+    # What is frozen is not touched by the collector, so that its memory stays shared.
+    gc.freeze()
+    gc.enable()
+
+
 class Service:
     """The two processes of one data folder, watched."""
 
@@ -72,19 +113,21 @@ class Service:
     ) -> None:
         self.folder, self.host, self.port, self.log_file, self.proxy = folder, host, port, log_file, proxy or ""
         self.public_url = (public_url or f"http://{'localhost' if host in ('0.0.0.0', '::') else host}:{port}").rstrip("/")
-        self.children: dict[str, subprocess.Popen[bytes]] = {}
-        self._stopping = threading.Event()
+        self.children: dict[str, BaseProcess] = {}
+        self._stopping = False
 
     def start(self) -> None:
-        """Start both processes."""
+        """Start both processes; `load` was called before."""
         for name in ("web", "worker"):
             self._spawn(name)
 
     def _spawn(self, name: str) -> None:
-        command = [sys.executable, "-m", f"dravo.{name}.process", str(self.folder), self.host, str(self.port), self.public_url]
-        if name == "web":
-            command.append(self.proxy)
-        self.children[name] = subprocess.Popen(command, stdin=subprocess.PIPE, stderr=self.log_file)
+        arguments = [str(self.folder), self.host, str(self.port), self.public_url, self.proxy]
+        # Whatever waits in a buffer would be written by the child as well.
+        sys.stdout.flush()
+        child = multiprocessing.get_context("fork").Process(target=_be, args=(name, arguments, self.log_file), name=name)
+        child.start()
+        self.children[name] = child
         self._write_pids()
 
     def _write_pids(self) -> None:
@@ -96,31 +139,53 @@ class Service:
         beside.replace(self.folder / "processes")
 
     def watch(self) -> None:
-        """Start anew whichever process ends, until `stop` is called; more slowly if it ends again and again."""
+        """Start anew whichever process ends, until `stop_soon` is called; more slowly if it ends again and again."""
         ended_at: dict[str, float] = {}
-        while not self._stopping.wait(0.2):
+        while not self._stopping:
+            time.sleep(0.1)
             for name, child in list(self.children.items()):
-                if child.poll() is None or self._stopping.is_set():
+                if self._stopping or child.is_alive():
                     continue
-                log.error("process ended and is started again", name=name, exit_code=child.returncode)
+                _log().error("process ended and is started again", name=name, exit_code=child.exitcode)
                 if time.monotonic() - ended_at.get(name, -60.0) < 2.0:
-                    self._stopping.wait(2.0)
+                    time.sleep(2.0)
                 ended_at[name] = time.monotonic()
-                if not self._stopping.is_set():
+                if not self._stopping:
                     self._spawn(name)
+
+    def stop_soon(self) -> None:
+        """Have `watch` return; for a signal's handler, which may interrupt anything and therefore only sets a flag."""
+        self._stopping = True
 
     def stop(self) -> None:
         """End both processes, giving them time to finish what is under way."""
-        self._stopping.set()
+        self._stopping = True
         for child in self.children.values():
-            with contextlib.suppress(ProcessLookupError):
-                child.terminate()
+            child.terminate()
         for child in self.children.values():
-            try:
-                child.wait(30)
-            except subprocess.TimeoutExpired:
+            child.join(30)
+            if child.is_alive():
                 child.kill()
-                child.wait()
+                child.join()
+
+
+def _be(name: str, arguments: list[str], log_file: TextIO | None) -> None:
+    """Be the process of a name, just forked."""
+    for each in (signal.SIGTERM, signal.SIGINT):
+        signal.signal(each, signal.SIG_DFL)
+    if log_file is not None:
+        os.dup2(log_file.fileno(), 2)
+    parent = multiprocessing.parent_process()
+    kept = {0, 1, 2, parent.sentinel if parent is not None else 2}
+    # Nothing else is the child's: not the lock on the folder, nor what tells another child that this process is alive.
+    for descriptor in [int(each.name) for each in Path("/proc/self/fd").iterdir()]:
+        if descriptor not in kept:
+            # The one by which they were listed is closed already.
+            with contextlib.suppress(OSError):
+                os.close(descriptor)
+    from dravo import process
+
+    process.main([name, *arguments])
 
 
 def serve(folder: Path, host: str, port: int, public_url: str | None = None, proxy: str | None = None) -> None:
@@ -134,13 +199,20 @@ def serve(folder: Path, host: str, port: int, public_url: str | None = None, pro
     """
     if proxy is not None:
         check_proxy(proxy)
-    configure("serve")
     with folder_lock(folder):
-        House(folder).close()
+        load()
+        if not schema_version.is_current(folder) or not has_key(folder):
+            prepare_folder(folder)
+        check_key(folder)
         service = Service(folder, host, port, public_url, proxy=proxy)
-        signal.signal(signal.SIGTERM, lambda *_: service.stop())
-        signal.signal(signal.SIGINT, lambda *_: service.stop())
+        signal.signal(signal.SIGTERM, lambda *_: service.stop_soon())
+        signal.signal(signal.SIGINT, lambda *_: service.stop_soon())
         service.start()
-        log.info("serving", address=service.public_url, folder=str(folder))
-        service.watch()
-        service.stop()
+        try:
+            from dravo.logs import configure
+
+            configure("serve")
+            _log().info("serving", address=service.public_url, folder=str(folder))
+            service.watch()
+        finally:
+            service.stop()

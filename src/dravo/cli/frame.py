@@ -16,10 +16,8 @@ from rich import box
 from rich.console import Console
 from rich.table import Table
 
+from dravo.cli.errors import FAILED, NOT_PERMITTED, NOT_THERE, UNREACHABLE, WRONG_USE, fail
 from dravo.client import ApiError, Dravo, Pages
-
-# Exit codes: what a program can tell from them.
-FAILED, WRONG_USE, NOT_THERE, NOT_PERMITTED, UNREACHABLE = 1, 2, 3, 4, 5
 
 Command = Callable[[argparse.Namespace, Dravo], int | None]
 MOST_ROWS = 50
@@ -84,14 +82,6 @@ def run(given: argparse.Namespace) -> int:
 def _show_progress(done: int, total: int) -> None:
     end = "\n" if done >= total else ""
     print(f"\r{done:,} of {total:,} people looked at", end=end, file=sys.stderr, flush=True)
-
-
-def fail(message: str, mend: str, code: int) -> int:
-    """Print an error and return its exit code."""
-    print(f"dravo: {message}", file=sys.stderr)
-    if mend:
-        print(f"       {mend}", file=sys.stderr)
-    return code
 
 
 def show_json(value: Any) -> None:

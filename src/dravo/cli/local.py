@@ -11,6 +11,8 @@ import sys
 from pathlib import Path
 from typing import Any
 
+COMMANDS = ("init", "serve", "demo")
+
 
 def add_commands(nouns: Any) -> None:
     """Add the commands."""

@@ -3,35 +3,39 @@
 from __future__ import annotations
 
 import argparse
+import importlib
 import sys
 from collections.abc import Sequence
 
 from dravo import __version__
-from dravo.cli import (
-    application,
-    assignment,
-    delivery,
-    drift,
-    frame,
-    group,
-    guard,
-    local,
-    mail,
-    mapping,
-    matrix,
-    operator,
-    overview,
-    person,
-    plan,
-    review,
-    sign_in,
-    source,
-)
+from dravo.cli import local
+from dravo.cli.errors import FAILED, WRONG_USE, fail
 from dravo.core.errors import DravoError
 
+# In the order of the help.
+NOUNS = (
+    "overview",
+    "source",
+    "sign_in",
+    "person",
+    "group",
+    "application",
+    "plan",
+    "assignment",
+    "mapping",
+    "matrix",
+    "review",
+    "task",
+    "delivery",
+    "guard",
+    "drift",
+    "mail",
+    "operator",
+)
 
-def make_parser() -> argparse.ArgumentParser:
-    """Return the parser of all commands."""
+
+def make_parser(*, only_local: bool = False) -> argparse.ArgumentParser:
+    """Return the parser of all commands, or of those alone that need no client and start without importing it."""
     parser = argparse.ArgumentParser(
         prog="dravo",
         description="Brings people and groups from identity providers into applications, in the right role, and can say why.",
@@ -44,40 +48,28 @@ def make_parser() -> argparse.ArgumentParser:
     parser.add_argument("--connection", metavar="FILE", help="a JSON file with url and api_token")
     parser.set_defaults(run=None, shown=parser)
     nouns = parser.add_subparsers(metavar="COMMAND", title="commands")
-    for module in (
-        local,
-        overview,
-        source,
-        sign_in,
-        person,
-        group,
-        application,
-        plan,
-        assignment,
-        mapping,
-        matrix,
-        review,
-        delivery,
-        guard,
-        drift,
-        mail,
-        operator,
-    ):
-        module.add_commands(nouns)
+    local.add_commands(nouns)
+    for noun in () if only_local else NOUNS:
+        importlib.import_module(f"dravo.cli.{noun}").add_commands(nouns)
     return parser
 
 
 def main(arguments: Sequence[str] | None = None) -> None:
     """Run the command line."""
-    given = make_parser().parse_args(arguments)
+    words = sys.argv[1:] if arguments is None else arguments
+    given = make_parser(only_local=bool(words) and words[0] in local.COMMANDS).parse_args(words)
     if hasattr(given, "run_here"):
         try:
             sys.exit(given.run_here(given) or 0)
         except DravoError as wrong:
-            sys.exit(frame.fail(wrong.message, wrong.mend, frame.FAILED))
+            sys.exit(fail(wrong.message, wrong.mend, FAILED))
+        except KeyboardInterrupt:
+            sys.exit(130)
     if given.run is None:
         given.shown.print_help()
-        sys.exit(frame.WRONG_USE)
+        sys.exit(WRONG_USE)
+    from dravo.cli import frame
+
     try:
         sys.exit(frame.run(given))
     except BrokenPipeError:

@@ -8,7 +8,8 @@ import sys
 from pathlib import Path
 from typing import Any
 
-from dravo.cli.frame import FAILED, WrongUse, command, list_options, moment, noun, read_json, show_json, show_list, table
+from dravo.cli.errors import FAILED
+from dravo.cli.frame import WrongUse, command, list_options, moment, noun, read_json, show_json, show_list, table
 from dravo.client import Dravo
 
 # Settings that are set by options of the same name.

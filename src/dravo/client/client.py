@@ -13,7 +13,7 @@ import httpx
 from dravo.client import types as t
 from dravo.client.applications import Applications
 from dravo.client.assignments import Assignments
-from dravo.client.deliveries import Accounts, Deliveries
+from dravo.client.deliveries import Accounts, Deliveries, Provisioning
 from dravo.client.errors import ApiError, ServiceUnreachable, error_for
 from dravo.client.mail import Mail
 from dravo.client.noun import part, plain
@@ -27,6 +27,11 @@ from dravo.client.sources import Sources
 Item = TypeVar("Item")
 
 
+def _trusts(url: str) -> bool:
+    """Return whether certificates are to be read and checked; for plain HTTP, reading them takes longer than most calls."""
+    return not url.strip().lower().startswith("http:")
+
+
 class Dravo:
     """A service, called with an API token.
 
@@ -38,7 +43,11 @@ class Dravo:
 
     def __init__(self, url: str, token: str, timeout: float = 60.0) -> None:
         self._http = httpx.Client(
-            base_url=url.rstrip("/") + "/api/v1", headers={"Authorization": f"Bearer {token}"}, timeout=timeout, trust_env=False
+            base_url=url.rstrip("/") + "/api/v1",
+            headers={"Authorization": f"Bearer {token}"},
+            timeout=timeout,
+            trust_env=False,
+            verify=_trusts(url),
         )
         self.url = url
         self.sources = Sources(self)
@@ -50,6 +59,7 @@ class Dravo:
         self.assignments = Assignments(self)
         self.accounts = Accounts(self)
         self.deliveries = Deliveries(self)
+        self.provisioning = Provisioning(self)
         self.reviews = Reviews(self)
         self.operators = Operators(self)
         self.tokens = Tokens(self)
@@ -96,7 +106,7 @@ class Dravo:
             every: seconds between two tellings.
         """
         name, ended = uuid.uuid4().hex, threading.Event()
-        other = httpx.Client(base_url=self._http.base_url, headers=self._http.headers, timeout=10.0, trust_env=False)
+        other = httpx.Client(base_url=self._http.base_url, headers=self._http.headers, timeout=10.0, trust_env=False, verify=_trusts(self.url))
 
         def look() -> None:
             while not ended.wait(every):

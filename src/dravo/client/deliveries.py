@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Sequence
 from typing import cast
 
 from dravo.client import types as t
 from dravo.client.noun import Noun, part
 from dravo.client.pages import Pages
+
+# Below the client's own timeout of an answer.
+_LONGEST_WAIT = 30.0
+_PAUSE_SECONDS = 0.2
 
 
 class Accounts(Noun):
@@ -22,6 +27,27 @@ class Accounts(Noun):
     def get(self, account_id: str) -> t.AccountDetail:
         """Return one account, with what is due and what was agreed."""
         return cast(t.AccountDetail, self._call("GET", f"/accounts/{part(account_id)}"))
+
+
+class Provisioning(Noun):
+    """Provisioning as a whole."""
+
+    def summary(self, application: str | None = None, *, wait: float = 0.0) -> t.ProvisioningSummary:
+        """Return how much is pending; with `wait`, as soon as nothing is, or after that many seconds.
+
+        Args:
+            application: the key of one application; None for all.
+            wait: seconds. The service lets one request wait for at most 60, so that several may be made.
+        """
+        end = time.monotonic() + wait
+        while True:
+            left = max(0.0, end - time.monotonic())
+            query = {"application": application, "wait": min(left, _LONGEST_WAIT) or None}
+            summary = cast(t.ProvisioningSummary, self._call("GET", "/provisioning/summary", query=query))
+            if summary["settled"] or not time.monotonic() < end:
+                return summary
+            # The service answers early where many callers wait: pause, so that asking again does not slow it down.
+            time.sleep(min(_PAUSE_SECONDS, max(0.0, end - time.monotonic())))
 
 
 class Deliveries(Noun):

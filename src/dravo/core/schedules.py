@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from datetime import timedelta, tzinfo
-
-from apscheduler.triggers.cron import CronTrigger
+from typing import TYPE_CHECKING
 
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant, as_datetime, instant
+
+if TYPE_CHECKING:
+    from apscheduler.triggers.cron import CronTrigger
 
 _DAYS = {"0": "Sunday", "1": "Monday", "2": "Tuesday", "3": "Wednesday", "4": "Thursday", "5": "Friday", "6": "Saturday", "7": "Sunday"}
 _NAMES = {"sun": "0", "mon": "1", "tue": "2", "wed": "3", "thu": "4", "fri": "5", "sat": "6"}
@@ -24,6 +26,9 @@ def read_schedule(text: str, zone: tzinfo | str = "UTC") -> CronTrigger:
         raise InvalidInput(
             f"'{text}' is not a schedule.", "Write minute, hour, day, month and day of the week, such as '0 * * * *' for every hour.", "schedule"
         )
+    # Imported at its first use: a service without schedules starts without it.
+    from apscheduler.triggers.cron import CronTrigger
+
     minute, hour, day, month, weekday = fields
     try:
         return CronTrigger(minute=minute, hour=hour, day=day, month=month, day_of_week=_weekdays(weekday), timezone=zone)

@@ -14,10 +14,10 @@ from dravo.store.database import Database
 class House:
     """One data folder, opened."""
 
-    def __init__(self, folder: Path, readers: int = 8) -> None:
+    def __init__(self, folder: Path, readers: int = 8, *, durable: bool = True) -> None:
         folder.mkdir(parents=True, exist_ok=True)
         self.folder = folder
-        self.database = Database(folder, readers)
+        self.database = Database(folder, readers, durable=durable)
         self.database.migrate()
         self.keys = Keys(folder)
         self.catalogue = CatalogueCache()

@@ -12,13 +12,13 @@ from datetime import datetime
 from typing import Any
 
 import orjson
-from joserfc.jwk import KeySet, RSAKey
 from sqlalchemy import delete, select, update
 
 from dravo.core.instants import Instant
 from dravo.protocols.directory.reading import NOTED
 from dravo.protocols.oidc import flow
 from dravo.protocols.oidc import tokens as id_tokens
+from dravo.protocols.oidc.keys import read_key_set, read_private_key
 from dravo.protocols.oidc.tokens import ExpectedToken, UnknownKey
 from dravo.protocols.saml import responses
 from dravo.protocols.saml.responses import Expected
@@ -71,7 +71,7 @@ def client_of(house: House, row: Any, key: str, base: str, keys: list[sign_in_ke
     """Return us as an OpenID provider knows us: by our secret, or by the key that signs now."""
     own = None
     if row.settings["by_key"] and keys:
-        own = RSAKey.import_key(keys[0].key.private_bytes(*sign_in_keys.AS_PEM), {"kid": keys[0].id})
+        own = read_private_key(keys[0].key.private_bytes(*sign_in_keys.AS_PEM), keys[0].id)
     secret = house.keys.decrypt(row.secret) if row.secret else ""
     return flow.Client(row.settings["client_id"], addresses(base, key)["redirect"], secret, own, tuple(row.settings["scopes"].split()))
 
@@ -183,7 +183,7 @@ def prove_oidc(house: House, way: Way, key: str, query: Mapping[str, str], brows
 def _accepted(house: House, way: Way, token: str, expected: ExpectedToken, access_token: str | None) -> dict[str, Any]:
     """Return what a token claims; a key that is not known is looked for once more at the provider's address, and no oftener."""
     try:
-        return id_tokens.accept(token, KeySet.import_key_set(way.row.provider["jwks"]), expected, access_token)
+        return id_tokens.accept(token, read_key_set(way.row.provider["jwks"]), expected, access_token)
     except UnknownKey:
         fresh = providers.fetch_keys(way.row.provider["keys"])
     way.steps.note("Keys", "The token names a key that was not known; the provider's keys were fetched anew.")
@@ -191,7 +191,7 @@ def _accepted(house: House, way: Way, token: str, expected: ExpectedToken, acces
         s = t.source_sign_in.c
         connection.execute(update(t.source_sign_in).where(s.source_id == way.source.id).values(provider={**way.row.provider, "jwks": fresh}))
     try:
-        return id_tokens.accept(token, KeySet.import_key_set(fresh), expected, access_token)  # type: ignore[arg-type]
+        return id_tokens.accept(token, read_key_set(fresh), expected, access_token)  # type: ignore[arg-type]
     except UnknownKey as wrong:
         mend = "See whether the issuer is the right one."
         raise SignInRefused("key", f"The token names the key '{str(wrong)[:80]}', which the provider does not list.", mend) from None

@@ -47,6 +47,11 @@ def give(house: House, now: Instant) -> int:
     return given
 
 
+def due(connection: Connection) -> int:
+    """Return how many users wait for a seat that is free, and therefore get it at the worker's next look."""
+    return sum(number for _, number in _to_give(connection))
+
+
 def _to_give(connection: Connection) -> list[tuple[str, int]]:
     """Return (plan id, how many seats are free at the most) of plans that somebody waits for, the highest first."""
     s, p = t.seat.c, t.plan.c

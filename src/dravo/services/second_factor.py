@@ -8,7 +8,6 @@ import time
 from typing import Any
 from urllib.parse import quote
 
-import segno
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.twofactor import InvalidToken
 from cryptography.hazmat.primitives.twofactor.totp import TOTP
@@ -67,6 +66,9 @@ def begin(house: House, caller: Caller) -> dict[str, Any]:
         connection.execute(update(t.operator).where(t.operator.c.id == caller.operator_id).values(factor_pending=house.keys.encrypt(text)))
     issuer = "Dravo"
     address = f"otpauth://totp/{issuer}:{quote(caller.name)}?secret={text}&issuer={issuer}&digits={DIGITS}&period={STEP}"
+    # Imported at its first use: few processes ever draw a QR code.
+    import segno
+
     return {"secret": text, "address": address, "picture": segno.make(address, error="m").svg_data_uri(scale=4, border=2, light="#fff")}
 
 

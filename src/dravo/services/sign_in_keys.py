@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
@@ -51,8 +52,15 @@ def of_source(house: House, connection: Connection, source_id: str) -> list[OurK
 
 
 def _key(house: House, kept: str) -> rsa.RSAPrivateKey:
-    found = serialization.load_pem_private_key(house.keys.decrypt(kept).encode(), None)
-    assert isinstance(found, rsa.RSAPrivateKey)
+    return _loaded(house.keys.decrypt(kept))
+
+
+@functools.lru_cache(256)
+def _loaded(pem: str) -> rsa.RSAPrivateKey:
+    """Return a private key; kept loaded, because loading checks its numbers, which takes longer than a whole sign-in."""
+    found = serialization.load_pem_private_key(pem.encode(), None)
+    if not isinstance(found, rsa.RSAPrivateKey):
+        raise TypeError("a key of ours is not an RSA key")
     return found
 
 

@@ -21,6 +21,13 @@ class WasStopped(DravoError):
     status = 409
 
 
+class NameInUse(DravoError):
+    """The same caller has other work of that name under way."""
+
+    code = "work_name_in_use"
+    status = 409
+
+
 @dataclass
 class Waited:
     """Work under way: how many of how many people were looked at."""
@@ -56,9 +63,15 @@ class Waiting:
 
     @contextmanager
     def for_(self, who: str, name: str) -> Iterator[None]:
-        """Have what is done within be known as work that somebody waits for."""
+        """Have what is done within be known as work that somebody waits for.
+
+        Raises:
+            NameInUse: if the caller has other work of that name under way.
+        """
         waited = Waited()
         with self._lock:
+            if (who, name) in self._known:
+                raise NameInUse(f"Work with the name '{name}' is under way.", "Send another name in the header Dravo-Work.")
             self._known[who, name] = waited
         token = _CURRENT.set(waited)
         try:

@@ -6,29 +6,34 @@ import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from alembic import command
-from alembic.config import Config
-from alembic.script import ScriptDirectory
-from sqlalchemy import Connection, insert, inspect
+from sqlalchemy import Connection, insert
 from sqlalchemy.exc import OperationalError
 
-from dravo.store import tables
+from dravo.store import schema_version, tables
 from dravo.store.sqlite import commits_seen, open_engine, told
 
-FILE_NAME = "dravo.sqlite"
+if TYPE_CHECKING:
+    from alembic.config import Config
+
+FILE_NAME = schema_version.FILE_NAME
 CATALOGUE = "catalogue"
 
 
 class Database:
-    """The records in one data folder."""
+    """The records in one data folder.
 
-    def __init__(self, folder: Path, readers: int = 8) -> None:
+    Args:
+        durable: whether a commit survives a loss of power. Only tests do without.
+    """
+
+    def __init__(self, folder: Path, readers: int = 8, *, durable: bool = True) -> None:
         self.folder = folder
         self.path = folder / FILE_NAME
         url = f"sqlite:///{self.path}"
-        self._readers = open_engine(url, "BEGIN", readers)
-        self._writers = open_engine(url, "BEGIN IMMEDIATE", 2)
+        self._readers = open_engine(url, "BEGIN", readers, durable=durable)
+        self._writers = open_engine(url, "BEGIN IMMEDIATE", 2, durable=durable)
         # Threads of one process take turns here, in order, instead of polling for the file's lock.
         self._turn = threading.Lock()
         self._writer: Connection | None = None
@@ -86,11 +91,15 @@ class Database:
     def migrate(self) -> None:
         """Bring the tables to the present schema, from nothing or from any released one."""
         self.folder.mkdir(parents=True, exist_ok=True)
+        if schema_version.is_current(self.folder):
+            return
+        # Alembic takes longer to import than most processes need to start, and is needed only here.
+        from alembic import command
+
         config = migration_config()
         with self.writing() as connection:
-            if not (inspect(connection).has_table("alembic_version") and _current(connection) == _newest(config)):
-                config.attributes["connection"] = connection
-                command.upgrade(config, "head")
+            config.attributes["connection"] = connection
+            command.upgrade(config, "head")
             if connection.execute(tables.revision.select()).first() is None:
                 connection.execute(insert(tables.revision).values(name=CATALOGUE, value=1))
 
@@ -105,15 +114,8 @@ class Database:
 
 def migration_config() -> Config:
     """Return Alembic's configuration for the migrations that ship with the package."""
+    from alembic.config import Config
+
     config = Config()
     config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
     return config
-
-
-def _current(connection: Connection) -> str | None:
-    row = connection.exec_driver_sql("SELECT version_num FROM alembic_version").first()
-    return str(row[0]) if row else None
-
-
-def _newest(config: Config) -> str | None:
-    return ScriptDirectory.from_config(config).get_current_head()

@@ -39,7 +39,7 @@ def commits_seen(connection: Connection) -> int:
     return int(connection.connection.cursor().execute("PRAGMA data_version").fetchone()[0])
 
 
-def open_engine(url: str, begin: str, pool_size: int) -> Engine:
+def open_engine(url: str, begin: str, pool_size: int, *, durable: bool = True) -> Engine:
     """Return an engine on a SQLite file whose transactions begin as told.
 
     WAL lets readers and one writer go side by side; full synchronous makes an acknowledged commit survive.
@@ -48,6 +48,7 @@ def open_engine(url: str, begin: str, pool_size: int) -> Engine:
         url: `sqlite:///PATH`.
         begin: "BEGIN" for readers, "BEGIN IMMEDIATE" for writers, which then never fail half-way for want of the lock.
         pool_size: how many connections are kept open.
+        durable: whether a commit waits until it is on the disk.
     """
     engine = create_engine(
         url,
@@ -65,6 +66,8 @@ def open_engine(url: str, begin: str, pool_size: int) -> Engine:
         cursor = connection.cursor()
         for pragma in PRAGMAS:
             cursor.execute(f"PRAGMA {pragma}")
+        if not durable:
+            cursor.execute("PRAGMA synchronous=OFF")
         cursor.close()
 
     @event.listens_for(engine, "begin")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import copy
 import re
 import secrets
+import threading
 from pathlib import Path
 from typing import Any
 
@@ -22,9 +23,9 @@ from dravo.services.operators import Limiter
 from dravo.services.waiting import Waiting
 from dravo.store import clock
 from dravo.web.api import applications, assignments, deliveries, drift, local, matrix, plans, pull, reviews, session, sign_in, sources
+from dravo.web.api.base import ProblemAnswer
 from dravo.web.api.describing import Api
 from dravo.web.api.door import COOKIE, PREFIX, check_caller, end_waiting, needs, register_errors, tell_validation
-from dravo.web.api.models import ProblemAnswer
 from dravo.web.scim.routes import LARGEST_BODY, make_blueprint
 from dravo.web.sso import routes as sso
 
@@ -33,6 +34,9 @@ POLICY = (
     "default-src 'none'; script-src 'self'{script}; style-src 'self'{nonce}; img-src 'self' data:; font-src 'self'; "
     "connect-src 'self'; form-action 'self'{posts_to}; base-uri 'none'; frame-ancestors 'none'"
 )
+
+# How many callers may wait for a provisioning summary at a time: half of the server's threads.
+MOST_SUMMARY_WAITS = 4
 
 
 class Orjson(JSONProvider):
@@ -77,6 +81,7 @@ def create_app(house: House, public_url: str) -> Api:
         SSO_LIMITER=Limiter(60, 300),
         LETTER_LIMITER=Limiter(mail_codes.LETTERS, mail_codes.LETTERS_SECONDS),
         WAITING=Waiting(),
+        SUMMARY_WAITS=threading.BoundedSemaphore(MOST_SUMMARY_WAITS),
     )
     app.url_map.strict_slashes = False
     for part in (session, sources, pull, sign_in, local, applications, assignments, matrix, deliveries, drift, plans, reviews):

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import gc
 import os
 import signal
-import sys
 
 import waitress
 
@@ -23,10 +21,7 @@ def run_web(house: House, host: str, port: int, public_url: str, proxy: str) -> 
         proxy: the address of a proxy whose word on where callers are is taken; "" for none.
     """
     app = create_app(house, public_url)
-    # What was made at the start stays; requests make much that lives shortly, which needs no search for circles every moment.
-    gc.collect()
-    gc.freeze()
-    gc.set_threshold(20_000, 20, 50)
+    process.keep_what_is_loaded()
     # Limits count by where a caller is; behind a proxy everybody would be in one place. Of anybody else such a word is dropped.
     behind = {"trusted_proxy": proxy, "trusted_proxy_count": 1, "trusted_proxy_headers": {"x-forwarded-for"}} if proxy else {}
     waitress.serve(
@@ -41,7 +36,3 @@ def main(arguments: list[str]) -> None:
     house = process.begin("web", folder)
     signal.signal(signal.SIGTERM, lambda *_: os._exit(0))
     run_web(house, host, int(port), public_url, proxy)
-
-
-if __name__ == "__main__":
-    main(sys.argv[1:])

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import signal
-import sys
+import threading
 
 from dravo import process
 from dravo.worker.loop import Worker
@@ -12,9 +12,7 @@ from dravo.worker.loop import Worker
 def main(arguments: list[str]) -> None:
     """Work until asked to stop."""
     worker = Worker(process.begin("worker", arguments[0]))
-    signal.signal(signal.SIGTERM, lambda *_: worker.stop())
+    process.keep_what_is_loaded()
+    # By a thread: what the handler interrupts may hold the very locks that stopping needs.
+    signal.signal(signal.SIGTERM, lambda *_: threading.Thread(target=worker.stop).start())
     worker.run()
-
-
-if __name__ == "__main__":
-    main(sys.argv[1:])

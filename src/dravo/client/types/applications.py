@@ -183,6 +183,18 @@ class Policy(TypedDict):
     first: str
 
 
+class ProvisioningSummary(TypedDict):
+    """How much provisioning is pending: tasks for accounts, and groups that are provisioned."""
+
+    settled: bool
+    recomputing: int
+    waiting: int
+    stopped: int
+    failed: int
+    held: int
+    unresolved: int
+
+
 class RolesAs(TypedDict):
     """How roles go over."""
 

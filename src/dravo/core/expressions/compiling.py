@@ -8,7 +8,7 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import cache, lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -31,7 +31,6 @@ DEEPEST = 12
 _NOT_READ = ("groups", "password", "meta", "schemas")
 
 Values = Callable[[Mapping[str, Any]], Any]
-_PARSER = Lark((Path(__file__).parent / "grammar.lark").read_text(encoding="utf-8"), parser="lalr", maybe_placeholders=False)
 
 
 class ExpressionError(InvalidInput):
@@ -69,6 +68,13 @@ class Expression:
         return None if value in ("", []) else value
 
 
+@cache
+def _parser() -> Lark:
+    """Return the parser; built at its first use, because building takes longer than importing this module."""
+    grammar = (Path(__file__).parent / "grammar.lark").read_text(encoding="utf-8")
+    return Lark(grammar, parser="lalr", maybe_placeholders=False)
+
+
 @lru_cache(maxsize=2048)
 def compile_expression(text: str, reads: str = PERSON) -> Expression:
     """Return an expression ready to be worked out.
@@ -104,7 +110,7 @@ class _Compiler:
         if not text.strip():
             raise ExpressionError("There is nothing here.", "Write an attribute, such as userName, or a text in quotes.", offset)
         try:
-            tree = _PARSER.parse(text)
+            tree = _parser().parse(text)
         except UnexpectedInput as wrong:
             raise _unreadable(text, wrong, offset) from None
         return self._choice(tree.children[0], offset)

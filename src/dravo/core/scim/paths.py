@@ -8,7 +8,7 @@ from __future__ import annotations
 import json
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from functools import lru_cache
+from functools import cache, lru_cache
 from pathlib import Path as FilePath
 from typing import Any
 
@@ -101,12 +101,11 @@ class PatchPath:
     element: Filter | None = None
 
 
-_PARSER = Lark(
-    (FilePath(__file__).parent / "grammar.lark").read_text(encoding="utf-8"),
-    parser="lalr",
-    lexer="contextual",
-    start=["filter", "path"],
-)
+@cache
+def _parser() -> Lark:
+    """Return the parser; built at its first use, because building takes longer than importing this module."""
+    grammar = (FilePath(__file__).parent / "grammar.lark").read_text(encoding="utf-8")
+    return Lark(grammar, parser="lalr", lexer="contextual", start=["filter", "path"])
 
 
 @lru_cache(maxsize=4096)
@@ -123,7 +122,7 @@ def parse_filter(text: str, resource_type: ResourceType, *, others: tuple[Resour
     """
     _check_size(text)
     try:
-        tree = _PARSER.parse(text, start="filter")
+        tree = _parser().parse(text, start="filter")
     except UnexpectedInput as wrong:
         raise invalid_filter(_place(text, wrong, "filter")) from None
     try:
@@ -146,7 +145,7 @@ def parse_path(text: str, resource_type: ResourceType) -> PatchPath:
     if extension:
         return PatchPath(Location(extension.id, None))
     try:
-        tree = _PARSER.parse(text, start="path")
+        tree = _parser().parse(text, start="path")
     except UnexpectedInput as wrong:
         raise invalid_path(_place(text, wrong, "path")) from None
     at = locate(str(tree.children[0]), resource_type)

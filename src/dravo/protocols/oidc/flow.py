@@ -6,12 +6,13 @@ import base64
 import hashlib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 from urllib.parse import quote_plus, urlencode
 
-from joserfc import jwt
-from joserfc.jwk import RSAKey
-
 from dravo.protocols.oidc.discovery import Provider
+
+if TYPE_CHECKING:
+    from joserfc.jwk import RSAKey
 
 CODE_GRANT = "authorization_code"
 ASSERTION = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"
@@ -72,6 +73,9 @@ def token_request(provider: Provider, client: Client, code: str, verifier: str, 
     form = {"grant_type": CODE_GRANT, "code": code, "redirect_uri": client.redirect, "code_verifier": verifier}
     way = way_of(provider, client)
     if way == BY_KEY and client.key is not None:
+        # Imported at its first use: a service without OpenID Connect starts without joserfc.
+        from joserfc import jwt
+
         claims = {"iss": client.id, "sub": client.id, "aud": provider.token, "jti": once, "iat": int(now), "exp": int(now) + 120}
         signed = jwt.encode({"alg": "RS256", "kid": client.key.kid or ""}, claims, client.key)
         return {**form, "client_id": client.id, "client_assertion_type": ASSERTION, "client_assertion": signed}, {}

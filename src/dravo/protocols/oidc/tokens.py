@@ -7,14 +7,14 @@ import hashlib
 import hmac
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import orjson
-from joserfc import jws
-from joserfc.errors import JoseError
-from joserfc.jwk import KeySet
 
 from dravo.protocols.signing_in import SignInRefused
+
+if TYPE_CHECKING:
+    from joserfc.jwk import KeySet
 
 LARGEST = 64 * 1024
 OLDEST = 600
@@ -78,6 +78,10 @@ def _header(token: str) -> Mapping[str, Any]:
 
 
 def _signed(token: str, keys: KeySet, expected: ExpectedToken) -> dict[str, Any]:
+    # Imported at its first use: a service without OpenID Connect starts without joserfc.
+    from joserfc import jws
+    from joserfc.errors import JoseError
+
     if len(token) > LARGEST or token.count(".") != 2:
         raise SignInRefused("malformed", "What arrived is no signed token.", STRANGER)
     header = _header(token)

@@ -10,8 +10,6 @@ from urllib.parse import quote
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import padding, rsa
 from lxml import etree
-from signxml.algorithms import CanonicalizationMethod, DigestAlgorithm, SignatureMethod
-from signxml.signer import XMLSigner
 
 from dravo.core.instants import Instant
 from dravo.protocols.saml.names import POST, RSA_SHA256, SAML, SAMLP, q
@@ -71,6 +69,10 @@ def by_redirect(name: str, root: etree._Element, address: str, relay: str, key: 
 
 
 def _signed(root: etree._Element, key: rsa.RSAPrivateKey) -> etree._Element:
+    # Imported at its first use: a service without SAML starts without signxml.
+    from signxml.algorithms import CanonicalizationMethod, DigestAlgorithm, SignatureMethod
+    from signxml.signer import XMLSigner
+
     signer = XMLSigner(
         signature_algorithm=SignatureMethod.RSA_SHA256,
         digest_algorithm=DigestAlgorithm.SHA256,

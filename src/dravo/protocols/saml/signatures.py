@@ -8,29 +8,19 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from cryptography import x509
 from lxml import etree
-from signxml.exceptions import InvalidCertificate, InvalidDigest, InvalidInput, InvalidSignature, SignXMLException
-from signxml.verifier import SignatureConfiguration, XMLVerifier
 
 from dravo.protocols.saml.certificates import Certificate
 from dravo.protocols.saml.names import DIGEST_METHODS, DS, EC, SIGNATURE_METHODS, TRANSFORMS, q
 from dravo.protocols.signing_in import SignInRefused
 
-# The library's own names of the algorithms that are taken.
-_USUAL = SignatureConfiguration()
-_METHODS = frozenset(each for each in _USUAL.signature_methods if each.value in SIGNATURE_METHODS)
-_DIGESTS = frozenset(each for each in _USUAL.digest_algorithms if each.value in DIGEST_METHODS)
-_EXPECTED = SignatureConfiguration(
-    require_x509=True,
-    location="./",
-    expect_references=1,
-    signature_methods=_METHODS,
-    digest_algorithms=_DIGESTS,
-    ignore_ambiguous_key_info=True,
-)
+# signxml is imported at its first use: a service without SAML starts without it.
+if TYPE_CHECKING:
+    from signxml.verifier import SignatureConfiguration
+
 STRANGER = "Whoever sent this is not a provider."
 
 
@@ -111,10 +101,29 @@ def _loaded(pem: str) -> x509.Certificate:
     return x509.load_pem_x509_certificate(pem.encode())
 
 
+@functools.cache
+def _expected() -> SignatureConfiguration:
+    """Return what signxml is to insist on, with the allowed algorithms by the library's own names."""
+    from signxml.verifier import SignatureConfiguration
+
+    usual = SignatureConfiguration()
+    return SignatureConfiguration(
+        require_x509=True,
+        location="./",
+        expect_references=1,
+        signature_methods=frozenset(each for each in usual.signature_methods if each.value in SIGNATURE_METHODS),
+        digest_algorithms=frozenset(each for each in usual.digest_algorithms if each.value in DIGEST_METHODS),
+        ignore_ambiguous_key_info=True,
+    )
+
+
 def _verified(alone: bytes, certificate: Certificate) -> Any:
     """Return what signxml says of a signature, None if it was not made by this certificate's key."""
+    from signxml.exceptions import InvalidCertificate, InvalidDigest, InvalidInput, InvalidSignature, SignXMLException
+    from signxml.verifier import XMLVerifier
+
     try:
-        return XMLVerifier().verify(alone, x509_cert=_loaded(certificate.pem), expect_config=_EXPECTED, id_attribute="ID", validate_schema=False)
+        return XMLVerifier().verify(alone, x509_cert=_loaded(certificate.pem), expect_config=_expected(), id_attribute="ID", validate_schema=False)
     except (InvalidSignature, InvalidDigest, InvalidCertificate):
         return None
     except (InvalidInput, SignXMLException, ValueError, etree.LxmlError) as wrong:

@@ -4,20 +4,21 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import ConfigDict, Field
 
+from dravo.web.api.base import Model
 from dravo.web.api.models import GroupRef, Named, Page, PersonRef, RoleRef
 from dravo.web.api.people_models import Group, PersonLine
 
 
-class Note(BaseModel):
+class Note(Model):
     """What is amiss, and the mend."""
 
     what: str
     mend: str
 
 
-class PatternGroup(BaseModel):
+class PatternGroup(Model):
     """A group whose name fits a pattern, and what the pattern makes of it."""
 
     group: GroupRef
@@ -26,7 +27,7 @@ class PatternGroup(BaseModel):
     role: str | None
 
 
-class Assignment(BaseModel):
+class Assignment(Model):
     """Who gets a role, is let in, or is kept out; and how many people that reaches now."""
 
     model_config = ConfigDict(populate_by_name=True)
@@ -60,7 +61,7 @@ class PageOfAssignments(Page[Assignment]):
     """A page of assignments."""
 
 
-class PreviewPerson(BaseModel):
+class PreviewPerson(Model):
     """Somebody whom a change touches, before and after."""
 
     what: Literal["gained", "lost", "changed"]
@@ -82,14 +83,14 @@ class MatrixOfGroups(Page[MatrixGroup]):
     applications: list[Named]
 
 
-class ComparedRole(BaseModel):
+class ComparedRole(Model):
     """A role of one of two people, and what it rests on."""
 
     role: str
     because: list[str]
 
 
-class ComparedApplication(BaseModel):
+class ComparedApplication(Model):
     """What each of two people has in an application."""
 
     application: Named
@@ -97,7 +98,7 @@ class ComparedApplication(BaseModel):
     sides: list[list[ComparedRole]]
 
 
-class ComparedGroup(BaseModel):
+class ComparedGroup(Model):
     """Which of two people are in a group."""
 
     group: GroupRef
@@ -105,7 +106,7 @@ class ComparedGroup(BaseModel):
     sides: list[bool]
 
 
-class Compared(BaseModel):
+class Compared(Model):
     """Two people side by side; what differs comes first."""
 
     people: list[PersonLine]
@@ -113,7 +114,7 @@ class Compared(BaseModel):
     groups: list[ComparedGroup]
 
 
-class PreviewSeats(BaseModel):
+class PreviewSeats(Model):
     """How far the free seats of a plan go for those who would need one."""
 
     plan: Named
@@ -123,7 +124,7 @@ class PreviewSeats(BaseModel):
     wait: int = Field(description="How many of them would wait for a seat.")
 
 
-class Preview(BaseModel):
+class Preview(Model):
     """What a change would do: how many gain access, lose it, or have other roles; each is counted once for an application."""
 
     application: Named | None = Field(description="The one application that it is about; null if it may matter in several.")
@@ -153,7 +154,7 @@ class Matrix(Page[MatrixPerson]):
     whole: bool = Field(description="Whether the total is all; else there are more than that.")
 
 
-class Move(BaseModel):
+class Move(Model):
     """Somebody who has other roles in an application at one instant than at an earlier one, and by what."""
 
     id: str
@@ -170,7 +171,7 @@ class PageOfMoves(Page[Move]):
     """A page of changes by person; the total counts people."""
 
 
-class ExpectedRole(BaseModel):
+class ExpectedRole(Model):
     """A role that somebody would get, why, and what would become of the account."""
 
     application: Named
@@ -179,21 +180,21 @@ class ExpectedRole(BaseModel):
     account: str | None
 
 
-class Expected(BaseModel):
+class Expected(Model):
     """What somebody would have."""
 
     active: bool
     items: list[ExpectedRole]
 
 
-class HeldPerson(BaseModel):
+class HeldPerson(Model):
     """Somebody whose removal is held, and what the account is to become."""
 
     person: PersonRef
     aim: str
 
 
-class GuardItem(BaseModel):
+class GuardItem(Model):
     """What is held for one application."""
 
     application: Named
@@ -203,13 +204,13 @@ class GuardItem(BaseModel):
     people: list[HeldPerson]
 
 
-class GuardListing(BaseModel):
+class GuardListing(Model):
     """What the guard holds."""
 
     items: list[GuardItem]
 
 
-class Reached(BaseModel):
+class Reached(Model):
     """Whom a rule reaches now."""
 
     rule: str
@@ -217,7 +218,7 @@ class Reached(BaseModel):
     people: list[PersonRef]
 
 
-class PatternTried(BaseModel):
+class PatternTried(Model):
     """What a pattern makes of the groups of a source."""
 
     pattern: str
@@ -226,7 +227,7 @@ class PatternTried(BaseModel):
     notes: list[Note]
 
 
-class BulkLine(BaseModel):
+class BulkLine(Model):
     """One line of what was pasted."""
 
     number: int
@@ -237,7 +238,7 @@ class BulkLine(BaseModel):
     message: str
 
 
-class Bulk(BaseModel):
+class Bulk(Model):
     """What came of many lines: each by itself, and what they would do together."""
 
     lines: list[BulkLine]

@@ -4,19 +4,20 @@ from __future__ import annotations
 
 from typing import Any, Literal
 
-from pydantic import BaseModel
+from pydantic import Field
 
+from dravo.web.api.base import Model
 from dravo.web.api.models import ApplicationLine, Exchange, Named, Page, PersonRef, Role
 
 
-class AttributeRow(BaseModel):
+class AttributeRow(Model):
     """An attribute of the account, and the expression that makes it; an empty one leaves it out."""
 
     attribute: str
     expression: str
 
 
-class RolesAs(BaseModel):
+class RolesAs(Model):
     """How roles go over."""
 
     way: str
@@ -37,7 +38,7 @@ class Plan(Named):
     state: Literal["free", "short", "full"]
 
 
-class Seat(BaseModel):
+class Seat(Model):
     """A seat that somebody has since then, or for which they wait at that place in the line."""
 
     id: str
@@ -52,21 +53,21 @@ class PageOfSeats(Page[Seat]):
     """A page of seats."""
 
 
-class GroupOver(BaseModel):
+class GroupOver(Model):
     """A group that goes over, perhaps under another name."""
 
     group: str
     name: str | None = None
 
 
-class GroupsOver(BaseModel):
+class GroupsOver(Model):
     """Which groups go over."""
 
     which: str
     groups: list[GroupOver]
 
 
-class Settings(BaseModel):
+class Settings(Model):
     """What Dravo may do in an application, and what goes over."""
 
     switched_on: bool
@@ -89,7 +90,7 @@ class Settings(BaseModel):
     reconcile_times: list[str]
 
 
-class Capabilities(BaseModel):
+class Capabilities(Model):
     """What an application says that it can do; `notes` say in sentences what it cannot, and what is done instead."""
 
     patch: bool
@@ -105,7 +106,7 @@ class Capabilities(BaseModel):
     notes: list[str]
 
 
-class SignInWay(BaseModel):
+class SignInWay(Model):
     """How Dravo signs in to an application; the secret itself is not shown."""
 
     kind: str
@@ -115,7 +116,7 @@ class SignInWay(BaseModel):
     scope: str | None = None
 
 
-class ConnectionState(BaseModel):
+class ConnectionState(Model):
     """The connection to an application."""
 
     base_url: str | None
@@ -129,7 +130,7 @@ class ConnectionState(BaseModel):
     retry_at: str | None
 
 
-class Policy(BaseModel):
+class Policy(Model):
     """How access is decided: who may come in, what if nothing gives a role, which of several roles, which assignments are heard."""
 
     open_to: Literal["assigned", "everybody"]
@@ -149,7 +150,7 @@ class Application(ApplicationLine):
     connection: ConnectionState
 
 
-class CheckStep(BaseModel):
+class CheckStep(Model):
     """One step of a connection check."""
 
     name: str
@@ -158,7 +159,7 @@ class CheckStep(BaseModel):
     mend: str
 
 
-class Check(BaseModel):
+class Check(Model):
     """A connection check."""
 
     ok: bool
@@ -166,7 +167,7 @@ class Check(BaseModel):
     capabilities: Capabilities | None
 
 
-class ChangedAttribute(BaseModel):
+class ChangedAttribute(Model):
     """An attribute of an account before and after."""
 
     attribute: str
@@ -174,7 +175,7 @@ class ChangedAttribute(BaseModel):
     after: Any
 
 
-class SettingsPreviewPerson(BaseModel):
+class SettingsPreviewPerson(Model):
     """What a change of settings would do to one account."""
 
     person: PersonRef
@@ -183,7 +184,7 @@ class SettingsPreviewPerson(BaseModel):
     changes: list[ChangedAttribute]
 
 
-class SettingsPreview(BaseModel):
+class SettingsPreview(Model):
     """What a change of settings would do: so many accounts of so many; the first of them by name. `whole`: all were looked at."""
 
     accounts: int
@@ -192,7 +193,7 @@ class SettingsPreview(BaseModel):
     people: list[SettingsPreviewPerson]
 
 
-class DeliveredGroup(BaseModel):
+class DeliveredGroup(Model):
     """A group as it goes over: of a source ("group") or a role's people ("role"); `going`: it is to go there."""
 
     id: str
@@ -216,7 +217,7 @@ class PageOfDeliveredGroups(Page[DeliveredGroup]):
     """A page of delivered groups."""
 
 
-class TroubleKind(BaseModel):
+class TroubleKind(Model):
     """Open deliveries of one application that failed by one kind of trouble: how many, and one in its own words."""
 
     application: Named
@@ -227,19 +228,31 @@ class TroubleKind(BaseModel):
     mend: str
 
 
-class TroubleKinds(BaseModel):
+class TroubleKinds(Model):
     """What open deliveries failed by."""
 
     items: list[TroubleKind]
 
 
-class Number(BaseModel):
+class ProvisioningSummary(Model):
+    """How much provisioning is pending: tasks for accounts, and groups that are provisioned."""
+
+    settled: bool = Field(description="Whether nothing is pending: no user is being recomputed, and no task is waiting that Dravo processes itself.")
+    recomputing: int = Field(description="Users whose access is being recomputed.")
+    waiting: int = Field(description="Tasks that Dravo processes by itself, with those that wait for a retry.")
+    stopped: int = Field(description="Tasks that wait until their application is enabled, connected or resumed.")
+    failed: int = Field(description="Tasks that the application refused.")
+    held: int = Field(description="Tasks that are held until an operator approves them or changes a setting.")
+    unresolved: int = Field(description="Tasks whose outcome Dravo could not learn; an operator resolves them.")
+
+
+class Number(Model):
     """How many."""
 
     number: int
 
 
-class Tried(BaseModel):
+class Tried(Model):
     """An expression tried on a person: its result (null: missing), what it does in words, and the attributes that it reads."""
 
     result: Any

@@ -8,36 +8,35 @@ from flask import Response
 
 from dravo.core.instants import Instant, parse_instant
 from dravo.services import applications, delivery_settings, group_delivering, trying
-from dravo.web.api import application_models as am
 from dravo.web.api import asked as q
-from dravo.web.api import models as m
+from dravo.web.api.describing import answers
 from dravo.web.api.door import ALL, PATH, ask, caller, house, needs, room
 
 rooms = room("applications")
 
 
-@rooms.get("/applications", responses={200: m.PageOfApplications})
+@rooms.get("/applications", responses=answers("models.PageOfApplications"))
 @needs("applications.read", of=ALL)
 def list_applications(query: q.PageQuery) -> dict[str, Any]:
     """Applications and how each is doing."""
     return applications.listing(house(), ask(query), caller().applications)
 
 
-@rooms.post("/applications", responses={201: am.Application})
+@rooms.post("/applications", responses=answers("application_models.Application", 201))
 @needs("applications.change")
 def add_application(body: q.ApplicationBody) -> tuple[dict[str, Any], int]:
     """Add an application."""
     return applications.add(house(), caller(), body.key, body.label, body.owner, tracked_only=body.tracked_only), 201
 
 
-@rooms.get("/applications/<key>", responses={200: am.Application})
+@rooms.get("/applications/<key>", responses=answers("application_models.Application"))
 @needs("applications.read", of=PATH)
 def get_application(path: q.KeyPath) -> dict[str, Any]:
     """One application: roles, settings, connection."""
     return applications.one(house(), path.key)
 
 
-@rooms.patch("/applications/<key>", responses={200: am.Application})
+@rooms.patch("/applications/<key>", responses=answers("application_models.Application"))
 @needs("applications.change")
 def change_application(path: q.KeyPath, body: q.ApplicationChange) -> dict[str, Any]:
     """Change what is said of an application, or its settings."""
@@ -53,28 +52,28 @@ def remove_application(path: q.KeyPath, query: q.RemovalQuery) -> Response:
     return Response(status=204)
 
 
-@rooms.post("/applications/<key>/roles", responses={201: am.Application})
+@rooms.post("/applications/<key>/roles", responses=answers("application_models.Application", 201))
 @needs("applications.change")
 def add_role(path: q.KeyPath, body: q.RoleBody) -> tuple[dict[str, Any], int]:
     """Add a role."""
     return applications.add_role(house(), caller(), path.key, body.key, body.label, body.rank), 201
 
 
-@rooms.patch("/applications/<key>/roles/<role>", responses={200: am.Application})
+@rooms.patch("/applications/<key>/roles/<role>", responses=answers("application_models.Application"))
 @needs("applications.change")
 def change_role(path: q.RolePath, body: q.RoleChange) -> dict[str, Any]:
     """Give a role another label or rank."""
     return applications.change_role(house(), caller(), path.key, path.role, body.label, body.rank)
 
 
-@rooms.delete("/applications/<key>/roles/<role>", responses={200: am.Application})
+@rooms.delete("/applications/<key>/roles/<role>", responses=answers("application_models.Application"))
 @needs("applications.change")
 def remove_role(path: q.RolePath) -> dict[str, Any]:
     """Remove a role that was never given."""
     return applications.remove_role(house(), caller(), path.key, path.role)
 
 
-@rooms.put("/applications/<key>/connection", responses={200: am.Application})
+@rooms.put("/applications/<key>/connection", responses=answers("application_models.Application"))
 @needs("applications.change")
 def connect(path: q.KeyPath, body: q.ConnectionBody) -> dict[str, Any]:
     """Say where the application's SCIM service is, and the token for it."""
@@ -82,21 +81,21 @@ def connect(path: q.KeyPath, body: q.ConnectionBody) -> dict[str, Any]:
     return applications.connect(house(), caller(), path.key, body.base_url, body.token, auth, moment(body.expires_at, "expires_at"))
 
 
-@rooms.post("/applications/<key>/connection/check", responses={200: am.Check})
+@rooms.post("/applications/<key>/connection/check", responses=answers("application_models.Check"))
 @needs("applications.change")
 def check(path: q.KeyPath, query: q.CheckQuery) -> dict[str, Any]:
     """Try the connection step by step; with a test person, if that is asked for, who is removed afterwards."""
     return applications.check(house(), caller(), path.key, writing=query.with_test_person)
 
 
-@rooms.post("/applications/<key>/settings/preview", responses={200: am.SettingsPreview})
+@rooms.post("/applications/<key>/settings/preview", responses=answers("application_models.SettingsPreview"))
 @needs("attributes.read")
 def preview_settings(path: q.KeyPath, body: q.SettingsBody) -> dict[str, Any]:
     """What a change of settings would do to accounts; nothing is changed."""
     return delivery_settings.preview(house(), path.key, body.model_dump())
 
 
-@rooms.get("/applications/<key>/groups", responses={200: am.PageOfDeliveredGroups})
+@rooms.get("/applications/<key>/groups", responses=answers("application_models.PageOfDeliveredGroups"))
 @needs("applications.read")
 def list_delivered_groups(path: q.KeyPath, query: q.PageQuery) -> dict[str, Any]:
     """The groups that go over to an application, each with its state."""
@@ -111,7 +110,7 @@ def group_again(path: q.OfApplicationPath) -> Response:
     return Response(status=204)
 
 
-@rooms.post("/expressions/try", responses={200: am.Tried})
+@rooms.post("/expressions/try", responses=answers("application_models.Tried"))
 @needs("attributes.read")
 def try_expression(body: q.ExpressionBody) -> dict[str, Any]:
     """Work an expression out for a person; an error says at which character it lies."""
@@ -120,14 +119,14 @@ def try_expression(body: q.ExpressionBody) -> dict[str, Any]:
     return trying.try_expression(house(), body.expression, body.person, body.attribute)
 
 
-@rooms.post("/applications/<key>/pause", responses={200: am.Application})
+@rooms.post("/applications/<key>/pause", responses=answers("application_models.Application"))
 @needs("deliveries.change")
 def pause(path: q.KeyPath) -> dict[str, Any]:
     """Stop delivering to an application; what is due waits."""
     return applications.pause(house(), caller(), path.key, paused=True)
 
 
-@rooms.post("/applications/<key>/resume", responses={200: am.Application})
+@rooms.post("/applications/<key>/resume", responses=answers("application_models.Application"))
 @needs("deliveries.change")
 def resume(path: q.KeyPath) -> dict[str, Any]:
     """Go on delivering to an application."""

@@ -4,19 +4,21 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import ConfigDict, Field
+
+from dravo.web.api.base import Model
 
 Leaving = Literal["deactivate", "delete", "leave alone"]
 Text = Annotated[str, Field(max_length=2_000)]
 
 
-class Given(BaseModel):
+class Given(Model):
     """What is sent to us: unknown fields are an error, so that a misspelt one is not lost."""
 
     model_config = ConfigDict(extra="forbid", populate_by_name=True)
 
 
-class PageQuery(BaseModel):
+class PageQuery(Model):
     """Which page of a list."""
 
     after: str | None = Field(None, description="The cursor that the page before gave as 'next'.")
@@ -96,13 +98,13 @@ class ActivityQuery(PageQuery):
     until: str | None = Field(None, description="Only what happened before this instant, or up to the end of this day.")
 
 
-class EntryPath(BaseModel):
+class EntryPath(Model):
     """One entry of the audit log."""
 
     id: int = Field(ge=0, le=2**62)
 
 
-class KeyPath(BaseModel):
+class KeyPath(Model):
     """One thing by its key."""
 
     key: str
@@ -120,19 +122,19 @@ class TokenPath(KeyPath):
     token_id: str
 
 
-class IdPath(BaseModel):
+class IdPath(Model):
     """One thing by its id."""
 
     id: str
 
 
-class WorkPath(BaseModel):
+class WorkPath(Model):
     """The name under which work is waited for."""
 
     id: str = Field(max_length=64)
 
 
-class PersonPath(BaseModel):
+class PersonPath(Model):
     """One person, by id, user name, e-mail or external id."""
 
     person: str
@@ -205,7 +207,7 @@ class TracePath(KeyPath):
     id: str
 
 
-class SettingPath(BaseModel):
+class SettingPath(Model):
     """One setting by its name."""
 
     name: str
@@ -310,7 +312,7 @@ class ApplicationChange(SettingsBody):
     hidden: bool | None = Field(None, description="Not shown among people's own applications.")
 
 
-class CheckQuery(BaseModel):
+class CheckQuery(Model):
     """Whether to try with a test person."""
 
     with_test_person: bool = False
@@ -356,10 +358,17 @@ class LinkBody(Given):
     person: Text
 
 
-class KindsQuery(BaseModel):
+class KindsQuery(Model):
     """Of which application; without one, of all."""
 
     application: str | None = None
+
+
+class ProvisioningSummaryQuery(Model):
+    """Of which application, and how long to wait."""
+
+    application: str | None = Field(None, description="The key of an application; without it, all applications are counted.")
+    wait: float = Field(0, ge=0, le=60, description="Answer only when nothing is pending, or after this many seconds (0 to 60).")
 
 
 class AgainBody(Given):
@@ -386,7 +395,7 @@ class SignInWay(Given):
     scope: Text | None = None
 
 
-class RemovalQuery(BaseModel):
+class RemovalQuery(Model):
     """The label, typed to confirm."""
 
     confirm: str | None = None
@@ -431,7 +440,7 @@ class SureBody(Given):
     expect: Seen | None = Field(None, description="What the preview said; if it would do other than that now, nothing is done.")
 
 
-class SureQuery(BaseModel):
+class SureQuery(Model):
     """What goes with a removal that was looked at first."""
 
     confirm: str | None = Field(None, max_length=2_000, description="The application's label, typed, where the change is grave.")
@@ -486,7 +495,7 @@ class MatrixGroupsQuery(SearchQuery):
     application: str | None = Field(None, description="Only this column, by key.")
 
 
-class CompareQuery(BaseModel):
+class CompareQuery(Model):
     """Two people, each by id, user name, e-mail or external id."""
 
     one: Text
@@ -552,7 +561,7 @@ class PolicyBody(SureBody):
     first: Literal["both", "direct", "rules"] | None = None
 
 
-class OwnPasswordBody(BaseModel):
+class OwnPasswordBody(Model):
     """One's own password, as it is and as it is to be."""
 
     present: Text

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from typing import Any, Literal
 
-from pydantic import BaseModel, Field
+from pydantic import Field
 
 from dravo.web.api.asked import Given, PageQuery, SearchQuery, SureBody, Text
+from dravo.web.api.base import Model
 
 
 class ReadingBody(Given):
@@ -86,27 +87,27 @@ class MoveBody(SureBody):
     to: Text | None = Field(None, description="By id, user name, e-mail or external id; left out: somebody new.")
 
 
-class RecordPath(BaseModel):
+class RecordPath(Model):
     """A record."""
 
     record: str
 
 
-class RunPath(BaseModel):
+class RunPath(Model):
     """A run of a source."""
 
     key: str
     run: str
 
 
-class ConflictPath(BaseModel):
+class ConflictPath(Model):
     """A conflict of a source."""
 
     key: str
     conflict: str
 
 
-class PersonOfSourcePath(BaseModel):
+class PersonOfSourcePath(Model):
     """A person, as a source knows them."""
 
     key: str

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, Field
+from pydantic import Field
 
 from dravo.web.api.asked import Given, SearchQuery, SureBody, Text
+from dravo.web.api.base import Model
 
 
 class ReviewBody(Given):
@@ -42,7 +43,7 @@ class ReviewRowsQuery(SearchQuery):
     decision: Literal["open", "confirmed", "taken away"] | None = None
 
 
-class ReviewExportQuery(BaseModel):
+class ReviewExportQuery(Model):
     """In which form."""
 
     form: Literal["csv", "json"] = "csv"

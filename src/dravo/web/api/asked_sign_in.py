@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from typing import Any, Literal
 
-from pydantic import BaseModel, Field
+from pydantic import Field
 
 from dravo.web.api.asked import Given, PageQuery, Text
+from dravo.web.api.base import Model
 
 
 class ProviderFields(Given):
@@ -67,7 +68,7 @@ class PlanAgainBody(Given):
     policy: dict[str, Any] = {}
 
 
-class ClaimedQuery(BaseModel):
+class ClaimedQuery(Model):
     """Which claimed groups."""
 
     q: str = Field("", max_length=200, description="A part of the name.")
@@ -79,14 +80,14 @@ class ClaimedGroupBody(Given):
     name: Text
 
 
-class SignInTracePath(BaseModel):
+class SignInTracePath(Model):
     """A trace of a source."""
 
     key: str
     trace: str
 
 
-class WhereQuery(BaseModel):
+class WhereQuery(Model):
     """Whose sign-in page is asked for."""
 
     email: str = Field("", max_length=300)

@@ -9,50 +9,49 @@ from flask import Response
 from dravo.services import assigning, guarding, mapping, policies, previewing, reaching
 from dravo.services.previewing import Sure
 from dravo.services.subjects import Wish
-from dravo.web.api import access_models as xm
-from dravo.web.api import application_models as am
 from dravo.web.api import asked as q
+from dravo.web.api.describing import answers
 from dravo.web.api.door import ALL, ASSIGNMENT, BODY, PATH, QUERY, ask, caller, house, needs, room
 
 rooms = room("assignments")
 
 
-@rooms.get("/assignments", responses={200: xm.PageOfAssignments})
+@rooms.get("/assignments", responses=answers("access_models.PageOfAssignments"))
 @needs("access.read", of=QUERY)
 def list_assignments(query: q.AssignmentsQuery) -> dict[str, Any]:
     """Assignments, with how many people each reaches now."""
     return assigning.listing(house(), ask(query), query.application, query.group, query.person, direct=query.direct)
 
 
-@rooms.post("/assignments", responses={201: xm.Assignment})
+@rooms.post("/assignments", responses=answers("access_models.Assignment", 201))
 @needs("assignments.change", of=BODY)
 def add_assignment(body: q.AssignmentBody) -> tuple[dict[str, Any], int]:
     """Give a role to a person, a group, everybody, or those whom a rule or a pattern reaches; let them in; or keep them out."""
     return assigning.add(house(), caller(), wish_of(body), sure_of(body)), 201
 
 
-@rooms.post("/assignments/preview", responses={200: xm.Preview})
+@rooms.post("/assignments/preview", responses=answers("access_models.Preview"))
 @needs("attributes.read", of=BODY)
 def preview_adding(body: q.AssignmentBody) -> dict[str, Any]:
     """What an assignment would do; nothing is changed."""
     return previewing.preview_adding(house(), wish_of(body))
 
 
-@rooms.get("/assignments/<id>", responses={200: xm.Assignment})
+@rooms.get("/assignments/<id>", responses=answers("access_models.Assignment"))
 @needs("access.read", of=ASSIGNMENT)
 def get_assignment(path: q.IdPath) -> dict[str, Any]:
     """One assignment."""
     return assigning.one(house(), path.id)
 
 
-@rooms.put("/assignments/<id>", responses={200: xm.Assignment})
+@rooms.put("/assignments/<id>", responses=answers("access_models.Assignment"))
 @needs("assignments.change", of=ASSIGNMENT)
 def change_assignment(path: q.IdPath, body: q.AssignmentChange) -> dict[str, Any]:
     """Change from when until when an assignment counts, its note, and which groups are confirmed."""
     return assigning.change(house(), caller(), path.id, body.from_, body.until, body.note, body.confirmed, sure_of(body), body.plan)
 
 
-@rooms.post("/assignments/<id>/preview", responses={200: xm.Preview})
+@rooms.post("/assignments/<id>/preview", responses=answers("access_models.Preview"))
 @needs("attributes.read", of=ASSIGNMENT)
 def preview_changing(path: q.IdPath, body: q.AssignmentChange) -> dict[str, Any]:
     """What a change of an assignment would do; nothing is changed."""
@@ -67,70 +66,70 @@ def remove_assignment(path: q.IdPath, query: q.SureQuery) -> Response:
     return Response(status=204)
 
 
-@rooms.get("/assignments/<id>/removal", responses={200: xm.Preview})
+@rooms.get("/assignments/<id>/removal", responses=answers("access_models.Preview"))
 @needs("access.read", of=ASSIGNMENT)
 def preview_removing(path: q.IdPath) -> dict[str, Any]:
     """What taking an assignment away would do; nothing is changed."""
     return previewing.preview_removing(house(), path.id)
 
 
-@rooms.get("/applications/<key>/mapping", responses={200: xm.PageOfAssignments})
+@rooms.get("/applications/<key>/mapping", responses=answers("access_models.PageOfAssignments"))
 @needs("access.read", of=PATH)
 def mapping_table(path: q.KeyPath, query: q.PageQuery) -> dict[str, Any]:
     """Which groups, patterns and rules give which role, whom each reaches, and what is amiss."""
     return mapping.table(house(), path.key, ask(query))
 
 
-@rooms.post("/applications/<key>/mapping/bulk", responses={200: xm.Bulk})
+@rooms.post("/applications/<key>/mapping/bulk", responses=answers("access_models.Bulk"))
 @needs("assignments.change", of=PATH)
 def map_many(path: q.KeyPath, body: q.BulkBody) -> dict[str, Any]:
     """Map many groups at once, `source, group, role` on each line; only looked at unless `apply` is said."""
     return mapping.bulk(house(), caller(), path.key, body.text, apply=body.apply, sure=sure_of(body))
 
 
-@rooms.post("/applications/<key>/mapping/pattern", responses={200: xm.PatternTried})
+@rooms.post("/applications/<key>/mapping/pattern", responses=answers("access_models.PatternTried"))
 @needs("access.read", of=PATH)
 def try_pattern(path: q.KeyPath, body: q.PatternBody) -> dict[str, Any]:
     """What a pattern makes of the groups of a source; nothing is changed."""
     return mapping.try_pattern(house(), path.key, body.source, body.pattern, body.confirmed)
 
 
-@rooms.post("/rules/try", responses={200: xm.Reached})
+@rooms.post("/rules/try", responses=answers("access_models.Reached"))
 @needs("attributes.read", of=ALL)
 def try_rule(body: q.RuleBody) -> dict[str, Any]:
     """Whom a rule reaches now; nothing is changed."""
     return reaching.try_rule(house(), body.rule)
 
 
-@rooms.put("/applications/<key>/policy", responses={200: am.Application})
+@rooms.put("/applications/<key>/policy", responses=answers("application_models.Application"))
 @needs("applications.change")
 def change_policy(path: q.KeyPath, body: q.PolicyBody) -> dict[str, Any]:
     """Set how the application decides: who may come in, what if nothing maps, which of several roles, which assignments are heard."""
     return policies.change(house(), caller(), path.key, body.model_dump(), sure_of(body))
 
 
-@rooms.post("/applications/<key>/policy/preview", responses={200: xm.Preview})
+@rooms.post("/applications/<key>/policy/preview", responses=answers("access_models.Preview"))
 @needs("access.read", of=PATH)
 def preview_policy(path: q.KeyPath, body: q.PolicyBody) -> dict[str, Any]:
     """What another policy would do; nothing is changed."""
     return policies.preview(house(), path.key, body.model_dump())
 
 
-@rooms.get("/guard", responses={200: xm.GuardListing})
+@rooms.get("/guard", responses=answers("access_models.GuardListing"))
 @needs("deliveries.read")
 def guard() -> dict[str, Any]:
     """What the guard holds: removals beyond the limits, that wait for a person."""
     return guarding.listing(house())
 
 
-@rooms.post("/guard/<key>/let-through", responses={200: am.Number})
+@rooms.post("/guard/<key>/let-through", responses=answers("application_models.Number"))
 @needs("guard.release")
 def let_through(path: q.KeyPath, body: q.ConfirmBody) -> dict[str, Any]:
     """Let what is held for an application through; its label, typed, confirms."""
     return guarding.let_through(house(), caller(), path.key, body.confirm)
 
 
-@rooms.post("/guard/<key>/drop", responses={200: am.Number})
+@rooms.post("/guard/<key>/drop", responses=answers("application_models.Number"))
 @needs("guard.release")
 def drop(path: q.KeyPath, body: q.ConfirmBody) -> dict[str, Any]:
     """Drop what is held for an application: accounts stay there as they are, until something about them changes."""

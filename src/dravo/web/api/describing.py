@@ -5,6 +5,7 @@ Schemas of all that is taken and given are a third of what starting costs, and m
 
 from __future__ import annotations
 
+import importlib
 import threading
 from collections.abc import Callable
 from typing import Any
@@ -14,6 +15,24 @@ from flask_openapi3.openapi import OpenAPI
 from flask_openapi3.utils import parse_parameters
 
 _TURN = threading.Lock()
+
+
+def answers(model: str, status: int = 200) -> Any:
+    """Return with what a route answers: the model by its module here and its name, imported only when it is described.
+
+    Args:
+        model: such as "models.PageOfDeliveries".
+        status: the HTTP status.
+    """
+    return {status: model}
+
+
+def _model(named: Any) -> Any:
+    """Return the model that `answers` named; anything else as it is."""
+    if not isinstance(named, str):
+        return named
+    module, _, name = named.rpartition(".")
+    return getattr(importlib.import_module(f"dravo.web.api.{module}"), name)
 
 
 class Room(APIBlueprint):
@@ -31,7 +50,8 @@ class Room(APIBlueprint):
         """Have `paths` and `components_schemas` hold all routes."""
         while self._undescribed:
             rule, func, told = self._undescribed.pop(0)
-            super()._collect_openapi_info(rule, func, **told)
+            responses = {status: _model(each) for status, each in (told.pop("responses", None) or {}).items()}
+            super()._collect_openapi_info(rule, func, **told, responses=responses or None)
 
 
 class Api(OpenAPI):

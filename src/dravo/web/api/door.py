@@ -22,8 +22,8 @@ from dravo.services.subjects import application_of
 from dravo.services.waiting import Waiting
 from dravo.store.pages import Ask
 from dravo.web.api.asked import PageQuery
+from dravo.web.api.base import ProblemAnswer
 from dravo.web.api.describing import Room
-from dravo.web.api.models import ProblemAnswer
 from dravo.web.callers import place
 
 COOKIE = "dravo_session"
@@ -116,7 +116,8 @@ def check_caller() -> None:
         _check_own(known, getattr(view, "of", None))
     g.caller = known
     name = request.headers.get(WORK_HEADER)
-    if name and request.method not in ("GET", "HEAD"):
+    # Asking about work, or stopping it, is not itself work of that name.
+    if name and request.method not in ("GET", "HEAD") and not request.path.startswith(f"{PREFIX}/work/"):
         if not WORK_NAME.fullmatch(name):
             raise InvalidInput(f"The header {WORK_HEADER} is no name for work.", "Send 8 to 64 letters, digits and hyphens.", WORK_HEADER)
         g.waited_for = waiting().for_(known.operator_id, name)

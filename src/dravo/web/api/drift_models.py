@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from typing import Any
 
-from pydantic import BaseModel, Field
+from pydantic import Field
 
 from dravo.web.api.application_models import ChangedAttribute
+from dravo.web.api.base import Model
 from dravo.web.api.models import Page
 
 
-class Run(BaseModel):
+class Run(Model):
     """One reconciliation: how far it is, and how many differences of each kind it found."""
 
     id: str
@@ -31,7 +32,7 @@ class PageOfRuns(Page[Run]):
     """A page of runs."""
 
 
-class DriftLine(BaseModel):
+class DriftLine(Model):
     """A difference: missing, unexpected, different, role or state; of whom, and in what (before: there; after: as it should be)."""
 
     id: str
@@ -51,7 +52,7 @@ class PageOfDrift(Page[DriftLine]):
     """A page of differences."""
 
 
-class MadeUser(BaseModel):
+class MadeUser(Model):
     """Who was made of an account."""
 
     person: str

@@ -8,11 +8,10 @@ from flask import Response
 
 from dravo.services import explaining, local_groups, local_people, masking
 from dravo.services.local_groups import Members
-from dravo.web.api import access_models as xm
 from dravo.web.api import asked as q
 from dravo.web.api import asked_local as lq
-from dravo.web.api import people_models as pm
 from dravo.web.api.assignments import sure_of, sure_of_query
+from dravo.web.api.describing import answers
 from dravo.web.api.door import caller, house, needs
 
 # The same room: what stands under one path has to be told of by one blueprint.
@@ -25,21 +24,21 @@ def _shown(person: str) -> dict[str, Any]:
     return masking.for_caller(caller(), [explaining.person(house(), person)])[0]
 
 
-@rooms.post("/people", responses={201: pm.Person})
+@rooms.post("/people", responses=answers("people_models.Person", 201))
 @needs("people.change")
 def add_person(body: lq.LocalPersonFields) -> tuple[dict[str, Any], int]:
     """Enter somebody whom no source knows; whoever has that user name or e-mail address already is not made twice."""
     return _shown(local_people.add(house(), caller(), body.model_dump())), 201
 
 
-@rooms.put("/people/<person>", responses={200: pm.Person})
+@rooms.put("/people/<person>", responses=answers("people_models.Person"))
 @needs("people.change")
 def change_person(path: q.PersonPath, body: lq.LocalPersonBody) -> dict[str, Any]:
     """Say anew what a local person is; the whole of it."""
     return _shown(local_people.change(house(), caller(), path.person, body.model_dump(exclude=_SURE), sure_of(body)))
 
 
-@rooms.post("/people/<person>/preview", responses={200: xm.Preview})
+@rooms.post("/people/<person>/preview", responses=answers("access_models.Preview"))
 @needs("attributes.read")
 def preview_person(path: q.PersonPath, body: lq.LocalPersonBody) -> dict[str, Any]:
     """What a change of a local person would do; nothing is changed."""
@@ -54,21 +53,21 @@ def remove_person(path: q.PersonPath, query: q.SureQuery) -> Response:
     return Response(status=204)
 
 
-@rooms.get("/people/<person>/removal", responses={200: xm.Preview})
+@rooms.get("/people/<person>/removal", responses=answers("access_models.Preview"))
 @needs("access.read")
 def preview_removing_person(path: q.PersonPath) -> dict[str, Any]:
     """What a local person's going would do; nothing is changed."""
     return local_people.preview(house(), path.person, None)
 
 
-@rooms.post("/groups", responses={201: pm.Group})
+@rooms.post("/groups", responses=answers("people_models.Group", 201))
 @needs("groups.change")
 def add_group(body: lq.GroupNameBody) -> tuple[dict[str, Any], int]:
     """Make a local group, as yet with nobody in it."""
     return local_groups.add(house(), caller(), body.name), 201
 
 
-@rooms.patch("/groups/<id>", responses={200: pm.Group})
+@rooms.patch("/groups/<id>", responses=answers("people_models.Group"))
 @needs("groups.change")
 def rename_group(path: q.IdPath, body: lq.GroupNameBody) -> dict[str, Any]:
     """Give a local group another name."""
@@ -83,21 +82,21 @@ def remove_group(path: q.IdPath, query: q.SureQuery) -> Response:
     return Response(status=204)
 
 
-@rooms.get("/groups/<id>/removal", responses={200: xm.Preview})
+@rooms.get("/groups/<id>/removal", responses=answers("access_models.Preview"))
 @needs("access.read")
 def preview_removing_group(path: q.IdPath) -> dict[str, Any]:
     """What taking a local group away would do; nothing is changed."""
     return local_groups.preview_removing(house(), path.id)
 
 
-@rooms.post("/groups/<id>/members", responses={200: pm.Group})
+@rooms.post("/groups/<id>/members", responses=answers("people_models.Group"))
 @needs("groups.change")
 def change_members(path: q.IdPath, body: lq.MembersBody) -> dict[str, Any]:
     """Put people and groups into a local group, and take others out."""
     return local_groups.change_members(house(), caller(), path.id, _members(body), sure_of(body))
 
 
-@rooms.post("/groups/<id>/members/preview", responses={200: xm.Preview})
+@rooms.post("/groups/<id>/members/preview", responses=answers("access_models.Preview"))
 @needs("access.read")
 def preview_members(path: q.IdPath, body: lq.MembersBody) -> dict[str, Any]:
     """What other members of a local group would do; nothing is changed."""

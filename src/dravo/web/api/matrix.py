@@ -8,15 +8,15 @@ from flask import Response, stream_with_context
 
 from dravo.services import comparing, expecting, masking, matrix
 from dravo.services.matrix import View
-from dravo.web.api import access_models as xm
 from dravo.web.api import asked as q
+from dravo.web.api.describing import answers
 from dravo.web.api.door import QUERY, ask, caller, house, needs, room
 from dravo.web.api.moments import instant_of
 
 rooms = room("matrix")
 
 
-@rooms.get("/matrix", responses={200: xm.Matrix})
+@rooms.get("/matrix", responses=answers("access_models.Matrix"))
 @needs("access.read", of=QUERY)
 def show_matrix(query: q.MatrixQuery) -> dict[str, Any]:
     """People against applications, now or at a past instant."""
@@ -24,14 +24,14 @@ def show_matrix(query: q.MatrixQuery) -> dict[str, Any]:
     return {**found, "items": masking.for_caller(caller(), found["items"])}
 
 
-@rooms.get("/matrix/groups", responses={200: xm.MatrixOfGroups})
+@rooms.get("/matrix/groups", responses=answers("access_models.MatrixOfGroups"))
 @needs("access.read", of=QUERY)
 def show_groups(query: q.MatrixGroupsQuery) -> dict[str, Any]:
     """Groups that give something against applications."""
     return matrix.groups(house(), ask(query), query.q, query.source, query.application)
 
 
-@rooms.get("/access/compare", responses={200: xm.Compared})
+@rooms.get("/access/compare", responses=answers("access_models.Compared"))
 @needs("access.read")
 def compare_people(query: q.CompareQuery) -> dict[str, Any]:
     """Two people side by side: what each has where and why, and their groups."""
@@ -50,7 +50,7 @@ def export_matrix(query: q.ExportQuery) -> Response:
     return Response(stream_with_context(pieces), mimetype=kind, headers=headers)
 
 
-@rooms.get("/matrix/changes", responses={200: xm.PageOfMoves})
+@rooms.get("/matrix/changes", responses=answers("access_models.PageOfMoves"))
 @needs("access.read", of=QUERY)
 def show_changes(query: q.MovesQuery) -> dict[str, Any]:
     """Who has other roles at one instant than at an earlier one, and by what."""
@@ -58,7 +58,7 @@ def show_changes(query: q.MovesQuery) -> dict[str, Any]:
     return matrix.changes(house(), query.application, since, until, ask(query))
 
 
-@rooms.post("/access/expected", responses={200: xm.Expected})
+@rooms.post("/access/expected", responses=answers("access_models.Expected"))
 @needs("access.read")
 def show_expected(body: q.ExpectedBody) -> dict[str, Any]:
     """Which roles somebody would get who does not exist yet; nothing is changed."""

@@ -4,27 +4,14 @@ from __future__ import annotations
 
 from typing import Any, Generic, Literal, TypeVar
 
-from pydantic import BaseModel, Field
+from pydantic import Field
+
+from dravo.web.api.base import Model
 
 Item = TypeVar("Item")
 
 
-class Problem(BaseModel):
-    """What went wrong, and the mend."""
-
-    code: str
-    message: str
-    mend: str = ""
-    field: str | None = None
-
-
-class ProblemAnswer(BaseModel):
-    """An error."""
-
-    error: Problem
-
-
-class Page(BaseModel, Generic[Item]):
+class Page(Model, Generic[Item]):
     """One page of a list, how many there are in all, and the cursor of the page behind it."""
 
     items: list[Item]
@@ -32,14 +19,14 @@ class Page(BaseModel, Generic[Item]):
     next: str | None
 
 
-class Named(BaseModel):
+class Named(Model):
     """Something by key and label."""
 
     key: str
     label: str
 
 
-class PersonRef(BaseModel):
+class PersonRef(Model):
     """A person, in short."""
 
     id: str
@@ -47,7 +34,7 @@ class PersonRef(BaseModel):
     user_name: str
 
 
-class GroupRef(BaseModel):
+class GroupRef(Model):
     """A group, in short."""
 
     id: str
@@ -56,7 +43,7 @@ class GroupRef(BaseModel):
     gone: bool = False
 
 
-class RoleRef(BaseModel):
+class RoleRef(Model):
     """A role, in short."""
 
     key: str
@@ -64,7 +51,7 @@ class RoleRef(BaseModel):
     rank: int
 
 
-class Session(BaseModel):
+class Session(Model):
     """Who is signed in, and what they may do."""
 
     name: str
@@ -75,7 +62,7 @@ class Session(BaseModel):
     needs_second_factor: bool = Field(description="Whether a second factor has to be set up before anything else.")
 
 
-class Stage(BaseModel):
+class Stage(Model):
     """One stage of the band."""
 
     name: str
@@ -83,7 +70,7 @@ class Stage(BaseModel):
     needs: int
 
 
-class Overview(BaseModel):
+class Overview(Model):
     """The whole band."""
 
     stages: list[Stage]
@@ -92,7 +79,7 @@ class Overview(BaseModel):
     being_worked_out: int
 
 
-class FlowNode(BaseModel):
+class FlowNode(Model):
     """A place in the flow picture: a source, a group or another way, a role, an application; without `key` it bundles several."""
 
     id: str
@@ -104,7 +91,7 @@ class FlowNode(BaseModel):
     people: int
 
 
-class FlowBand(BaseModel):
+class FlowBand(Model):
     """So many people flow from one place to another."""
 
     from_id: str
@@ -112,7 +99,7 @@ class FlowBand(BaseModel):
     people: int
 
 
-class Flow(BaseModel):
+class Flow(Model):
     """The flow picture as it was counted last; each role that somebody has is counted once."""
 
     at: str | None
@@ -120,7 +107,7 @@ class Flow(BaseModel):
     bands: list[FlowBand]
 
 
-class Source(BaseModel):
+class Source(Model):
     """A source; `read_as` is the kind of reader where it is read, with how its last run ended."""
 
     key: str
@@ -145,7 +132,7 @@ class Source(BaseModel):
     token_ends_at: str | None = Field(description="When a token that it lately used ends, if that is within 30 days.")
 
 
-class Token(BaseModel):
+class Token(Model):
     """A token, without its text."""
 
     id: str
@@ -182,7 +169,7 @@ class NewApiToken(ApiToken):
     token: str
 
 
-class SheetValue(BaseModel):
+class SheetValue(Model):
     """A value to give to the other side."""
 
     name: str
@@ -190,7 +177,7 @@ class SheetValue(BaseModel):
     note: str
 
 
-class SheetTick(BaseModel):
+class SheetTick(Model):
     """What real traffic has shown to work, and when."""
 
     what: str
@@ -199,14 +186,14 @@ class SheetTick(BaseModel):
     last_at: str | None
 
 
-class SheetTrouble(BaseModel):
+class SheetTrouble(Model):
     """A call that was turned away or lost its way."""
 
     at: str
     message: str
 
 
-class ExchangeSheet(BaseModel):
+class ExchangeSheet(Model):
     """The exchange sheet of a push channel."""
 
     source: Named
@@ -218,7 +205,7 @@ class ExchangeSheet(BaseModel):
     text: str = Field(description="The sheet as text, for whoever runs the other side; without the token.")
 
 
-class ApplicationLine(BaseModel):
+class ApplicationLine(Model):
     """An application as in lists."""
 
     key: str
@@ -250,14 +237,14 @@ class Role(RoleRef):
     people: int
 
 
-class Work(BaseModel):
+class Work(Model):
     """How far work is: how many of how many people were looked at."""
 
     done: int
     total: int
 
 
-class Exchange(BaseModel):
+class Exchange(Model):
     """One request of an attempt, and how it was answered; without bodies and secrets."""
 
     method: str
@@ -269,7 +256,7 @@ class Exchange(BaseModel):
     together: int | None = Field(None, description="how many changes went in one request, where it did not go by itself")
 
 
-class Attempt(BaseModel):
+class Attempt(Model):
     """One attempt of a delivery."""
 
     version: int
@@ -280,7 +267,7 @@ class Attempt(BaseModel):
     exchanges: list[Exchange]
 
 
-class DeliveryLine(BaseModel):
+class DeliveryLine(Model):
     """A delivery as in lists."""
 
     id: str
@@ -306,14 +293,14 @@ class Delivery(DeliveryLine):
     tries: list[Attempt]
 
 
-class AuditObject(BaseModel):
+class AuditObject(Model):
     """What was changed."""
 
     kind: str
     id: str
 
 
-class AuditEntry(BaseModel):
+class AuditEntry(Model):
     """Which operator changed what, when."""
 
     id: int
@@ -324,14 +311,14 @@ class AuditEntry(BaseModel):
     details: dict[str, Any]
 
 
-class ActivityPerson(BaseModel):
+class ActivityPerson(Model):
     """A person, as a line of the timeline names them."""
 
     id: str
     name: str
 
 
-class ActivityLine(BaseModel):
+class ActivityLine(Model):
     """One thing that happened: a request, an attempt of a delivery, a reconciliation, or a change by an operator."""
 
     id: str
@@ -349,14 +336,14 @@ class ActivityLine(BaseModel):
     undoable: bool = Field(False, description="Whether it is a change that can be taken back from here.")
 
 
-class AuditVerdict(BaseModel):
+class AuditVerdict(Model):
     """Whether the chain of the audit log holds; else the first entry that does not fit."""
 
     holds: bool
     broken_at: int | None
 
 
-class Operator(BaseModel):
+class Operator(Model):
     """An operator."""
 
     id: str
@@ -370,7 +357,7 @@ class Operator(BaseModel):
     disabled_at: str | None
 
 
-class SecondFactor(BaseModel):
+class SecondFactor(Model):
     """Whether one has a second factor, since when, and how many recovery codes are left."""
 
     on: bool
@@ -379,7 +366,7 @@ class SecondFactor(BaseModel):
     required: bool
 
 
-class NewSecondFactor(BaseModel):
+class NewSecondFactor(Model):
     """A secret for one's app, shown once; `address` is the same for apps that take it whole, `picture` the same to be read by a camera."""
 
     secret: str
@@ -387,7 +374,7 @@ class NewSecondFactor(BaseModel):
     picture: str
 
 
-class OperatorLink(BaseModel):
+class OperatorLink(Model):
     """A source that lets an operator in, and by what its provider knows them."""
 
     id: str
@@ -404,7 +391,7 @@ class LinkOffer(Named):
     start: str
 
 
-class OperatorLinks(BaseModel):
+class OperatorLinks(Model):
     """By which sources one comes in as an operator, by which others one could, and whether by these alone."""
 
     items: list[OperatorLink]
@@ -412,13 +399,13 @@ class OperatorLinks(BaseModel):
     only_by_source: bool
 
 
-class Left(BaseModel):
+class Left(Model):
     """Where a browser goes to sign out at the provider too; empty where there is none."""
 
     go_to: str
 
 
-class OperatorSession(BaseModel):
+class OperatorSession(Model):
     """A session of one's own; `this` is the one that asks."""
 
     created_at: str
@@ -428,13 +415,13 @@ class OperatorSession(BaseModel):
     source: Named | None
 
 
-class OperatorSessions(BaseModel):
+class OperatorSessions(Model):
     """Where one is signed in."""
 
     items: list[OperatorSession]
 
 
-class MailSettings(BaseModel):
+class MailSettings(Model):
     """By which server mail goes, and how it went last; the password is never shown."""
 
     host: str
@@ -455,7 +442,7 @@ class MailTested(MailSettings):
     sent_to: str
 
 
-class RecoveryCodes(BaseModel):
+class RecoveryCodes(Model):
     """Codes for the day on which the app is lost, each good once; shown once."""
 
     recovery_codes: list[str]

@@ -8,13 +8,13 @@ from dravo.core.errors import NotFound
 from dravo.services import explaining, masking
 from dravo.store import views
 from dravo.web.api import asked as q
-from dravo.web.api import people_models as pm
+from dravo.web.api.describing import answers
 from dravo.web.api.door import ALL, PATH_APPLICATION, QUERY, ask, caller, house, needs, room
 
 rooms = room("people")
 
 
-@rooms.get("/people", responses={200: pm.PageOfPeople})
+@rooms.get("/people", responses=answers("people_models.PageOfPeople"))
 @needs("people.read", of=ALL)
 def list_people(query: q.PeopleQuery) -> dict[str, Any]:
     """People by name."""
@@ -23,21 +23,21 @@ def list_people(query: q.PeopleQuery) -> dict[str, Any]:
     return {**found, "items": masking.for_caller(caller(), found["items"])}
 
 
-@rooms.get("/people/<person>", responses={200: pm.Person})
+@rooms.get("/people/<person>", responses=answers("people_models.Person"))
 @needs("people.read")
 def get_person(path: q.PersonPath) -> dict[str, Any]:
     """One person: attributes with the source of each, records, groups, access with its reasons, accounts."""
     return masking.for_caller(caller(), [explaining.person(house(), path.person)])[0]
 
 
-@rooms.get("/people/<person>/why/<application>", responses={200: pm.Why})
+@rooms.get("/people/<person>/why/<application>", responses=answers("people_models.Why"))
 @needs("access.read", of=PATH_APPLICATION)
 def why(path: q.WhyPath) -> dict[str, Any]:
     """What a person has in an application and why; or why not, and what would give it."""
     return explaining.why(house(), path.person, path.application)
 
 
-@rooms.get("/groups", responses={200: pm.PageOfGroups})
+@rooms.get("/groups", responses=answers("people_models.PageOfGroups"))
 @needs("people.read", of=ALL)
 def list_groups(query: q.GroupsQuery) -> dict[str, Any]:
     """Groups by name."""
@@ -47,7 +47,7 @@ def list_groups(query: q.GroupsQuery) -> dict[str, Any]:
         return views.groups(connection, ask(query), query.q, query.source, given, mapped=mapped)
 
 
-@rooms.get("/groups/<id>", responses={200: pm.GroupDetail})
+@rooms.get("/groups/<id>", responses=answers("people_models.GroupDetail"))
 @needs("people.read")
 def get_group(path: q.IdPath) -> dict[str, Any]:
     """One group, with the groups in and around it."""
@@ -58,7 +58,7 @@ def get_group(path: q.IdPath) -> dict[str, Any]:
     return group
 
 
-@rooms.get("/groups/<id>/members", responses={200: pm.PageOfPeople})
+@rooms.get("/groups/<id>/members", responses=answers("people_models.PageOfPeople"))
 @needs("people.read")
 def list_members(path: q.IdPath, query: q.PageQuery) -> dict[str, Any]:
     """The people whom a group lists."""
@@ -67,7 +67,7 @@ def list_members(path: q.IdPath, query: q.PageQuery) -> dict[str, Any]:
     return {**found, "items": masking.for_caller(caller(), found["items"])}
 
 
-@rooms.get("/access", responses={200: pm.PageOfAccess})
+@rooms.get("/access", responses=answers("people_models.PageOfAccess"))
 @needs("access.read", of=QUERY)
 def list_access(query: q.AccessQuery) -> dict[str, Any]:
     """Who has which role where, since when and why."""
@@ -75,7 +75,7 @@ def list_access(query: q.AccessQuery) -> dict[str, Any]:
         return views.access(connection, ask(query), query.application, query.role, query.person, query.group, query.q, ended=query.ended)
 
 
-@rooms.get("/accounts", responses={200: pm.PageOfAccounts})
+@rooms.get("/accounts", responses=answers("people_models.PageOfAccounts"))
 @needs("access.read", of=QUERY)
 def list_accounts(query: q.AccountsQuery) -> dict[str, Any]:
     """Accounts: how people stand in applications."""
@@ -83,7 +83,7 @@ def list_accounts(query: q.AccountsQuery) -> dict[str, Any]:
         return views.accounts(connection, ask(query), query.application, query.person, query.state, query.q)
 
 
-@rooms.get("/accounts/<id>", responses={200: pm.AccountDetail})
+@rooms.get("/accounts/<id>", responses=answers("people_models.AccountDetail"))
 @needs("attributes.read")
 def get_account(path: q.IdPath) -> dict[str, Any]:
     """One account, with what is due and what was agreed."""

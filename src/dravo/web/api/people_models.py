@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from typing import Any, Literal
 
-from pydantic import BaseModel
-
+from dravo.web.api.base import Model
 from dravo.web.api.models import GroupRef, Named, Page, PersonRef, RoleRef
 
 
@@ -18,7 +17,7 @@ class PersonLine(PersonRef):
     modified_at: str
 
 
-class PersonAttribute(BaseModel):
+class PersonAttribute(Model):
     """An attribute and which source gave it."""
 
     name: str
@@ -26,7 +25,7 @@ class PersonAttribute(BaseModel):
     source: Named | None
 
 
-class PersonRecord(BaseModel):
+class PersonRecord(Model):
     """What one source last said of a person."""
 
     id: str
@@ -40,7 +39,7 @@ class PersonRecord(BaseModel):
     gone_at: str | None
 
 
-class PersonGroup(BaseModel):
+class PersonGroup(Model):
     """A membership, present or past."""
 
     group: GroupRef
@@ -49,7 +48,7 @@ class PersonGroup(BaseModel):
     until: str | None
 
 
-class Reason(BaseModel):
+class Reason(Model):
     """Why: an assignment of some kind; or that a role was the default, or was kept."""
 
     kind: Literal["direct", "group", "everybody", "rule", "pattern", "default", "kept"]
@@ -64,7 +63,7 @@ class Reason(BaseModel):
     note: str | None
 
 
-class OpenDelivery(BaseModel):
+class OpenDelivery(Model):
     """The delivery that is open for an account."""
 
     id: str
@@ -74,7 +73,7 @@ class OpenDelivery(BaseModel):
     next_attempt_at: str | None
 
 
-class Account(BaseModel):
+class Account(Model):
     """How a person stands in an application."""
 
     id: str
@@ -99,7 +98,7 @@ class AccountDetail(Account):
     agreed: dict[str, Any] | None
 
 
-class SeatOf(BaseModel):
+class SeatOf(Model):
     """The seat that comes with an access, since when; without `since` it is still waited for."""
 
     plan: Named
@@ -107,7 +106,7 @@ class SeatOf(BaseModel):
     since: str | None
 
 
-class Access(BaseModel):
+class Access(Model):
     """Who has which role where, since when and why."""
 
     id: str
@@ -133,7 +132,7 @@ class Person(PersonLine):
     being_worked_out: bool
 
 
-class Way(BaseModel):
+class Way(Model):
     """What would give access: being in a group, or meeting a rule."""
 
     assignment: str
@@ -143,7 +142,7 @@ class Way(BaseModel):
     role: RoleRef | None
 
 
-class Why(BaseModel):
+class Why(Model):
     """What a person has in an application and why, or why not; in sentences too."""
 
     person: PersonRef
@@ -156,7 +155,7 @@ class Why(BaseModel):
     would_give: list[Way]
 
 
-class Group(BaseModel):
+class Group(Model):
     """A group."""
 
     id: str
@@ -168,7 +167,7 @@ class Group(BaseModel):
     modified_at: str
 
 
-class GroupNearby(BaseModel):
+class GroupNearby(Model):
     """A group that lists another, or is listed by it."""
 
     id: str

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from typing import Any
 
-from pydantic import BaseModel, Field
+from pydantic import Field
 
+from dravo.web.api.base import Model
 from dravo.web.api.models import Page
 
 
-class ReaderField(BaseModel):
+class ReaderField(Model):
     """A setting of a kind of reader; `kind` is "text", "lines", "switch" or "choice"."""
 
     name: str
@@ -21,7 +22,7 @@ class ReaderField(BaseModel):
     required: bool
 
 
-class ReaderKind(BaseModel):
+class ReaderKind(Model):
     """A kind of source that is read; `reads` tells what its expressions name: attributes of an "entry", or of a SCIM "person"."""
 
     key: str
@@ -30,13 +31,13 @@ class ReaderKind(BaseModel):
     settings: list[ReaderField]
 
 
-class ReaderKinds(BaseModel):
+class ReaderKinds(Model):
     """The kinds of sources that are read."""
 
     items: list[ReaderKind]
 
 
-class ReadingStep(BaseModel):
+class ReadingStep(Model):
     """A step of a connection check."""
 
     name: str
@@ -45,7 +46,7 @@ class ReadingStep(BaseModel):
     mend: str
 
 
-class GroupAnswer(BaseModel):
+class GroupAnswer(Model):
     """Which groups come in: "all", "none", "named" or "pattern"."""
 
     which: str
@@ -53,14 +54,14 @@ class GroupAnswer(BaseModel):
     pattern: str
 
 
-class AttributeAnswer(BaseModel):
+class AttributeAnswer(Model):
     """An attribute, and the expression that makes it."""
 
     attribute: str
     expression: str
 
 
-class SourceAnswers(BaseModel):
+class SourceAnswers(Model):
     """A source's answers to the five questions."""
 
     match: str
@@ -74,7 +75,7 @@ class SourceAnswers(BaseModel):
     attributes: list[AttributeAnswer]
 
 
-class ReadingFile(BaseModel):
+class ReadingFile(Model):
     """A file of a source."""
 
     name: str
@@ -82,7 +83,7 @@ class ReadingFile(BaseModel):
     changed_at: str
 
 
-class Reading(BaseModel):
+class Reading(Model):
     """How a source is read, and when."""
 
     kind: str
@@ -105,14 +106,14 @@ class Reading(BaseModel):
     files: list[ReadingFile]
 
 
-class SeenAttribute(BaseModel):
+class SeenAttribute(Model):
     """An attribute that a source has, with some values."""
 
     name: str
     values: list[str]
 
 
-class MadePerson(BaseModel):
+class MadePerson(Model):
     """What the answers make of somebody."""
 
     name: str
@@ -122,7 +123,7 @@ class MadePerson(BaseModel):
     message: str
 
 
-class ReadingCheck(BaseModel):
+class ReadingCheck(Model):
     """What a connection check found out."""
 
     ok: bool
@@ -131,7 +132,7 @@ class ReadingCheck(BaseModel):
     sample: list[MadePerson]
 
 
-class BeforeAndAfter(BaseModel):
+class BeforeAndAfter(Model):
     """An attribute before and after."""
 
     attribute: str
@@ -139,7 +140,7 @@ class BeforeAndAfter(BaseModel):
     after: Any
 
 
-class TriedPerson(BaseModel):
+class TriedPerson(Model):
     """Somebody for whom other answers would change something."""
 
     name: str
@@ -148,7 +149,7 @@ class TriedPerson(BaseModel):
     message: str
 
 
-class TriedGroup(BaseModel):
+class TriedGroup(Model):
     """A group that the source is known to have, and whether it would come in."""
 
     id: str
@@ -156,14 +157,14 @@ class TriedGroup(BaseModel):
     comes_in: bool
 
 
-class MadeGroup(BaseModel):
+class MadeGroup(Model):
     """A group that would come of what the source says of people, and how many would be in it."""
 
     name: str
     people: int
 
 
-class TriedAnswers(BaseModel):
+class TriedAnswers(Model):
     """What other answers would make of everybody, and which groups would come in."""
 
     looked_at: int
@@ -176,14 +177,14 @@ class TriedAnswers(BaseModel):
     made_groups: list[MadeGroup]
 
 
-class RunCount(BaseModel):
+class RunCount(Model):
     """How many of a kind."""
 
     name: str
     number: int
 
 
-class RunEffect(BaseModel):
+class RunEffect(Model):
     """How many would get, and lose, a role."""
 
     application: str
@@ -192,7 +193,7 @@ class RunEffect(BaseModel):
     lost: int
 
 
-class SourceRun(BaseModel):
+class SourceRun(Model):
     """One reading of a source; `seconds_left` is an estimate while it runs."""
 
     id: str
@@ -217,7 +218,7 @@ class PageOfSourceRuns(Page[SourceRun]):
     """A page of runs."""
 
 
-class RunLine(BaseModel):
+class RunLine(Model):
     """What a run did to one person or group."""
 
     id: int
@@ -232,7 +233,7 @@ class PageOfRunLines(Page[RunLine]):
     """A page of lines of a run."""
 
 
-class CouldBe(BaseModel):
+class CouldBe(Model):
     """Somebody whom a record could mean."""
 
     id: str
@@ -241,7 +242,7 @@ class CouldBe(BaseModel):
     state: str
 
 
-class SourceConflict(BaseModel):
+class SourceConflict(Model):
     """What no rule can decide, with the choices."""
 
     id: str

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import BaseModel
-
+from dravo.web.api.base import Model
 from dravo.web.api.models import Named, Page, PersonRef, RoleRef
 
 
-class ReviewPart(BaseModel):
+class ReviewPart(Model):
     """One application in a review, and how far it is."""
 
     application: Named
@@ -20,7 +19,7 @@ class ReviewPart(BaseModel):
     open: int
 
 
-class Review(BaseModel):
+class Review(Model):
     """A part of the matrix that is looked through until a day."""
 
     id: str
@@ -40,7 +39,7 @@ class Review(BaseModel):
     open: int
 
 
-class ReviewRow(BaseModel):
+class ReviewRow(Model):
     """One access as it was when the review began, and what was decided about it."""
 
     id: str

@@ -8,24 +8,23 @@ from flask import Response, stream_with_context
 
 from dravo.services import reviewing
 from dravo.services.matrix import View
-from dravo.web.api import access_models as xm
 from dravo.web.api import asked as q
 from dravo.web.api import asked_reviews as rq
-from dravo.web.api import review_models as rm
 from dravo.web.api.assignments import sure_of
+from dravo.web.api.describing import answers
 from dravo.web.api.door import ALL, BODY, QUERY, ask, caller, house, needs, room
 
 rooms = room("reviews")
 
 
-@rooms.get("/reviews", responses={200: rm.PageOfReviews})
+@rooms.get("/reviews", responses=answers("review_models.PageOfReviews"))
 @needs("access.read", of=ALL)
 def list_reviews(query: q.PageQuery) -> dict[str, Any]:
     """Reviews, newest first, each with how far it is."""
     return reviewing.listing(house(), caller(), ask(query))
 
 
-@rooms.post("/reviews", responses={201: rm.Review})
+@rooms.post("/reviews", responses=answers("review_models.Review", 201))
 @needs("reviews.change")
 def begin_review(body: rq.ReviewBody) -> tuple[dict[str, Any], int]:
     """Begin a review of a part of the matrix, as it is now."""
@@ -33,35 +32,35 @@ def begin_review(body: rq.ReviewBody) -> tuple[dict[str, Any], int]:
     return reviewing.start(house(), caller(), body.label, body.until, view, body.note), 201
 
 
-@rooms.get("/reviews/<id>", responses={200: rm.Review})
+@rooms.get("/reviews/<id>", responses=answers("review_models.Review"))
 @needs("access.read", of=ALL)
 def get_review(path: q.IdPath) -> dict[str, Any]:
     """One review."""
     return reviewing.one(house(), caller(), path.id)
 
 
-@rooms.get("/reviews/<id>/rows", responses={200: rm.PageOfReviewRows})
+@rooms.get("/reviews/<id>/rows", responses=answers("review_models.PageOfReviewRows"))
 @needs("access.read", of=QUERY)
 def list_review_rows(path: q.IdPath, query: rq.ReviewRowsQuery) -> dict[str, Any]:
     """The rows of a review, by application and name."""
     return reviewing.rows(house(), path.id, ask(query), query.application, query.decision, query.q)
 
 
-@rooms.post("/reviews/<id>/preview", responses={200: xm.Preview})
+@rooms.post("/reviews/<id>/preview", responses=answers("access_models.Preview"))
 @needs("access.read", of=BODY)
 def preview_taking_away(path: q.IdPath, body: rq.RowsBody) -> dict[str, Any]:
     """What taking some rows away would do; nothing is changed."""
     return reviewing.preview(house(), path.id, body.application, body.rows)
 
 
-@rooms.post("/reviews/<id>/decide", responses={200: rm.Review})
+@rooms.post("/reviews/<id>/decide", responses=answers("review_models.Review"))
 @needs("assignments.change", of=BODY)
 def decide(path: q.IdPath, body: rq.DecisionBody) -> dict[str, Any]:
     """Confirm some rows of one application, or take what they say away."""
     return reviewing.decide(house(), caller(), path.id, body.application, body.rows, body.decision, body.note, sure_of(body))
 
 
-@rooms.post("/reviews/<id>/close", responses={200: rm.Review})
+@rooms.post("/reviews/<id>/close", responses=answers("review_models.Review"))
 @needs("reviews.change")
 def close_review(path: q.IdPath) -> dict[str, Any]:
     """End a review before its last day; what is not decided stays undecided."""

@@ -9,15 +9,14 @@ from flask import Response, current_app, g, jsonify, make_response
 from dravo.core.instants import parse_instant
 from dravo.services import flowing, operator_links, operator_passwords, operators, overview, second_factor, settings, signing_out
 from dravo.web.api import asked as q
-from dravo.web.api import models as m
-from dravo.web.api import source_models as sm
+from dravo.web.api.describing import answers
 from dravo.web.api.door import ALL, COOKIE, ask, caller, house, keep_session, needs, room, waiting
 from dravo.web.callers import place
 
 rooms = room("session")
 
 
-@rooms.post("/session", responses={200: m.Session})
+@rooms.post("/session", responses=answers("models.Session"))
 @needs("nothing")
 def sign_in(body: q.SignInBody) -> Response:
     """Sign in with name and password; sets the session's cookie."""
@@ -28,7 +27,7 @@ def sign_in(body: q.SignInBody) -> Response:
     return response
 
 
-@rooms.get("/session", responses={200: m.Session})
+@rooms.get("/session", responses=answers("models.Session"))
 @needs("own.read", of=ALL, before_factor=True)
 def session() -> dict[str, Any]:
     """Who is signed in, and what they may do."""
@@ -36,7 +35,7 @@ def session() -> dict[str, Any]:
     return operators.session_line(who, g.get("csrf", ""))
 
 
-@rooms.delete("/session", responses={200: m.Left})
+@rooms.delete("/session", responses=answers("models.Left"))
 @needs("own.read", of=ALL, before_factor=True)
 def sign_out() -> Response:
     """End the session; the answer says where the browser goes to sign out at the provider too, if one let them in."""
@@ -46,14 +45,14 @@ def sign_out() -> Response:
     return response
 
 
-@rooms.get("/session/others", responses={200: m.OperatorSessions})
+@rooms.get("/session/others", responses=answers("models.OperatorSessions"))
 @needs("own.read", of=ALL)
 def list_own_sessions() -> dict[str, Any]:
     """Where one is signed in, this session among them."""
     return operators.sessions(house(), caller())
 
 
-@rooms.delete("/session/others", responses={200: m.OperatorSessions})
+@rooms.delete("/session/others", responses=answers("models.OperatorSessions"))
 @needs("own.change", of=ALL)
 def end_other_sessions() -> dict[str, Any]:
     """End every session of one's own but this one."""
@@ -68,42 +67,42 @@ def change_password(body: q.OwnPasswordBody) -> Response:
     return Response(status=204)
 
 
-@rooms.get("/second-factor", responses={200: m.SecondFactor})
+@rooms.get("/second-factor", responses=answers("models.SecondFactor"))
 @needs("own.read", of=ALL, before_factor=True)
 def get_second_factor() -> dict[str, Any]:
     """Whether one has a second factor, and how many recovery codes are left."""
     return second_factor.state(house(), caller())
 
 
-@rooms.post("/second-factor", responses={201: m.NewSecondFactor})
+@rooms.post("/second-factor", responses=answers("models.NewSecondFactor", 201))
 @needs("own.change", of=ALL, before_factor=True)
 def begin_second_factor() -> tuple[dict[str, Any], int]:
     """Begin with a second factor: the secret for one's app, shown once; it counts when a code of it was given."""
     return second_factor.begin(house(), caller()), 201
 
 
-@rooms.put("/second-factor", responses={200: m.RecoveryCodes})
+@rooms.put("/second-factor", responses=answers("models.RecoveryCodes"))
 @needs("own.change", of=ALL, before_factor=True)
 def confirm_second_factor(body: q.CodeBody) -> dict[str, Any]:
     """Turn the second factor on; the recovery codes are in the answer, the only time."""
     return second_factor.confirm(house(), caller(), body.code)
 
 
-@rooms.post("/second-factor/off", responses={200: m.SecondFactor})
+@rooms.post("/second-factor/off", responses=answers("models.SecondFactor"))
 @needs("own.change", of=ALL)
 def take_second_factor_away(body: q.CodeBody) -> dict[str, Any]:
     """Turn the second factor off, by one of its codes."""
     return second_factor.take_away(house(), caller(), body.code)
 
 
-@rooms.post("/recovery-codes", responses={201: m.RecoveryCodes})
+@rooms.post("/recovery-codes", responses=answers("models.RecoveryCodes", 201))
 @needs("own.change", of=ALL)
 def renew_recovery_codes(body: q.RenewCodesBody) -> tuple[dict[str, Any], int]:
     """Make new recovery codes for oneself, in the answer the only time; those before count no longer."""
     return second_factor.renew_codes(house(), caller(), body.code), 201
 
 
-@rooms.get("/session/links", responses={200: m.OperatorLinks})
+@rooms.get("/session/links", responses=answers("models.OperatorLinks"))
 @needs("own.read", of=ALL)
 def list_own_links() -> dict[str, Any]:
     """By which sources one comes in as an operator, and by which one could."""
@@ -114,7 +113,7 @@ def _own_links() -> dict[str, Any]:
     return operator_links.mine(house(), caller(), g.get("csrf", ""))
 
 
-@rooms.delete("/session/links/<id>", responses={200: m.OperatorLinks})
+@rooms.delete("/session/links/<id>", responses=answers("models.OperatorLinks"))
 @needs("own.change", of=ALL)
 def unlink(path: q.IdPath) -> dict[str, Any]:
     """Have a source no longer let one in as an operator."""
@@ -122,7 +121,7 @@ def unlink(path: q.IdPath) -> dict[str, Any]:
     return _own_links()
 
 
-@rooms.put("/session/links", responses={200: m.OperatorLinks})
+@rooms.put("/session/links", responses=answers("models.OperatorLinks"))
 @needs("own.change", of=ALL)
 def set_only_by_source(body: q.OnlyBySourceBody) -> dict[str, Any]:
     """Have one's password count no longer, or again."""
@@ -130,7 +129,7 @@ def set_only_by_source(body: q.OnlyBySourceBody) -> dict[str, Any]:
     return _own_links()
 
 
-@rooms.get("/work/<id>", responses={200: m.Work})
+@rooms.get("/work/<id>", responses=answers("models.Work"))
 @needs("own.read", of=ALL)
 def how_far(path: q.WorkPath) -> dict[str, Any]:
     """How far work is that one's own request began, under the name that was sent along in the header Dravo-Work."""
@@ -146,42 +145,42 @@ def stop_work(path: q.WorkPath) -> Response:
     return Response(status=204)
 
 
-@rooms.get("/overview", responses={200: m.Overview})
+@rooms.get("/overview", responses=answers("models.Overview"))
 @needs("own.read", of=ALL)
 def band() -> dict[str, Any]:
     """The band: for each stage how much there is, and how much needs a person."""
     return overview.band(house())
 
 
-@rooms.get("/overview/flow", responses={200: m.Flow})
+@rooms.get("/overview/flow", responses=answers("models.Flow"))
 @needs("access.read")
 def flow() -> dict[str, Any]:
     """People from sources through groups and roles into applications, the largest of them by themselves."""
     return flowing.shown(house())
 
 
-@rooms.get("/settings", responses={200: sm.HouseSettings})
+@rooms.get("/settings", responses=answers("source_models.HouseSettings"))
 @needs("own.read", of=ALL)
 def list_settings() -> dict[str, Any]:
     """What is set for the whole house."""
     return settings.listing(house())
 
 
-@rooms.put("/settings/<name>", responses={200: sm.HouseSettings})
+@rooms.put("/settings/<name>", responses=answers("source_models.HouseSettings"))
 @needs("settings.change")
 def change_setting(path: q.SettingPath, body: q.SettingBody) -> dict[str, Any]:
     """Give a setting another value."""
     return settings.change(house(), caller(), path.name, body.value)
 
 
-@rooms.get("/tokens", responses={200: m.PageOfApiTokens})
+@rooms.get("/tokens", responses=answers("models.PageOfApiTokens"))
 @needs("own.read", of=ALL)
 def tokens(query: q.PageQuery) -> dict[str, Any]:
     """One's own API tokens."""
     return operators.tokens(house(), caller(), ask(query))
 
 
-@rooms.post("/tokens", responses={201: m.NewApiToken})
+@rooms.post("/tokens", responses=answers("models.NewApiToken", 201))
 @needs("own.change", of=ALL)
 def add_token(body: q.ApiTokenBody) -> tuple[dict[str, Any], int]:
     """Make an API token of one's own; its text is in the answer, the only time."""
@@ -197,21 +196,21 @@ def revoke_token(path: q.IdPath) -> Response:
     return Response(status=204)
 
 
-@rooms.get("/operators", responses={200: m.PageOfOperators})
+@rooms.get("/operators", responses=answers("models.PageOfOperators"))
 @needs("operators.read")
 def list_operators(query: q.PageQuery) -> dict[str, Any]:
     """Operators."""
     return operators.listing(house(), ask(query))
 
 
-@rooms.post("/operators", responses={201: m.NewOperator})
+@rooms.post("/operators", responses=answers("models.NewOperator", 201))
 @needs("operators.change")
 def add_operator(body: q.OperatorBody) -> tuple[dict[str, Any], int]:
     """Add an operator."""
     return operators.add(house(), caller(), body.name, body.kind, body.password, body.applications, masked=body.masked), 201
 
 
-@rooms.post("/operators/<id>/second-factor/reset", responses={200: m.Operator})
+@rooms.post("/operators/<id>/second-factor/reset", responses=answers("models.Operator"))
 @needs("operators.change")
 def reset_second_factor(path: q.IdPath) -> dict[str, Any]:
     """Turn an operator's second factor off, who lost both app and recovery codes."""
@@ -219,14 +218,14 @@ def reset_second_factor(path: q.IdPath) -> dict[str, Any]:
     return operators.one(house(), path.id)
 
 
-@rooms.post("/operators/<id>/password", responses={200: m.NewOperator})
+@rooms.post("/operators/<id>/password", responses=answers("models.NewOperator"))
 @needs("operators.change")
 def give_new_password(path: q.IdPath) -> dict[str, Any]:
     """Give an operator a new password, in the answer the only time; it counts also if they came in by a source alone."""
     return operator_passwords.give_new(house(), caller(), path.id)
 
 
-@rooms.post("/operators/<id>/disable", responses={200: m.Operator})
+@rooms.post("/operators/<id>/disable", responses=answers("models.Operator"))
 @needs("operators.change")
 def disable_operator(path: q.IdPath) -> dict[str, Any]:
     """Shut an operator out."""

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from typing import Any
 
-from pydantic import BaseModel, Field
+from pydantic import Field
 
+from dravo.web.api.base import Model
 from dravo.web.api.models import Named, Page, SheetTick, SheetValue
 from dravo.web.api.pull_models import ReadingStep, SeenAttribute, SourceAnswers
 
 
-class ProviderCertificate(BaseModel):
+class ProviderCertificate(Model):
     """A certificate with which a provider signs."""
 
     subject: str
@@ -19,7 +20,7 @@ class ProviderCertificate(BaseModel):
     until_at: str
 
 
-class KnownProvider(BaseModel):
+class KnownProvider(Model):
     """What is known of a provider; `waiting` are certificates that its metadata has now and that are not taken over yet."""
 
     entity_id: str
@@ -30,7 +31,7 @@ class KnownProvider(BaseModel):
     learned_from: str
 
 
-class OurCertificate(BaseModel):
+class OurCertificate(Model):
     """A certificate of ours; `use` is "signs", "comes next" or "was used before"."""
 
     pem: str
@@ -41,7 +42,7 @@ class OurCertificate(BaseModel):
     use: str
 
 
-class SignIn(BaseModel):
+class SignIn(Model):
     """How people sign in by a source, with its exchange sheet."""
 
     source: Named
@@ -67,7 +68,7 @@ class SignIn(BaseModel):
     text: str
 
 
-class Trial(BaseModel):
+class Trial(Model):
     """A trial by one named person."""
 
     id: str
@@ -93,7 +94,7 @@ class PageOfTrials(Page[Trial]):
     """Trials, newest first."""
 
 
-class SignInLine(BaseModel):
+class SignInLine(Model):
     """What one sign-in came to."""
 
     id: str
@@ -111,7 +112,7 @@ class PageOfSignIns(Page[SignInLine]):
     """Sign-ins, newest first."""
 
 
-class ClaimedGroup(BaseModel):
+class ClaimedGroup(Model):
     """A group that was claimed: which one it is here ("known", "made"), or that it is "left out"; and what rows give by it."""
 
     claimed: str
@@ -120,27 +121,27 @@ class ClaimedGroup(BaseModel):
     gives: list[dict[str, str]]
 
 
-class GroupInClaims(BaseModel):
+class GroupInClaims(Model):
     """A group that a sign-in claimed, and that its source does not have yet."""
 
     source: Named
     name: str
 
 
-class GroupsInClaims(BaseModel):
+class GroupsInClaims(Model):
     """Groups that sign-ins claimed, and that are not here yet."""
 
     items: list[GroupInClaims]
 
 
-class GroupMadeAhead(BaseModel):
+class GroupMadeAhead(Model):
     """A group that was made ahead of whoever comes with it."""
 
     id: str
     name: str
 
 
-class SignInAccess(BaseModel):
+class SignInAccess(Model):
     """A role that was "gained", "lost" or "kept"."""
 
     application: dict[str, str]
@@ -149,7 +150,7 @@ class SignInAccess(BaseModel):
     what: str
 
 
-class PlannedSignIn(BaseModel):
+class PlannedSignIn(Model):
     """What a sign-in comes to."""
 
     outcome: str
@@ -176,7 +177,7 @@ class SignInTrace(SignInLine):
     raw: str
 
 
-class Visit(BaseModel):
+class Visit(Model):
     """A visit of somebody who signed in."""
 
     id: str
@@ -186,13 +187,13 @@ class Visit(BaseModel):
     until_at: str
 
 
-class Visits(BaseModel):
+class Visits(Model):
     """The visits of a person that are not over."""
 
     items: list[Visit]
 
 
-class OwnApplication(BaseModel):
+class OwnApplication(Model):
     """An application that a visitor has; `address` is where they open it."""
 
     key: str
@@ -202,7 +203,7 @@ class OwnApplication(BaseModel):
     since: str
 
 
-class Yours(BaseModel):
+class Yours(Model):
     """What somebody who signed in is told: who they are, what they have, whom they ask."""
 
     name: str
@@ -213,7 +214,7 @@ class Yours(BaseModel):
     whom_to_ask: str
 
 
-class WayIn(BaseModel):
+class WayIn(Model):
     """A source by which a person could sign in: whether it opens to them; else what they would be told, and the reason that they are not told."""
 
     source: Named
@@ -227,14 +228,14 @@ class WayIn(BaseModel):
     bound_at: str | None
 
 
-class Ways(BaseModel):
+class Ways(Model):
     """By which ways a person could sign in now, and the applications that they would see."""
 
     ways: list[WayIn]
     applications: list[OwnApplication]
 
 
-class Where(BaseModel):
+class Where(Model):
     """By which source somebody signs in; None: by none that is known."""
 
     source: Named | None
@@ -244,7 +245,7 @@ class Where(BaseModel):
     for_operators: list[Named]
 
 
-class AskedCode(BaseModel):
+class AskedCode(Model):
     """A code was asked for: `state` goes back with it."""
 
     state: str
@@ -252,7 +253,7 @@ class AskedCode(BaseModel):
     minutes: int
 
 
-class CameIn(BaseModel):
+class CameIn(Model):
     """What came of a code: "in", "observed" or "refused"; where one goes on, or what one is told."""
 
     outcome: str

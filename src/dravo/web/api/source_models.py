@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from typing import Any, Literal
 
-from pydantic import BaseModel
-
+from dravo.web.api.base import Model
 from dravo.web.api.models import Page
 
 
-class SourceSchema(BaseModel):
+class SourceSchema(Model):
     """An extension schema that was added to a source; `kind` is what it belongs to, User or Group."""
 
     urn: str
@@ -18,13 +17,13 @@ class SourceSchema(BaseModel):
     document: dict[str, Any]
 
 
-class SourceSchemas(BaseModel):
+class SourceSchemas(Model):
     """The extension schemas of a source."""
 
     items: list[SourceSchema]
 
 
-class TraceSubject(BaseModel):
+class TraceSubject(Model):
     """The person (by the user's id) or group that a request was about."""
 
     kind: str
@@ -32,7 +31,7 @@ class TraceSubject(BaseModel):
     name: str
 
 
-class TracePerson(BaseModel):
+class TracePerson(Model):
     """What a request led to for one person."""
 
     id: str
@@ -42,7 +41,7 @@ class TracePerson(BaseModel):
     accounts: list[list[str]]
 
 
-class TraceLine(BaseModel):
+class TraceLine(Model):
     """One request of a source: what came, what was answered, what it led to; `more` people beside those listed."""
 
     id: str
@@ -69,7 +68,7 @@ class PageOfTraces(Page[TraceLine]):
     """A page of traces."""
 
 
-class Setting(BaseModel):
+class Setting(Model):
     """A setting of the house."""
 
     name: str
@@ -81,7 +80,7 @@ class Setting(BaseModel):
     most: int
 
 
-class HouseSettings(BaseModel):
+class HouseSettings(Model):
     """Every setting of the house."""
 
     items: list[Setting]

@@ -10,35 +10,34 @@ from dravo.core.instants import parse_instant
 from dravo.services import shapes, sources, tracing
 from dravo.services.permissions import ATTRIBUTES
 from dravo.web.api import asked as q
-from dravo.web.api import models as m
-from dravo.web.api import source_models as sm
+from dravo.web.api.describing import answers
 from dravo.web.api.door import ask, caller, house, needs, room
 
 rooms = room("sources")
 
 
-@rooms.get("/sources", responses={200: m.PageOfSources})
+@rooms.get("/sources", responses=answers("models.PageOfSources"))
 @needs("sources.read")
 def list_sources(query: q.PageQuery) -> dict[str, Any]:
     """Sources, with how many people and groups each has."""
     return sources.listing(house(), ask(query))
 
 
-@rooms.post("/sources", responses={201: m.Source})
+@rooms.post("/sources", responses=answers("models.Source", 201))
 @needs("sources.change")
 def add_source(body: q.SourceBody) -> tuple[dict[str, Any], int]:
     """Add a source that pushes."""
     return sources.add(house(), caller(), body.key, body.label), 201
 
 
-@rooms.get("/sources/<key>", responses={200: m.Source})
+@rooms.get("/sources/<key>", responses=answers("models.Source"))
 @needs("sources.read")
 def get_source(path: q.KeyPath) -> dict[str, Any]:
     """One source."""
     return sources.one(house(), path.key)
 
 
-@rooms.patch("/sources/<key>", responses={200: m.Source})
+@rooms.patch("/sources/<key>", responses=answers("models.Source"))
 @needs("sources.change")
 def rename_source(path: q.KeyPath, body: q.LabelBody) -> dict[str, Any]:
     """Give a source another label."""
@@ -53,21 +52,21 @@ def remove_source(path: q.KeyPath) -> Response:
     return Response(status=204)
 
 
-@rooms.get("/sources/<key>/sheet", responses={200: m.ExchangeSheet})
+@rooms.get("/sources/<key>/sheet", responses=answers("models.ExchangeSheet"))
 @needs("sources.read")
 def sheet(path: q.KeyPath) -> dict[str, Any]:
     """The exchange sheet of a source's push channel."""
     return sources.sheet(house(), path.key, current_app.config["PUBLIC_URL"])
 
 
-@rooms.get("/sources/<key>/tokens", responses={200: m.PageOfTokens})
+@rooms.get("/sources/<key>/tokens", responses=answers("models.PageOfTokens"))
 @needs("sources.read")
 def list_tokens(path: q.KeyPath, query: q.PageQuery) -> dict[str, Any]:
     """A source's push tokens, without their texts."""
     return sources.tokens(house(), path.key, ask(query))
 
 
-@rooms.post("/sources/<key>/tokens", responses={201: m.NewToken})
+@rooms.post("/sources/<key>/tokens", responses=answers("models.NewToken", 201))
 @needs("sources.change")
 def add_token(path: q.KeyPath, body: q.PushTokenBody) -> tuple[dict[str, Any], int]:
     """Make a push token; its text is in the answer, the only time."""
@@ -83,14 +82,14 @@ def revoke_token(path: q.TokenPath) -> Response:
     return Response(status=204)
 
 
-@rooms.get("/sources/<key>/schemas", responses={200: sm.SourceSchemas})
+@rooms.get("/sources/<key>/schemas", responses=answers("source_models.SourceSchemas"))
 @needs("sources.read")
 def list_schemas(path: q.KeyPath) -> dict[str, Any]:
     """The extension schemas that were added to a source."""
     return shapes.listing(house(), path.key)
 
 
-@rooms.post("/sources/<key>/schemas", responses={201: sm.SourceSchemas})
+@rooms.post("/sources/<key>/schemas", responses=answers("source_models.SourceSchemas", 201))
 @needs("sources.change")
 def add_schema(path: q.KeyPath, body: q.SchemaBody) -> tuple[dict[str, Any], int]:
     """Add an extension schema to a source."""
@@ -105,7 +104,7 @@ def remove_schema(path: q.SchemaPath) -> Response:
     return Response(status=204)
 
 
-@rooms.get("/sources/<key>/requests", responses={200: sm.PageOfTraces})
+@rooms.get("/sources/<key>/requests", responses=answers("source_models.PageOfTraces"))
 @needs("sources.read")
 def list_requests(path: q.KeyPath, query: q.TracesQuery) -> dict[str, Any]:
     """The requests of a source, newest first: what came, what was answered, what it led to."""
@@ -115,7 +114,7 @@ def list_requests(path: q.KeyPath, query: q.TracesQuery) -> dict[str, Any]:
     return tracing.listing(house().database, source_id, ask(query), words=query.q, outcome=query.outcome, method=query.method, values=values)
 
 
-@rooms.get("/sources/<key>/requests/<id>", responses={200: sm.Trace})
+@rooms.get("/sources/<key>/requests/<id>", responses=answers("source_models.Trace"))
 @needs("attributes.read")
 def get_request(path: q.TracePath) -> dict[str, Any]:
     """One request of a source, with its body."""

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from typing import Any
+from urllib.parse import unquote_plus
 
 import orjson
 import structlog
@@ -228,7 +229,8 @@ def draft(source_id: str) -> Draft:
     """Return the beginning of this request's trace; its path is told from the channel's own address on."""
     assert request.view_args is not None
     path = request.path.removeprefix(f"/scim/v2/{request.view_args['source']}") or "/"
-    return Draft(source_id, request.method, path, request.query_string.decode("utf-8", "replace") or None)
+    # As it reads, so that operators find a filter by its own words.
+    return Draft(source_id, request.method, path, unquote_plus(request.query_string.decode("utf-8", "replace")) or None)
 
 
 def _outcome(answer: Response) -> str:

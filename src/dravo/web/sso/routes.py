@@ -13,9 +13,9 @@ from urllib.parse import urlsplit
 
 import orjson
 from flask import Blueprint, Response, current_app, g, make_response, redirect, render_template, request
-from joserfc.jwk import RSAKey
 
 from dravo.core.errors import DravoError, NotFound, TooManyTries
+from dravo.protocols.oidc.keys import public_jwk
 from dravo.protocols.signing_in import SignInRefused
 from dravo.services import operator_links, operators, proving, sign_in_keys, sign_in_settings, sign_in_sheet, signing_in, signing_out, visiting
 from dravo.services.operators import Limiter
@@ -177,7 +177,7 @@ def our_keys(source: str) -> Response:
     with house().database.reading() as connection:
         row, _ = sign_in_settings.of_source(connection, source)
         keys = sign_in_keys.of_source(house(), connection, row.id)
-    public = [RSAKey.import_key(each.key.private_bytes(*sign_in_keys.AS_PEM), {"kid": each.id, "use": "sig"}).as_dict(private=False) for each in keys]
+    public = [public_jwk(each.key.private_bytes(*sign_in_keys.AS_PEM), each.id) for each in keys]
     return Response(orjson.dumps({"keys": public}), content_type="application/json")
 
 

@@ -1,0 +1,16 @@
+"""How commands fail: exit codes, and an error on standard error with its hint."""
+
+from __future__ import annotations
+
+import sys
+
+# Exit codes: what a program can tell from them.
+FAILED, WRONG_USE, NOT_THERE, NOT_PERMITTED, UNREACHABLE = 1, 2, 3, 4, 5
+
+
+def fail(message: str, mend: str, code: int) -> int:
+    """Print an error with its hint, and return its exit code."""
+    print(f"dravo: {message}", file=sys.stderr)
+    if mend:
+        print(f"       {mend}", file=sys.stderr)
+    return code

@@ -1,0 +1,26 @@
+"""The base of the models that the management API takes and gives."""
+
+from __future__ import annotations
+
+from pydantic import BaseModel, ConfigDict
+
+
+class Model(BaseModel):
+    """A model whose validator is built when the first request needs it: building all of them is a third of the start."""
+
+    model_config = ConfigDict(defer_build=True)
+
+
+class Problem(Model):
+    """What went wrong, and the mend."""
+
+    code: str
+    message: str
+    mend: str = ""
+    field: str | None = None
+
+
+class ProblemAnswer(Model):
+    """An error."""
+
+    error: Problem
