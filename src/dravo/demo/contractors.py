@@ -7,9 +7,8 @@ import re
 from typing import Any
 from urllib.parse import urljoin
 
-import httpx
-
 from dravo.client import Dravo
+from dravo.demo.loopback import client, http
 
 KEY, LABEL = "contractors", "Contractors' sign-in"
 DOMAIN = "rootworks.example"
@@ -32,15 +31,15 @@ FAULTS: tuple[dict[str, Any], ...] = ({"other certificate": True}, {"clock apart
 
 def browse(start: str, who: str) -> str:
     """Sign in as somebody, as a browser does it; returns the address where it ended."""
-    with httpx.Client(follow_redirects=True, timeout=60, trust_env=False) as http:
-        page = http.get(start)
+    with client(follow_redirects=True) as browser:
+        page = browser.get(start)
         while "<form" in page.text and "/yours" not in str(page.url):
             action = html.unescape(re.findall(r"""action=["']([^"']+)""", page.text)[0])
             hidden = re.findall(r"""<input type="?hidden"? name="?([^"\s]+)"? value="([^"]*)">""", page.text)
             fields = {name: html.unescape(value) for name, value in hidden}
             if "Who are you?" in page.text:
                 fields["who"] = who
-            page = http.post(urljoin(str(page.url), action), data=fields)
+            page = browser.post(urljoin(str(page.url), action), data=fields)
         return str(page.url)
 
 
@@ -52,7 +51,7 @@ def load(dravo: Dravo, provider: str) -> None:
     """
 
     def put(path: str, body: Any) -> None:
-        httpx.put(f"{provider}/{path}", json=body, trust_env=False).raise_for_status()
+        http.put(f"{provider}/{path}", json=body).raise_for_status()
 
     for name, given, family, groups in PEOPLE:
         email = f"{name}@{'fernhollow.example' if name == OF_STAFF else DOMAIN}"

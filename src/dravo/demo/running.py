@@ -10,7 +10,8 @@ import socket
 import subprocess
 import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -22,12 +23,13 @@ from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
 from dravo.client import ApiError, Dravo
 from dravo.core.errors import DravoError
 from dravo.demo import contractors, scenario, volunteers
+from dravo.demo.loopback import http
 from dravo.demo.reading import Sources
 from dravo.logs import configure
 from dravo.services import operators
 from dravo.services.house import House
 from dravo.services.permissions import CHIEF, Caller
-from dravo.serving import Service, folder_lock
+from dravo.serving import Service, folder_lock, load
 
 FILE = "demo.json"
 OPERATOR = "edmund.sallow"
@@ -57,18 +59,26 @@ class Demo:
         with folder_lock(self.folder):
             if not free(self.port):
                 raise DemoFailed(f"Port {self.port} is taken.", "Stop what uses it, or give another port with --port.")
-            first = "operator" not in self.kept
-            if first:
-                self._make_operator()
             log = open(self.folder / "service.log", "a")  # noqa: SIM115 (the children keep it open)
             configure("serve", log)
             service = Service(self.folder, "127.0.0.1", self.port, log_file=log)
-            signal.signal(signal.SIGTERM, lambda *_: service.stop())
-            signal.signal(signal.SIGINT, lambda *_: service.stop())
-            service.start()
+            signal.signal(signal.SIGTERM, lambda *_: service.stop_soon())
+            signal.signal(signal.SIGINT, lambda *_: service.stop_soon())
             try:
-                self._start_stand_ins()
-                wait_until(lambda: httpx.get(f"{self.url}/readyz", trust_env=False).status_code == 200, "the service", 90)
+                # They start while this process sets up the data folder.
+                with self._step("Prepare the stand-ins"):
+                    self._start_stand_ins()
+                if "operator" not in self.kept:
+                    with self._step("Set up the data folder"):
+                        self._make_operator()
+                with self._step("Load the service"):
+                    load()
+                # Outside of a step, whose progress is shown by a thread.
+                service.start()
+                with self._step("Start the service"):
+                    wait_until(lambda: http.get(f"{self.url}/readyz").status_code == 200, "the service", 90)
+                with self._step("Start the stand-ins"):
+                    self._wait_for_stand_ins()
                 with Dravo(self.url, self.kept["api_token"]) as dravo:
                     if not self.kept.get("loaded"):
                         self._load(dravo)
@@ -83,6 +93,14 @@ class Demo:
                 for child in self.stand_ins.values():
                     child.kill()
 
+    @contextmanager
+    def _step(self, what: str) -> Iterator[None]:
+        """Show what is under way, and afterwards how long it took."""
+        began = time.monotonic()
+        with self.screen.status(f"{what} ..."):
+            yield
+        self.screen.print(f"  {what:<58} {time.monotonic() - began:5.1f} s", highlight=False)
+
     def _keep(self) -> None:
         write_private(self.folder / FILE, self.kept)
 
@@ -92,10 +110,11 @@ class Demo:
         caller = Caller(made["id"], made["name"], CHIEF)
         token = operators.add_token(house, caller, "Demo", "write")
         house.close()
-        self.kept = {"operator": {"name": OPERATOR, "password": made["password"]}, "api_token": token["token"], "stand_ins": {}}
+        self.kept |= {"operator": {"name": OPERATOR, "password": made["password"]}, "api_token": token["token"]}
         self._keep()
 
     def _start_stand_ins(self) -> None:
+        self.kept.setdefault("stand_ins", {})
         self._start("provider", "dravo.demo.provider", "Fernhollow staff provider")
         for application in scenario.APPLICATIONS:
             if application.get("stand_in"):
@@ -111,8 +130,10 @@ class Demo:
         self.sources = Sources(self.folder, kept["port"])
         self.sources.start()
         self._keep()
+
+    def _wait_for_stand_ins(self) -> None:
         for name, address in self.addresses.items():
-            wait_until(lambda address=address: httpx.get(address, trust_env=False).status_code == 200, f"the stand-in '{name}'", 20)  # type: ignore[misc]
+            wait_until(lambda address=address: http.get(address).status_code == 200, f"the stand-in '{name}'", 20)  # type: ignore[misc]
 
     def _start(self, key: str, module: str, label: str, *more: str) -> None:
         kept = self.kept["stand_ins"].setdefault(key, {"token": secrets.token_hex(24), "port": self.port + 10 + len(self.addresses)})
@@ -127,7 +148,6 @@ class Demo:
 
     def _load(self, dravo: Dravo) -> None:
         """Put the scenario in: applications as an administrator would, people through the push channel."""
-        self.screen.print("Setting up the Fernhollow Botanic Trust.")
         try:
             dravo.sources.add(scenario.SOURCE_KEY, scenario.SOURCE_LABEL)
         except ApiError as wrong:
@@ -143,23 +163,28 @@ class Demo:
         groups = {name: [old if m == new else m for m in members] for name, members in scenario.groups(people).items()}
         self._push("POST", "/load", {"people": people, "groups": groups}, connect=True)
         self._follow_load(len(people) + len(groups))
-        for application in scenario.APPLICATIONS:
-            self._add_application(dravo, application)
-        self._live_a_little(people)
-        self._settle(dravo)
-        self._drift(dravo)
-        self._by_hand(dravo)
+        with self._step("Add applications and assign roles"):
+            for application in scenario.APPLICATIONS:
+                self._add_application(dravo, application)
+            self._live_a_little(people)
+        with self._step("Provision accounts"):
+            self._settle(dravo)
+        with self._step("Reconcile an application that was changed by hand"):
+            self._drift(dravo)
+        with self._step("Add local users, a group and an access review"):
+            self._by_hand(dravo)
         if self.sources is not None:
-            with self.screen.status("Reading the estates directory and the volunteers' register"):
+            with self._step("Import the estates directory and the volunteers' register"):
                 self.sources.load(dravo, wait_until)
-        with self.screen.status("Letting contractors try to sign in"):
+        with self._step("Sign in contractors by SAML"):
             for key in self._application_keys():
                 dravo.applications.change(key, address=f"{self.addresses[key]}/")
             contractors.load(dravo, self.addresses[contractors.KEY])
-        with self.screen.status("Letting volunteers sign in by a code"):
+        with self._step("Sign in volunteers by emailed code"):
             volunteers.connect(dravo, self.kept["stand_ins"]["smtp"]["port"])
             volunteers.load(dravo, self.url, self.addresses["mail"])
-        self._settle(dravo)
+        with self._step("Provision the rest"):
+            self._settle(dravo)
         self.kept["loaded"] = True
         self._keep()
 
@@ -167,16 +192,16 @@ class Demo:
         address = self.addresses["provider"]
         if connect:
             connection = {"base_url": f"{self.url}/scim/v2/{scenario.SOURCE_KEY}", "token": self.kept["push_token"]}
-            httpx.put(f"{address}/connection", json=connection, trust_env=False).raise_for_status()
-        answer = httpx.request(method, f"{address}{path}", json=body, timeout=60, trust_env=False)
+            http.put(f"{address}/connection", json=connection).raise_for_status()
+        answer = http.request(method, f"{address}{path}", json=body, timeout=60)
         if answer.status_code >= 400:
             raise DemoFailed(f"The provider's stand-in could not push: {answer.text}", "Look into service.log in the data folder.")
 
     def _follow_load(self, total: int) -> None:
         with Progress(TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), console=self.screen) as shown:
-            task = shown.add_task("Pushing people and groups", total=total)
+            task = shown.add_task("Push users and groups", total=total)
             while True:
-                state = httpx.get(f"{self.addresses['provider']}/progress", trust_env=False).json()
+                state = http.get(f"{self.addresses['provider']}/progress").json()
                 shown.update(task, completed=state["done"])
                 if state["trouble"]:
                     raise DemoFailed(f"The provider's stand-in could not push: {state['trouble']}", "Look into service.log in the data folder.")
@@ -210,7 +235,7 @@ class Demo:
     def _already_there(self, key: str) -> None:
         headers = {"Authorization": f"Bearer {self.kept['stand_ins'][key]['token']}"}
         for account in scenario.ALREADY_THERE.get(key, ()):
-            httpx.post(f"{self.addresses[key]}/scim/v2/Users", json=account, headers=headers, trust_env=False)
+            http.post(f"{self.addresses[key]}/scim/v2/Users", json=account, headers=headers)
 
     def _live_a_little(self, people: list[dict[str, Any]]) -> None:
         """A marriage, a leaver, somebody on leave: what happens to a directory."""
@@ -222,22 +247,22 @@ class Demo:
         self._push("DELETE", f"/people/{scenario.LEAVER}")
 
     def _settle(self, dravo: Dravo) -> None:
-        with self.screen.status("Delivering accounts to the applications"):
-            wait_until(lambda: dravo.deliveries.list(state="waiting").total() == 0, "the deliveries", 60)
+        if not dravo.provisioning.summary(wait=60)["settled"]:
+            raise DemoFailed("Provisioning is still pending after 60 seconds.", "See service.log in the data folder.")
 
     def _drift(self, dravo: Dravo) -> None:
         """Somebody changes things in an application by other hands; comparing finds it."""
         for key, changes in scenario.BY_OTHER_HANDS.items():
             address, headers = f"{self.addresses[key]}/scim/v2/Users", {"Authorization": f"Bearer {self.kept['stand_ins'][key]['token']}"}
-            accounts = {each["userName"]: each for each in httpx.get(f"{self.addresses[key]}/state", trust_env=False).json()["accounts"]}
+            accounts = {each["userName"]: each for each in http.get(f"{self.addresses[key]}/state").json()["accounts"]}
             for name, change in changes.items():
                 account = accounts[name]
                 if change is None:
-                    httpx.delete(f"{address}/{account['id']}", headers=headers, trust_env=False)
+                    http.delete(f"{address}/{account['id']}", headers=headers)
                 else:
-                    httpx.put(f"{address}/{account['id']}", json={**account, **change}, headers=headers, trust_env=False)
+                    http.put(f"{address}/{account['id']}", json={**account, **change}, headers=headers)
             for account in scenario.MADE_THERE.get(key, ()):
-                httpx.post(address, json=account, headers=headers, trust_env=False)
+                http.post(address, json=account, headers=headers)
             run = dravo.applications.reconcile(key)["id"]
             wait_until(lambda run=run: dravo.applications.run(run)["ended_at"] is not None, "the comparison", 30)  # type: ignore[misc]
 

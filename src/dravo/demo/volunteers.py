@@ -6,9 +6,8 @@ import re
 import time
 from typing import Any
 
-import httpx
-
 from dravo.client import Dravo
+from dravo.demo.loopback import client, http
 from dravo.demo.reading import VOLUNTEERS, VOLUNTEERS_LABEL
 
 DOMAIN = "volunteers.example"
@@ -42,10 +41,10 @@ def load(dravo: Dravo, url: str, letters: str) -> None:
 
 def sign_in(url: str, letters: str, address: str, given: str = "", family: str = "") -> dict[str, Any]:
     """Sign in as somebody, as a browser does it; returns what came of it."""
-    with httpx.Client(base_url=url, trust_env=False) as http:
-        asked = http.post("/api/v1/sign-in/code", json={"email": address}).raise_for_status().json()
+    with client(url) as browser:
+        asked = browser.post("/api/v1/sign-in/code", json={"email": address}).raise_for_status().json()
         body = {"state": asked["state"], "code": code_to(letters, address), "given_name": given, "family_name": family}
-        return dict(http.post("/api/v1/sign-in/code/given", json=body).raise_for_status().json())
+        return dict(browser.post("/api/v1/sign-in/code/given", json=body).raise_for_status().json())
 
 
 def code_to(letters: str, address: str, seconds: float = 20) -> str:
@@ -56,7 +55,7 @@ def code_to(letters: str, address: str, seconds: float = 20) -> str:
     """
     until = time.monotonic() + seconds
     while time.monotonic() < until:
-        for each in httpx.get(f"{letters}/letters", trust_env=False).json():
+        for each in http.get(f"{letters}/letters").json():
             if each["to"] == address and (found := re.search(r"\d{4} \d{4}", each["text"])):
                 return found.group()
         time.sleep(0.1)
