@@ -268,7 +268,7 @@ const choices = [
           Groups that come of what it says of people:
           {{ tried.made_groups.map((each) => `${each.name} (${each.people.toLocaleString('en')})`).join(', ') }}.
         </p>
-        <div v-if="tried.items.length" class="scroll">
+        <div v-if="tried.items.length" class="scroll" role="group" aria-label="Results" tabindex="0">
           <table class="plain">
             <caption class="visually-hidden">
               What would change

@@ -58,7 +58,7 @@ async function take(files: File | File[] | null): Promise<void> {
       class="mono"
     />
     <v-file-input label="Or take a CSV file" accept=".csv,text/csv,text/plain" @update:model-value="take" />
-    <div v-if="looked" class="scroll list" role="status">
+    <div v-if="looked" class="scroll list" role="status" tabindex="0">
       <table class="plain">
         <thead>
           <tr>

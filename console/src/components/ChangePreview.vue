@@ -52,7 +52,13 @@ function keep(): void {
         >, so <b>{{ each.wait.toLocaleString('en') }}</b> wait for one.</template
       >
     </p>
-    <div v-if="preview.people.length" class="scroll list">
+    <div
+      v-if="preview.people.length"
+      class="scroll list"
+      role="group"
+      aria-label="Users whose roles change"
+      tabindex="0"
+    >
       <table class="plain">
         <thead>
           <tr>

@@ -81,7 +81,7 @@ async function act(): Promise<void> {
   >
     <p v-if="dropping">These accounts stay there as they are, until something about them changes.</p>
     <p v-else>What is taken away there then:</p>
-    <div class="scroll list">
+    <div class="scroll list" role="group" aria-label="Held removals" tabindex="0">
       <table class="plain">
         <thead>
           <tr>

@@ -42,7 +42,7 @@ const first = computed(() => (trail.value.length - 1) * props.count + 1)
 
 <template>
   <ProblemNote :wrong="error" />
-  <div v-if="data && data.items.length" class="scroll">
+  <div v-if="data && data.items.length" class="scroll" role="group" aria-label="Table" tabindex="0">
     <table class="plain">
       <caption class="visually-hidden">
         {{

@@ -8,7 +8,7 @@ const confirmed = defineModel<string[]>({ required: true })
 </script>
 
 <template>
-  <div v-if="groups.length" class="scroll list">
+  <div v-if="groups.length" class="scroll list" role="group" aria-label="Groups that fit the pattern" tabindex="0">
     <table class="plain">
       <thead>
         <tr>

@@ -175,7 +175,7 @@ async function upload(files: File | File[] | null): Promise<void> {
     <CheckSteps v-if="check" :check="check" />
     <template v-if="check && check.sample.length">
       <h3>What the answers make of the first</h3>
-      <div class="scroll">
+      <div class="scroll" role="group" aria-label="What was read" tabindex="0">
         <table class="plain">
           <caption class="visually-hidden">
             Sample

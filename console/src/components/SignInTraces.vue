@@ -106,7 +106,7 @@ function save(trace: Schemas['SignInTrace']): void {
   <section v-if="opened" class="panel opened" aria-labelledby="trace">
     <h2 id="trace">{{ opened.name }}, <TimeOf :at="opened.at" /></h2>
     <PlannedSignIn :planned="opened" />
-    <div v-if="opened.arrived.length" class="scroll">
+    <div v-if="opened.arrived.length" class="scroll" role="group" aria-label="What arrived" tabindex="0">
       <h3>What arrived</h3>
       <p class="quiet">
         From <span class="mono">{{ opened.issuer }}</span>, about <span class="mono">{{ opened.subject }}</span>

@@ -279,8 +279,9 @@ const remaining = computed(() => {
         <p class="quiet">
           What the source says, and the groups that it has them in, go with it. Assignments to this person stay theirs.
         </p>
-        <PersonChoice v-if="!fresh" v-model="to" label="Person" />
+        <!-- First in the dialog and so focused first: the list of users opens when its field is focused, and would cover this. -->
         <v-checkbox v-model="fresh" label="Somebody new" hide-details />
+        <PersonChoice v-if="!fresh" v-model="to" label="Person" />
       </PreviewedAsk>
     </template>
   </div>
