@@ -1,11 +1,15 @@
 # Two commands do everything on a fresh machine: make demo, make test.
 SHELL := /bin/bash
 PYTHON ?= python3.11
+# Compiled modules are kept: without them every process of the service compiles all of its source again.
+unexport PYTHONDONTWRITEBYTECODE
 BIN := .venv/bin
+# In memory where that is possible; workers take tests from each other at the end.
+PYTEST = TMPDIR=$$(test -w /dev/shm && echo /dev/shm || echo /tmp) $(BIN)/python -m pytest -n 2 --dist worksteal
 CONSOLE := src/dravo/web/console/built/index.html
 SOURCES := $(shell find console/src console/public console/index.html console/package-lock.json console/vite.config.ts -type f 2>/dev/null)
 
-.PHONY: setup demo demo-fresh test lint format bench screenshots types clean
+.PHONY: setup demo demo-fresh test test-quick test-nightly test-order lint lint-python lint-console format bench screenshots types clean
 
 setup: .made/python $(CONSOLE)
 
@@ -41,14 +45,33 @@ demo-fresh:
 	@rm -rf var/demo
 	@$(MAKE) --no-print-directory demo
 
-test: setup .made/test-machine lint
-	@TMPDIR=$$(test -w /dev/shm && echo /dev/shm || echo /tmp) $(BIN)/python -m pytest -n 2 --dist loadfile --no-loadscope-reorder
+test: setup .made/test-machine
+	@began=$$SECONDS; \
+	$(MAKE) --no-print-directory lint && linted=$$SECONDS && $(PYTEST) --junitxml=.made/tests.xml && ended=$$SECONDS && \
+	echo "make test: lint and type checks $$((linted - began)) s, tests $$((ended - linted)) s, together $$((ended - began)) s"
 
+# An inner loop: core, protocols, store, and the services that need no started process.
+test-quick: .made/python
+	@began=$$SECONDS; $(PYTEST) -m "not long" tests/core tests/protocols tests/store tests/services && echo "make test-quick: $$((SECONDS - began)) s"
+
+# Many examples, large numbers, 100 rounds of kills; takes hours.
+test-nightly: setup .made/test-machine
+	@DRAVO_TESTS=nightly $(PYTEST)
+
+test-order:
+	@$(BIN)/python tools/order_tests.py .made/tests.xml
+
+# Two at a time: one half is Python, the other half is the console.
 lint: setup
+	@$(MAKE) --no-print-directory --output-sync=target -j 2 lint-python lint-console
+
+lint-python:
 	@$(BIN)/ruff check src tests tools benchmarks
 	@$(BIN)/ruff format --check src tests tools benchmarks
 	@$(BIN)/mypy
 	@$(BIN)/python tools/make_types.py --check
+
+lint-console:
 	@cd console && npm run --silent check && npm run --silent lint
 
 format: setup

@@ -7,7 +7,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from tests.harness import Browser, Running, SignInProvider, StandIn, eventually, service, sign_in_provider, stand_in
+from tests.harness import Browser, Running, SignInProvider, StandIn, eventually, service, sign_in_provider, stand_in_process
 
 PEOPLE = 20
 
@@ -15,7 +15,7 @@ PEOPLE = 20
 def run() -> None:
     """Have people arrive one after the other, by SAML, and print how long it took."""
     folder = Path(tempfile.mkdtemp())
-    with service(folder) as running, sign_in_provider(folder) as provider, stand_in(folder) as app:
+    with service(folder) as running, sign_in_provider(folder) as provider, stand_in_process(folder) as app:
         running.application("glasshouse", app, roles=("reader",))
         with running.dravo as dravo:
             dravo.sources.add("contractors", "Contractors")

@@ -20,7 +20,7 @@ from dravo.demo import scenario
 from dravo.services import assigning, recalculating
 from dravo.services.subjects import Wish
 from dravo.store import tables as t
-from tests.harness import Running, StandIn, set_up, stand_in
+from tests.harness import Running, StandIn, set_up, stand_in_process
 from tests.rooms import Rooms
 
 NUMBER = int(os.environ.get("DRAVO_BENCH_ACCOUNTS", "10000"))
@@ -62,7 +62,7 @@ def delivered(running: Running, folder: Path, together: int) -> tuple[float, int
         running: a service that is set up and not started, with so many accounts due.
         together: how many changes the stand-in takes in one request (Bulk); 0: it does not offer that.
     """
-    with stand_in(folder) as app:
+    with stand_in_process(folder) as app:
         app.faults(bulk=together)
         running.start()
         worker, most = psutil.Process(running.pid("worker")), 0.0
@@ -86,7 +86,7 @@ def run() -> None:
         running = set_up(folder / "service")
         bodies = prepare(folder / "service")
         shutil.copytree(folder / "service", folder / "again")
-        with stand_in(folder) as app:
+        with stand_in_process(folder) as app:
             bare_rate = bare(app, bodies)
         print(f"B5  {NUMBER:,} accounts, a bare loop of as many requests: {bare_rate:.0f}/s")
         for told, of, together in (("one by one", running, 0), ("with Bulk", replace(running, folder=folder / "again"), 100)):

@@ -2,26 +2,73 @@
 
 from __future__ import annotations
 
+import functools
 import itertools
+import os
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import Any
 
+import httpx
 import pytest
+from argon2 import PasswordHasher
 from hypothesis import settings
 
-from tests import harness
+from dravo.services import secrets, sign_in_keys
+from tests import harness, order, scale
 from tests.rooms import Rooms
 
-# How long an example takes says more of the machine than of the code.
-settings.register_profile("here", deadline=None)
-settings.load_profile("here")
-_NUMBERS = itertools.count(1)
+settings.load_profile(scale.PROFILE)
+# Reading the certificates that httpx trusts takes longer than most requests of tests, and would be done for each of them.
+httpx._transports.default.create_ssl_context = functools.cache(httpx.create_ssl_context)
+_NUMBERS = itertools.count(1)  # How long an answer takes on a busy machine says nothing; five seconds, httpx's own limit, is soon over there.
+for each in (httpx._api.request, httpx.get, httpx.post, httpx.put, httpx.patch, httpx.delete, httpx.Client.__init__):
+    each.__kwdefaults__["timeout"] = httpx.Timeout(60)
+
+# What makes passwords hard to guess and keys hard to break takes time, and is not what tests are about.
+secrets._PASSWORDS = PasswordHasher(time_cost=1, memory_cost=8, parallelism=1)
+sign_in_keys.BITS = 2048
+
+# Started processes, a browser or a real directory take long; `make test-quick` leaves out what needs them.
+_PROCESSES = {"read", "running", "app", "demo", "browser", "alone", "letters", "provider", "own", "estates", "small", "crew", "garden"}
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Mark tests that are not quick, and have the longest modules run first: workers then end at the same time."""
+    for item in items:
+        if item.name == "runTest" or _PROCESSES & set(getattr(item, "fixturenames", ())):
+            item.add_marker(pytest.mark.long)
+    # Modules stay whole, because tests of one share fixtures.
+    items.sort(key=lambda item: order.PLACES.get(item.nodeid.partition("::")[0], len(order.PLACES)))
+
+
+def pytest_terminal_summary(terminalreporter: Any) -> None:
+    """Say how long each part of the tests took, summed over the workers."""
+    parts: dict[str, float] = {}
+    for reports in terminalreporter.stats.values():
+        for report in reports:
+            if isinstance(report, pytest.TestReport):
+                part = report.nodeid.split("/")[1].partition("::")[0]
+                parts[part] = parts.get(part, 0.0) + report.duration
+    terminalreporter.section("seconds by part, summed over the workers")
+    for part, seconds in sorted(parts.items(), key=lambda each: -each[1]):
+        terminalreporter.line(f"{seconds:7.1f} s  {part}")
 
 
 @pytest.fixture(scope="session")
 def running(tmp_path_factory: pytest.TempPathFactory) -> Iterator[harness.Running]:
     """A running service for all tests that leave it running."""
     with harness.service(tmp_path_factory.mktemp("service")) as started:
+        yield started
+
+
+@pytest.fixture(scope="session")
+def demo(tmp_path_factory: pytest.TempPathFactory) -> Iterator[harness.RunningDemo]:
+    """A running demo, started from data that all workers share; for tests that only look."""
+    shared = tmp_path_factory.getbasetemp()
+    # With several workers each has a folder of its own within the shared one.
+    shared = shared.parent if "PYTEST_XDIST_WORKER" in os.environ else shared
+    with harness.prepared_demo(shared / "prepared-demo", tmp_path_factory.mktemp("demo") / "data") as started:
         yield started
 
 

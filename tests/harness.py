@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import contextlib
+import fcntl
 import json
 import re
 import secrets
+import shutil
 import signal
 import subprocess
 import sys
+import threading
 import time
 import urllib.request
 from collections.abc import Callable, Iterator
@@ -21,7 +24,10 @@ import httpx
 import lxml.html
 
 from dravo.client import Dravo
+from dravo.demo.application import Application
+from dravo.demo.identity import Identity
 from dravo.demo.running import free_port
+from dravo.demo.wire import Answer, Call, make_server
 from dravo.services import operators, settings
 from dravo.services.permissions import CHIEF, Caller
 from tests.rooms import open_house
@@ -36,11 +42,14 @@ Seen = TypeVar("Seen")
 def eventually(look: Callable[[], Seen], holds: Callable[[Seen], bool] = bool, seconds: float = 90.0) -> Seen:
     """Return what is seen as soon as it holds; fail, with what was seen last, if it does not in time."""
     end = time.monotonic() + seconds
+    pause = 0.01
     seen = look()
     while not holds(seen):
         if time.monotonic() > end:
             raise AssertionError(f"it did not come about within {seconds:.0f} seconds; seen last: {seen!r}")
-        time.sleep(0.03)
+        time.sleep(pause)
+        # What takes long is asked about seldom: asking takes time from the service that is waited for.
+        pause = min(0.25, pause * 1.4)
         seen = look()
     return seen
 
@@ -51,11 +60,14 @@ class StandIn:
 
     port: int
     token: str
-    process: subprocess.Popen[bytes]
 
     @property
     def base_url(self) -> str:
         return f"http://127.0.0.1:{self.port}/scim/v2"
+
+    def roles(self, name: str) -> list[str]:
+        """Return the roles of an account by its user name; none if there is no such account."""
+        return [role["value"] for role in self.accounts().get(name, {}).get("roles", [])]
 
     def accounts(self) -> dict[str, dict[str, Any]]:
         """Return every account there, by user name; fails if one user name is there twice."""
@@ -92,8 +104,30 @@ class StandIn:
 
 
 @contextlib.contextmanager
+def served(handle: Callable[[Call], Answer], port: int = 0) -> Iterator[int]:
+    """Serve a stand-in on loopback from threads of this process, which start at once; give its port."""
+    server = make_server("127.0.0.1", port, handle)
+    threading.Thread(target=server.serve_forever, kwargs={"poll_interval": 0.05}, daemon=True).start()
+    try:
+        yield int(server.server_address[1])
+    finally:
+        server.shutdown()
+        server.server_close()
+
+
+@contextlib.contextmanager
 def stand_in(folder: Path, name: str = "Plant Records") -> Iterator[StandIn]:
-    """Run a stand-in for an application."""
+    """Run a stand-in for an application from threads of this process."""
+    token = secrets.token_hex(12)
+    application = Application(name, token, folder / f"{secrets.token_hex(4)}.state")
+    with served(application.handle) as port:
+        yield StandIn(port, token)
+    application.kept.close()
+
+
+@contextlib.contextmanager
+def stand_in_process(folder: Path, name: str = "Plant Records") -> Iterator[StandIn]:
+    """Run a stand-in for an application as a process of its own: for tests that keep this process busy themselves."""
     token = secrets.token_hex(12)
     for _ in range(3):
         port = free_port()
@@ -105,7 +139,7 @@ def stand_in(folder: Path, name: str = "Plant Records") -> Iterator[StandIn]:
             break
         # Somebody else took the port between finding it free and using it.
     try:
-        yield StandIn(port, token, process)
+        yield StandIn(port, token)
     finally:
         process.kill()
         process.wait()
@@ -137,16 +171,10 @@ class SignInProvider:
 
 @contextlib.contextmanager
 def sign_in_provider(folder: Path) -> Iterator[SignInProvider]:
-    """Run a stand-in for a provider at which people sign in."""
+    """Run a stand-in for a provider at which people sign in, from threads of this process."""
     port = free_port()
-    command = [sys.executable, "-m", "dravo.demo.identity", "--name", "Contractors", "--port", str(port), "--state", str(folder / f"{port}.state")]
-    process = subprocess.Popen(command, stdin=subprocess.PIPE)
-    try:
-        eventually(lambda: answers(f"http://127.0.0.1:{port}/"))
+    with served(Identity("Contractors", port, folder / f"{port}.state").handle, port):
         yield SignInProvider(f"http://127.0.0.1:{port}")
-    finally:
-        process.kill()
-        process.wait()
 
 
 @dataclass
@@ -267,10 +295,11 @@ class Running:
                 dravo.applications.connect(key, to.base_url, to.token)
                 dravo.applications.change(key, switched_on=True, **settings)
 
-    def settled(self, application: str, seconds: float = 30.0) -> None:
-        """Wait until nothing waits to be delivered to an application."""
+    def settled(self, application: str | None = None, seconds: float = 90.0) -> None:
+        """Wait until no provisioning is pending, of one application or of all."""
         with self.dravo as dravo:
-            eventually(lambda: dravo.applications.get(application), lambda a: a["waiting"] == 0, seconds)
+            summary = dravo.provisioning.summary(application, wait=seconds)
+        assert summary["settled"], f"still pending after {seconds:.0f} seconds: {summary}"
 
 
 class Provider:
@@ -325,6 +354,66 @@ def service(folder: Path) -> Iterator[Running]:
     """Run a service on a new data folder."""
     running = set_up(folder)
     running.start()
+    try:
+        yield running
+    finally:
+        running.stop()
+
+
+class RunningDemo:
+    """The demo as a process of its own, on a folder that is kept for its next start."""
+
+    def __init__(self, folder: Path, port: int, first_start: str = "") -> None:
+        # What it printed when the folder was new.
+        self.first_start = first_start
+        ready_file = folder.with_name(f"{folder.name}-ready.json")
+        ready_file.unlink(missing_ok=True)
+        command = [sys.executable, "-m", "dravo.cli.main", "demo", "--data", str(folder), "--port", str(port), "--ready-file", str(ready_file)]
+        began = time.monotonic()
+        self.process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+        eventually(lambda: ready_file.exists() or self.process.poll() is not None, seconds=180)
+        if self.process.poll() is not None:
+            raise AssertionError(f"the demo ended: {self.process.communicate()[0]}")
+        self.seconds = time.monotonic() - began
+        self.ready_file_mode = oct(ready_file.stat().st_mode)[-3:]
+        self.ready: dict[str, Any] = json.loads(ready_file.read_text())
+
+    @property
+    def url(self) -> str:
+        return str(self.ready["url"])
+
+    @property
+    def dravo(self) -> Dravo:
+        return Dravo(self.url, self.ready["api_token"])
+
+    def stop(self) -> str:
+        """End it as Ctrl-C does; return what it printed."""
+        self.process.send_signal(signal.SIGINT)
+        return self.process.communicate(timeout=60)[0]
+
+
+@contextlib.contextmanager
+def prepared_demo(prepared: Path, folder: Path) -> Iterator[RunningDemo]:
+    """Run a demo on a copy of prepared data; the first test of all workers that asks has it prepared.
+
+    Args:
+        prepared: a folder that all workers share.
+        folder: a new folder of the caller.
+    """
+    prepared.mkdir(exist_ok=True)
+    with open(prepared / "lock", "a") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not (prepared / "first-start.txt").exists():
+            demo = RunningDemo(prepared / "demo", free_port())
+            seconds = demo.seconds
+            (prepared / "first-start.txt").write_text(f"{seconds}\n{demo.stop()}")
+        shutil.copytree(prepared / "demo", folder)
+    # Copies run side by side: each gets ports of its own.
+    kept = json.loads((folder / "demo.json").read_text())
+    for stand_in in kept["stand_ins"].values():
+        stand_in["port"] = free_port()
+    (folder / "demo.json").write_text(json.dumps(kept))
+    running = RunningDemo(folder, free_port(), (prepared / "first-start.txt").read_text())
     try:
         yield running
     finally:

@@ -28,7 +28,7 @@ debian /usr/include/sasl/sasl.h libsasl2-dev
 debian /usr/sbin/slapd slapd
 debian ldapmodify ldap-utils
 if [ "${1:-run}" = test ]; then
-  debian chromium chromium
+  debian chromium-headless-shell chromium-headless-shell
   debian xmlsec1 xmlsec1
   debian /usr/share/fonts/truetype/noto/NotoSans-Regular.ttf fonts-noto-core
   debian /usr/share/fonts/opentype/noto/NotoSansCJK-Regular.ttc fonts-noto-cjk

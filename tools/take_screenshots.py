@@ -38,7 +38,7 @@ def main() -> None:
             while not ready.exists():
                 time.sleep(0.1)
             with sync_playwright() as playwright:
-                browser = playwright.chromium.launch(executable_path=os.environ.get("CHROMIUM", "/usr/bin/chromium"), args=FLAGS)
+                browser = playwright.chromium.launch(executable_path=os.environ.get("CHROMIUM", "/usr/bin/chromium-headless-shell"), args=FLAGS)
                 take_all(browser, json.loads(ready.read_text()), ready)
                 browser.close()
         finally:

@@ -1,19 +1,19 @@
-"""A headless Chromium, and the check of each page visited by axe."""
+"""A headless Chromium, signed in once for all tests of a worker."""
 
 from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator
-from pathlib import Path
 from typing import Any
 
+import httpx
 import pytest
-from playwright.sync_api import Browser, Page, expect, sync_playwright
+from playwright.sync_api import Browser, BrowserContext, Page, StorageState, expect, sync_playwright
 
 from tests.harness import PASSWORD, Running
 
-AXE = (Path(__file__).parents[2] / "console/node_modules/axe-core/axe.min.js").read_text()
-CHROMIUM = os.environ.get("CHROMIUM", "/usr/bin/chromium")
+# Without a window and all that belongs to one: it takes a third of the processor that the whole browser takes.
+CHROMIUM = os.environ.get("CHROMIUM", "/usr/bin/chromium-headless-shell")
 # As long as the harness waits for anything: what is promised is that it comes, not how quickly on a busy machine.
 PATIENCE_MS = 60_000
 expect.set_options(timeout=PATIENCE_MS)
@@ -28,21 +28,57 @@ def browser() -> Iterator[Browser]:
         started.close()
 
 
-@pytest.fixture(params=["light", "dark"])
-def theme(request: pytest.FixtureRequest) -> str:
-    return str(request.param)
+class SignedIn:
+    """A browser context in which an operator signed in once, for all pages of a worker: they also share what was loaded."""
+
+    def __init__(self, browser: Browser, running: Running) -> None:
+        self._running = running
+        self._context = browser.new_context(base_url=running.url, reduced_motion="reduce")
+        self._context.grant_permissions(["clipboard-read", "clipboard-write"])
+
+    def context(self) -> BrowserContext:
+        """Return the context; a session that a test has ended is replaced."""
+        with httpx.Client(base_url=f"{self._running.url}/api/v1", trust_env=False) as http:
+            for cookie in self._context.cookies():
+                http.cookies.set(cookie["name"], cookie["value"])
+            if http.get("/session").status_code != 200:
+                http.cookies.clear()
+                http.post("/session", json={"name": "edmund.sallow", "password": PASSWORD}).raise_for_status()
+                self._context.clear_cookies()
+                self._context.add_cookies([*signed_in_state(http.cookies["dravo_session"])["cookies"]])
+        return self._context
+
+
+def signed_in_state(session: str) -> StorageState:
+    """Return a browser's storage that holds an operator's session."""
+    cookie: Any = {
+        "name": "dravo_session", "value": session, "domain": "127.0.0.1", "path": "/", "expires": -1,
+        "httpOnly": True, "secure": False, "sameSite": "Strict",
+    }  # fmt: skip
+    return {"cookies": [cookie], "origins": []}
+
+
+@pytest.fixture(scope="session")
+def signed_in_once(browser: Browser, running: Running) -> SignedIn:
+    return SignedIn(browser, running)
 
 
 @pytest.fixture
-def open_page(browser: Browser, running: Running) -> Iterator[Callable[..., Page]]:
+def open_page(browser: Browser, running: Running, signed_in_once: SignedIn) -> Iterator[Callable[..., Page]]:
     """Open the console; afterwards nothing may have been asked of anywhere else, and no error may stand in its log."""
     pages: list[Page] = []
+    contexts: list[BrowserContext] = []
     wrong: list[str] = []
 
-    def opened(width: int = 1280, height: int = 800, theme: str = "light", beside: str = "data:") -> Page:
-        context = browser.new_context(viewport={"width": width, "height": height}, color_scheme=theme, base_url=running.url)  # type: ignore[arg-type]
-        context.grant_permissions(["clipboard-read", "clipboard-write"])
-        page = context.new_page()
+    def opened(width: int = 1280, height: int = 800, theme: str = "light", beside: str = "data:", *, signed_in: bool = False) -> Page:
+        if signed_in:
+            page = signed_in_once.context().new_page()
+        else:
+            context = browser.new_context(base_url=running.url, reduced_motion="reduce")
+            contexts.append(context)
+            page = context.new_page()
+        page.set_viewport_size({"width": width, "height": height})
+        page.emulate_media(color_scheme=theme)  # type: ignore[arg-type]
         page.set_default_timeout(PATIENCE_MS)
         page.on(
             "request", lambda request: None if request.url.startswith((running.url, "data:", beside)) else wrong.append(f"asked {request.url[:100]}")
@@ -54,24 +90,16 @@ def open_page(browser: Browser, running: Running) -> Iterator[Callable[..., Page
 
     yield opened
     for page in pages:
-        page.context.close()
+        page.close()
+    for context in contexts:
+        context.close()
     assert wrong == []
 
 
 def sign_in(page: Page) -> None:
+    """Sign in by the form; tests that are not about signing in open their page signed in."""
     page.goto("/")
     page.get_by_label("Name").fill("edmund.sallow")
     page.get_by_label("Password").fill(PASSWORD)
     page.get_by_role("button", name="Sign in").click()
     page.get_by_role("heading", name="Overview").wait_for()
-
-
-def check_accessible(page: Page) -> None:
-    """Let axe look at the page as it is, by WCAG 2.2 AA."""
-    page.evaluate("scrollTo(0, 0)")  # what the band covers half is no smaller for that
-    page.wait_for_timeout(250)  # dialogs and menus fade in; axe would measure the contrast of the half-faded
-    page.evaluate(AXE)
-    tags = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"]
-    result: dict[str, Any] = page.evaluate("tags => axe.run(document, { runOnly: tags })", tags)
-    told = [f"{each['id']}: {each['help']} ({each['nodes'][0]['html'][:160]})" for each in result["violations"]]
-    assert told == [], f"{page.url}: {told}"

@@ -6,7 +6,6 @@ from collections.abc import Callable
 
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import check_accessible, sign_in
 from tests.harness import Running, StandIn, eventually
 
 Fresh = Callable[[str], str]
@@ -16,8 +15,7 @@ def test_somebody_is_entered_put_into_a_local_group_changed_and_leaves(open_page
     desk, name, group = fresh("desk"), fresh("ida"), fresh("Planting")
     running.application(desk)
     running.provider(fresh("source")).person(f"{name}-ada", displayName=f"Ada {name}", emails=[{"value": f"{name}@fernhollow.example"}])
-    page = open_page()
-    sign_in(page)
+    page = open_page(signed_in=True)
     page.goto("/people")
     page.get_by_role("button", name="Add a person").click()
     dialog = page.get_by_role("dialog")
@@ -29,7 +27,6 @@ def test_somebody_is_entered_put_into_a_local_group_changed_and_leaves(open_page
     dialog.get_by_label("E-mail").fill(f"{name}@fernhollow.example")
     dialog.get_by_role("button", name="Add them").click()
     expect(dialog).to_contain_text(f"Ada {name} has that user name or e-mail address.")
-    check_accessible(page)
     dialog.get_by_label("E-mail").fill("")
     dialog.get_by_role("button", name="Add them").click()
     expect(page.get_by_role("heading", name=f"Ida {name.title()}")).to_be_visible()
@@ -53,11 +50,9 @@ def test_somebody_is_entered_put_into_a_local_group_changed_and_leaves(open_page
         dialog.get_by_role("button", name="Save as CSV").click()
     lines = kept.value.path().read_text().splitlines()
     assert lines[0] == "person,user name,application,what,before,after" and len(lines) == 3 and lines[1].endswith(",gained,,Viewer")
-    check_accessible(page)
     dialog.get_by_role("button", name="Put them in").click()
     row = page.get_by_role("row").filter(has_text=f"Ida {name.title()}")
     expect(row).to_be_visible()
-    check_accessible(page)
     row.get_by_role("button", name="Take out Ida").click()
     dialog = page.get_by_role("dialog")
     expect(dialog).to_contain_text("1 lose")
@@ -79,7 +74,6 @@ def test_somebody_is_entered_put_into_a_local_group_changed_and_leaves(open_page
     expect(dialog).to_contain_text("1 lose")
     dialog.get_by_role("button", name="They have left").click()
     expect(page.get_by_text("gone").first).to_be_visible()
-    check_accessible(page)
 
 
 def test_a_user_is_made_of_an_account_that_nobody_here_has(open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh) -> None:
@@ -89,8 +83,7 @@ def test_a_user_is_made_of_an_account_that_nobody_here_has(open_page: Callable[.
     with running.dravo as dravo:
         run = dravo.applications.reconcile(desk)
         eventually(lambda: dravo.applications.run(run["id"])["ended_at"])
-    page = open_page()
-    sign_in(page)
+    page = open_page(signed_in=True)
     page.goto(f"/applications/{desk}/drift")
     page.get_by_role("button", name="Make a user").click()
     dialog = page.get_by_role("dialog")
@@ -98,7 +91,6 @@ def test_a_user_is_made_of_an_account_that_nobody_here_has(open_page: Callable[.
     expect(dialog).to_contain_text("The account has no role that is known here.")
     dialog.get_by_role("combobox", name="Role").press("Enter")
     page.get_by_role("option", name="Viewer").click()
-    check_accessible(page)
     dialog.get_by_role("button", name="Make the user").click()
     expect(page.get_by_text("No difference is known")).to_be_visible(timeout=15_000)
     with running.dravo as dravo:

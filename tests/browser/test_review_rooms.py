@@ -6,7 +6,6 @@ from collections.abc import Callable
 
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import check_accessible, sign_in
 from tests.harness import Running, eventually
 
 Fresh = Callable[[str], str]
@@ -19,16 +18,15 @@ def test_a_review_is_begun_and_decided_row_by_row(open_page: Callable[..., Page]
     provider.group(f"{source}-clerks", [provider.person(f"{source}-{name}", displayName=f"{name} {source}") for name in ("Ada", "Bob", "Cai")])
     with running.dravo as dravo:
         dravo.assignments.add(desk, "viewer", source=source, group=f"{source}-clerks")
-        eventually(lambda: dravo.access(application=desk).total(), lambda number: number == 3)
-    page = open_page()
-    sign_in(page)
+        running.settled(desk)
+        assert (dravo.access(application=desk).total()) == 3
+    page = open_page(signed_in=True)
     page.goto("/access/reviews")
     page.get_by_role("button", name="Begin a review").click()
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("Name of the review").fill(label)
     dialog.get_by_role("button", name="Begin it").click()
     expect(dialog).to_contain_text("A review needs a last day to come.")
-    check_accessible(page)
     dialog.get_by_label("Last day of deciding").fill("2999-12-31")
     dialog.get_by_role("combobox", name="Application").fill(desk.replace("-", " ").title())
     page.get_by_role("option", name=desk.replace("-", " ").title()).click()
@@ -40,12 +38,10 @@ def test_a_review_is_begun_and_decided_row_by_row(open_page: Callable[..., Page]
     row = page.get_by_role("row").filter(has_text=f"Ada {source}")
     expect(row).to_contain_text("confirmed")
     expect(row).to_contain_text("still here")
-    check_accessible(page)
     page.get_by_label(f"Choose Bob {source}").check()
     page.get_by_role("button", name="Take away 1").click()
     dialog = page.get_by_role("dialog")
     expect(dialog).to_contain_text("1 lose")
-    check_accessible(page)
     dialog.get_by_role("button", name="Take it away").click()
     expect(dialog).to_be_hidden()
     expect(page.get_by_role("row").filter(has_text=f"Bob {source}")).to_contain_text("They are kept out of")
@@ -55,7 +51,9 @@ def test_a_review_is_begun_and_decided_row_by_row(open_page: Callable[..., Page]
     page.get_by_role("button", name="End it now").click()
     expect(page.get_by_text("ended").first).to_be_visible()
     with running.dravo as dravo:
-        left = eventually(lambda: sorted(x["person"]["user_name"] for x in dravo.access(application=desk)), lambda seen: len(seen) == 2)
+        running.settled(desk)
+        left = sorted(x["person"]["user_name"] for x in dravo.access(application=desk))
+        assert len(left) == 2
     assert left == [f"{source}-Ada", f"{source}-Cai"]
 
 
@@ -65,8 +63,7 @@ def test_a_plan_fills_up_and_the_flow_picture_leads_to_its_places(open_page: Cal
     provider = running.provider(source)
     people = [provider.person(f"{source}-{name}", displayName=f"{name} {source}") for name in ("Ada", "Bob")]
     provider.group(f"{source}-clerks", people)
-    page = open_page()
-    sign_in(page)
+    page = open_page(signed_in=True)
     page.goto(f"/applications/{desk}/settings")
     plans = page.get_by_role("region", name="Plans and seats")
     plans.get_by_label("Plan key").fill("full")
@@ -82,12 +79,10 @@ def test_a_plan_fills_up_and_the_flow_picture_leads_to_its_places(open_page: Cal
     dialog.get_by_role("combobox", name="Plan").press("Enter")
     page.get_by_role("option", name="Full desk").click()
     expect(dialog).to_contain_text("2 need a seat of Full desk: 1 free, so 1 wait for one.")
-    check_accessible(page)
     dialog.get_by_role("button", name="Give the role").click()
     expect(page.get_by_text("plan Full desk")).to_be_visible()
     page.goto(f"/applications/{desk}/seats?who=waiting")
     expect(page.get_by_text("1 waiting")).to_be_visible()
-    check_accessible(page)
     page.goto(f"/applications/{desk}/settings")
     page.get_by_role("button", name="Change seats of Full desk").click()
     page.get_by_role("dialog").get_by_label("Seats").fill("2")
@@ -98,7 +93,6 @@ def test_a_plan_fills_up_and_the_flow_picture_leads_to_its_places(open_page: Cal
     # Among many groups of other tests this one may be bundled; some source stands there in any case.
     place = picture.get_by_role("link").first
     expect(place).to_be_visible(timeout=15_000)
-    check_accessible(page)
     place.focus()
     page.keyboard.press("Enter")
     page.wait_for_url("**/sources/*")
@@ -113,9 +107,9 @@ def test_two_people_are_compared_and_groups_stand_against_applications(open_page
     provider.group(f"{source}-one", [ada])
     with running.dravo as dravo:
         dravo.assignments.add(desk, "viewer", source=source, group=f"{source}-one")
-        eventually(lambda: dravo.access(application=desk).total() == 1)
-    page = open_page()
-    sign_in(page)
+        running.settled(desk)
+        assert dravo.access(application=desk).total() == 1
+    page = open_page(signed_in=True)
     page.goto("/access/people")
     expect(page.get_by_text("Why does one have it, and the other not?")).to_be_visible()
     for label, name in (("One person", "Ada"), ("The other", "Bob")):
@@ -126,21 +120,18 @@ def test_two_people_are_compared_and_groups_stand_against_applications(open_page
     expect(row).to_contain_text(f"> {source}-one")
     expect(row).to_contain_text("no access")
     expect(page.get_by_role("heading", name=f"Groups of Ada {source} only")).to_be_visible()
-    check_accessible(page)
     # What is compared stays in the address, by name too.
     page.reload()
     expect(row).to_contain_text("differs")
     page.goto(f"/access/groups?application={desk}")
     expect(page.get_by_role("row").filter(has_text=f"{source}-one")).to_contain_text("Viewer")
-    check_accessible(page)
     page.goto(f"/access/matrix?application={desk}&role=viewer")
     expect(page.get_by_text("role viewer")).to_be_visible()
     expect(page.get_by_role("row").filter(has_text=f"Ada {source}")).to_be_visible()
 
 
 def test_what_is_set_for_the_whole_house_is_kept_or_refused_with_the_mend(open_page: Callable[..., Page], running: Running) -> None:
-    page = open_page()
-    sign_in(page)
+    page = open_page(signed_in=True)
     page.goto("/settings/house")
     house = page.get_by_role("form", name="For the whole house")
     zone = house.get_by_label("time zone", exact=False)
@@ -148,7 +139,6 @@ def test_what_is_set_for_the_whole_house_is_kept_or_refused_with_the_mend(open_p
     zone.fill("Fernhollow")
     house.get_by_role("button").last.click()
     expect(page.get_by_text("There is no time zone 'Fernhollow'.")).to_be_visible()
-    check_accessible(page)
     zone.fill("Asia/Tokyo")
     house.get_by_role("button").last.click()
     with running.dravo as dravo:

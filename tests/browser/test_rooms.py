@@ -10,7 +10,7 @@ from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.twofactor.totp import TOTP
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import check_accessible, sign_in
+from tests.browser.conftest import sign_in
 from tests.harness import PASSWORD, Running, StandIn, eventually
 
 Fresh = Callable[[str], str]
@@ -20,8 +20,7 @@ def test_a_long_list_is_paged_and_its_filters_stay_in_the_address(open_page: Cal
     provider, mark = running.provider(fresh("source")), fresh("crowd")
     people = [provider.person(f"{mark}.{number:03}", displayName=f"{mark} {number:03}") for number in range(60)]
     provider.set_active(people[7], False)
-    page = open_page()
-    sign_in(page)
+    page = open_page(signed_in=True)
     page.goto("/people")
     page.get_by_role("textbox", name="Name, user name or e-mail").fill(mark)
     page.wait_for_url(f"**/people?q={mark}")
@@ -37,7 +36,6 @@ def test_a_long_list_is_paged_and_its_filters_stay_in_the_address(open_page: Cal
     expect(page.get_by_role("link", name=f"{mark} 007")).to_be_visible()
     page.get_by_role("textbox", name="Name, user name or e-mail").fill(f"{mark} nobody")
     expect(page.get_by_text("Nobody fits")).to_be_visible()
-    check_accessible(page)
 
 
 def test_why_not_is_answered_where_the_doubt_arises(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
@@ -49,8 +47,7 @@ def test_why_not_is_answered_where_the_doubt_arises(open_page: Callable[..., Pag
     with running.dravo as dravo:
         dravo.assignments.add(records, "viewer", group=group)
         user = dravo.people.get(name)["id"]
-    page = open_page()
-    sign_in(page)
+    page = open_page(signed_in=True)
     page.goto(f"/people/{user}")
     expect(page.get_by_text("No access to anything")).to_be_visible()
     page.locator(".v-select").filter(has_text="Why not").click()
@@ -60,7 +57,6 @@ def test_why_not_is_answered_where_the_doubt_arises(open_page: Callable[..., Pag
     expect(told).to_contain_text("Being in one of these groups would give it")
     provider.add(group, person)
     expect(page.get_by_role("region", name="Access, and why")).to_contain_text("by group, by edmund.sallow")
-    check_accessible(page)
     provider.set_active(person, False)
     expect(page.get_by_text("Whoever is not active has no access")).to_be_visible()
     expect(page.get_by_text("Access that has ended")).to_be_visible()
@@ -74,15 +70,15 @@ def test_a_failed_delivery_is_read_mended_and_sent_again(open_page: Callable[...
     running.provider(fresh("source")).person(name, displayName=f"Una {name}")
     with running.dravo as dravo:
         dravo.assignments.add(records, "viewer", person=name)
-        eventually(lambda: dravo.deliveries.list(application=records, state="failed").total())
-    page = open_page()
-    sign_in(page)
+        running.settled(records)
+        assert dravo.deliveries.list(application=records, state="failed").total()
+    page = open_page(signed_in=True)
+    page.goto("/")
     needs = page.get_by_role("region", name="What needs a person now")
     expect(needs).to_contain_text("Seats are used up")
     page.goto(f"/deliveries?application={records}&state=failed")
     page.get_by_role("link", name=f"Una {name}").click()
     expect(page.get_by_role("region", name="What the application said")).to_contain_text("Seats are used up")
-    check_accessible(page)
     app.faults(refuse=False)
     page.get_by_role("button", name="Again now").click()
     expect(page.locator(".head")).to_contain_text("done")
@@ -98,18 +94,17 @@ def test_an_application_that_is_paused_says_why_and_is_resumed(open_page: Callab
     with running.dravo as dravo:
         dravo.assignments.add(records, "viewer", person=name)
         eventually(lambda: dravo.applications.get(records)["state"] == "paused")
-    page = open_page()
-    sign_in(page)
+    page = open_page(signed_in=True)
     page.goto(f"/applications/{records}/settings")
     expect(page.get_by_text("The application turned the token away")).to_be_visible()
-    check_accessible(page)
     page.get_by_role("button", name="Check again").click()
     steps = page.get_by_role("status", name="Connection check")
     expect(steps).to_contain_text("The token is turned away")
     app.faults(token=good)
     page.get_by_role("button", name="Resume delivering").click()
     expect(page.locator(".head")).to_contain_text("working")
-    eventually(lambda: name in app.accounts())
+    running.settled(records)
+    assert name in app.accounts()
     page.get_by_role("button", name="Pause delivering").click()
     expect(page.locator(".head")).to_contain_text("paused")
 
@@ -117,8 +112,7 @@ def test_an_application_that_is_paused_says_why_and_is_resumed(open_page: Callab
 def test_a_setting_that_cannot_be_is_refused_and_what_was_typed_stays(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
     records = fresh("records")
     running.application(records)
-    page = open_page()
-    sign_in(page)
+    page = open_page(signed_in=True)
     page.goto(f"/applications/{records}/settings")
     page.get_by_label("Requests at a time").fill("99")
     page.get_by_role("button", name="Keep these settings").click()
@@ -148,8 +142,7 @@ def test_one_person_is_given_a_role_until_a_day(open_page: Callable[..., Page], 
     records, name = fresh("records"), fresh("contractor")
     running.application(records)
     running.provider(fresh("source")).person(name, displayName=f"Con {name}")
-    page = open_page()
-    sign_in(page)
+    page = open_page(signed_in=True)
     page.goto(f"/applications/{records}/mapping")
     page.get_by_role("button", name="Give a role").click()
     dialog = page.get_by_role("dialog")
@@ -172,8 +165,8 @@ def test_one_person_is_given_a_role_until_a_day(open_page: Callable[..., Page], 
 
 def test_tokens_and_operators_are_made_shown_once_and_shut_out(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
     label, operator = fresh("Nightly report"), fresh("honor")
-    page = open_page()
-    sign_in(page)
+    page = open_page(signed_in=True)
+    page.goto("/")
     page.get_by_role("link", name="Settings").click()
     page.get_by_role("button", name="Make a token").click()
     page.get_by_role("dialog").get_by_label("What it is for").fill(label)
@@ -188,7 +181,6 @@ def test_tokens_and_operators_are_made_shown_once_and_shut_out(open_page: Callab
     page.get_by_role("dialog").get_by_label("Name to sign in with").fill(operator)
     page.get_by_role("dialog").get_by_role("button", name="Add the operator").click()
     password = page.get_by_role("status").filter(has_text=f"Password of {operator}").locator("code").inner_text()
-    check_accessible(page)
     other = open_page()
     other.goto("/settings")
     other.get_by_label("Name").fill(operator)
@@ -214,7 +206,6 @@ def test_light_and_dark_are_chosen_and_kept(open_page: Callable[..., Page], runn
     page.reload()
     page.get_by_role("heading", name="Overview").wait_for()
     assert page.evaluate(ground) == "rgb(20, 26, 32)"
-    check_accessible(page)
     page.get_by_role("button", name="Operator edmund.sallow").click()
     page.get_by_text("Sign out").click()
     page.get_by_role("button", name="Sign in").wait_for()
@@ -247,8 +238,7 @@ def test_anybody_and_anything_is_found_from_anywhere(open_page: Callable[..., Pa
     provider.person(f"{name}.kerrigan", displayName=f"Una {name}", externalId=f"HR-{name}", emails=[{"value": f"{name}@fernhollow.example"}])
     provider.group(f"Night watch {name}")
     running.application(f"records-{name}")
-    page = open_page()
-    sign_in(page)
+    page = open_page(signed_in=True)
     page.goto("/deliveries")
     page.get_by_role("heading", name="Deliveries", level=1).wait_for()
     page.keyboard.press("/")
@@ -260,7 +250,6 @@ def test_anybody_and_anything_is_found_from_anywhere(open_page: Callable[..., Pa
     ):  # fmt: skip
         field.fill(typed)
         expect(dialog.get_by_role("listitem").filter(has_text=kind).get_by_role("link", name=shown)).to_be_visible()
-    check_accessible(page)
     field.fill(f"nobody-{name}")
     expect(dialog).to_contain_text("Nobody and nothing here is called")
     field.fill(f"HR-{name}")
@@ -276,8 +265,8 @@ def test_anybody_and_anything_is_found_from_anywhere(open_page: Callable[..., Pa
 
 
 def test_on_a_narrow_screen_the_band_is_a_list(open_page: Callable[..., Page], running: Running) -> None:
-    page = open_page(400, 800)
-    sign_in(page)
+    page = open_page(400, 800, signed_in=True)
+    page.goto("/")
     band = page.get_by_role("navigation", name="Stages")
     expect(band).to_be_hidden()
     page.get_by_role("button", name="Stages").click()
@@ -299,7 +288,6 @@ def test_an_operator_sets_up_a_second_factor_and_signs_in_by_it(open_page: Calla
         page.get_by_role("button", name="Sign in").click()
         if code is not None:
             page.get_by_label("Code that your app shows").fill(code)
-            check_accessible(page)
             page.get_by_role("button", name="Sign in").click()
         page.get_by_role("heading", name="Overview").wait_for()
 
@@ -308,11 +296,9 @@ def test_an_operator_sets_up_a_second_factor_and_signs_in_by_it(open_page: Calla
     part = page.get_by_role("region", name="Your second factor")
     part.get_by_role("button", name="Set one up").click()
     secret = part.locator("code").first.text_content() or ""
-    check_accessible(page)
     part.get_by_label("Code that the app shows").fill(TOTP(base64.b32decode(secret), 6, hashes.SHA1(), 30).generate(int(time.time())).decode())
     part.get_by_role("button", name="Turn it on").click()
     recovery = part.get_by_role("status").locator("code").first.text_content() or ""
-    check_accessible(page)
     page.context.clear_cookies()
     enter(recovery)
     page.goto("/settings")

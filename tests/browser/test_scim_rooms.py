@@ -8,7 +8,6 @@ from collections.abc import Callable
 import httpx
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import check_accessible, sign_in
 from tests.harness import Provider, Running, StandIn, eventually
 
 Fresh = Callable[[str], str]
@@ -19,8 +18,7 @@ def test_what_a_source_asked_for_is_read_beside_it(open_page: Callable[..., Page
     provider = running.provider(source)
     provider.person(name, displayName=f"Zofia {name}", password="t0p-secret")
     provider.http.post("/Users", json={"userName": name})
-    page = open_page()
-    sign_in(page)
+    page = open_page(signed_in=True)
     page.goto(f"/sources/{source}")
     page.get_by_role("tab", name="Requests").click()
     row = page.get_by_role("row").filter(has_text=f"Created Zofia {name}")
@@ -31,14 +29,12 @@ def test_what_a_source_asked_for_is_read_beside_it(open_page: Callable[..., Page
     page.get_by_role("textbox", name="Path, outcome or body").fill("uniqueness")
     expect(page.get_by_role("row").filter(has_text="409")).to_be_visible()
     expect(page).to_have_url(f"{running.url}/sources/{source}/requests?q=uniqueness")
-    check_accessible(page)
 
 
 def test_a_token_is_changed_for_another_without_a_gap(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
     source = fresh("source")
     old = running.provider(source)
-    page = open_page()
-    sign_in(page)
+    page = open_page(signed_in=True)
     page.goto(f"/sources/{source}")
     page.get_by_role("row").filter(has_text="Provider").get_by_role("button", name="Change").click()
     dialog = page.get_by_role("dialog")
@@ -50,14 +46,12 @@ def test_a_token_is_changed_for_another_without_a_gap(open_page: Callable[..., P
     page.get_by_role("dialog").get_by_role("button", name="Revoke it").click()
     expect(page.get_by_role("row").filter(has_text="revoked")).to_be_visible()
     assert (old.http.get("/Users").status_code, Provider(old.base_url, token).http.get("/Users").status_code) == (401, 200)
-    check_accessible(page)
 
 
 def test_a_schema_is_added_to_a_source(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
     source = fresh("source")
     running.provider(source)
-    page = open_page()
-    sign_in(page)
+    page = open_page(signed_in=True)
     page.goto(f"/sources/{source}/schemas")
     page.get_by_role("button", name="Add a schema").click()
     field = page.get_by_role("textbox", name="Schema as JSON")
@@ -67,7 +61,6 @@ def test_a_schema_is_added_to_a_source(open_page: Callable[..., Page], running: 
     field.fill(json.dumps({"id": "urn:fernhollow:garden:User", "name": "Garden", "attributes": [{"name": "badge"}]}))
     page.get_by_role("dialog").get_by_role("button", name="Add the schema").click()
     expect(page.get_by_role("row").filter(has_text="urn:fernhollow:garden:User")).to_contain_text("badge")
-    check_accessible(page)
 
 
 def test_an_expression_shows_its_result_and_a_change_is_looked_at_first(
@@ -78,9 +71,9 @@ def test_an_expression_shows_its_result_and_a_change_is_looked_at_first(
     running.provider(fresh("source")).person(name, displayName=f"Ysolde {name}", title="Guide")
     with running.dravo as dravo:
         dravo.assignments.add(records, "viewer", person=name)
-    eventually(lambda: name in app.accounts())
-    page = open_page()
-    sign_in(page)
+    running.settled(records)
+    assert name in app.accounts()
+    page = open_page(signed_in=True)
     page.goto(f"/applications/{records}/settings")
     page.get_by_role("button", name="Add an expression").click()
     page.get_by_role("textbox", name="Attribute", exact=True).fill("title")
@@ -92,7 +85,6 @@ def test_an_expression_shows_its_result_and_a_change_is_looked_at_first(
     page.keyboard.type(name)
     page.get_by_role("option", name=name).click()
     expect(page.get_by_text("GUIDE")).to_be_visible()
-    check_accessible(page)
     page.get_by_role("button", name="Keep these settings").click()
     preview = page.get_by_role("status").filter(has_text="accounts change")
     expect(preview).to_contain_text("Guide → GUIDE")
@@ -109,29 +101,27 @@ def test_drift_is_compared_mended_and_linked(open_page: Callable[..., Page], run
     running.provider(fresh("source")).person(name, displayName=f"Wynn {name}")
     with running.dravo as dravo:
         dravo.assignments.add(records, "viewer", person=name)
-    there = eventually(lambda: app.accounts().get(name))
+    running.settled(records)
+    there = app.accounts()[name]
     running.settled(records)
     httpx.put(f"{app.base_url}/Users/{there['id']}", json={**there, "roles": [{"value": "owner"}]}, headers=app.headers, trust_env=False)
     app.create(userName="stranger", displayName="Stranger", active=True)
-    page = open_page()
-    sign_in(page)
+    page = open_page(signed_in=True)
     page.goto(f"/applications/{records}/drift")
     page.get_by_role("button", name="Compare now").click()
     expect(page.get_by_role("row").filter(has_text="Stranger")).to_contain_text("belongs to nobody here")
     row = page.get_by_role("row").filter(has_text=f"Wynn {name}")
     expect(row).to_contain_text("roles: owner")
-    check_accessible(page)
     row.get_by_role("button", name="Mend").click()
     dialog = page.get_by_role("dialog")
     expect(dialog).to_contain_text("roles becomes viewer")
     dialog.get_by_role("button", name="Mend").click()
-    eventually(lambda: [role["value"] for role in app.accounts()[name]["roles"]], lambda roles: roles == ["viewer"])
+    eventually(lambda: app.roles(name), lambda roles: roles == ["viewer"])
     page.get_by_role("checkbox", name="Choose Stranger, unexpected").check()
     page.get_by_role("button", name="Ignore 1").click()
     expect(page.get_by_role("row").filter(has_text="Stranger")).to_have_count(0)
     page.goto(f"/applications/{records}/groups")
     expect(page.get_by_text("No group goes over")).to_be_visible()
-    check_accessible(page)
 
 
 def test_the_timeline_keeps_its_filters_in_the_address(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
@@ -139,8 +129,7 @@ def test_the_timeline_keeps_its_filters_in_the_address(open_page: Callable[..., 
     provider = running.provider(source)
     provider.person(name, displayName=f"Zofia {name}")
     provider.http.post("/Users", json={"userName": name})
-    page = open_page()
-    sign_in(page)
+    page = open_page(signed_in=True)
     page.goto(f"/activity?source={source}")
     expect(page.get_by_role("row").filter(has_text=f"Created Zofia {name}")).to_be_visible()
     page.get_by_label("Only trouble").check()
@@ -150,14 +139,12 @@ def test_the_timeline_keeps_its_filters_in_the_address(open_page: Callable[..., 
     page.reload()
     expect(page.get_by_role("row").filter(has_text="POST /Users 409")).to_be_visible()
     expect(page.get_by_label("Only trouble")).to_be_checked()
-    check_accessible(page)
 
 
 def test_the_sheet_is_saved_as_text_without_the_token(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
     source = fresh("source")
     token = running.provider(source)
-    page = open_page()
-    sign_in(page)
+    page = open_page(signed_in=True)
     page.goto(f"/sources/{source}")
     with page.expect_download() as saved:
         page.get_by_role("button", name="Save as text to send").click()

@@ -11,7 +11,6 @@ from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.twofactor.totp import TOTP
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import check_accessible, sign_in
 from tests.harness import Letters, Running, SignInProvider, free_port, sign_in_provider
 
 Fresh = Callable[[str], str]
@@ -27,8 +26,8 @@ def test_by_a_code_that_is_mailed(open_page: Callable[..., Page], running: Runni
     key, domain = fresh("volunteers"), f"{fresh('register')}.example"
     new = f"maribel.quay@{domain}"
     running.provider(key)
-    page = open_page()
-    sign_in(page)
+    page = open_page(signed_in=True)
+    page.goto("/")
 
     # The mail server: a wrong one says what is wrong, a right one is tried.
     page.goto("/settings/house")
@@ -42,7 +41,6 @@ def test_by_a_code_that_is_mailed(open_page: Callable[..., Page], running: Runni
     page.get_by_label("Address for a test").fill("edmund.sallow@fernhollow.example")
     page.get_by_role("button", name="Send a test").click()
     expect(page.get_by_text("does not answer")).to_be_visible()
-    check_accessible(page)
     page.get_by_label("Port").fill(str(letters.smtp_port))
     page.get_by_role("button", name="Keep this server").click()
     expect(page.get_by_text("Kept.")).to_be_visible()
@@ -53,7 +51,6 @@ def test_by_a_code_that_is_mailed(open_page: Callable[..., Page], running: Runni
     page.goto(f"/sources/{key}/sign-in")
     page.get_by_role("button", name="By a code that is mailed").click()
     expect(page.get_by_text("Missing yet: the domains of the addresses")).to_be_visible()
-    check_accessible(page)
     page.get_by_label("Group into which new people register").fill("Asked to help")
     page.get_by_role("button", name="Keep these settings").click()
     with running.dravo as dravo:
@@ -71,7 +68,6 @@ def test_by_a_code_that_is_mailed(open_page: Callable[..., Page], running: Runni
         person.get_by_label("Your e-mail address").fill(new)
         person.get_by_role("button", name="Go on").click()
         person.get_by_role("heading", name="Look into your mail").wait_for()
-        check_accessible(person)
         form = person.get_by_role("form", name="Code by mail")
         form.get_by_role("textbox", name="Code").fill("1234 5678")
         form.get_by_role("button", name="Sign in").click()
@@ -79,7 +75,6 @@ def test_by_a_code_that_is_mailed(open_page: Callable[..., Page], running: Runni
         form.get_by_role("textbox", name="Code").fill(letters.code(new))
         form.get_by_role("button", name="Sign in").click()
         form.get_by_label("Given name").fill("Maribel")
-        check_accessible(person)
         form.get_by_label("Family name").fill("Quay")
         form.get_by_role("button", name="Sign in").click()
         person.get_by_role("heading", name="Your applications").wait_for()
@@ -92,7 +87,6 @@ def test_by_a_code_that_is_mailed(open_page: Callable[..., Page], running: Runni
         expect(way).to_contain_text("They are bound to it since")
         visits = page.get_by_role("region", name="Signed in now")
         expect(visits).to_contain_text(f"{key.capitalize()} directory")
-        check_accessible(page)
         visits.get_by_role("button", name="Sign them out everywhere").click()
         expect(visits).to_have_count(0)
         person.reload()
@@ -125,7 +119,6 @@ def test_an_operator_comes_in_by_a_source(open_page: Callable[..., Page], runnin
     page.get_by_role("dialog").get_by_label("Name of the source").fill("Staff identities")
     page.get_by_role("dialog").get_by_role("button", name="Put it in force").click()
     expect(page.get_by_text("Your own way in is not proved")).to_be_visible()
-    check_accessible(page)
 
     # Linked by themselves, it lets them in; then with recovery codes alone.
     page.goto("/settings")
@@ -148,7 +141,6 @@ def test_an_operator_comes_in_by_a_source(open_page: Callable[..., Page], runnin
     assert len(codes) == 10
     ways.get_by_role("button", name="By a source alone").click()
     expect(ways).to_contain_text("your password counts for nothing")
-    check_accessible(page)
     page.context.clear_cookies()
     enter(password)
     expect(page.get_by_text("Name and password do not fit.")).to_be_visible()
@@ -156,7 +148,6 @@ def test_an_operator_comes_in_by_a_source(open_page: Callable[..., Page], runnin
     page.get_by_role("heading", name="Overview").wait_for()
     page.goto("/settings/operators")
     expect(page.get_by_role("row").filter(has_text=name)).to_contain_text("by a source alone")
-    check_accessible(page)
 
 
 def test_a_second_factor_that_everybody_has_comes_before_anything_else(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
@@ -175,7 +166,6 @@ def test_a_second_factor_that_everybody_has_comes_before_anything_else(open_page
             page.get_by_role("heading", name="Set up your second factor").wait_for()
             page.get_by_role("button", name="Set one up").click()
             expect(page.get_by_role("img", name="QR code")).to_be_visible()
-            check_accessible(page)
             secret = page.locator("code").first.text_content() or ""
             code = TOTP(base64.b32decode(secret), 6, hashes.SHA1(), 30).generate(int(time.time())).decode()
             page.get_by_label("Code that the app shows").fill(code)
@@ -202,8 +192,7 @@ def test_a_group_that_only_a_trial_has_shown_is_mapped_ahead(
         tried.goto(link)
         tried.get_by_role("button", name="Idris Vance").click()
         tried.get_by_role("heading", name="It works").wait_for()
-        page = open_page()
-        sign_in(page)
+        page = open_page(signed_in=True)
         page.goto(f"/applications/{application}")
         page.get_by_role("button", name="Give a role").click()
         dialog = page.get_by_role("dialog")
@@ -233,7 +222,6 @@ def test_an_operator_changes_their_own_password(open_page: Callable[..., Page], 
     dialog.get_by_label("New password").fill(wanted)
     dialog.get_by_role("button", name="Change it").click()
     expect(dialog.get_by_text("This is not your present password.")).to_be_visible()
-    check_accessible(page)
     dialog.get_by_label("Present password").fill(password)
     dialog.get_by_role("button", name="Change it").click()
     expect(page.get_by_text("Your password is changed")).to_be_visible()

@@ -22,16 +22,21 @@ def test_a_plan_goes_over_with_its_seat_in_the_attribute_of_choice(running: Runn
         dravo.applications.add_plan(key, "full", "Full desk", seats=1, rank=2)
         made = dravo.assignments.add(key, "viewer", person=ada, plan="full")
         assert made["plan"] == {"key": "full", "label": "Full desk"}
-        eventually(lambda: app.accounts().get(ada, {}).get("entitlements"), lambda seen: bool(seen) and seen[0]["value"] == "full")
+        running.settled(key)
+        seen = app.accounts().get(ada, {}).get("entitlements")
+        assert bool(seen) and seen[0]["value"] == "full"
         looked = dravo.applications.preview_settings(key, plans_as={"way": "attribute", "attribute": "userType"})
         assert looked["changed"] == 1
         dravo.applications.change(key, plans_as={"way": "attribute", "attribute": "userType"})
-        eventually(lambda: app.accounts()[ada], lambda seen: seen.get("userType") == "full" and not seen.get("entitlements"))
+        running.settled(key)
+        seen = app.accounts()[ada]
+        assert seen.get("userType") == "full" and not seen.get("entitlements")
         with pytest.raises(InvalidRequest, match="do not go over as groups"):
             dravo.applications.change(key, plans_as={"way": "groups"})
         # Without the plan the seat is free, and the account says so no longer.
         dravo.assignments.change(made["id"], plan="")
-        eventually(lambda: app.accounts()[ada], lambda seen: not seen.get("userType"))
+        running.settled(key)
+        assert not app.accounts()[ada].get("userType")
         assert dravo.applications.get(key)["plans"][0]["taken"] == 0 and dravo.applications.seats(key).total() == 0
         running.settled(key)
         run = dravo.applications.reconcile(key)
@@ -56,7 +61,8 @@ def test_days_are_previewed_and_an_end_that_is_over_is_refused(running: Running,
         assert (made["from_day"], made["until_day"]) == (later["from"], later["until"])
         assert any("begins at" in each for each in dravo.people.why(ada, key)["sentences"])
         dravo.assignments.change(made["id"], until=later["until"])
-        eventually(lambda: dravo.people.why(ada, key)["has_access"])
+        running.settled(key)
+        assert dravo.people.why(ada, key)["has_access"]
 
 
 def test_an_owner_decides_about_their_own_and_is_told_nothing_of_others(running: Running, fresh: Fresh) -> None:
@@ -114,7 +120,8 @@ def test_local_people_and_groups_by_the_client(running: Running, fresh: Fresh) -
         dravo.assignments.add(key, "viewer", group=group["id"])
         assert dravo.groups.preview_members(group["id"], add=[name])["gained"] == 1
         dravo.groups.change_members(group["id"], add=[name])
-        eventually(lambda: dravo.people.why(name, key)["has_access"])
+        running.settled(key)
+        assert dravo.people.why(name, key)["has_access"]
         assert dravo.groups.get(group["id"])["local"] is True
         assert [each["roles"] for each in dravo.matrix_of_groups(words=label)] == [{key: ["Viewer"]}]
         assert dravo.people.preview(person["id"], name, active=False)["lost"] == 1

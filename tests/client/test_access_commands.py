@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.client.test_client_and_command_line import dravo
+from tests.command_line import dravo
 from tests.harness import Running, StandIn, eventually
 
 Fresh = Callable[[str], str]
@@ -134,14 +134,17 @@ def test_a_plan_with_one_seat_is_made_filled_and_widened(running: Running, app: 
     assert "has no plan" in ran(running, "assignment", "add", key, "viewer", "--group", group, "--plan", "none", code=3)
     assert "1 free" in ran(running, "assignment", "add", key, "viewer", "--group", group, "--plan", "desk", "--preview")
     ran(running, "assignment", "add", key, "viewer", "--group", group, "--plan", "desk")
-    eventually(lambda: app.accounts().get(first, {}).get("entitlements"), lambda seen: bool(seen) and seen[0]["value"] == "desk")
+    running.settled(key)
+    seen = app.accounts().get(first, {}).get("entitlements")
+    assert bool(seen) and seen[0]["value"] == "desk"
     ran(running, "assignment", "add", key, "viewer", "--person", second, "--plan", "desk")
     listed = eventually(lambda: ran(running, "plan", "seats", key, "--waiting"), lambda text: second in text)
     assert first not in listed and first in ran(running, "plan", "seats", key)
     assert "next in line" in ran(running, "why", second, key)
     assert "full" in ran(running, "plan", "list", key) and second not in app.accounts()
     assert "no limit" in ran(running, "plan", "change", key, "desk", "--seats", "0")
-    eventually(lambda: second in app.accounts())
+    running.settled(key)
+    assert second in app.accounts()
     assert "Nobody waits." in ran(running, "plan", "seats", key, "--waiting")
     assert "was" in ran(running, "plan", "remove", key, "desk", code=1)
     assert "between 0 and" in ran(running, "plan", "add", key, "x", "X", "--seats=-1", code=2)

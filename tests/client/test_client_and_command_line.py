@@ -3,10 +3,7 @@
 from __future__ import annotations
 
 import json
-import os
 import re
-import subprocess
-import sys
 from collections.abc import Callable
 from pathlib import Path
 
@@ -14,6 +11,7 @@ import pytest
 
 from dravo.client import ApiError, Conflict, Dravo, InvalidRequest, NotAllowed, NotThere, ServiceUnreachable, SignInNeeded
 from dravo.demo.running import free_port
+from tests.command_line import dravo
 from tests.harness import Running, StandIn, eventually
 
 Fresh = Callable[[str], str]
@@ -48,13 +46,6 @@ def test_each_way_to_fail_has_its_class(running: Running, fresh: Fresh) -> None:
             assert isinstance(told.value, ApiError)
             assert told.value.message
             assert told.value.mend
-
-
-def dravo(running: Running, *arguments: str, token: str | None = None, stdin: str = "") -> subprocess.CompletedProcess[str]:
-    environment = {**os.environ, "DRAVO_URL": running.url, "DRAVO_TOKEN": token or running.api_token, "COLUMNS": "200"}
-    environment.pop("DRAVO_CONNECTION", None)
-    command = [sys.executable, "-m", "dravo.cli.main", *arguments]
-    return subprocess.run(command, capture_output=True, text=True, env=environment, input=stdin, check=False)
 
 
 def test_the_whole_walk_on_the_command_line(running: Running, app: StandIn, fresh: Fresh) -> None:

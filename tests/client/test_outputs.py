@@ -7,7 +7,7 @@ from collections.abc import Callable
 
 import pytest
 
-from tests.client.test_client_and_command_line import dravo
+from tests.command_line import dravo
 from tests.harness import Running
 
 Fresh = Callable[[str], str]
@@ -20,7 +20,8 @@ def columns(output: str) -> list[str]:
     return [each.strip() for each in lines[rule - 1].split("  ") if each.strip()]
 
 
-@pytest.fixture(scope="module")
+# Once for a worker: its tests may come in several parts.
+@pytest.fixture(scope="session")
 def garden(running: Running) -> dict[str, str]:
     """A small garden that the commands of this module read."""
     provider = running.provider("outputs")

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
+import functools
 import json
 import os
 import signal
-import subprocess
-import sys
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -17,11 +16,12 @@ import pytest
 from dravo.client import ApiError
 from dravo.demo import directory
 from dravo.demo.directory import person_dn
-from tests import harness
+from tests import command_line, harness
+from tests.command_line import Completed
 from tests.directories import Estates, crowd, estates
 from tests.harness import Running, eventually
 
-Dravo = Callable[..., subprocess.CompletedProcess[str]]
+Dravo = Callable[..., Completed]
 
 
 @pytest.fixture
@@ -38,13 +38,7 @@ def crew(tmp_path: Path) -> Iterator[Estates]:
 
 @pytest.fixture
 def dravo(alone: Running) -> Dravo:
-    environment = {**os.environ, "DRAVO_URL": alone.url, "DRAVO_TOKEN": alone.api_token, "COLUMNS": "200"}
-
-    def run(*words: str, given: str = "") -> subprocess.CompletedProcess[str]:
-        command = [sys.executable, "-m", "dravo.cli.main", *words]
-        return subprocess.run(command, check=False, input=given, capture_output=True, text=True, env=environment, timeout=60)
-
-    return run
+    return functools.partial(command_line.dravo, alone)
 
 
 def test_a_directory_is_connected_looked_at_and_read_to_the_letter_of_the_guide(dravo: Dravo, alone: Running, crew: Estates, tmp_path: Path) -> None:
@@ -53,7 +47,7 @@ def test_a_directory_is_connected_looked_at_and_read_to_the_letter_of_the_guide(
     wrong = dravo("source", "read", "estates", "ldap", "--set", "adress=ldaps://x")
     assert wrong.returncode != 0 and "no setting 'adress'" in wrong.stderr and "address" in wrong.stderr
     settings = [f"--set={name}={value}" for name, value in {**crew.settings, "ca": f"@{tmp_path / 'ca.pem'}"}.items()]
-    shown = dravo("source", "read", "estates", "ldap", *settings, "--secret-file", "-", given=directory.READER_PASSWORD + "\n")
+    shown = dravo("source", "read", "estates", "ldap", *settings, "--secret-file", "-", stdin=directory.READER_PASSWORD + "\n")
     assert shown.returncode == 0 and directory.READER_PASSWORD not in shown.stdout and "kept" in shown.stdout, shown.stderr
     check = dravo("source", "check", "estates")
     assert check.returncode == 0 and "Signed in as" in check.stdout and "What the answers make" in check.stdout
@@ -68,7 +62,7 @@ def test_a_directory_is_connected_looked_at_and_read_to_the_letter_of_the_guide(
     assert {each["name"]: each["number"] for each in run["counts"]}["changed"] == 1
     assert "title: Seasonal -> Keeper" in dravo("source", "run-lines", "estates", "--kind", "changed").stdout
     assert "done" in dravo("source", "runs", "estates").stdout
-    tried = dravo("source", "try-answers", "estates", "-", given='{"people": "title ne \\"Seasonal\\""}')
+    tried = dravo("source", "try-answers", "estates", "-", stdin='{"people": "title ne \\"Seasonal\\""}')
     assert "399 leave" in tried.stdout
     answers = json.loads(dravo("source", "answers", "estates").stdout)
     assert answers["match"] == "ask"
@@ -96,9 +90,9 @@ def test_killed_in_the_middle_of_a_run_it_goes_on_by_itself_and_nobody_is_two(al
         client.sources.begin_run("estates")
         for pause in (0.05, 0.3):
             time.sleep(pause)
-            os.kill(alone.pid("worker"), signal.SIGKILL)
-            eventually(lambda: len(list(client.sources.runs("estates"))) > 0)
-            time.sleep(0.5)
+            killed = alone.pid("worker")
+            os.kill(killed, signal.SIGKILL)
+            eventually(lambda: alone.pid("worker") != killed)  # noqa: B023
         runs = eventually(lambda: list(client.sources.runs("estates")), lambda found: all(each["ended_at"] for each in found))
         assert runs[0]["state"] == "done", runs
         people = list(client.people.list())

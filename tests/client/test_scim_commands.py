@@ -8,8 +8,8 @@ from pathlib import Path
 
 import pytest
 
-from tests.client.test_client_and_command_line import dravo
 from tests.client.test_outputs import columns
+from tests.command_line import dravo
 from tests.harness import Running, StandIn, eventually, stand_in
 
 GARDEN = {"id": "urn:fernhollow:commands:User", "name": "Garden", "attributes": [{"name": "badge"}]}
@@ -27,7 +27,8 @@ class Garden:
         running.application("commands-app", app)
         with running.dravo as client:
             client.assignments.add("commands-app", "viewer", group=self.group)
-        eventually(lambda: len(app.accounts()) == 2)
+        running.settled("commands-app")
+        assert len(app.accounts()) == 2
 
     def run(self, *arguments: str) -> str:
         done = dravo(self.running, *arguments)
@@ -35,7 +36,8 @@ class Garden:
         return done.stdout
 
 
-@pytest.fixture(scope="module")
+# Once for a worker: its tests may come in several parts.
+@pytest.fixture(scope="session")
 def garden(running: Running, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Garden]:
     with stand_in(tmp_path_factory.mktemp("commands")) as app:
         yield Garden(running, app)

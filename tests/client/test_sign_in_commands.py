@@ -2,20 +2,20 @@
 
 from __future__ import annotations
 
+import functools
 import json
-import os
 import re
-import subprocess
-import sys
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import httpx
 import pytest
 
+from tests import command_line
+from tests.command_line import Completed
 from tests.harness import Browser, Letters, Running, SignInProvider, sign_in_provider
 
-Dravo = Callable[..., subprocess.CompletedProcess[str]]
+Dravo = Callable[..., Completed]
 
 
 @pytest.fixture
@@ -26,10 +26,7 @@ def provider(tmp_path: Path) -> Iterator[SignInProvider]:
 
 @pytest.fixture
 def dravo(running: Running) -> Dravo:
-    environment = {**os.environ, "DRAVO_URL": running.url, "DRAVO_TOKEN": running.api_token}
-    return lambda *words, **more: subprocess.run(
-        [sys.executable, "-m", "dravo.cli.main", *words], env=environment, text=True, capture_output=True, timeout=60, check=False, **more
-    )
+    return functools.partial(command_line.dravo, running)
 
 
 def test_from_nothing_to_everybody(dravo: Dravo, running: Running, provider: SignInProvider, fresh: Callable[[str], str], tmp_path: Path) -> None:

@@ -114,10 +114,26 @@ def test_whatever_there_is_nobody_is_linked_who_must_not_be(candidates: list[Can
     found = match(UNA, candidates, policy(match_by), "u9")
     if isinstance(found, Conflict):
         assert set(found.candidates) == {each.user_id for each in candidates} and found.message
+        assert not may_be_linked(candidates, match_by)
         return
     if found.new:
         assert candidates == []
         return
     (who,) = [each for each in candidates if each.user_id == found.user_id]
-    assert len(candidates) == 1 and not who.operator and not who.gone and who.here is not True
-    assert who.here is False or (match_by != ASK and who.email == f"una@{HOME}")
+    assert may_be_linked(candidates, match_by)
+    assert who == candidates[0]
+
+
+def may_be_linked(candidates: list[Candidate], match_by: str) -> bool:
+    """Whether Una's record may be linked by itself, said once more in other words than the code's."""
+    if len(candidates) != 1:
+        return False
+    who = candidates[0]
+    if who.gone or who.operator or who.here is True:
+        return False
+    same_name, same_email = who.user_name_key == "una", who.email == f"una@{HOME}"
+    if who.here is False and same_name:
+        return True
+    if match_by == BY_EMAIL:
+        return same_email
+    return match_by == BY_USER_NAME and same_name and (who.email or "").endswith(f"@{HOME}")

@@ -18,6 +18,7 @@ from dravo.core.merging import merge
 from dravo.core.planning import Application, Catalogue, GroupLabel, HeldAccess, HeldAccount, Person, Role, facts_of, with_groups, with_record
 from dravo.core.planning import work_out as plan
 from dravo.core.records import PersonRecord
+from tests.scale import sized
 
 GROUPS = ("g1", "g2", "g3")
 ROLES = ("viewer", "curator")
@@ -185,4 +186,4 @@ class OnePersonThroughTime(RuleBasedStateMachine):
 
 
 TestOnePersonThroughTime = OnePersonThroughTime.TestCase
-TestOnePersonThroughTime.settings = settings(max_examples=60, stateful_step_count=25, deadline=None)
+TestOnePersonThroughTime.settings = settings(max_examples=sized(30, 1000), stateful_step_count=25)

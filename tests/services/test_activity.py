@@ -30,7 +30,8 @@ def walk(running: Running, app: StandIn, fresh: Fresh) -> dict[str, str]:
     group = provider.group(f"Curators {name}", [person])
     with running.dravo as dravo:
         dravo.assignments.add(key, "curator", group=group)
-        eventually(lambda: app.accounts().get(name))
+        running.settled(key)
+        assert name in app.accounts()
         run = dravo.applications.reconcile(key)
         eventually(lambda: dravo.applications.run(run["id"])["ended_at"])
         user = dravo.people.get(name)["id"]

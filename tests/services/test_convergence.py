@@ -26,6 +26,7 @@ from dravo.services.talking import Talker
 from dravo.store import clock
 from dravo.store import tables as t
 from tests.rooms import Rooms
+from tests.scale import sized
 
 PEOPLE, GROUPS = 3, ("viewer", "curator")
 
@@ -235,7 +236,7 @@ class Convergence(RuleBasedStateMachine):
 
 
 TestConvergence = Convergence.TestCase
-TestConvergence.settings = settings(max_examples=60, stateful_step_count=20, deadline=None)
+TestConvergence.settings = settings(max_examples=sized(12, 600), stateful_step_count=20)
 
 
 @pytest.fixture

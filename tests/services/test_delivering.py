@@ -71,7 +71,9 @@ def test_leaving_follows_the_setting(running: Running, app: StandIn, fresh: Fres
         made = dravo.assignments.add(records, "viewer", group=group)
         eventually(lambda: app.accounts().get(name), seconds=5)
         dravo.assignments.remove(made["id"])
-        account = eventually(lambda: dravo.accounts.list(application=records).page().items[0], lambda seen: seen["state"] in ("agreed", "left alone"))
+        running.settled(records)
+        account = dravo.accounts.list(application=records).page().items[0]
+        assert account["state"] in ("agreed", "left alone")
         expected = {"inactive": ("inactive", "agreed"), "nobody": ("absent", "agreed"), "active": ("left alone", "left alone")}[left]
         assert (account["should_be"], account["state"]) == expected
     there = app.accounts().get(name)
@@ -87,7 +89,8 @@ def test_changing_a_leaving_setting_later_brings_the_accounts_along(running: Run
         dravo.assignments.add(records, "viewer", person=name)
         eventually(lambda: app.accounts().get(name), seconds=5)
         provider.set_active(person, False)
-        eventually(lambda: dravo.accounts.list(application=records).page().items[0]["state"], lambda state: state == "left alone")
+        running.settled(records)
+        assert (dravo.accounts.list(application=records).page().items[0]["state"]) == "left alone"
         assert app.accounts()[name]["active"]
         dravo.applications.change(records, on_inactive="deactivate")
         eventually(lambda: app.accounts()[name], lambda seen: not seen["active"], 5)
@@ -113,15 +116,20 @@ def test_an_account_in_the_way_is_never_taken_over_unasked(running: Running, app
     group = provider.group("Shop", [provider.person(mine), provider.person(foreign)])
     with running.dravo as dravo:
         dravo.assignments.add(records, "viewer", group=group)
-        failed = eventually(lambda: dravo.deliveries.list(application=records, state="failed").page().items, lambda seen: len(seen) == 2)
+        running.settled(records)
+        failed = dravo.deliveries.list(application=records, state="failed").page().items
+        assert len(failed) == 2
         told = {each["person"]["user_name"]: (each["message"], each["mend"]) for each in failed}
         assert "till-42" in str(told[foreign][0])
         assert "adopt" in str(told[mine][1])
         assert not app.accounts()[foreign]["active"]
         dravo.applications.change(records, adopt_by_user_name=True)
-        eventually(lambda: app.accounts()[mine].get("roles"))
+        running.settled(records)
+        assert app.accounts()[mine].get("roles")
         assert (app.accounts()[mine]["id"], app.accounts()[mine]["nickName"]) == (free_id, "kept")
-        account = eventually(lambda: dravo.accounts.list(application=records, words=mine).page().items[0], lambda seen: seen["state"] == "agreed")
+        running.settled(records)
+        account = dravo.accounts.list(application=records, words=mine).page().items[0]
+        assert account["state"] == "agreed"
         assert account["origin"] == "adopted"
         assert app.accounts()[foreign]["externalId"] == "till-42"
 
@@ -133,13 +141,16 @@ def test_a_lasting_refusal_says_what_the_application_said_and_can_be_tried_again
     running.provider(fresh("source")).person(name)
     with running.dravo as dravo:
         dravo.assignments.add(records, "viewer", person=name)
-        failed = eventually(lambda: dravo.deliveries.list(application=records, state="failed").page().items)[0]
+        running.settled(records)
+        failed = dravo.deliveries.list(application=records, state="failed").page().items[0]
         assert "Seats are used up" in str(failed["message"])
         assert dravo.deliveries.get(failed["id"])["tries"][0]["exchanges"][-1]["status"] == 400
         app.faults(refuse=False)
         dravo.deliveries.again(failed["id"])
         eventually(lambda: app.accounts().get(name), seconds=5)
-        done = eventually(lambda: dravo.deliveries.get(failed["id"]), lambda seen: seen["state"] == "done")
+        running.settled(records)
+        done = dravo.deliveries.get(failed["id"])
+        assert done["state"] == "done"
         assert done["attempts"] == 2
 
 
@@ -161,7 +172,8 @@ def test_a_wrong_address_or_token_pauses_the_application_and_says_why(
         assert asked <= 8, "it kept asking although nothing could come of it"
         app.faults(html=False, token=app.token)
         dravo.applications.resume(records)
-        eventually(lambda: len(app.accounts()), lambda count: count == 12)
+        running.settled(records)
+        assert len(app.accounts()) == 12
 
 
 def test_doing_it_again_mends_an_account_that_was_changed_there(running: Running, app: StandIn, fresh: Fresh) -> None:
@@ -171,7 +183,8 @@ def test_doing_it_again_mends_an_account_that_was_changed_there(running: Running
     with running.dravo as dravo:
         dravo.assignments.add(records, "curator", person=name)
         eventually(lambda: app.accounts().get(name), seconds=5)
-        delivery = eventually(lambda: dravo.deliveries.list(application=records, state="done").page().items)[0]
+        running.settled(records)
+        delivery = dravo.deliveries.list(application=records, state="done").page().items[0]
         app.faults()
         there = app.accounts()[name]
         httpx.put(f"{app.base_url}/Users/{there['id']}", json={**there, "roles": [{"value": "owner"}]}, headers=app.headers)
@@ -204,7 +217,8 @@ def test_the_pace_is_kept(running: Running, app: StandIn, fresh: Fresh) -> None:
     group = provider.group("Many", [provider.person(fresh("p")) for _ in range(20)])
     with running.dravo as dravo:
         dravo.assignments.add(records, "viewer", group=group)
-    eventually(lambda: len(app.accounts()), lambda count: count == 20)
+    running.settled(records)
+    assert len(app.accounts()) == 20
     assert httpx.get(f"http://127.0.0.1:{app.port}/log").json()["most_at_once"] <= 3  # the two, and the test's own look
 
 

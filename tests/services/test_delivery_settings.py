@@ -31,7 +31,8 @@ def garden(running: Running, app: StandIn, fresh: Fresh) -> dict[str, str]:
     group = provider.group(fresh("Herbarium"), people)
     with running.dravo as dravo:
         dravo.assignments.add(key, "viewer", group=group)
-    eventually(lambda: len(app.accounts()), lambda count: count == 3)
+    running.settled(key)
+    assert len(app.accounts()) == 3
     running.settled(key)
     return {"key": key, "group": group, "person": people[0], "source": source}
 
@@ -52,22 +53,28 @@ def test_a_change_of_settings_is_shown_before_it_is_made(running: Running, app: 
         assert all(not each.get("roles") for each in app.accounts().values())
         assert dravo.applications.preview_settings(garden["key"], **change)["changed"] == 0
         dravo.applications.change(garden["key"], attributes=[], roles_as={})
-        eventually(lambda: {each["title"] for each in app.accounts().values()}, lambda seen: seen == {"Guide"})
+        running.settled(garden["key"])
+        assert {each["title"] for each in app.accounts().values()} == {"Guide"}
 
 
 def test_groups_go_over_under_their_name_and_go_again(running: Running, app: StandIn, garden: dict[str, str]) -> None:
     provider = running.provider(garden["source"])
     with running.dravo as dravo:
         dravo.applications.change(garden["key"], groups_over={"which": "chosen", "groups": [{"group": garden["group"], "name": "Pressed plants"}]})
-        made = eventually(lambda: app.groups() and len(app.groups()[0].get("members", [])) == 3 and app.groups()[0])
+        running.settled(garden["key"])
+        made = app.groups() and len(app.groups()[0].get("members", [])) == 3 and app.groups()[0]
         assert made["displayName"] == "Pressed plants"
         provider.take_out(garden["group"], garden["person"])
-        eventually(lambda: len(app.groups()[0]["members"]), lambda count: count == 2)
+        running.settled(garden["key"])
+        assert len(app.groups()[0]["members"]) == 2
         dravo.applications.change(garden["key"], groups_over={"which": "those that give roles"})
-        eventually(lambda: app.groups()[0]["displayName"], lambda name: name.startswith("Herbarium"))
+        running.settled(garden["key"])
+        assert app.groups()[0]["displayName"].startswith("Herbarium")
         provider.patch(f"/Groups/{garden['group']}", {"op": "replace", "path": "displayName", "value": "Dried plants"})
-        eventually(lambda: app.groups()[0]["displayName"], lambda name: name == "Dried plants")
-        line = eventually(lambda: [each for each in dravo.applications.groups(garden["key"]) if each["state"] == "done"])[0]
+        running.settled(garden["key"])
+        assert app.groups()[0]["displayName"] == "Dried plants"
+        running.settled(garden["key"])
+        line = next(each for each in dravo.applications.groups(garden["key"]) if each["state"] == "done")
         assert (line["name"], line["members"], line["members_there"], line["origin"]) == ("Dried plants", 2, 2, "made")
         dravo.applications.change(garden["key"], groups_over={"which": "none"})
         eventually(app.groups, lambda seen: seen == [])
@@ -78,19 +85,23 @@ def test_a_group_in_the_way_is_adopted_only_if_that_is_switched_on(running: Runn
     httpx.post(f"{app.base_url}/Groups", json={"displayName": "Plants", "members": [{"value": theirs}]}, headers=app.headers, trust_env=False)
     with running.dravo as dravo:
         dravo.applications.change(garden["key"], groups_over={"which": "chosen", "groups": [{"group": garden["group"], "name": "Plants"}]})
-        failed = eventually(lambda: [each for each in dravo.applications.groups(garden["key"]) if each["state"] == "failed"])[0]
+        running.settled(garden["key"])
+        failed = next(each for each in dravo.applications.groups(garden["key"]) if each["state"] == "failed")
         assert "adopt groups" in (failed["mend"] or "")
         dravo.applications.change(garden["key"], adopt_groups=True)
-        group = eventually(lambda: len(app.groups()[0]["members"]) == 4 and app.groups()[0])
+        running.settled(garden["key"])
+        group = len(app.groups()[0]["members"]) == 4 and app.groups()[0]
         assert theirs in {each["value"] for each in group["members"]}, "who was there by other hands stays"
         dravo.applications.change(garden["key"], groups_over={"which": "none"})
-        eventually(lambda: [each["value"] for each in app.groups()[0]["members"]], lambda seen: seen == [theirs])
+        running.settled(garden["key"])
+        assert [each["value"] for each in app.groups()[0]["members"]] == [theirs]
 
 
 def test_roles_go_over_as_groups(running: Running, app: StandIn, garden: dict[str, str]) -> None:
     with running.dravo as dravo:
         dravo.applications.change(garden["key"], roles_as={"way": "groups"})
-    group = eventually(lambda: app.groups() and len(app.groups()[0].get("members", [])) == 3 and app.groups()[0])
+    running.settled(garden["key"])
+    group = app.groups() and len(app.groups()[0].get("members", [])) == 3 and app.groups()[0]
     assert group["displayName"] == "Viewer"
     assert all(not each.get("roles") for each in app.accounts().values())
 
@@ -132,7 +143,8 @@ def test_it_signs_in_as_the_application_wants(running: Running, app: StandIn, fr
         assert dravo.applications.check(key)["ok"]
         running.provider(fresh("source")).person(name)
         dravo.assignments.add(key, "viewer", person=name)
-        eventually(lambda: app.accounts().get(name))
+        running.settled(key)
+        assert name in app.accounts()
         with pytest.raises(ApiError, match="token of the application is missing"):
             dravo.applications.connect(
                 key,
@@ -167,13 +179,16 @@ def test_all_of_a_kind_are_tried_again_together(running: Running, app: StandIn, 
     group = provider.group(fresh("Many"), [provider.person(fresh("p")) for _ in range(4)])
     with running.dravo as dravo:
         dravo.assignments.add(key, "viewer", group=group)
-        kinds = eventually(lambda: dravo.deliveries.kinds(key), lambda seen: bool(seen) and seen[0]["number"] == 4)
+        running.settled(key)
+        kinds = dravo.deliveries.kinds(key)
+        assert bool(kinds) and kinds[0]["number"] == 4
         assert (kinds[0]["kind"], kinds[0]["state"]) == ("refused 400", "failed")
         assert "Seats are used up" in kinds[0]["message"] and kinds[0]["mend"]
         assert dravo.deliveries.again_all(key, "another kind") == 0
         app.faults(refuse=False)
         assert dravo.deliveries.again_all(key, "refused 400") == 4
-        eventually(lambda: len(app.accounts()), lambda count: count == 4)
+        running.settled(key)
+        assert len(app.accounts()) == 4
         assert list(dravo.deliveries.kinds(key)) == []
 
 
@@ -248,8 +263,11 @@ def test_what_has_another_mend_is_of_another_kind(running: Running, app: StandIn
     group = provider.group(fresh("Both"), [provider.person(name) for name in names])
     with running.dravo as dravo:
         dravo.assignments.add(key, "viewer", group=group)
-        kinds = eventually(lambda: dravo.deliveries.kinds(key), lambda seen: len(seen) == 2)
+        running.settled(key)
+        kinds = dravo.deliveries.kinds(key)
+        assert len(kinds) == 2
         told = {each["kind"]: each["mend"] for each in kinds}
         assert "adopt" in told["in the way"] and "another system" in told["another system's"]
         dravo.applications.change(key, adopt_by_user_name=True)
-        eventually(lambda: [each["kind"] for each in dravo.deliveries.kinds(key)], lambda seen: seen == ["another system's"])
+        running.settled(key)
+        assert [each["kind"] for each in dravo.deliveries.kinds(key)] == ["another system's"]

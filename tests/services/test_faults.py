@@ -17,9 +17,10 @@ from dravo.core.errors import DravoError
 from dravo.serving import folder_lock
 from tests import harness
 from tests.harness import Provider, Running, StandIn, eventually
+from tests.scale import sized
 from tests.services.test_delivering import stamp
 
-PEOPLE = 200
+PEOPLE = sized(40, 200)
 Fresh = Callable[[str], str]
 
 
@@ -71,9 +72,10 @@ def test_while_the_application_is_down_pushes_are_answered_and_later_all_is_righ
         push_many(provider, group, names, {}, retrying=False)
         state = eventually(lambda: dravo.applications.get(records), lambda seen: seen["state"] == "not answering")
         assert "503" in str(state["trouble"])
-        before = len(app.requests())
-        time.sleep(1.5)
-        assert len(app.requests()) - before <= 6, "an application that is down is probed, not stormed"
+        before, began = len(app.requests()), time.monotonic()
+        eventually(lambda: len(app.requests()) >= before + 2)
+        probes = len(app.requests()) - before
+        assert probes <= 4 * (time.monotonic() - began) + 2, "an application that is down is probed, not stormed"
     app.faults(down=False)
     check_all_right(running, app, records, names)
 
@@ -104,7 +106,8 @@ def test_killed_at_random_moments_nothing_acknowledged_is_lost_and_nobody_is_dou
     pushing = threading.Thread(target=push_many, args=(provider, group, names, acknowledged, True), daemon=True)
     pushing.start()
     chance = random.Random(victim)
-    for _ in range(4):
+    # 100 rounds a night, over the three processes.
+    for _ in range(sized(2, 34)):
         time.sleep(chance.uniform(0.1, 0.5))
         kill(alone, victim)
         if victim == "serve":
@@ -114,7 +117,7 @@ def test_killed_at_random_moments_nothing_acknowledged_is_lost_and_nobody_is_dou
             alone.start()
     pushing.join(90)
     assert not pushing.is_alive(), "the provider could not finish"
-    present = {each["userName"]: each["id"] for start in (1, 101) for each in listed(provider, start)}
+    present = {each["userName"]: each["id"] for start in range(1, PEOPLE + 1, 100) for each in listed(provider, start)}
     assert present == acknowledged
     check_all_right(alone, app, "records", names)
 
@@ -146,10 +149,11 @@ def test_what_was_due_by_date_while_the_service_was_down_happens_when_it_is_back
     alone.application("records", app)
     alone.provider("staff").person("ibrahim.sow")
     with alone.dravo as dravo:
+        over = time.time() + 2.5
         dravo.assignments.add("records", "viewer", person="ibrahim.sow", until=stamp(2.5))
         eventually(lambda: app.accounts().get("ibrahim.sow"))
     alone.stop()
-    time.sleep(2.5)
+    eventually(lambda: time.time() > over)
     assert app.accounts()["ibrahim.sow"]["active"]
     alone.start()
     eventually(lambda: app.accounts()["ibrahim.sow"], lambda seen: not seen["active"])

@@ -1,13 +1,12 @@
 """Applications as they are in the field: failing, losing replies, slow, limited, lacking this or that. All end exactly right.
 
-Each test pushes 1,000 people and 50 groups, changes some, and compares what the application has with what it should have.
+Each test pushes many people and groups, changes some, and compares what the application has with what it should have.
 """
 
 from __future__ import annotations
 
 import collections
 import threading
-import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -19,10 +18,11 @@ from dravo.services.subjects import Wish
 from dravo.store import tables as t
 from dravo.store.pages import Ask
 from dravo.worker.loop import Worker
-from tests.harness import StandIn, eventually, stand_in
+from tests.harness import StandIn, eventually, stand_in_process
 from tests.rooms import Rooms
+from tests.scale import sized
 
-PEOPLE, GROUPS = 1_000, 50
+PEOPLE, GROUPS = sized((80, 5), (1_000, 50))
 ROLES = ("viewer", "recorder", "curator")
 
 
@@ -113,9 +113,9 @@ def garden(rooms: Rooms, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Ite
     rooms.unguarded()
     # Pauses grow as they do, from a smaller first one to a smaller longest one: a thousand people have to be through while somebody
     # waits, also those few who have bad luck ten times over.
-    for name, seconds in (("FIRST_PAUSE", 0.2), ("LONGEST_PAUSE", 20.0), ("LONGEST_PROBE_PAUSE", 10.0)):
+    for name, seconds in (("FIRST_PAUSE", 0.1), ("LONGEST_PAUSE", sized(3.0, 20.0)), ("LONGEST_PROBE_PAUSE", sized(1.5, 10.0))):
         monkeypatch.setattr(answering, name, seconds)
-    with stand_in(tmp_path) as app:
+    with stand_in_process(tmp_path) as app:
         made = Garden(rooms, app)
         yield made
         made.worker.stop()
@@ -160,8 +160,8 @@ def test_twenty_requests_a_second_and_429(garden: Garden) -> None:
 
 
 def test_who_does_not_know_the_limit_heeds_retry_after(garden: Garden) -> None:
-    garden.app.faults(limit=50)
-    run(garden, 250)
+    garden.app.faults(limit=sized(10, 50))
+    run(garden, PEOPLE // 4)
     log = garden.app.requests()
     refused = sum(1 for each in log if each["status"] == 429)
     assert refused < len(log) / 3
@@ -189,15 +189,16 @@ def test_no_filter_and_small_pages(garden: Garden) -> None:
 
 def test_no_filter_and_lost_replies(garden: Garden) -> None:
     garden.app.faults(no_filter=True, lose_every=10)
-    run(garden, 300)
+    run(garden, PEOPLE // 2)
     garden.check_groups()
 
 
 def test_many_changes_go_in_one_request(garden: Garden) -> None:
     garden.app.faults(bulk=80)
-    garden.open()
+    number = sized(8 * PEOPLE, PEOPLE)
+    garden.open(number)
     garden.settle()
-    assert garden.app.counted()["all"] < PEOPLE / 10 + 2 * GROUPS, "hardly anything went together"
+    assert garden.app.counted()["all"] < number / 10 + 2 * GROUPS, "hardly anything went together"
     garden.change()
     garden.settle()
     garden.check()
@@ -212,7 +213,7 @@ def test_replies_to_many_changes_are_lost_and_the_application_fails_in_passing(g
 
 def test_bulk_is_offered_and_refused(garden: Garden) -> None:
     garden.app.faults(bulk=50, no_bulk_after_all=True)
-    run(garden, 100)
+    run(garden, PEOPLE // 4)
     told = applications.one(garden.rooms.house, "records")["connection"]["capabilities"]
     assert not told["bulk"] and any("refused" in note for note in told["notes"])
     assert sum(1 for each in garden.app.requests() if each["path"].endswith("/Bulk")) < 4
@@ -220,7 +221,7 @@ def test_bulk_is_offered_and_refused(garden: Garden) -> None:
 
 def test_fewer_operations_than_are_offered_are_taken(garden: Garden) -> None:
     garden.app.faults(bulk=80)
-    garden.open(100)
+    garden.open(PEOPLE // 2)
     eventually(lambda: applications.one(garden.rooms.house, "records")["connection"]["capabilities"])
     garden.app.faults(bulk=5)
     garden.settle()
@@ -228,24 +229,25 @@ def test_fewer_operations_than_are_offered_are_taken(garden: Garden) -> None:
 
 
 def test_some_are_there_already(garden: Garden) -> None:
-    for place in range(0, 200, 2):
+    for place in range(0, PEOPLE // 5, 2):
         garden.app.create(userName=f"P{place:04d}", active=True, displayName="theirs", nickName="kept")
     run(garden, adopt_by_user_name=True)
     garden.check_groups()
     kept = [each for each in garden.accounts().values() if each.get("nickName") == "kept"]
-    assert len(kept) == 100
+    assert len(kept) == PEOPLE // 10
     origins = collections.Counter(row.origin for row in garden.rooms.rows(t.account))
-    assert origins["adopted"] == 100
+    assert origins["adopted"] == PEOPLE // 10
 
 
 def test_the_token_changes_half_way(garden: Garden) -> None:
     garden.open()
-    eventually(lambda: len(garden.accounts()) > 200)
+    eventually(lambda: len(garden.accounts()) > PEOPLE // 5)
     garden.app.faults(token="another")
     garden.app.token = "another"
     eventually(lambda: applications.one(garden.rooms.house, "records")["state"] == "paused")
-    before = garden.app.counted()["all"]
-    time.sleep(1)
+    before, looked = garden.app.counted()["all"], garden.worker._looked
+    for _ in range(3):
+        looked = eventually(lambda: garden.worker._looked, lambda now: now > looked)  # noqa: B023
     assert garden.app.counted()["all"] == before, "a paused application is left alone"
     applications.connect(garden.rooms.house, garden.rooms.caller, "records", garden.app.base_url, "another")
     garden.settle()
@@ -255,7 +257,7 @@ def test_the_token_changes_half_way(garden: Garden) -> None:
 
 def test_no_groups_no_schemas_and_roles_as_texts(garden: Garden) -> None:
     garden.app.faults(role_texts=True)
-    run(garden, 200)
+    run(garden, PEOPLE // 4)
     assert all(isinstance(role, str) for each in garden.accounts().values() for role in each.get("roles", []))
 
 

@@ -22,6 +22,7 @@ from dravo.services.subjects import Wish
 from dravo.store import clock, snapshots
 from dravo.store import tables as t
 from tests.rooms import Rooms
+from tests.scale import sized
 
 NAMES = ("ada", "bob", "cyd")
 GROUPS = ("g0", "g1", "g2")
@@ -252,7 +253,7 @@ class Records(RuleBasedStateMachine):
 
 
 TestRecords = Records.TestCase
-TestRecords.settings = settings(max_examples=40, stateful_step_count=25, deadline=None)
+TestRecords.settings = settings(max_examples=sized(8, 400), stateful_step_count=25)
 
 
 def test_replaying_what_a_source_said_changes_nothing(rooms: Rooms) -> None:

@@ -19,6 +19,7 @@ from dravo.services.subjects import Wish
 from dravo.store import clock
 from dravo.store import tables as t
 from tests.rooms import Rooms
+from tests.scale import sized
 
 PEOPLE, ROLES, GROUPS = 6, ("viewer", "curator"), ("records-viewer", "records-curator", "Guides")
 
@@ -199,9 +200,9 @@ class Guarded(Machine):
 
 
 TestPreviews = Previews.TestCase
-TestPreviews.settings = settings(max_examples=25, stateful_step_count=12, deadline=None)
+TestPreviews.settings = settings(max_examples=sized(8, 300), stateful_step_count=12)
 TestGuarded = Guarded.TestCase
-TestGuarded.settings = settings(max_examples=25, stateful_step_count=20, deadline=None)
+TestGuarded.settings = settings(max_examples=sized(8, 300), stateful_step_count=20)
 
 
 def test_everybody_whom_a_change_touches_is_named(rooms: Rooms) -> None:

@@ -17,6 +17,7 @@ from dravo.services.recalculating import work_through
 from dravo.store import tables as t
 from tests.directories import Reading
 from tests.rooms import Rooms
+from tests.scale import sized
 
 ANSWERS = {
     "attributes": [
@@ -123,5 +124,5 @@ class Registers(RuleBasedStateMachine):
 
 TestRegisters = Registers.TestCase
 TestRegisters.settings = settings(
-    max_examples=12, stateful_step_count=14, deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large]
+    max_examples=sized(5, 200), stateful_step_count=14, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large]
 )

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import subprocess
-import sys
 from collections.abc import Callable
 from typing import Any
 
@@ -18,6 +16,7 @@ from dravo.core.instants import Instant
 from dravo.services import applications, reconciling
 from dravo.store import clock
 from dravo.store import tables as t
+from tests import command_line
 from tests.harness import Running, StandIn, eventually
 from tests.rooms import Rooms
 
@@ -63,7 +62,8 @@ def garden(running: Running, app: StandIn, fresh: Fresh) -> str:
     group = provider.group(fresh("Herbarium"), [provider.person(f"{name}-{key}", displayName=name.title()) for name in ("ada", "bob", "cai", "dan")])
     with running.dravo as dravo:
         dravo.assignments.add(key, "viewer", group=group)
-    eventually(lambda: len(app.accounts()), lambda count: count == 4)
+    running.settled(key)
+    assert len(app.accounts()) == 4
     running.settled(key)
     return key
 
@@ -109,10 +109,13 @@ def test_drift_is_found_mended_linked_and_ignored(running: Running, app: StandIn
             dravo.applications.link_drift(garden, found["unexpected"]["id"], name)
         app.faults(refuse="Not now.")
         dravo.assignments.add(garden, "viewer", person=name)
-        eventually(lambda: dravo.deliveries.kinds(garden))
+        running.settled(garden)
+        assert dravo.deliveries.kinds(garden)
         app.faults(refuse=False)
         dravo.applications.link_drift(garden, found["unexpected"]["id"], name)
-        eventually(lambda: {each["userName"] for each in app.accounts().values()}, lambda seen: name in seen and "stranger" not in seen)
+        running.settled(garden)
+        seen = {each["userName"] for each in app.accounts().values()}
+        assert name in seen and "stranger" not in seen
         dravo.deliveries.again_all(garden)
         running.settled(garden)
         eventually(lambda: {each["state"] for each in dravo.applications.drift(garden)}, lambda states: states <= {"mended"})
@@ -163,8 +166,10 @@ def test_groups_that_drifted_are_found_and_mended(running: Running, app: StandIn
     with running.dravo as dravo:
         for group in (herbarium, seeds, beds):
             dravo.assignments.add(key, "viewer", group=group)
-        eventually(lambda: sorted(len(each.get("members", [])) for each in app.groups()), lambda seen: seen == [1, 1, 2])
-        eventually(lambda: {each["state"] for each in dravo.applications.groups(key)}, lambda states: states == {"done"})
+        running.settled(key)
+        assert sorted(len(each.get("members", [])) for each in app.groups()) == [1, 1, 2]
+        running.settled(key)
+        assert {each["state"] for each in dravo.applications.groups(key)} == {"done"}
         app.faults(members_left_out=not listed)
         assert amiss(compared(running, key)) == {}
         by_name = {each["displayName"].split()[0]: each for each in app.groups()}
@@ -255,8 +260,7 @@ def test_drift_on_the_command_line(running: Running, app: StandIn, garden: str) 
     drifted(app, garden)
 
     def dravo(*arguments: str) -> str:
-        environment = {"DRAVO_URL": running.url, "DRAVO_TOKEN": running.api_token, "PATH": "/usr/bin:/bin", "COLUMNS": "200"}
-        done = subprocess.run([sys.executable, "-m", "dravo.cli.main", *arguments], capture_output=True, text=True, env=environment, check=False)
+        done = command_line.dravo(running, *arguments)
         assert done.returncode == 0, done.stderr
         return done.stdout
 
@@ -264,7 +268,8 @@ def test_drift_on_the_command_line(running: Running, app: StandIn, garden: str) 
     listed = dravo("drift", "list", garden)
     assert "our account is not there" in listed and "stranger" in listed
     assert "3 are being mended" in dravo("drift", "mend", garden, "--all")
-    eventually(lambda: len(app.accounts()) == 5)
+    running.settled(garden)
+    assert len(app.accounts()) == 5
     running.settled(garden)
     assert "1 unexpected." in dravo("drift", "find", garden)
     assert "the schedule" not in dravo("drift", "runs", garden)

@@ -18,8 +18,9 @@ from dravo.services.operators import Limiter
 from dravo.services.permissions import CHIEF, Caller
 from dravo.web.app import create_app
 from tests.rooms import Rooms
+from tests.scale import sized
 
-EASY = settings(max_examples=120, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+EASY = settings(suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
 
 
 @dataclass
@@ -159,7 +160,7 @@ def bodies(web: Web, method: str, path: str) -> Any:
     return st.dictionaries(st.sampled_from([*fields, "unknown"]), VALUES, max_size=len(fields)) | VALUES
 
 
-@settings(max_examples=250, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+@settings(max_examples=sized(80, 5_000), suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
 @given(data=st.data())
 def test_every_route_of_the_management_api(web: Web, data: st.DataObject) -> None:
     walked = [(method, path) for path, methods in web.document["paths"].items() for method in methods]

@@ -384,15 +384,15 @@ def test_malformed_json_is_told_as_such(running: Running) -> None:
 def test_a_group_of_the_same_name_in_another_source_gives_nothing(running: Running, fresh: Fresh) -> None:
     records, first, second = fresh("records"), fresh("source"), fresh("source")
     running.application(records)
-    name = fresh("ada")
+    name, same = fresh("ada"), fresh("Curators")
     mine, theirs = running.provider(first), running.provider(second)
-    mine.group("Curators", [mine.person(name)])
+    mine.group(same, [mine.person(name)])
     stranger = fresh("mallory")
-    theirs.group("Curators", [theirs.person(stranger)])
+    theirs.group(same, [theirs.person(stranger)])
     with running.dravo as dravo:
         with pytest.raises(InvalidRequest, match="is the name of 2 groups"):
-            dravo.assignments.add(records, "curator", group="Curators")
-        dravo.assignments.add(records, "curator", group="Curators", source=first)
+            dravo.assignments.add(records, "curator", group=same)
+        dravo.assignments.add(records, "curator", group=same, source=first)
         assert dravo.people.get(name)["access"]
         assert dravo.people.get(stranger)["access"] == []
 

@@ -7,7 +7,7 @@ from collections.abc import Callable
 
 import httpx
 
-from tests.harness import Running, StandIn, eventually
+from tests.harness import Running, StandIn
 
 LINE = re.compile(r'[a-z_]+(\{[a-z_]+="(\\.|[^"\\])*"(,[a-z_]+="(\\.|[^"\\])*")*\})? [-0-9.e+]+')
 
@@ -22,7 +22,8 @@ def test_numbers_are_told_to_whoever_has_a_token(running: Running, app: StandIn,
         assert name
         app.faults(refuse=True)
         dravo.assignments.add(key, "viewer", person=dravo.people.list(words="ada").page().items[-1]["id"])
-        eventually(lambda: dravo.deliveries.kinds(key))
+        running.settled(key)
+        assert dravo.deliveries.kinds(key)
     assert httpx.get(f"{running.url}/metrics", trust_env=False).status_code == 401
     answer = httpx.get(f"{running.url}/metrics", headers={"Authorization": f"Bearer {running.api_token}"}, trust_env=False)
     assert answer.status_code == 200 and answer.headers["Content-Type"].startswith("application/openmetrics-text")

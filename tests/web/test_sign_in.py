@@ -9,7 +9,7 @@ from typing import Any
 import httpx
 import pytest
 
-from tests.harness import Browser, Running, SignInProvider, StandIn, eventually, sign_in_provider
+from tests.harness import Browser, Running, SignInProvider, StandIn, sign_in_provider
 
 Fresh = Callable[[str], str]
 
@@ -80,7 +80,8 @@ def test_somebody_new_arrives_and_can_use_their_application_seconds_later(
         page = browser.sign_in(f"{running.url}/sso/{key}/start", name)
         assert str(page.url) == f"{running.url}/yours", page.text
         dravo.assignments.add(application, "engineer", source=key, group=f"Engineers {key}")
-        account = eventually(lambda: app.accounts().get(name))
+        running.settled(application)
+        account = app.accounts()[name]
         assert account["active"]
         mine = browser.http.get(f"{running.url}/api/v1/yours").json()
         assert (mine["name"], [each["roles"] for each in mine["applications"]]) == ("Juno Marlow", [["Engineer"]])
@@ -88,7 +89,8 @@ def test_somebody_new_arrives_and_can_use_their_application_seconds_later(
         provider.person(name, "Juno", "Marlow", ["Site"])
         Browser().sign_in(f"{running.url}/sso/{key}/start", name)
         assert browser.http.get(f"{running.url}/api/v1/yours").json()["applications"] == []
-        eventually(lambda: app.accounts()[name]["active"], lambda active: not active)
+        running.settled(application)
+        assert not app.accounts()[name]["active"]
         trace = dravo.sign_ins.trace(key, next(iter(dravo.sign_ins.traces(key)))["id"])
         assert [(each["role"], each["what"]) for each in trace["access"]] == [("Engineer", "lost")]
         # Whoever is ended is out at once.

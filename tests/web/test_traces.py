@@ -67,7 +67,9 @@ def test_a_request_tells_what_it_did_for_whom(running: Running, provider: Provid
     assert joined["subject"]["kind"] == "group" and left["subject"]["name"] == "Ada Fern"
     assert [each["outcome"] for each in traces(running, key, outcome="refused")] == [told[7], told[6]]
     assert len(traces(running, key, outcome="changed")) == 5
-    assert [each["method"] for each in traces(running, key, words="USERNAME EQ", outcome="read")] == ["GET"] or traces(running, key, words="filter")
+    assert [each["id"] for each in traces(running, key, words="USERNAME EQ", outcome="read")] == [found[3]["id"]]
+    assert [each["id"] for each in traces(running, key, words='eq "ada"', outcome="read")] == [found[3]["id"]]
+    assert traces(running, key, words="no-such-words") == []
     with running.dravo as dravo:
         body = dravo.sources.request(key, found[-1]["id"])["body"]
     assert body is not None and "t0p-secret" not in body and "Ada Fern" in body

@@ -6,15 +6,16 @@ import threading
 from collections.abc import Callable
 from typing import Any
 
-import httpx
 import pytest
 
 from dravo.client import ApiError
 from dravo.core.errors import NotFound
-from dravo.services import previewing, waiting
+from dravo.services import operators, previewing, waiting
+from dravo.services.permissions import CHIEF, Caller
 from dravo.services.subjects import Wish
 from dravo.services.waiting import Waiting, WasStopped
-from tests.harness import Running, eventually
+from dravo.web.app import create_app
+from tests.harness import Running
 from tests.rooms import Rooms
 
 PEOPLE = 700
@@ -51,30 +52,46 @@ def test_it_is_nobody_elses_and_gone_when_it_has_ended() -> None:
         known.get("edmund", "a-preview")
 
 
-def test_a_caller_watches_and_stops_by_the_name_that_they_gave(running: Running, fresh: Fresh) -> None:
-    provider, key = running.provider(fresh("source")), fresh("records")
-    running.application(key)
-    for number in range(PEOPLE):
-        provider.person(f"{key}-{number}")
-    headers = {"Authorization": f"Bearer {running.api_token}", "Dravo-Work": "looked-at-by-a-test"}
-    body: dict[str, Any] = {"application": key, "role": "viewer", "everybody": True}
-    answers: list[httpx.Response] = []
+def test_a_caller_watches_and_stops_by_the_name_that_they_gave(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
+    rooms.application("records")
+    staff = rooms.source()
+    for number in range(12):
+        rooms.person(staff, f"p{number}")
+    made = operators.add(rooms.house, rooms.caller, "edmund.sallow", CHIEF)
+    token = operators.add_token(rooms.house, Caller(made["id"], made["name"], CHIEF), "Tests", "write")["token"]
+    app = create_app(rooms.house, "http://127.0.0.1:1")
+    headers = {"Authorization": f"Bearer {token}", "Dravo-Work": "looked-at-by-a-test"}
+    body: dict[str, Any] = {"application": "records", "role": "viewer", "everybody": True}
+    # The preview stands still after its first chunk until it was watched and stopped.
+    monkeypatch.setattr(previewing.snapshots, "CHUNK", 5)
+    reached, may_go_on = threading.Event(), threading.Event()
+    tell = waiting.tell
 
-    def ask() -> None:
-        url = f"{running.url}/api/v1/assignments/preview"
-        answers.append(httpx.post(url, json=body, headers=headers, timeout=60, trust_env=False))
+    def stand_still(done: int, total: int) -> None:
+        tell(done, total)
+        reached.set()
+        assert may_go_on.wait(30)
 
-    with httpx.Client(base_url=f"{running.url}/api/v1", headers=headers, trust_env=False) as http:
-        asking = threading.Thread(target=ask)
-        asking.start()
-        eventually(lambda: answers or http.delete("/work/looked-at-by-a-test").status_code == 204)
+    monkeypatch.setattr(waiting, "tell", stand_still)
+    answers: list[Any] = []
+    asking = threading.Thread(target=lambda: answers.append(app.test_client().post("/api/v1/assignments/preview", json=body, headers=headers)))
+    asking.start()
+    try:
+        assert reached.wait(30)
+        http = app.test_client()
+        work = "/api/v1/work/looked-at-by-a-test"
+        assert http.get(work, headers=headers).json == {"done": 5, "total": 12}
+        twice = http.post("/api/v1/assignments/preview", json=body, headers=headers)
+        assert (twice.status_code, twice.json["error"]["code"]) == (409, "work_name_in_use")
+        # Also a caller that sends the header with every request stops its work.
+        assert http.delete(work, headers=headers).status_code == 204
+    finally:
+        may_go_on.set()
         asking.join()
-        assert http.get("/work/looked-at-by-a-test").status_code == 404
-        stopped = answers[0]
-        assert stopped.status_code in (200, 409)
-        assert stopped.status_code == 200 or stopped.json()["error"]["code"] == "stopped"
-        answer = http.post("/assignments/preview", json=body, headers={"Dravo-Work": "no name!"})
-        assert answer.status_code == 422 and "8 to 64" in answer.json()["error"]["mend"]
+    assert answers[0].status_code == 409 and answers[0].json["error"]["code"] == "stopped"
+    assert http.get(work, headers=headers).status_code == 404
+    answer = http.post("/api/v1/assignments/preview", json=body, headers={**headers, "Dravo-Work": "no name!"})
+    assert answer.status_code == 422 and "8 to 64" in answer.json["error"]["mend"]
 
 
 def test_the_client_tells_how_far_it_is(running: Running, fresh: Fresh) -> None:

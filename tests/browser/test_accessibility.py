@@ -1,0 +1,367 @@
+"""Every page and dialog of the console, in light and dark: axe finds nothing by WCAG 2.2 AA, and nothing is wider than the window.
+
+The pages are those of the demo. Nothing is saved: each dialog is left open and the next page is opened over it.
+"""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import httpx
+import pytest
+from playwright.sync_api import Browser, Error, Page, expect
+
+from dravo.demo import scenario
+from dravo.demo.volunteers import code_to
+from tests.browser.conftest import signed_in_state
+from tests.harness import RunningDemo
+from tests.scale import NIGHTLY
+
+AXE = (Path(__file__).parents[2] / "console/node_modules/axe-core/axe.min.js").read_text()
+TOO_WIDE = """() => document.documentElement.scrollWidth <= window.innerWidth ? [] : [...document.querySelectorAll('*')]
+  .filter(each => each.getBoundingClientRect().right > window.innerWidth && !each.closest('.scroll'))
+  .map(each => `${each.tagName} ${each.className} ${each.textContent.slice(0, 40)}`)"""
+# Half-faded colors are not what is looked at.
+AT_REST = """() => Promise.all(document.getAnimations()
+  .filter(each => each.effect.getComputedTiming().iterations !== Infinity).map(each => each.finished.catch(() => null)))"""
+LATER_ROWS = [["tbody tr:nth-child(n+7)"], ["li:nth-child(n+13)"]]
+VIEWS = {"light": ("light", 1280), "dark": ("dark", 1280), "narrow": ("light", 400)}
+# A theme changes nothing but colors, and the width nothing but the layout: every other rule is tried once.
+RULES: dict[str, list[str]] = {
+    "light": ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"],
+    "dark": ["color-contrast", "link-in-text-block"],
+    "narrow": ["target-size", "scrollable-region-focusable", "color-contrast", "region"],
+}
+
+# What is also looked at on a narrow screen.
+NARROW = (
+    "users", "groups", "matrix", "compare two days", "simulate", "list", "tasks", "sources", "activity", "settings", "operators",
+    "organization settings", "nowhere",
+)  # fmt: skip
+
+
+class State(NamedTuple):
+    """A page, and what is done on it until it is looked at."""
+
+    path: str
+    act: Callable[[Page], object] | None = None
+
+
+def opens(button: str, *, exact: bool = False, then: Callable[[Page], object] | None = None) -> Callable[[Page], None]:
+    """Open a dialog by its button."""
+
+    def act(page: Page) -> None:
+        page.get_by_role("button", name=button, exact=exact).first.click()
+        page.get_by_role("dialog").wait_for()
+        if then is not None:
+            then(page)
+
+    return act
+
+
+def fill(page: Page, label: str, text: str) -> None:
+    page.get_by_role("dialog").get_by_label(label).first.fill(text)
+
+
+def pick(page: Page, label: str, text: str) -> None:
+    page.get_by_role("combobox", name=label).first.fill(text)
+    page.get_by_role("option", name=text).first.click()
+
+
+def give_role(kind: str, *steps: Callable[[Page], object]) -> Callable[[Page], None]:
+    def act(page: Page) -> None:
+        page.get_by_role("button", name="Give a role").click()
+        page.get_by_role("dialog").get_by_label(kind, exact=True).check()
+        for step in steps:
+            step(page)
+
+    return act
+
+
+def submitted(button: str, refused: str) -> Callable[[Page], object]:
+    """Send a dialog's form, which is refused with words."""
+
+    def act(page: Page) -> None:
+        page.get_by_role("dialog").get_by_role("button", name=button).click()
+        expect(page.get_by_role("dialog")).to_contain_text(refused)
+
+    return act
+
+
+def search(page: Page) -> None:
+    page.get_by_role("heading", level=1).wait_for()
+    page.keyboard.press("/")
+    page.get_by_role("dialog").get_by_role("textbox").fill("una")
+    page.get_by_role("dialog").get_by_role("link").first.wait_for()
+
+
+def expression_result(page: Page) -> None:
+    page.get_by_role("combobox", name="Show the results").click()
+    page.keyboard.type("zofia")
+    page.get_by_role("option", name="Zofia").first.click()
+    page.get_by_role("button", name="Check again").click()
+    page.get_by_role("status", name="Connection check").wait_for()
+
+
+def open_row(page: Page) -> None:
+    page.get_by_role("button", name="Open").first.click()
+
+
+STATES: dict[str, dict[str, State]] = {
+    "overview": {
+        "overview": State("/"),
+        "activity": State("/activity"),
+        "activity with trouble only": State("/activity?trouble=yes"),
+        "search": State("/", search),
+        "nowhere": State("/nowhere"),
+        "settings": State("/settings"),
+        "operators": State("/settings/operators"),
+        "organization settings": State("/settings/house"),
+        "second factor": State("/settings", lambda page: page.get_by_role("button", name="Set one up").click()),
+        "password": State("/settings", opens("Change my password")),
+        "token": State("/settings", opens("Make a token")),
+        "operator": State("/settings/operators", opens("Add an operator")),
+        "undo": State("/activity?kind=change", opens("Take back")),
+    },
+    "sources": {
+        "sources": State("/sources"),
+        "new source": State("/sources", opens("Add a source")),
+        "inbound SCIM": State("/sources/staff"),
+        "requests": State("/sources/staff/requests", open_row),
+        "schemas": State("/sources/staff/schemas"),
+        "new schema": State("/sources/staff/schemas", opens("Add a schema", then=lambda page: fill(page, "Schema as JSON", "{"))),
+        "token": State("/sources/staff", opens("Change", exact=True)),
+        "runs": State("/sources/estates/runs"),
+        "policy of an import": State("/sources/volunteers/answers"),
+        "priority": State("/sources/volunteers/answers", opens("Change whose word counts")),
+        "conflicts": State("/sources/estates/conflicts"),
+        "a conflict": State("/sources/estates/conflicts", opens("Somebody new")),
+        "connection": State("/sources/volunteers/reading"),
+        "SAML": State("/sources/contractors"),
+        "traces": State("/sources/contractors/trials", open_row),
+        "policy of a sign-in": State("/sources/contractors/claims"),
+        "emailed code": State("/sources/volunteers/sign-in"),
+    },
+    "users": {
+        "users": State("/people"),
+        "no user fits": State("/people?q=nobody-of-that-name"),
+        "a user": State("/people/{user}"),
+        "an inactive user": State("/people/{inactive}"),
+        "a leaver": State("/people/{leaver}"),
+        "a local user": State("/people/{local}"),
+        "why not": State("/people/{leaver}"),
+        "a record of somebody else": State("/people/{user}", opens("It is somebody else")),
+        "new user": State("/people", opens("Add a person", then=submitted("Add them", "A person needs a user name."))),
+        "change a local user": State("/people/{local}", opens("Change", exact=True)),
+        "mark a local user as left": State("/people/{local}", opens("They have left")),
+        "groups": State("/groups"),
+        "groups without a role": State("/groups?mapped=no"),
+        "a local group": State("/groups/{group}"),
+        "new group": State("/groups", opens("Add a group")),
+        "new members": State("/groups/{group}", opens("Put somebody in", then=lambda page: fill(page, "People: user names", "una.kerrigan\nnobody"))),
+        "remove a member": State("/groups/{group}", opens("Take out")),
+    },
+    "access": {
+        "matrix": State("/access"),
+        "matrix of the past": State("/access?at=2020-01-01"),
+        "groups against applications": State("/access/groups"),
+        "list": State("/access/list"),
+        "compare two days": State("/access/changes?since=2020-01-01"),
+        "compare two users": State("/access/people?one={user}&other={inactive}"),
+        "simulate": State("/access/expected?source=staff"),
+        "reviews": State("/access/reviews"),
+        "new review": State("/access/reviews", opens("Begin a review", then=submitted("Begin it", "A label has between"))),
+        "a review": State("/reviews/{review}?application=plant-records"),
+    },
+    "applications": {
+        "applications": State("/applications"),
+        "new application": State("/applications", opens("Add an application")),
+        "role mapping": State("/applications/glasshouse-controls/mapping"),
+        "users": State("/applications/glasshouse-controls/people"),
+        "seats": State("/applications/glasshouse-controls/seats?who=waiting"),
+        "accounts": State("/applications/plant-records/accounts"),
+        "provisioned groups": State("/applications/glasshouse-controls/groups"),
+        "no provisioned group": State("/applications/plant-records/groups"),
+        "tasks": State("/applications/ticket-desk/deliveries"),
+        "drift": State("/applications/plant-records/drift"),
+        "repair": State("/applications/plant-records/drift", opens("Mend", exact=True)),
+        "a user from an account": State("/applications/plant-records/drift", opens("Make a user")),
+        "settings of an application": State("/applications/glasshouse-controls/settings", expression_result),
+        "seats of a plan": State("/applications/glasshouse-controls/settings", opens("Change seats of")),
+        "tracked only": State("/applications/payslips/mapping"),
+        "assign a group": State("/applications/plant-records/mapping", give_role("A group", lambda page: pick(page, "Group", "Herbarium"))),
+        "assign a user": State("/applications/plant-records/mapping", give_role("One person", lambda page: pick(page, "Person", "Una Kerrigan"))),
+        "assign by a bad pattern": State(
+            "/applications/plant-records/mapping",
+            give_role(
+                "Groups by a pattern",
+                lambda page: pick(page, "Source", "staff"),
+                lambda page: fill(page, "Pattern of group names", "^desk-("),
+                lambda page: expect(page.get_by_role("dialog")).to_contain_text("The pattern cannot be read"),
+            ),
+        ),
+        "assign by a rule": State(
+            "/applications/plant-records/mapping", give_role("A rule", lambda page: fill(page, "The rule, as text", 'title sw "Head of"'))
+        ),
+        "map many groups": State(
+            "/applications/plant-records/mapping",
+            opens(
+                "Map many groups",
+                then=lambda page: (
+                    fill(page, "One line each", "staff, Botanist, viewer"),
+                    page.get_by_role("button", name="Look at it first").click(),
+                    expect(page.get_by_role("dialog").get_by_role("row").filter(has_text="wrong")).to_be_visible(),
+                ),
+            ),
+        ),
+        "access policy": State(
+            "/applications/plant-records/mapping",
+            opens("Change how it decides", then=lambda page: expect(page.get_by_role("dialog")).to_contain_text("0 lose")),
+        ),
+        "remove an assignment": State("/applications/plant-records/mapping", opens("Take away:")),
+        "groups of a pattern": State("/applications/glasshouse-controls/mapping", opens(" fit")),
+    },
+    "provisioning": {
+        "tasks": State("/deliveries"),
+        "failed tasks": State("/deliveries?state=failed"),
+        "a failed task": State("/deliveries/{failed}"),
+    },
+}
+
+
+def violations(page: Page, view: str) -> list[str]:
+    """Return what axe finds on the page, or in the dialog that is open on it, and what is wider than the window.
+
+    Of long tables the first rows are looked at: the others are like them, and there may be hundreds.
+    """
+    expect(page.get_by_role("progressbar")).to_have_count(0)
+    page.evaluate(AT_REST)
+    page.evaluate("scrollTo(0, 0)")
+    wide = page.evaluate(TOO_WIDE)
+    options = {"runOnly": RULES[view], "resultTypes": ["violations"], "iframes": False, "preload": False}
+    # Whatever is behind a dialog was looked at before it was opened.
+    dialog = page.get_by_role("dialog").count() > 0
+    context = {"include": [["[role=dialog]"]] if dialog else [["html"]], "exclude": LATER_ROWS}
+    result: dict[str, Any] = page.evaluate("([context, options]) => axe.run(context, options)", [context, options])
+    found = [f"{each['id']}: {each['help']} ({each['nodes'][0]['html'][:160]})" for each in result["violations"]]
+    return found + [f"wider than the window: {each}" for each in wide]
+
+
+def closed(page: Page) -> bool:
+    """Close what is open; return whether nothing is open any more."""
+    for _ in range(3):
+        if page.locator(".v-overlay--active").count() == 0:
+            return True
+        page.keyboard.press("Escape")
+        with contextlib.suppress(AssertionError):
+            expect(page.locator(".v-overlay--active")).to_have_count(0, timeout=300)
+    return False
+
+
+@pytest.fixture(scope="module")
+def places(demo: RunningDemo) -> dict[str, str]:
+    """Return the IDs that stand in addresses."""
+    with demo.dravo as dravo:
+        # The stand-ins have new addresses, so that what failed is tried again first.
+        assert dravo.provisioning.summary(wait=60)["settled"]
+        return {
+            "user": dravo.people.get("zofia.wisniarska")["id"],
+            "inactive": next(iter(dravo.people.list(state="inactive")))["id"],
+            "leaver": next(iter(dravo.people.list(state="gone")))["id"],
+            "local": dravo.people.get(scenario.CONTRACTORS[0]["user_name"])["id"],
+            "group": next(iter(dravo.groups.list(words="Open day team")))["id"],
+            "review": next(iter(dravo.reviews.list()))["id"],
+            "failed": next(iter(dravo.deliveries.list(state="failed")))["id"],
+        }
+
+
+@pytest.fixture(scope="module")
+def session(demo: RunningDemo) -> Any:
+    answer = httpx.post(f"{demo.url}/api/v1/session", json=demo.ready["operator"], trust_env=False).raise_for_status()
+    return signed_in_state(answer.cookies["dravo_session"])
+
+
+def opened(browser: Browser, demo: RunningDemo, view: str, session: Any = None) -> Page:
+    theme, width = VIEWS[view]
+    context = browser.new_context(
+        viewport={"width": width, "height": 800}, color_scheme=theme, base_url=demo.url, reduced_motion="reduce", storage_state=session,  # type: ignore[arg-type]
+    )  # fmt: skip
+    # Evaluated in each page at once, past the page's own policy.
+    context.add_init_script(AXE)
+    page = context.new_page()
+    page.set_default_timeout(8_000)
+    return page
+
+
+@pytest.mark.parametrize("view", VIEWS)
+@pytest.mark.parametrize("part", STATES)
+def test_every_page_and_dialog_is_accessible_and_fits(
+    browser: Browser, demo: RunningDemo, places: dict[str, str], session: Any, part: str, view: str
+) -> None:
+    page = opened(browser, demo, view, session)
+    wrong: dict[str, list[str]] = {}
+    for name, state in STATES[part].items():
+        if (view == "narrow" and name not in NARROW) or (view == "dark" and state.act is not None and not NIGHTLY):
+            continue
+        path = state.path.format(**places)
+        # A page is loaded once for all that is done on it; a dialog is left by Escape.
+        if page.url != f"{demo.url}{path}" or not closed(page):
+            page.goto(path)
+        page.get_by_role("heading", level=1).first.wait_for()
+        page.locator("main .panel, main .empty").first.wait_for()
+        try:
+            if state.act is not None:
+                state.act(page)
+        except (Error, AssertionError) as failed:
+            wrong[name] = ["cannot be reached", *str(failed).splitlines()[:3]]
+            continue
+        wrong[name] = violations(page, view)
+    page.context.close()
+    told = [f"{name}: {each}" for name, found in wrong.items() for each in found]
+    assert not told, "\n".join(told)
+
+
+@pytest.mark.parametrize("view", VIEWS)
+def test_what_users_see_is_accessible_and_fits(browser: Browser, demo: RunningDemo, view: str) -> None:
+    page = opened(browser, demo, view)
+    wrong: dict[str, list[str]] = {}
+    page.goto("/sign-in")
+    page.get_by_label("Name").fill("edmund.sallow")
+    page.get_by_label("Password").fill("wrong")
+    # While the answer is waited for, the button says so, also to those who hear the page.
+    page.route("**/api/v1/session", lambda route: None)
+    page.get_by_role("button", name="Sign in", exact=True).click()
+    page.get_by_role("progressbar", name="Working").wait_for()
+    page.unroute("**/api/v1/session")
+    page.goto("/sign-in")
+    page.get_by_label("Name").fill("edmund.sallow")
+    page.get_by_label("Password").fill("wrong")
+    page.get_by_role("button", name="Sign in", exact=True).click()
+    expect(page.get_by_role("alert")).to_contain_text("do not fit")
+    wrong["wrong password"] = violations(page, view)
+    address = f"asked.by.{view}@volunteers.example"
+    page.get_by_label("Your e-mail address").fill(address)
+    page.get_by_role("button", name="Go on").click()
+    page.get_by_role("heading", name="Look into your mail").wait_for()
+    form = page.get_by_role("form", name="Code by mail")
+    wrong["code"] = violations(page, view)
+    form.get_by_role("textbox", name="Code").fill(code_to(demo.ready["stand_ins"]["mail"], address))
+    form.get_by_role("button", name="Sign in").click()
+    form.get_by_label("Given name").fill("Maribel")
+    wrong["names"] = violations(page, view)
+    form.get_by_label("Family name").fill("Quay")
+    form.get_by_role("button", name="Sign in").click()
+    page.get_by_role("heading", name="Your applications").wait_for()
+    wrong["your applications"] = violations(page, view)
+    page.goto("/sso/contractors/start?trial=unknown")
+    wrong["refused"] = violations(page, view)
+    page.goto("/yours")
+    page.get_by_role("button", name="Sign out").click()
+    page.get_by_role("heading", name="You are signed out").wait_for()
+    wrong["signed out"] = violations(page, view)
+    page.context.close()
+    told = [f"{name}: {each}" for name, found in wrong.items() for each in found]
+    assert not told, "\n".join(told)
