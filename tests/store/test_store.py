@@ -10,6 +10,7 @@ from typing import Any
 import pytest
 from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
+from alembic.script import ScriptDirectory
 from hypothesis import given
 from hypothesis import strategies as st
 from sqlalchemy import bindparam, select
@@ -19,8 +20,8 @@ from dravo.core.scim.filters import matches
 from dravo.core.scim.paths import parse_filter
 from dravo.core.scim.schemas import USER
 from dravo.services.own_records import OwnRecords, Query
-from dravo.store import catalogue, tables, views
-from dravo.store.database import Database
+from dravo.store import catalogue, schema_version, tables, views
+from dravo.store.database import Database, migration_config
 from dravo.store.identifiers import new_id
 from dravo.store.pages import Ask
 from dravo.store.quick import Quick
@@ -257,3 +258,13 @@ def test_a_statement_that_many_threads_come_to_first_is_compiled_right(rooms: Ro
 
         with ThreadPoolExecutor(8) as pool:
             assert {each.result() for each in [pool.submit(read) for _ in range(8)]} == {"Guide"}
+
+
+def test_a_folder_is_current_only_with_the_newest_tables_and_what_belongs_into_them(database: Database) -> None:
+    script = ScriptDirectory.from_config(migration_config())
+    assert schema_version.newest() == script.get_current_head()
+    assert schema_version.is_current(database.folder)
+    with database.writing() as connection:
+        connection.exec_driver_sql("UPDATE alembic_version SET version_num = '0001'")
+    assert not schema_version.is_current(database.folder)
+    assert not schema_version.is_current(database.folder / "nowhere")
