@@ -11,23 +11,16 @@ from typing import Any
 
 import httpx
 import pytest
-from argon2 import PasswordHasher
 from hypothesis import settings
 
-from dravo.services import secrets, sign_in_keys
-from tests import harness, order, scale
+from tests import cheap, harness, order, scale
 from tests.rooms import Rooms
 
 settings.load_profile(scale.PROFILE)
 # Reading the certificates that httpx trusts takes longer than most requests of tests, and would be done for each of them.
 httpx._transports.default.create_ssl_context = functools.cache(httpx.create_ssl_context)
-_NUMBERS = itertools.count(1)  # How long an answer takes on a busy machine says nothing; five seconds, httpx's own limit, is soon over there.
-for each in (httpx._api.request, httpx.get, httpx.post, httpx.put, httpx.patch, httpx.delete, httpx.Client.__init__):
-    each.__kwdefaults__["timeout"] = httpx.Timeout(60)
-
-# What makes passwords hard to guess and keys hard to break takes time, and is not what tests are about.
-secrets._PASSWORDS = PasswordHasher(time_cost=1, memory_cost=8, parallelism=1)
-sign_in_keys.BITS = 2048
+cheap.make_cheap()
+_NUMBERS = itertools.count(1)
 
 # Started processes, a browser or a real directory take long; `make test-quick` leaves out what needs them.
 _PROCESSES = {"read", "running", "app", "demo", "browser", "alone", "letters", "provider", "own", "estates", "small", "crew", "garden"}

@@ -49,7 +49,6 @@ def test_only_the_store_knows_sql_and_only_one_module_knows_which() -> None:
     knowing = {str(file.relative_to(SOURCE)) for file in knowing}
     assert knowing <= {
         "store/sqlite.py",
-        "store/schema_version.py",
         "store/database.py",
         "store/groups.py",
         "store/sights.py",

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import gc
-import importlib
 import multiprocessing
 import os
 import signal
@@ -15,12 +14,12 @@ from dravo.logs import configure
 from dravo.services.house import House
 
 
-def begin(name: str, folder: str) -> House:
+def begin(name: str, folder: Path) -> House:
     """Begin as the process of a name on a data folder, and return the house that is there."""
     configure(name)
     end_with_parent()
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    return House(Path(folder))
+    return House(folder)
 
 
 def end_with_parent() -> None:
@@ -43,9 +42,3 @@ def keep_what_is_loaded() -> None:
     """
     gc.freeze()
     gc.set_threshold(20_000, 20, 50)
-
-
-def main(arguments: list[str]) -> None:
-    """Be the process named first: "web" or "worker"."""
-    name, *more = arguments
-    importlib.import_module(f"dravo.{name}.process").main(more)

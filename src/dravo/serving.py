@@ -2,36 +2,39 @@
 
 A lock on the folder keeps a second service away. This process imports the whole service once and forks both processes from it: they
 start quickly, also when one of them has to be started again, and share the memory of what was imported. Each ends when this process is gone.
+It also opens the port: callers who come while the web process is started again wait for it, and are not refused.
 """
 
 from __future__ import annotations
 
 import contextlib
+import errno
 import fcntl
 import gc
+import importlib
 import ipaddress
 import multiprocessing
 import os
 import signal
+import socket
 import sys
 import time
 from collections.abc import Iterator
 from multiprocessing.process import BaseProcess
 from pathlib import Path
-from typing import Any, TextIO
+from typing import TextIO
+
+import structlog
 
 from dravo.core.errors import DravoError, InvalidInput
-from dravo.services.key_place import has_key
-from dravo.store import schema_version
+from dravo.logs import configure
+from dravo.services.house import House
 
 LOCK_FILE = "lock"
+# How many callers may wait for the web process while it starts.
+BACKLOG = 1024
 
-
-def _log() -> Any:
-    # Imported at its first use, so that a wrong option is told without waiting for it.
-    import structlog
-
-    return structlog.get_logger("serve")
+log = structlog.get_logger("serve")
 
 
 def check_proxy(proxy: str) -> None:
@@ -68,26 +71,32 @@ def folder_lock(folder: Path) -> Iterator[None]:
         yield
 
 
-def prepare_folder(folder: Path) -> None:
-    """Bring a data folder to the present schema and give it a key, if it lacks either.
+class AddressNotUsable(DravoError):
+    """The service cannot listen on its address."""
+
+    code = "address_not_usable"
+
+
+def listen(host: str, port: int) -> list[socket.socket]:
+    """Return open sockets for a name or an address; a name can have several addresses.
 
     Raises:
-        DravoError: if the records cannot be opened, or the key cannot be read.
+        AddressNotUsable: if another program has the port, or it is not for this user, or the address is not this machine's.
     """
-    from dravo.services.house import House
-
-    House(folder).close()
-
-
-def check_key(folder: Path) -> None:
-    """Check that the key of a data folder can be read.
-
-    Raises:
-        KeyMissing: if not.
-    """
-    from dravo.services.secrets import Keys
-
-    Keys(folder)
+    if not 0 < port < 65536:
+        raise AddressNotUsable(f"{port} is no port.", "Give one from 1 to 65535 with --port.")
+    try:
+        addresses = {
+            (family, address) for family, _, _, _, address in socket.getaddrinfo(host, port, type=socket.SOCK_STREAM, flags=socket.AI_PASSIVE)
+        }
+        return [socket.create_server(address[:2], family=family, backlog=BACKLOG) for family, address in sorted(addresses)]
+    except OSError as wrong:
+        why = {
+            errno.EADDRINUSE: (f"Port {port} of {host} is taken.", "Stop what uses it, or give another port with --port."),
+            errno.EACCES: (f"This user may not listen on port {port}.", "Give a port from 1024 on with --port, and let a proxy listen on that one."),
+        }
+        known = why.get(wrong.errno or 0, (f"'{host}' is no address of this machine.", "Give one with --host, such as 127.0.0.1."))
+        raise AddressNotUsable(*known) from None
 
 
 def load() -> None:
@@ -114,21 +123,53 @@ class Service:
         self.folder, self.host, self.port, self.log_file, self.proxy = folder, host, port, log_file, proxy or ""
         self.public_url = (public_url or f"http://{'localhost' if host in ('0.0.0.0', '::') else host}:{port}").rstrip("/")
         self.children: dict[str, BaseProcess] = {}
+        self._sockets: list[socket.socket] = []
         self._stopping = False
 
+    def listen(self) -> None:
+        """Open the port.
+
+        Raises:
+            AddressNotUsable: if that cannot be.
+        """
+        self._sockets = listen(self.host, self.port)
+
     def start(self) -> None:
-        """Start both processes; `load` was called before."""
+        """Start both processes; `listen` and `load` were called before."""
         for name in ("web", "worker"):
             self._spawn(name)
 
     def _spawn(self, name: str) -> None:
-        arguments = [str(self.folder), self.host, str(self.port), self.public_url, self.proxy]
         # Whatever waits in a buffer would be written by the child as well.
         sys.stdout.flush()
-        child = multiprocessing.get_context("fork").Process(target=_be, args=(name, arguments, self.log_file), name=name)
+        child = multiprocessing.get_context("fork").Process(target=self._be, args=(name,), name=name)
         child.start()
         self.children[name] = child
         self._write_pids()
+
+    def _be(self, name: str) -> None:
+        """Be the process of a name, just forked."""
+        for each in (signal.SIGTERM, signal.SIGINT):
+            signal.signal(each, signal.SIG_DFL)
+        if self.log_file is not None:
+            os.dup2(self.log_file.fileno(), 2)
+        parent = multiprocessing.parent_process()
+        if parent is None:
+            raise RuntimeError("this is not a forked process")
+        own = self._sockets if name == "web" else []
+        # Nothing else is the child's: not the lock on the folder, nor what tells another child that this process is alive.
+        kept = {0, 1, 2, parent.sentinel, *(each.fileno() for each in own)}
+        for descriptor in [int(each.name) for each in Path("/proc/self/fd").iterdir()]:
+            if descriptor not in kept:
+                # The one by which they were listed is closed already.
+                with contextlib.suppress(OSError):
+                    os.close(descriptor)
+        if name == "web":
+            web = importlib.import_module("dravo.web.process")
+            web.main(self.folder, own, self.public_url, self.proxy)
+        else:
+            worker = importlib.import_module("dravo.worker.process")
+            worker.main(self.folder)
 
     def _write_pids(self) -> None:
         """Say which processes they are, for whoever looks after the machine."""
@@ -138,6 +179,10 @@ class Service:
         # Whoever reads it finds all lines or those from before, never half of them.
         beside.replace(self.folder / "processes")
 
+    def ended(self) -> list[str]:
+        """Return the names of the processes that ended."""
+        return [name for name, child in self.children.items() if not child.is_alive()]
+
     def watch(self) -> None:
         """Start anew whichever process ends, until `stop_soon` is called; more slowly if it ends again and again."""
         ended_at: dict[str, float] = {}
@@ -146,7 +191,7 @@ class Service:
             for name, child in list(self.children.items()):
                 if self._stopping or child.is_alive():
                     continue
-                _log().error("process ended and is started again", name=name, exit_code=child.exitcode)
+                log.error("process ended and is started again", name=name, exit_code=child.exitcode)
                 if time.monotonic() - ended_at.get(name, -60.0) < 2.0:
                     time.sleep(2.0)
                 ended_at[name] = time.monotonic()
@@ -160,6 +205,8 @@ class Service:
     def stop(self) -> None:
         """End both processes, giving them time to finish what is under way."""
         self._stopping = True
+        for each in self._sockets:
+            each.close()
         for child in self.children.values():
             child.terminate()
         for child in self.children.values():
@@ -167,25 +214,6 @@ class Service:
             if child.is_alive():
                 child.kill()
                 child.join()
-
-
-def _be(name: str, arguments: list[str], log_file: TextIO | None) -> None:
-    """Be the process of a name, just forked."""
-    for each in (signal.SIGTERM, signal.SIGINT):
-        signal.signal(each, signal.SIG_DFL)
-    if log_file is not None:
-        os.dup2(log_file.fileno(), 2)
-    parent = multiprocessing.parent_process()
-    kept = {0, 1, 2, parent.sentinel if parent is not None else 2}
-    # Nothing else is the child's: not the lock on the folder, nor what tells another child that this process is alive.
-    for descriptor in [int(each.name) for each in Path("/proc/self/fd").iterdir()]:
-        if descriptor not in kept:
-            # The one by which they were listed is closed already.
-            with contextlib.suppress(OSError):
-                os.close(descriptor)
-    from dravo import process
-
-    process.main([name, *arguments])
 
 
 def serve(folder: Path, host: str, port: int, public_url: str | None = None, proxy: str | None = None) -> None:
@@ -196,23 +224,23 @@ def serve(folder: Path, host: str, port: int, public_url: str | None = None, pro
 
     Raises:
         InvalidInput: if that is no address.
+        FolderInUse: if another service works on the folder.
+        AddressNotUsable: if the service cannot listen where it should.
     """
     if proxy is not None:
         check_proxy(proxy)
+    configure("serve")
     with folder_lock(folder):
         load()
-        if not schema_version.is_current(folder) or not has_key(folder):
-            prepare_folder(folder)
-        check_key(folder)
+        # Brings the folder to the present schema, and tells what is wrong with it before anything is started.
+        House(folder).close()
         service = Service(folder, host, port, public_url, proxy=proxy)
+        service.listen()
         signal.signal(signal.SIGTERM, lambda *_: service.stop_soon())
         signal.signal(signal.SIGINT, lambda *_: service.stop_soon())
         service.start()
         try:
-            from dravo.logs import configure
-
-            configure("serve")
-            _log().info("serving", address=service.public_url, folder=str(folder))
+            log.info("serving", address=service.public_url, folder=str(folder))
             service.watch()
         finally:
             service.stop()

@@ -8,6 +8,7 @@ from dravo.core.errors import InvalidInput, NotSignedIn, TooManyTries
 from dravo.services import operator_passwords, operators
 from dravo.services.permissions import Caller
 from dravo.store import tables as t
+from tests.cheap import SHIPPED_BITS, SHIPPED_PASSWORDS
 from tests.rooms import Rooms
 from tests.services.test_second_factor import PASSWORD, Desk
 
@@ -78,3 +79,10 @@ def test_of_two_who_change_it_at_once_one_is_told(desk: Desk, monkeypatch: pytes
     with pytest.raises(InvalidInput, match="changed meanwhile"):
         change(desk, una)
     assert desk.enter(password="the-other-was-quicker").name == "una.kerrigan"
+
+
+def test_what_ships_hashes_passwords_and_makes_keys_as_strong_as_is_said() -> None:
+    # Other tests take cheaper ones.
+    assert (SHIPPED_PASSWORDS.time_cost, SHIPPED_PASSWORDS.memory_cost) >= (3, 64 * 1024)
+    assert str(SHIPPED_PASSWORDS.type) == "Type.ID"
+    assert SHIPPED_BITS >= 3072

@@ -20,8 +20,8 @@ from dravo.core.scim.filters import matches
 from dravo.core.scim.paths import parse_filter
 from dravo.core.scim.schemas import USER
 from dravo.services.own_records import OwnRecords, Query
-from dravo.store import catalogue, schema_version, tables, views
-from dravo.store.database import Database, migration_config
+from dravo.store import catalogue, tables, views
+from dravo.store.database import Database, migration_config, newest_migration
 from dravo.store.identifiers import new_id
 from dravo.store.pages import Ask
 from dravo.store.quick import Quick
@@ -262,9 +262,10 @@ def test_a_statement_that_many_threads_come_to_first_is_compiled_right(rooms: Ro
 
 def test_a_folder_is_current_only_with_the_newest_tables_and_what_belongs_into_them(database: Database) -> None:
     script = ScriptDirectory.from_config(migration_config())
-    assert schema_version.newest() == script.get_current_head()
-    assert schema_version.is_current(database.folder)
+    assert newest_migration() == script.get_current_head()
+    assert database.is_current()
     with database.writing() as connection:
         connection.exec_driver_sql("UPDATE alembic_version SET version_num = '0001'")
-    assert not schema_version.is_current(database.folder)
-    assert not schema_version.is_current(database.folder / "nowhere")
+    assert not database.is_current()
+    (database.folder / "new").mkdir()
+    assert not Database(database.folder / "new").is_current()

@@ -280,7 +280,7 @@ def test_every_route_names_its_permission(inside: Inside) -> None:
 
 
 def test_the_document_says_what_each_route_takes_gives_and_needs(running: Running) -> None:
-    document = httpx.get(f"{running.url}/api/v1/openapi.json").json()
+    document = httpx.get(f"{running.url}/api/v1/openapi.json", timeout=60).json()
     known = set(document["components"]["schemas"])
     for path, operations in document["paths"].items():
         for method, operation in operations.items():
@@ -405,7 +405,7 @@ def test_a_secret_is_shown_once_and_never_again(running: Running, app: StandIn, 
     headers = {"Authorization": f"Bearer {running.api_token}"}
     paths = [f"/sources/{source}/tokens", f"/sources/{source}/sheet", f"/applications/{records}", "/audit?count=500", "/tokens", "/openapi.json"]
     for path in paths:
-        text = httpx.get(f"{running.url}/api/v1{path}", headers=headers).text
+        text = httpx.get(f"{running.url}/api/v1{path}", headers=headers, timeout=60).text
         for hidden in (secret, app.token, running.api_token, PASSWORD):
             assert hidden not in text, path
     stored = b"".join(file.read_bytes() for file in running.folder.glob("dravo.sqlite*")) + (running.folder / "service.log").read_bytes()

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import io
 import json
+import os
 import re
+import signal
+import socket
 import threading
 from pathlib import Path
 from typing import Any
@@ -20,10 +23,10 @@ from dravo.demo.running import free_port
 from dravo.demo.wire import Answer, make_server
 from dravo.logs import configure
 from dravo.services import overview
-from dravo.serving import Service, folder_lock, serve
+from dravo.serving import AddressNotUsable, Service, folder_lock, serve
 from dravo.web.app import create_app
 from dravo.worker.loop import Worker
-from tests.harness import PASSWORD, Running, eventually, set_up
+from tests.harness import PASSWORD, Running, eventually, service, set_up
 from tests.rooms import Rooms
 
 
@@ -202,3 +205,24 @@ def test_behind_a_proxy_each_caller_is_where_the_proxy_says(tmp_path: Path) -> N
 def test_a_proxy_is_named_by_its_address(tmp_path: Path) -> None:
     with pytest.raises(InvalidInput, match="no address of a machine"):
         serve(tmp_path, "127.0.0.1", free_port(), proxy="*")
+
+
+def test_a_service_that_cannot_listen_says_why(tmp_path: Path) -> None:
+    port = free_port()
+    with socket.create_server(("127.0.0.1", port)), pytest.raises(AddressNotUsable, match=f"Port {port} of 127.0.0.1 is taken"):
+        serve(tmp_path, "127.0.0.1", port)
+    with pytest.raises(AddressNotUsable, match="no address of this machine"):
+        serve(tmp_path, "192.0.2.1", port)
+    with pytest.raises(AddressNotUsable, match="99999 is no port"):
+        serve(tmp_path, "127.0.0.1", 99999)
+
+
+def test_callers_wait_while_the_web_process_is_started_again(tmp_path: Path) -> None:
+    with service(tmp_path) as running:
+        for _ in range(3):
+            before = running.pid("web")
+            os.kill(before, signal.SIGKILL)
+            # Whoever was connected may be cut off; whoever comes from now on is served.
+            eventually(lambda before=before: not Path(f"/proc/{before}").exists())  # type: ignore[misc]
+            assert httpx.get(f"{running.url}/healthz", trust_env=False, timeout=60).status_code == 200
+            eventually(lambda before=before: running.pid("web") != before)  # type: ignore[misc]

@@ -27,7 +27,7 @@ from dravo.client.sources import Sources
 Item = TypeVar("Item")
 
 
-def _trusts(url: str) -> bool:
+def _checks_certificates(url: str) -> bool:
     """Return whether certificates are to be read and checked; for plain HTTP, reading them takes longer than most calls."""
     return not url.strip().lower().startswith("http:")
 
@@ -47,7 +47,7 @@ class Dravo:
             headers={"Authorization": f"Bearer {token}"},
             timeout=timeout,
             trust_env=False,
-            verify=_trusts(url),
+            verify=_checks_certificates(url),
         )
         self.url = url
         self.sources = Sources(self)
@@ -106,7 +106,9 @@ class Dravo:
             every: seconds between two tellings.
         """
         name, ended = uuid.uuid4().hex, threading.Event()
-        other = httpx.Client(base_url=self._http.base_url, headers=self._http.headers, timeout=10.0, trust_env=False, verify=_trusts(self.url))
+        other = httpx.Client(
+            base_url=self._http.base_url, headers=self._http.headers, timeout=10.0, trust_env=False, verify=_checks_certificates(self.url)
+        )
 
         def look() -> None:
             while not ended.wait(every):

@@ -57,11 +57,10 @@ class Demo:
         """Set up what is missing, start everything, and serve until interrupted."""
         started = time.monotonic()
         with folder_lock(self.folder):
-            if not free(self.port):
-                raise DemoFailed(f"Port {self.port} is taken.", "Stop what uses it, or give another port with --port.")
             log = open(self.folder / "service.log", "a")  # noqa: SIM115 (the children keep it open)
             configure("serve", log)
             service = Service(self.folder, "127.0.0.1", self.port, log_file=log)
+            service.listen()
             signal.signal(signal.SIGTERM, lambda *_: service.stop_soon())
             signal.signal(signal.SIGINT, lambda *_: service.stop_soon())
             try:
@@ -76,7 +75,9 @@ class Demo:
                 # Outside of a step, whose progress is shown by a thread.
                 service.start()
                 with self._step("Start the service"):
-                    wait_until(lambda: http.get(f"{self.url}/readyz").status_code == 200, "the service", 90)
+                    wait_until(lambda: bool(service.ended()) or http.get(f"{self.url}/readyz").status_code == 200, "the service", 90)
+                    if service.ended():
+                        raise DemoFailed("The service could not start.", "Look into service.log in the data folder.")
                 with self._step("Start the stand-ins"):
                     self._wait_for_stand_ins()
                 with Dravo(self.url, self.kept["api_token"]) as dravo:
@@ -362,10 +363,10 @@ def free(port: int) -> bool:
 
 
 def free_port() -> int:
-    """Return a port of this machine at which nothing listens."""
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return int(probe.getsockname()[1])
+    """Return a port of this machine at which nothing listens, among those that the system gives to no outgoing connection."""
+    while not free(port := 16_000 + secrets.randbelow(16_000)):
+        pass
+    return port
 
 
 def wait_until(holds: Callable[[], bool], what: str, seconds: float) -> None:

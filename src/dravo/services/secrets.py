@@ -14,8 +14,9 @@ from argon2.exceptions import InvalidHashError, VerificationError
 from cryptography.fernet import Fernet, InvalidToken
 
 from dravo.core.errors import DravoError, InvalidInput
-from dravo.services.key_place import KEY_FILE, KEY_VARIABLE
 
+KEY_FILE = "keys"
+KEY_VARIABLE = "DRAVO_KEY"
 SHORTEST_PASSWORD = 12
 
 _PASSWORDS = PasswordHasher()

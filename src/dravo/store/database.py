@@ -8,17 +8,18 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from sqlalchemy import Connection, insert
+from sqlalchemy import Connection, insert, inspect, text
 from sqlalchemy.exc import OperationalError
 
-from dravo.store import schema_version, tables
+from dravo.store import tables
 from dravo.store.sqlite import commits_seen, open_engine, told
 
 if TYPE_CHECKING:
     from alembic.config import Config
 
-FILE_NAME = schema_version.FILE_NAME
+FILE_NAME = "dravo.sqlite"
 CATALOGUE = "catalogue"
+_MIGRATIONS = Path(__file__).parent / "migrations"
 
 
 class Database:
@@ -91,7 +92,7 @@ class Database:
     def migrate(self) -> None:
         """Bring the tables to the present schema, from nothing or from any released one."""
         self.folder.mkdir(parents=True, exist_ok=True)
-        if schema_version.is_current(self.folder):
+        if self.is_current():
             return
         # Alembic takes longer to import than most processes need to start, and is needed only here.
         from alembic import command
@@ -103,6 +104,14 @@ class Database:
             if connection.execute(tables.revision.select()).first() is None:
                 connection.execute(insert(tables.revision).values(name=CATALOGUE, value=1))
 
+    def is_current(self) -> bool:
+        """Return whether the tables are those of the newest migration, with what belongs into them."""
+        with self.reading() as connection:
+            if not inspect(connection).has_table("alembic_version"):
+                return False
+            version = connection.execute(text("SELECT version_num FROM alembic_version")).scalar()
+            return version == newest_migration() and connection.execute(tables.revision.select()).first() is not None
+
     def close(self) -> None:
         """Close all connections that no thread is using."""
         for connection in (self._writer, getattr(self._own, "reader", None)):
@@ -112,10 +121,15 @@ class Database:
         self._writers.dispose()
 
 
+def newest_migration() -> str:
+    """Return the newest migration: its four-digit number, with which the name of its file begins."""
+    return max(file.name[:4] for file in (_MIGRATIONS / "versions").glob("[0-9][0-9][0-9][0-9]_*.py"))
+
+
 def migration_config() -> Config:
     """Return Alembic's configuration for the migrations that ship with the package."""
     from alembic.config import Config
 
     config = Config()
-    config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
+    config.set_main_option("script_location", str(_MIGRATIONS))
     return config

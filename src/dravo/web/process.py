@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import os
 import signal
+import socket
+from pathlib import Path
 
 import waitress
 
@@ -14,10 +16,11 @@ from dravo.web.app import create_app
 WEB_THREADS = 8
 
 
-def run_web(house: House, host: str, port: int, public_url: str, proxy: str) -> None:
+def run_web(house: House, sockets: list[socket.socket], public_url: str, proxy: str) -> None:
     """Be the web process.
 
     Args:
+        sockets: on which callers come; they listen already.
         proxy: the address of a proxy whose word on where callers are is taken; "" for none.
     """
     app = create_app(house, public_url)
@@ -25,14 +28,13 @@ def run_web(house: House, host: str, port: int, public_url: str, proxy: str) -> 
     # Limits count by where a caller is; behind a proxy everybody would be in one place. Of anybody else such a word is dropped.
     behind = {"trusted_proxy": proxy, "trusted_proxy_count": 1, "trusted_proxy_headers": {"x-forwarded-for"}} if proxy else {}
     waitress.serve(
-        app, host=host, port=port, threads=WEB_THREADS, ident="dravo", clear_untrusted_proxy_headers=True, max_request_body_size=32 * 1024 * 1024,
+        app, sockets=sockets, threads=WEB_THREADS, ident="dravo", clear_untrusted_proxy_headers=True, max_request_body_size=32 * 1024 * 1024,
         **behind,
     )  # fmt: skip
 
 
-def main(arguments: list[str]) -> None:
-    """Serve on the address that `dravo.serving` names."""
-    folder, host, port, public_url, proxy = arguments
+def main(folder: Path, sockets: list[socket.socket], public_url: str, proxy: str) -> None:
+    """Serve where `dravo.serving` listens."""
     house = process.begin("web", folder)
     signal.signal(signal.SIGTERM, lambda *_: os._exit(0))
-    run_web(house, host, int(port), public_url, proxy)
+    run_web(house, sockets, public_url, proxy)

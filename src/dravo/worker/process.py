@@ -1,17 +1,18 @@
-"""The worker process of one data folder, as `dravo.serving` starts it; it is given the web's address too, and has no use for it."""
+"""The worker process of one data folder, as `dravo.serving` starts it."""
 
 from __future__ import annotations
 
 import signal
 import threading
+from pathlib import Path
 
 from dravo import process
 from dravo.worker.loop import Worker
 
 
-def main(arguments: list[str]) -> None:
+def main(folder: Path) -> None:
     """Work until asked to stop."""
-    worker = Worker(process.begin("worker", arguments[0]))
+    worker = Worker(process.begin("worker", folder))
     process.keep_what_is_loaded()
     # By a thread: what the handler interrupts may hold the very locks that stopping needs.
     signal.signal(signal.SIGTERM, lambda *_: threading.Thread(target=worker.stop).start())
