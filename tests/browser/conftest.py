@@ -2,16 +2,27 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 from collections.abc import Callable, Iterator
+from pathlib import Path
 from typing import Any
 
 import httpx
 import pytest
-from playwright.sync_api import Browser, BrowserContext, Page, StorageState, expect, sync_playwright
+from playwright.sync_api import Browser, BrowserContext, Locator, Page, StorageState, expect, sync_playwright
 
 from tests.harness import PASSWORD, Running
 
+AXE = (Path(__file__).parents[2] / "console/node_modules/axe-core/axe.min.js").read_text()
+TAGS = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"]
+# Half-faded colors are not what is looked at. What stands still or turns for ever is not waited for, nor anything for long.
+AT_REST = """() => Promise.race([
+  new Promise(done => setTimeout(done, 1000)),
+  Promise.all(document.getAnimations()
+    .filter(each => each.playState === 'running' && each.effect.getComputedTiming().iterations !== Infinity)
+    .map(each => each.finished.catch(() => null))),
+])"""
 # Without a window and all that belongs to one: it takes a third of the processor that the whole browser takes.
 CHROMIUM = os.environ.get("CHROMIUM", "/usr/bin/chromium-headless-shell")
 # As long as the harness waits for anything: what is promised is that it comes, not how quickly on a busy machine.
@@ -103,3 +114,36 @@ def sign_in(page: Page) -> None:
     page.get_by_label("Password").fill(PASSWORD)
     page.get_by_role("button", name="Sign in").click()
     page.get_by_role("heading", name="Overview").wait_for()
+
+
+def choose(field: Locator, option: str) -> None:
+    """Choose from the list that opens under a field. On a busy machine it can still move under the pointer: then it is aimed at again."""
+    for _ in range(3):
+        field.click()
+        field.page.get_by_role("option", name=option).click()
+        with contextlib.suppress(AssertionError):
+            expect(field).to_contain_text(option, timeout=2_000)
+            return
+    expect(field).to_contain_text(option)
+
+
+def axe_violations(page: Page, rules: list[str]) -> list[str]:
+    """Return what axe finds on the page, or in the dialog that is open on it; what is behind a dialog was looked at before.
+
+    Of very long tables and lists the first rows are looked at: the others are like them.
+    """
+    page.evaluate(AT_REST)
+    page.evaluate("scrollTo(0, 0)")  # what the band covers half is no smaller for that
+    if not page.evaluate("'axe' in window"):
+        page.evaluate(AXE)
+    dialog = page.get_by_role("dialog").count() > 0
+    context = {"include": [["[role=dialog]"]] if dialog else [["html"]], "exclude": [["tbody tr:nth-child(n+21)"], ["li:nth-child(n+41)"]]}
+    options = {"runOnly": rules, "resultTypes": ["violations"], "iframes": False, "preload": False}
+    result: dict[str, Any] = page.evaluate("([context, options]) => axe.run(context, options)", [context, options])
+    return [f"{each['id']}: {each['help']} ({each['nodes'][0]['html'][:160]})" for each in result["violations"]]
+
+
+def check_accessible(page: Page) -> None:
+    """Let axe look at a state that only this test reaches; `test_accessibility.py` has the others."""
+    found = axe_violations(page, TAGS)
+    assert found == [], f"{page.url}: {found}"

@@ -6,6 +6,7 @@ from collections.abc import Callable
 
 from playwright.sync_api import Page, expect
 
+from tests.browser.conftest import check_accessible, choose
 from tests.harness import Running, StandIn, eventually
 
 Fresh = Callable[[str], str]
@@ -34,6 +35,7 @@ def test_five_groups_are_mapped_by_one_pattern_and_the_highest_role_is_confirmed
     expect(dialog).to_contain_text("It reaches 2 people now.")
     expect(dialog.get_by_role("row").filter(has_text="desk-clerk")).to_contain_text("no such role")
     expect(dialog).to_contain_text("2 gain")
+    check_accessible(page)
     dialog.get_by_role("button", name="Give the role").click()
     row = page.get_by_role("row").filter(has_text="Groups like")
     expect(row).to_contain_text("nobody has confirmed that")
@@ -66,6 +68,7 @@ def test_a_rule_is_picked_and_shows_whom_it_reaches_and_somebody_is_kept_out(ope
     expect(dialog.get_by_label("The rule, as text")).to_have_value(f'department eq "{department}"')
     expect(dialog).to_contain_text(f"It reaches 2 people now: Ada {source}, Bob {source}.")
     expect(dialog).to_contain_text("2 gain")
+    check_accessible(page)
     dialog.get_by_role("button", name="Give the role").click()
     expect(page.get_by_role("row").filter(has_text=f'department eq "{department}"')).to_contain_text("2 people")
 
@@ -74,8 +77,7 @@ def test_a_rule_is_picked_and_shows_whom_it_reaches_and_somebody_is_kept_out(ope
     dialog.get_by_label("One person").check()
     dialog.get_by_role("combobox", name="Person").fill(f"{source}-bob")
     page.get_by_role("option", name=f"Bob {source}").click()
-    dialog.locator(".v-select").filter(has_text="Role").click()
-    page.get_by_role("option", name="Keep out").click()
+    choose(dialog.locator(".v-select").filter(has_text="Role"), "Keep out")
     expect(dialog).to_contain_text("1 lose")
     dialog.get_by_role("button", name="Keep them out").click()
     expect(dialog).to_be_hidden()
@@ -118,10 +120,8 @@ def test_how_an_application_decides_is_previewed_and_changed(open_page: Callable
     expect(page.get_by_text("Open to the assigned only. To whom nothing gives a role has no access.")).to_be_visible()
     page.get_by_role("button", name="Change how it decides").click()
     dialog = page.get_by_role("dialog")
-    dialog.locator(".v-select").filter(has_text="If nothing gives a role").click()
-    page.get_by_role("option", name="The default role").click()
-    dialog.locator(".v-select").filter(has_text="Default role").last.click()
-    page.get_by_role("option", name="Viewer").click()
+    choose(dialog.locator(".v-select").filter(has_text="If nothing gives a role"), "The default role")
+    choose(dialog.locator(".v-select").filter(has_text="Default role").last, "Viewer")
     expect(dialog).to_contain_text("1 gain")
     dialog.get_by_role("button", name="Decide like this").click()
     expect(page.get_by_text("To whom nothing gives a role is Viewer.")).to_be_visible()
@@ -151,10 +151,12 @@ def test_too_many_removals_are_held_looked_at_and_let_through(open_page: Callabl
         held = page.get_by_role("region", name=f"Held: {label}")
         expect(held).to_contain_text("10 go by themselves")
         assert sum(not each["active"] for each in app.accounts().values()) <= 10
+        check_accessible(page)
         page.goto(f"/applications/{desk}")
         held.get_by_role("button", name="Look, and let through").click()
         dialog = page.get_by_role("dialog")
         expect(dialog.get_by_role("row").filter(has_text=f"Person 11 {source}")).to_contain_text("inactive, no role")
+        check_accessible(page)
         dialog.get_by_role("button", name="Let them through").click()
         expect(dialog).to_contain_text("This is grave and was not confirmed.")
         dialog.get_by_label(f"Type {label} to confirm").fill(label)
@@ -170,6 +172,7 @@ def test_too_many_removals_are_held_looked_at_and_let_through(open_page: Callabl
         page.get_by_role("button", name="Take away: Tills, Viewer").click()
         dialog = page.get_by_role("dialog")
         expect(dialog).to_contain_text("This takes something from 2 people; 1 go without being confirmed.")
+        check_accessible(page)
         dialog.get_by_label(f"Type {label} to confirm").fill(label)
         dialog.get_by_role("button", name="Take it away").click()
         eventually(lambda: not any(each["active"] for each in app.accounts().values()))
@@ -207,6 +210,7 @@ def test_the_matrix_is_filtered_looked_at_yesterday_and_exported(open_page: Call
         dravo.assignments.add(desk, "viewer", rule=f'title eq "Guide {source}"')
     page.get_by_label("Title").fill(f"Guide {source}")
     expect(page.get_by_role("row").filter(has_text=f'rule title eq "Guide {source}"')).to_contain_text("Viewer")
+    check_accessible(page)
 
 
 def test_a_change_is_taken_back_from_the_timeline(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
@@ -235,11 +239,11 @@ def test_an_application_owner_sees_their_own_application_and_no_other(open_page:
     page.get_by_role("button", name="Add an operator").click()
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("Name to sign in with").fill(name)
-    dialog.locator(".v-select").filter(has_text="Kind").click()
-    page.get_by_role("option", name="application owner").click()
+    choose(dialog.locator(".v-select").filter(has_text="Kind"), "application owner")
     dialog.get_by_role("combobox", name="Applications").fill(mine.replace("-", " "))
     page.get_by_role("option", name=mine.replace("-", " ").title(), exact=True).click()
     page.keyboard.press("Escape")
+    check_accessible(page)
     dialog.get_by_role("button", name="Add the operator").click()
     password = page.get_by_role("status").filter(has_text="shown this once").locator("code").inner_text()
     theirs = open_page()
@@ -250,6 +254,7 @@ def test_an_application_owner_sees_their_own_application_and_no_other(open_page:
     theirs.get_by_role("heading", name="Overview").wait_for()
     expect(theirs.get_by_role("link", name=mine.replace("-", " ").title())).to_be_visible()
     expect(theirs.get_by_text(other.replace("-", " ").title())).to_have_count(0)
+    check_accessible(theirs)
     theirs.goto("/access")
     expect(theirs).to_have_url(f"{running.url}/access?application={mine}")
     theirs.goto(f"/applications/{other}")

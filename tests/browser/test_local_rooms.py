@@ -6,6 +6,7 @@ from collections.abc import Callable
 
 from playwright.sync_api import Page, expect
 
+from tests.browser.conftest import check_accessible
 from tests.harness import Running, StandIn, eventually
 
 Fresh = Callable[[str], str]
@@ -27,6 +28,7 @@ def test_somebody_is_entered_put_into_a_local_group_changed_and_leaves(open_page
     dialog.get_by_label("E-mail").fill(f"{name}@fernhollow.example")
     dialog.get_by_role("button", name="Add them").click()
     expect(dialog).to_contain_text(f"Ada {name} has that user name or e-mail address.")
+    check_accessible(page)
     dialog.get_by_label("E-mail").fill("")
     dialog.get_by_role("button", name="Add them").click()
     expect(page.get_by_role("heading", name=f"Ida {name.title()}")).to_be_visible()
@@ -50,6 +52,7 @@ def test_somebody_is_entered_put_into_a_local_group_changed_and_leaves(open_page
         dialog.get_by_role("button", name="Save as CSV").click()
     lines = kept.value.path().read_text().splitlines()
     assert lines[0] == "person,user name,application,what,before,after" and len(lines) == 3 and lines[1].endswith(",gained,,Viewer")
+    check_accessible(page)
     dialog.get_by_role("button", name="Put them in").click()
     row = page.get_by_role("row").filter(has_text=f"Ida {name.title()}")
     expect(row).to_be_visible()
@@ -91,6 +94,7 @@ def test_a_user_is_made_of_an_account_that_nobody_here_has(open_page: Callable[.
     expect(dialog).to_contain_text("The account has no role that is known here.")
     dialog.get_by_role("combobox", name="Role").press("Enter")
     page.get_by_role("option", name="Viewer").click()
+    check_accessible(page)
     dialog.get_by_role("button", name="Make the user").click()
     expect(page.get_by_text("No difference is known")).to_be_visible(timeout=15_000)
     with running.dravo as dravo:

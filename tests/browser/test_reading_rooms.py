@@ -7,6 +7,7 @@ from pathlib import Path
 
 from playwright.sync_api import Page, expect
 
+from tests.browser.conftest import check_accessible, choose
 from tests.harness import Running, eventually
 
 Fresh = Callable[[str], str]
@@ -25,8 +26,7 @@ def test_files_become_people_a_look_first(open_page: Callable[..., Page], runnin
     page.get_by_label("Name for people").fill(label)
     page.get_by_role("dialog").get_by_role("button", name="Add the source").click()
     form = page.get_by_role("form", name="Connection")
-    form.locator(".v-select").first.click()
-    page.get_by_role("option", name="CSV files").click()
+    choose(form.locator(".v-select").first, "CSV files")
     page.get_by_label("Column with the id", exact=True).fill("number")
     page.get_by_role("button", name="Keep and check").click()
     expect(page.get_by_role("status", name="Connection check")).to_contain_text("people.csv is not there")
@@ -36,6 +36,7 @@ def test_files_become_people_a_look_first(open_page: Callable[..., Page], runnin
     check = page.get_by_role("status", name="Connection check")
     expect(check).to_contain_text("2 people were read")
     expect(check).to_contain_text("people.csv, line 4")
+    check_accessible(page)
 
     page.get_by_role("tab", name="Five questions").click()
     rows = page.get_by_role("region", name="What do they bring?")
@@ -51,6 +52,7 @@ def test_files_become_people_a_look_first(open_page: Callable[..., Page], runnin
     page.get_by_role("button", name="Look what a run would do").click()
     expect(page.get_by_role("heading", name="A look of")).to_be_visible()
     expect(page.get_by_role("row").filter(has_text=f"Una {label}")).to_contain_text("new")
+    check_accessible(page)
     with running.dravo as dravo:
         assert dravo.sources.get(key)["people"] == 0
 
@@ -84,6 +86,7 @@ def test_files_become_people_a_look_first(open_page: Callable[..., Page], runnin
     page.get_by_role("button", name="It is somebody else").click()
     page.get_by_role("dialog").get_by_label("Somebody new").check()
     expect(page.get_by_role("dialog")).to_contain_text("This is the only record of this person.")
+    check_accessible(page)
 
 
 def test_leaving_that_is_not_plausible_is_held_and_let_through_by_its_name(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
@@ -110,6 +113,7 @@ def test_leaving_that_is_not_plausible_is_held_and_let_through_by_its_name(open_
         dialog = page.get_by_role("dialog")
         expect(dialog.get_by_role("button", name="Read again and let them leave")).to_be_disabled()
         dialog.get_by_label(f"Type A crew {key} to confirm").fill(f"A crew {key}")
+        check_accessible(page)
         dialog.get_by_role("button", name="Read again and let them leave").click()
         expect(page.locator("dl").get_by_text("left")).to_be_visible()
         expect(page.get_by_role("row").filter(has_text="left")).to_have_count(18)

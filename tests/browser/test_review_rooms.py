@@ -6,6 +6,7 @@ from collections.abc import Callable
 
 from playwright.sync_api import Page, expect
 
+from tests.browser.conftest import check_accessible
 from tests.harness import Running, eventually
 
 Fresh = Callable[[str], str]
@@ -42,6 +43,7 @@ def test_a_review_is_begun_and_decided_row_by_row(open_page: Callable[..., Page]
     page.get_by_role("button", name="Take away 1").click()
     dialog = page.get_by_role("dialog")
     expect(dialog).to_contain_text("1 lose")
+    check_accessible(page)
     dialog.get_by_role("button", name="Take it away").click()
     expect(dialog).to_be_hidden()
     expect(page.get_by_role("row").filter(has_text=f"Bob {source}")).to_contain_text("They are kept out of")
@@ -79,6 +81,7 @@ def test_a_plan_fills_up_and_the_flow_picture_leads_to_its_places(open_page: Cal
     dialog.get_by_role("combobox", name="Plan").press("Enter")
     page.get_by_role("option", name="Full desk").click()
     expect(dialog).to_contain_text("2 need a seat of Full desk: 1 free, so 1 wait for one.")
+    check_accessible(page)
     dialog.get_by_role("button", name="Give the role").click()
     expect(page.get_by_text("plan Full desk")).to_be_visible()
     page.goto(f"/applications/{desk}/seats?who=waiting")
@@ -139,6 +142,7 @@ def test_what_is_set_for_the_whole_house_is_kept_or_refused_with_the_mend(open_p
     zone.fill("Fernhollow")
     house.get_by_role("button").last.click()
     expect(page.get_by_text("There is no time zone 'Fernhollow'.")).to_be_visible()
+    check_accessible(page)
     zone.fill("Asia/Tokyo")
     house.get_by_role("button").last.click()
     with running.dravo as dravo:

@@ -10,7 +10,7 @@ from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.twofactor.totp import TOTP
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import sign_in
+from tests.browser.conftest import check_accessible, sign_in
 from tests.harness import PASSWORD, Running, StandIn, eventually
 
 Fresh = Callable[[str], str]
@@ -97,6 +97,7 @@ def test_an_application_that_is_paused_says_why_and_is_resumed(open_page: Callab
     page = open_page(signed_in=True)
     page.goto(f"/applications/{records}/settings")
     expect(page.get_by_text("The application turned the token away")).to_be_visible()
+    check_accessible(page)
     page.get_by_role("button", name="Check again").click()
     steps = page.get_by_role("status", name="Connection check")
     expect(steps).to_contain_text("The token is turned away")
@@ -181,6 +182,7 @@ def test_tokens_and_operators_are_made_shown_once_and_shut_out(open_page: Callab
     page.get_by_role("dialog").get_by_label("Name to sign in with").fill(operator)
     page.get_by_role("dialog").get_by_role("button", name="Add the operator").click()
     password = page.get_by_role("status").filter(has_text=f"Password of {operator}").locator("code").inner_text()
+    check_accessible(page)
     other = open_page()
     other.goto("/settings")
     other.get_by_label("Name").fill(operator)
@@ -288,6 +290,7 @@ def test_an_operator_sets_up_a_second_factor_and_signs_in_by_it(open_page: Calla
         page.get_by_role("button", name="Sign in").click()
         if code is not None:
             page.get_by_label("Code that your app shows").fill(code)
+            check_accessible(page)
             page.get_by_role("button", name="Sign in").click()
         page.get_by_role("heading", name="Overview").wait_for()
 
@@ -299,6 +302,7 @@ def test_an_operator_sets_up_a_second_factor_and_signs_in_by_it(open_page: Calla
     part.get_by_label("Code that the app shows").fill(TOTP(base64.b32decode(secret), 6, hashes.SHA1(), 30).generate(int(time.time())).decode())
     part.get_by_role("button", name="Turn it on").click()
     recovery = part.get_by_role("status").locator("code").first.text_content() or ""
+    check_accessible(page)
     page.context.clear_cookies()
     enter(recovery)
     page.goto("/settings")

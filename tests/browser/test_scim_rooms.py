@@ -8,6 +8,7 @@ from collections.abc import Callable
 import httpx
 from playwright.sync_api import Page, expect
 
+from tests.browser.conftest import check_accessible
 from tests.harness import Provider, Running, StandIn, eventually
 
 Fresh = Callable[[str], str]
@@ -46,6 +47,7 @@ def test_a_token_is_changed_for_another_without_a_gap(open_page: Callable[..., P
     page.get_by_role("dialog").get_by_role("button", name="Revoke it").click()
     expect(page.get_by_role("row").filter(has_text="revoked")).to_be_visible()
     assert (old.http.get("/Users").status_code, Provider(old.base_url, token).http.get("/Users").status_code) == (401, 200)
+    check_accessible(page)
 
 
 def test_a_schema_is_added_to_a_source(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
@@ -61,6 +63,7 @@ def test_a_schema_is_added_to_a_source(open_page: Callable[..., Page], running: 
     field.fill(json.dumps({"id": "urn:fernhollow:garden:User", "name": "Garden", "attributes": [{"name": "badge"}]}))
     page.get_by_role("dialog").get_by_role("button", name="Add the schema").click()
     expect(page.get_by_role("row").filter(has_text="urn:fernhollow:garden:User")).to_contain_text("badge")
+    check_accessible(page)
 
 
 def test_an_expression_shows_its_result_and_a_change_is_looked_at_first(

@@ -8,6 +8,7 @@ import httpx
 import pytest
 from playwright.sync_api import Page, expect
 
+from tests.browser.conftest import check_accessible
 from tests.harness import Browser, Running, SignInProvider, StandIn, sign_in_provider
 from tests.scale import NIGHTLY
 
@@ -53,6 +54,7 @@ def test_from_nothing_to_somebody_who_uses_their_application(
     dialog.get_by_role("button", name="Add the source").click()
     page.get_by_role("button", name="By SAML 2.0").click()
     expect(page.get_by_text("Missing yet: the provider's entity id")).to_be_visible()
+    check_accessible(page)
     page.get_by_text("Or paste its metadata").click()
     page.get_by_label("Metadata", exact=True).fill(httpx.get(f"{provider.url}/metadata", trust_env=False).text)
     page.get_by_role("button", name="Take it").click()
@@ -99,6 +101,7 @@ def test_from_nothing_to_somebody_who_uses_their_application(
     outside.goto(f"/sso/{key}/start")
     outside.get_by_role("button", name="Odalys Brandt").click()
     expect(outside.get_by_text("Signing in this way is not open for you yet.")).to_be_visible()
+    check_accessible(outside)
     page.get_by_role("button", name="For everybody", exact=True).click()
     expect(page.get_by_text("Everybody whom it lets in signs in by it.")).to_be_visible()
     person = open_page(beside=provider.url)
@@ -106,6 +109,7 @@ def test_from_nothing_to_somebody_who_uses_their_application(
     person.get_by_role("button", name="Idris Vance").click()
     person.get_by_role("heading", name="Your applications").wait_for()
     expect(person.get_by_text("Nothing is open to you yet")).to_be_visible()
+    check_accessible(person)
     with running.dravo as dravo:
         dravo.assignments.add(application, "reader", source=key, group=group)
         dravo.applications.change(application, address=f"http://127.0.0.1:{app.port}/")
@@ -142,6 +146,7 @@ def test_from_nothing_to_somebody_who_uses_their_application(
     page.get_by_label("People (a SCIM filter)").fill('title eq "Glazier"')
     page.get_by_role("button", name="Try on the last sign-in").click()
     expect(page.get_by_role("status", name="Connection check")).to_contain_text("outside of whom you let in")
+    check_accessible(page)
     page.get_by_role("button", name="Keep these answers").click()
     expect(page.get_by_text("Kept; they count")).to_be_visible()
 

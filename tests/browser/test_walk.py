@@ -7,7 +7,7 @@ from collections.abc import Callable
 import httpx
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import sign_in
+from tests.browser.conftest import check_accessible, choose, sign_in
 from tests.harness import Running, StandIn, eventually
 
 Fresh = Callable[[str], str]
@@ -30,6 +30,7 @@ def test_from_signing_in_to_seeing_somebody_leave(open_page: Callable[..., Page]
     page.route("**/api/v1/session", lambda route: None)
     page.get_by_role("button", name="Sign in").click()
     page.get_by_role("progressbar", name="Working").wait_for()
+    check_accessible(page)
     page.unroute("**/api/v1/session")
     sign_in(page)
 
@@ -67,8 +68,7 @@ def test_from_signing_in_to_seeing_somebody_leave(open_page: Callable[..., Page]
     dialog = page.get_by_role("dialog")
     dialog.get_by_role("combobox", name="Group").fill(group_name)
     page.get_by_role("option", name=group_name).click()
-    dialog.locator(".v-select").filter(has_text="Role").click()
-    page.get_by_role("option", name="Curator").click()
+    choose(dialog.locator(".v-select").filter(has_text="Role"), "Curator")
     expect(dialog.get_by_role("status")).to_contain_text("1 gain")
     assert app.accounts() == {}
     dialog.get_by_role("button", name="Give the role").click()
@@ -85,6 +85,7 @@ def test_from_signing_in_to_seeing_somebody_leave(open_page: Callable[..., Page]
     page.get_by_role("cell", name="active, Curator").wait_for()
     page.get_by_role("link", name=f"Zofia {user[-4:]}").click()
     expect(page.get_by_text("POST /Users")).to_be_visible()
+    check_accessible(page)
     page.get_by_role("link", name="the person").click()
     access = page.get_by_role("region", name="Access, and why")
     for piece in (group_name, "by group, by edmund.sallow", "Curator", "agreed"):

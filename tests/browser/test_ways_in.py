@@ -11,6 +11,7 @@ from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.twofactor.totp import TOTP
 from playwright.sync_api import Page, expect
 
+from tests.browser.conftest import check_accessible, choose
 from tests.harness import Letters, Running, SignInProvider, free_port, sign_in_provider
 
 Fresh = Callable[[str], str]
@@ -34,13 +35,13 @@ def test_by_a_code_that_is_mailed(open_page: Callable[..., Page], running: Runni
     page.get_by_label("Mail server").fill("127.0.0.1")
     page.get_by_label("Port").fill(str(free_port()))
     page.get_by_label("Address of the sender").fill("dravo@fernhollow.example")
-    page.locator("form[aria-label=Mail] .v-select").click()
-    page.get_by_role("option", name="None").click()
+    choose(page.locator("form[aria-label=Mail] .v-select"), "None")
     page.get_by_role("button", name="Keep this server").click()
     expect(page.get_by_text("Kept.")).to_be_visible()
     page.get_by_label("Address for a test").fill("edmund.sallow@fernhollow.example")
     page.get_by_role("button", name="Send a test").click()
     expect(page.get_by_text("does not answer")).to_be_visible()
+    check_accessible(page)
     page.get_by_label("Port").fill(str(letters.smtp_port))
     page.get_by_role("button", name="Keep this server").click()
     expect(page.get_by_text("Kept.")).to_be_visible()
@@ -51,6 +52,7 @@ def test_by_a_code_that_is_mailed(open_page: Callable[..., Page], running: Runni
     page.goto(f"/sources/{key}/sign-in")
     page.get_by_role("button", name="By a code that is mailed").click()
     expect(page.get_by_text("Missing yet: the domains of the addresses")).to_be_visible()
+    check_accessible(page)
     page.get_by_label("Group into which new people register").fill("Asked to help")
     page.get_by_role("button", name="Keep these settings").click()
     with running.dravo as dravo:
@@ -87,6 +89,7 @@ def test_by_a_code_that_is_mailed(open_page: Callable[..., Page], running: Runni
         expect(way).to_contain_text("They are bound to it since")
         visits = page.get_by_role("region", name="Signed in now")
         expect(visits).to_contain_text(f"{key.capitalize()} directory")
+        check_accessible(page)
         visits.get_by_role("button", name="Sign them out everywhere").click()
         expect(visits).to_have_count(0)
         person.reload()
@@ -112,13 +115,13 @@ def test_an_operator_comes_in_by_a_source(open_page: Callable[..., Page], runnin
     enter(password)
     page.get_by_role("heading", name="Overview").wait_for()
     page.goto(f"/sources/{key}/sign-in")
-    page.locator(".v-select").filter(has_text="Whom it lets in").click()
-    page.get_by_role("option", name="Operators", exact=True).click()
+    choose(page.locator(".v-select").filter(has_text="Whom it lets in"), "Operators")
     expect(page.get_by_text("nobody becomes one by a name")).to_be_visible()
     page.get_by_role("button", name="For everybody", exact=True).click()
     page.get_by_role("dialog").get_by_label("Name of the source").fill("Staff identities")
     page.get_by_role("dialog").get_by_role("button", name="Put it in force").click()
     expect(page.get_by_text("Your own way in is not proved")).to_be_visible()
+    check_accessible(page)
 
     # Linked by themselves, it lets them in; then with recovery codes alone.
     page.goto("/settings")
@@ -141,6 +144,7 @@ def test_an_operator_comes_in_by_a_source(open_page: Callable[..., Page], runnin
     assert len(codes) == 10
     ways.get_by_role("button", name="By a source alone").click()
     expect(ways).to_contain_text("your password counts for nothing")
+    check_accessible(page)
     page.context.clear_cookies()
     enter(password)
     expect(page.get_by_text("Name and password do not fit.")).to_be_visible()
@@ -148,6 +152,7 @@ def test_an_operator_comes_in_by_a_source(open_page: Callable[..., Page], runnin
     page.get_by_role("heading", name="Overview").wait_for()
     page.goto("/settings/operators")
     expect(page.get_by_role("row").filter(has_text=name)).to_contain_text("by a source alone")
+    check_accessible(page)
 
 
 def test_a_second_factor_that_everybody_has_comes_before_anything_else(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
@@ -166,6 +171,7 @@ def test_a_second_factor_that_everybody_has_comes_before_anything_else(open_page
             page.get_by_role("heading", name="Set up your second factor").wait_for()
             page.get_by_role("button", name="Set one up").click()
             expect(page.get_by_role("img", name="QR code")).to_be_visible()
+            check_accessible(page)
             secret = page.locator("code").first.text_content() or ""
             code = TOTP(base64.b32decode(secret), 6, hashes.SHA1(), 30).generate(int(time.time())).decode()
             page.get_by_label("Code that the app shows").fill(code)
@@ -222,6 +228,7 @@ def test_an_operator_changes_their_own_password(open_page: Callable[..., Page], 
     dialog.get_by_label("New password").fill(wanted)
     dialog.get_by_role("button", name="Change it").click()
     expect(dialog.get_by_text("This is not your present password.")).to_be_visible()
+    check_accessible(page)
     dialog.get_by_label("Present password").fill(password)
     dialog.get_by_role("button", name="Change it").click()
     expect(page.get_by_text("Your password is changed")).to_be_visible()

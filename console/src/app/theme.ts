@@ -3,7 +3,6 @@ import { aliases, mdi } from 'vuetify/iconsets/mdi-svg'
 
 const KEPT = 'dravo-theme'
 const chosen = localStorage.getItem(KEPT)
-const dark = chosen ? chosen === 'dark' : matchMedia('(prefers-color-scheme: dark)').matches
 
 export function keepTheme(name: string): void {
   localStorage.setItem(KEPT, name)
@@ -16,7 +15,8 @@ export const vuetify = createVuetify({
   icons: { defaultSet: 'mdi', aliases, sets: { mdi } },
   theme: {
     cspNonce,
-    defaultTheme: dark ? 'dark' : 'light',
+    // Until somebody chooses, that of their system, also when it changes during the day.
+    defaultTheme: chosen === 'dark' || chosen === 'light' ? chosen : 'system',
     themes: {
       light: {
         dark: false,
