@@ -205,6 +205,21 @@ def test_an_empty_answer_is_never_believed(rooms: Rooms, read: Read, small: Esta
     assert len(reading.records()) == 3
 
 
+def test_an_entry_whose_id_cannot_be_read_removes_nobody(rooms: Rooms, read: Read, small: Estates) -> None:
+    everything = [*map(person_dn, ("una.kerrigan", "ibrahim.sow", "zofia.wisniarska")), group_dn("Tree surgeons"), group_dn("Estates, all")]
+    for number, dn in enumerate(everything):
+        small.change(dn, description=[str(number)])
+    reading = read(settings={"id_attribute": "description"})
+    rooms.application()
+    assert reading.run()["new"] == 3
+    assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", group="Estates, all", source="estates"))
+    small.change(person_dn("una.kerrigan"), description=[])
+    run = reading.run(whole=True)
+    assert (run["state"], run["unreadable"]) == ("held", 1) and "Nobody was removed" in run["message"]
+    assert [line["name"] for line in reading.lines(run, "unreadable")] == [person_dn("una.kerrigan")]
+    assert access(rooms) == {("una.kerrigan", "viewer"), ("ibrahim.sow", "viewer")}
+
+
 def test_who_may_come_in_and_which_groups(rooms: Rooms, read: Read) -> None:
     rooms.unguarded()
     reading = read(policy={"people": 'userName ne "ibrahim.sow"', "groups": {"which": "pattern", "pattern": "^Tree"}})

@@ -129,13 +129,62 @@ def test_bad_lines_are_told_with_their_numbers_and_do_not_stop_the_others(rooms:
     ]
     files(reading, people="\n".join(lines))
     run = reading.run()
-    assert (run["new"], run["refused"]) == (2, 4)
-    assert [line["name"] for line in reading.lines(run, "refused")][:3] == ["people.csv, line 3", "people.csv, line 4", "people.csv, line 5"]
-    told = " ".join(line["message"] for line in reading.lines(run, "refused"))
+    assert (run["new"], run["unreadable"], run["refused"]) == (2, 3, 1)
+    assert [line["name"] for line in reading.lines(run, "unreadable")] == ["people.csv, line 3", "people.csv, line 4", "people.csv, line 5"]
+    assert run["state"] == "done" and run["message"] == "3 lines or entries could not be read."
+    told = " ".join(line["message"] for line in (*reading.lines(run, "unreadable"), *reading.lines(run, "refused")))
     assert "stood in line 2 already" in told and "4 cells" in told and "user name gives nothing" in told
     reading.change(settings={"stop_at_bad_line": True})
     run = reading.run()
     assert run["state"] == "failed" and "line 3" in run["message"]
+
+
+CREW = [f"{number},Person {number},person.{number},Guides" for number in range(12)]
+HEAD = "id,Voller Name,login,teams"
+
+
+@pytest.mark.parametrize("let_leave", [False, True], ids=["by itself", "confirmed"])
+def test_an_unreadable_line_removes_nobody(rooms: Rooms, let_leave: bool) -> None:
+    reading = Reading(rooms, "csv", {"groups_column": "teams"}, policy=ANSWERS)
+    files(reading, people="\n".join([HEAD, *CREW]))
+    assert reading.run()["new"] == 12
+    files(reading, people="\n".join([HEAD, "0,Person, the first,person.0,Guides", *CREW[1:-1]]))
+    run = reading.run(whole=True, let_leave=let_leave, confirmed="Estates" if let_leave else None)
+    assert run["state"] == "held"
+    assert run["message"] == "One line or entry could not be read. Nobody was removed: 2 users and 0 groups did not come."
+    assert len(reading.records()) == 12 and len(reading.members("Guides")) == 12
+    assert {line["name"] for line in reading.lines(run, "missing")} == {"Person 0", "Person 11"}
+    # Once it can be read, whoever is missing leaves.
+    files(reading, people="\n".join([HEAD, *CREW[:-1]]))
+    run = reading.run()
+    assert (run["state"], run["left"], len(reading.members("Guides"))) == ("done", 1, 11)
+
+
+def test_an_unreadable_line_ends_no_membership_and_removes_no_group(rooms: Rooms) -> None:
+    reading = Reading(rooms, "csv", {}, policy=ANSWERS)
+    files(reading, people="\n".join([HEAD, *CREW]), groups="id,name\ng1,Rota\ng2,Weeders\n", memberships="group,member\ng1,1\ng1,2\n")
+    reading.run()
+    files(reading, memberships="group,member\ng1,1\n,2\ng1,3\n")
+    run = reading.run()
+    assert (run["state"], run["unreadable"], run["memberships new"]) == ("done", 1, 1)
+    assert "could not be read" in run["message"]
+    assert reading.members("Rota") == {"person.1", "person.2", "person.3"}
+    files(reading, groups="id,name\ng1,Rota\ng2,\n", memberships="group,member\ng1,1\n")
+    run = reading.run()
+    assert run["state"] == "held" and "0 users and 1 groups" in run["message"]
+    assert reading.members("Weeders") == set() and reading.members("Rota") == {"person.1", "person.2", "person.3"}
+    files(reading, groups="id,name\ng1,Rota\ng2,Weeders\n")
+    assert reading.run()["state"] == "done" and reading.members("Rota") == {"person.1"}
+
+
+def test_a_quotation_mark_that_is_never_closed_fails_the_file(rooms: Rooms) -> None:
+    reading = Reading(rooms, "csv", {"groups_column": "teams"}, policy=ANSWERS)
+    files(reading, people="\n".join([HEAD, *CREW]))
+    reading.run()
+    files(reading, people="\n".join([HEAD, *CREW[:4], '4,"Person 4,person.4,Guides', *CREW[5:]]))
+    run = reading.run()
+    assert run["state"] == "failed" and run["message"] == "people.csv, line 6: a quotation mark is opened and never closed."
+    assert len(reading.records()) == 12 and len(reading.members("Guides")) == 12
 
 
 def test_groups_and_memberships_come_from_files_or_from_a_column(rooms: Rooms) -> None:
@@ -173,10 +222,12 @@ def test_a_file_is_refused_before_it_replaces_the_one_that_is_there(rooms: Rooms
 
 
 def test_quoted_cells_hold_separators_lines_and_quotes(tmp_path: Path) -> None:
-    table = read_table(b'id;name\n1;"a;b\nc ""d"""\n2;"open\n3;x\n', "people", CsvSettings())
-    rows = [line for _, line in table.lines]
-    assert rows[0] == {"id": ["1"], "name": ['a;b\nc "d"']}
-    assert isinstance(rows[-1], BadLine) and "line 4" in rows[-1].where
+    table = read_table(b'id;name\n1;"a;b\nc ""d"""\n2;"no"body\n3;"open\n4;x\n', "people", CsvSettings())
+    assert next(table.lines) == (2, {"id": ["1"], "name": ['a;b\nc "d"']})
+    number, line = next(table.lines)
+    assert number == 4 and isinstance(line, BadLine) and "line 4" in line.where
+    with pytest.raises(DirectoryTrouble, match=r"line 5: a quotation mark is opened and never closed"):
+        next(table.lines)
 
 
 def test_a_record_of_a_file_and_a_pushed_one_of_the_same_source_are_one_person(rooms: Rooms) -> None:

@@ -5,7 +5,7 @@ import type { Schemas } from '../api/client'
 
 const props = defineProps<{ runs: Schemas['SourceRun'][]; chosen?: string }>()
 defineEmits<{ choose: [id: string] }>()
-const touching = ['new', 'changed', 'back', 'left', 'conflict', 'refused']
+const touching = ['new', 'changed', 'back', 'left', 'conflict', 'refused', 'unreadable']
 const bars = computed(() => {
   const found = [...props.runs].reverse().map((run) => ({
     run,

@@ -61,6 +61,8 @@ const fetch = (after: string | undefined, count: number) =>
       params: { path: { ...path, run: shown.value?.id ?? '' }, query: { after, count, kind: kind.value ?? undefined } },
     }),
   )
+/** Whoever is missing may be what could not be read: that is not confirmed away. */
+const unreadable = computed(() => shown.value?.counts.some((each) => each.name === 'unreadable'))
 const percent = (run: Run) => (run.expected ? Math.min(100, (100 * run.progress) / run.expected) : 0)
 const kinds = [
   'new',
@@ -70,6 +72,7 @@ const kinds = [
   'missing',
   'conflict',
   'refused',
+  'unreadable',
   'members',
   'group new',
   'group renamed',
@@ -130,7 +133,7 @@ const kinds = [
       <b>{{ shown.message }}</b> {{ shown.mend }}
     </p>
     <v-btn
-      v-if="shown.state === 'held' && shown.id === last?.id && reading.in_force"
+      v-if="shown.state === 'held' && shown.id === last?.id && reading.in_force && !unreadable"
       variant="outlined"
       class="let"
       @click="((typed = ''), (wrong = null), (leaving = true))"

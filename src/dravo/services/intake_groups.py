@@ -65,6 +65,7 @@ class GroupsIn:
             self._conflicted = pulled.with_conflicts(connection, self.source.id, "group")
         self._salt = f"{self.policy.digest} groups"
         self._absent: frozenset[str] = frozenset()
+        self._ends = True
 
     @property
     def present(self) -> int:
@@ -83,8 +84,13 @@ class GroupsIn:
                 chosen.append(entry)
         return chosen
 
-    def take(self, entries: Sequence[GroupEntry]) -> None:
-        """Take in groups: first they themselves, so that those within each other are known, then their lists."""
+    def take(self, entries: Sequence[GroupEntry], *, ends: bool = True) -> None:
+        """Take in groups: first they themselves, so that those within each other are known, then their lists.
+
+        Args:
+            ends: whether memberships end that are not listed; else they stand until a reading in which nothing was unreadable.
+        """
+        self._ends = ends
         allowed = self._without_clashes(entries)
         # Whoever did not come leaves their groups when it is concluded that they left, and not before.
         self._absent = frozenset(self.people.known[each].id for each in self.people.missing()) if self.people.whole else frozenset()
@@ -124,7 +130,8 @@ class GroupsIn:
                 wanted = {of_people[member] for member in entry.members if member in of_people}
                 for member in {member for member in entry.members if member in people.new}:
                     people.new[member] = with_groups(people.new[member], added=[known.id])
-                for record_ids, found in ((wanted - listed, joined), (listed - wanted - self._absent, left)):
+                dropped = listed - wanted - self._absent if self._ends else set()
+                for record_ids, found in ((wanted - listed, joined), (dropped, left)):
                     for record_id in record_ids:
                         found.setdefault(record_id, []).append(known.id)
             user_of = snapshots.users_of_records(connection, [*joined, *left])
@@ -217,12 +224,12 @@ class GroupsIn:
         # Whoever is unknown now may be known at the next reading, while the list is the same then: it is looked at again.
         absent = (listed_people - people) & self._absent
         # The same of those whom the list names, and who did not come themselves.
-        uncertain = bool(strangers) or not people.isdisjoint(self._absent)
+        uncertain = not self._ends or bool(strangers) or not people.isdisjoint(self._absent)
         digest = None if uncertain else entry.digest(self._salt)
         self.counts[STRANGERS] += strangers
         add_people, add_groups = sorted(people - listed_people), sorted(inner - listed_groups)
-        end = sorted(listed_people - people - absent)
-        end_groups = sorted(listed_groups - inner)
+        end = sorted(listed_people - people - absent) if self._ends else []
+        end_groups = sorted(listed_groups - inner) if self._ends else []
         joined, dropped = len(add_people) + len(add_groups), len(end) + len(end_groups)
         self.counts[JOINED] += joined
         self.counts[DROPPED] += dropped

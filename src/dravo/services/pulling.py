@@ -26,7 +26,7 @@ from dravo.services import settings as house_settings
 from dravo.services.auditing import record_change
 from dravo.services.house import House
 from dravo.services.intake_groups import GroupsIn
-from dravo.services.intake_people import BATCH, REFUSED, PeopleIn, write_lines
+from dravo.services.intake_people import BATCH, PeopleIn, write_lines
 from dravo.services.named import pushing_source
 from dravo.services.permissions import Caller
 from dravo.store import clock, pulled, views
@@ -39,6 +39,8 @@ PULL = "pull"
 ASKED, RUNNING, FINISHED, HELD, FAILED, STOPPED = "asked", "running", "done", "held", "failed", "stopped"
 # How often a run says how far it is, and looks whether it is asked to stop.
 TELL_SECONDS = 0.5
+# What was read and is nobody: an entry without its ID, a line that is no line.
+UNREADABLE = "unreadable"
 MOST_BAD_LINES = 1_000
 SWEPT_AT_ONCE = 5_000
 
@@ -232,7 +234,9 @@ class Pull:
                 self.people.take(batch)
                 self._tell()
             self.people.finish()
-            self.groups.take(self.groups.choose(chain(self._groups_of(reader, since), made_entries(self._made))))
+            groups = self.groups.choose(chain(self._groups_of(reader, since), made_entries(self._made)))
+            # What could not be read may be whoever, or whatever membership, is missing.
+            self.groups.take(groups, ends=not self._bad)
             self._tell(at_once=True)
             held = self._conclude() if self.whole else None
             mark = reader.mark()
@@ -287,9 +291,9 @@ class Pull:
     def _note_bad(self, bad: BadLine) -> None:
         self._bad += 1
         if self._bad <= MOST_BAD_LINES:
-            self.people.lines_only([(REFUSED, bad.where, f"{bad.message} {bad.mend}".strip())])
+            self.people.lines_only([(UNREADABLE, bad.where, f"{bad.message} {bad.mend}".strip())])
         else:
-            self.people.counts[REFUSED] += 1
+            self.people.counts[UNREADABLE] += 1
 
     def _tell(self, *, at_once: bool = False) -> None:
         """Write down how far it is, now and then; StopAsked if somebody asked for that."""
@@ -306,13 +310,12 @@ class Pull:
         return {"read": self._read, "expected": self.people.present, **dict(self.people.counts + self.groups.counts)}
 
     def _conclude(self) -> str | None:
-        """Let those leave who did not come; returns why they may not, if the reading is not plausible."""
+        """Let those leave who did not come; returns why they may not, if something could not be read or the reading is not plausible."""
         missing, missing_groups = self.people.missing(), self.groups.missing()
-        if not self.run.let_leave:
-            held = self._implausible(missing, missing_groups)
-            if held:
-                self._note_missing(missing)
-                return held
+        held = self._unreadable(missing, missing_groups) or (None if self.run.let_leave else self._implausible(missing, missing_groups))
+        if held:
+            self._note_missing(missing)
+            return held
         self.people.leave(missing, self._cleared(missing) if self.run.let_leave else None)
         self.groups.leave(missing_groups)
         return None
@@ -338,6 +341,11 @@ class Pull:
                 # They stay in their groups, whose lists no longer name them: these are looked at again.
                 pulled.forget_digests(connection, ids)
 
+    def _unreadable(self, missing: list[str], missing_groups: list[str]) -> str | None:
+        if not self._bad or not (missing or missing_groups):
+            return None
+        return f"{_could_not_be_read(self._bad)} Nobody was removed: {len(missing):,} users and {len(missing_groups):,} groups did not come."
+
     def _implausible(self, missing: list[str], missing_groups: list[str]) -> str | None:
         limit = guarding.limits(self._values)
         for what, number, population in (("people", len(missing), self.people.present), ("groups", len(missing_groups), self.groups.present)):
@@ -348,13 +356,18 @@ class Pull:
 
     def _finish(self, mark: str | None, held: str | None) -> None:
         now = clock.now()
-        mend = "Look at who is missing. If it is right, run it again and let them leave." if held else None
+        message = mend = None
+        if self._bad:
+            message = held or _could_not_be_read(self._bad)
+            mend = "Correct it, or have it corrected, and run it again: then whoever is missing is removed."
+        elif held:
+            message, mend = held, "Look at who is missing. If it is right, run it again and let them leave."
         values = {
             "state": HELD if held else FINISHED,
             "ended_at": now,
             "progress": self._read,
             "counts": self._counts(),
-            "message": held,
+            "message": message,
             "mend": mend,
         }
         values["whole"] = self.whole
@@ -363,7 +376,8 @@ class Pull:
         with self.house.database.writing() as connection:
             connection.execute(update(t.run).where(t.run.c.id == self.run.id).values(**values))
             if not self.run.look_only:
-                after: dict[str, Any] = {"mark": mark, **({"full_at": None if held else now} if self.whole else {})}
+                # Where something was not read, the next run reads everybody.
+                after: dict[str, Any] = {"mark": mark, **({"full_at": None if held or self._bad else now} if self.whole or self._bad else {})}
                 # If its settings changed meanwhile, nothing is known of a reading by the new ones.
                 same = (t.source_pull.c.source_id == self.source.id, t.source_pull.c.settings == self.row.settings)
                 current = connection.execute(select(t.source.c.policy).where(t.source.c.id == self.source.id)).scalar()
@@ -380,6 +394,10 @@ class Pull:
             if application is not None and role is not None:
                 found.append({"application": application.label, "role": role.label, "gained": self.people.gained[key], "lost": self.people.lost[key]})
         return sorted(found, key=lambda each: (each["application"], each["role"]))
+
+
+def _could_not_be_read(number: int) -> str:
+    return "One line or entry could not be read." if number == 1 else f"{number:,} lines or entries could not be read."
 
 
 def _end(house: House, run_id: str, state: str, *, message: str, mend: str = "") -> None:

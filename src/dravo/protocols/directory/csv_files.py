@@ -34,6 +34,8 @@ LARGEST_FILE = 64 * 1024 * 1024
 LONGEST_CELL = 64_000
 SAMPLE = 200
 STEPS = ("Files", "Columns", "People", "Groups", "What expressions need")
+# What the library says of a quotation mark that is open at the end of a file.
+_NEVER_CLOSED = "unexpected end of data"
 _SEPARATORS = {"comma": ",", "semicolon": ";", "tab": "\t", "bar": "|"}
 
 
@@ -99,10 +101,11 @@ def _lines(reader: Any, columns: Sequence[str], name: str) -> Iterator[tuple[int
         except StopIteration:
             return
         except csv.Error as wrong:
-            yield (
-                begins,
-                BadLine(f"{name}.csv, line {begins}", f"It cannot be read: {wrong}.", "Close the quotation marks, and double those within a cell."),
-            )
+            mend = "Close the quotation marks, and double those within a cell."
+            if str(wrong) == _NEVER_CLOSED:
+                # All that stands behind the mark was taken for the cell's content: nothing is known of it.
+                raise DirectoryTrouble(f"{name}.csv, line {begins}: a quotation mark is opened and never closed.", mend) from None
+            yield begins, BadLine(f"{name}.csv, line {begins}", f"It cannot be read: {wrong}.", mend)
             continue
         if not any(cell.strip() for cell in row):
             continue
