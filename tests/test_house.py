@@ -57,6 +57,24 @@ def test_only_the_store_knows_sql_and_only_one_module_knows_which() -> None:
     }
 
 
+# A provider's addresses, one of which is that for tokens.
+NO_SECRETS = {"protocols/oidc/discovery.py"}
+
+
+def test_no_secret_is_shown_by_what_holds_it() -> None:
+    shown = []
+    for file in SOURCE.rglob("*.py"):
+        for node in ast.walk(ast.parse(file.read_text())):
+            if not isinstance(node, ast.ClassDef) or "dataclass" not in "".join(map(ast.unparse, node.decorator_list)):
+                continue
+            for each in node.body:
+                if isinstance(each, ast.AnnAssign) and re.fullmatch(r".*(secret|password|token|verifier)", ast.unparse(each.target)):
+                    given = ast.unparse(each.value) if each.value else ""
+                    if ast.unparse(each.annotation) != "bool" and "repr=False" not in given:
+                        shown.append(f"{file.relative_to(SOURCE)} {node.name}.{ast.unparse(each.target)}")
+    assert [each for each in shown if each.split()[0] not in NO_SECRETS] == []
+
+
 def test_the_stand_ins_share_no_code_with_the_service() -> None:
     for name in STAND_INS:
         assert rooms_imported(SOURCE / "demo" / name) <= {"demo"}

@@ -9,6 +9,9 @@ from typing import TextIO
 import orjson
 import structlog
 
+# Where something went wrong, without what the variables held: passwords, codes and tokens are among them.
+_tracebacks = structlog.processors.ExceptionRenderer(structlog.tracebacks.ExceptionDictTransformer(show_locals=False, max_frames=20))
+
 
 def configure(process: str, file: TextIO | None = None) -> None:
     """Have everything logged as JSON lines that name the process.
@@ -23,7 +26,7 @@ def configure(process: str, file: TextIO | None = None) -> None:
             structlog.contextvars.merge_contextvars,
             structlog.processors.add_log_level,
             structlog.processors.TimeStamper(fmt="iso", utc=True),
-            structlog.processors.dict_tracebacks,
+            _tracebacks,
             structlog.processors.JSONRenderer(serializer=lambda value, **_: orjson.dumps(value, default=str).decode()),
         ],
         wrapper_class=structlog.make_filtering_bound_logger(logging.INFO),

@@ -28,11 +28,14 @@ import structlog
 
 from dravo.core.errors import DravoError, InvalidInput
 from dravo.logs import configure
+from dravo.services.heartbeats import LOST_SECONDS, Heartbeats
 from dravo.services.house import House
 
 LOCK_FILE = "lock"
 # How many callers may wait for the web process while it starts.
 BACKLOG = 1024
+# A process that ends is started again at once; one that ends soon after that, later and later.
+LONGEST_PAUSE_SECONDS, STEADY_SECONDS = 15.0, 10.0
 
 log = structlog.get_logger("serve")
 
@@ -123,6 +126,12 @@ class Service:
         self.folder, self.host, self.port, self.log_file, self.proxy = folder, host, port, log_file, proxy or ""
         self.public_url = (public_url or f"http://{'localhost' if host in ('0.0.0.0', '::') else host}:{port}").rstrip("/")
         self.children: dict[str, BaseProcess] = {}
+        self.heartbeats = Heartbeats()
+        self._started_at: dict[str, float] = {}
+        # Of those that ended soon after their start: how often in a row.
+        self._failures: dict[str, int] = {}
+        # When those that ended are to be started again.
+        self._again_at: dict[str, float] = {}
         self._sockets: list[socket.socket] = []
         self._stopping = False
 
@@ -140,6 +149,9 @@ class Service:
             self._spawn(name)
 
     def _spawn(self, name: str) -> None:
+        if name == "worker":
+            self.heartbeats.begin()
+        self._started_at[name] = time.monotonic()
         # Whatever waits in a buffer would be written by the child as well.
         sys.stdout.flush()
         child = multiprocessing.get_context("fork").Process(target=self._be, args=(name,), name=name)
@@ -166,10 +178,10 @@ class Service:
                     os.close(descriptor)
         if name == "web":
             web = importlib.import_module("dravo.web.process")
-            web.main(self.folder, own, self.public_url, self.proxy)
+            web.main(self.folder, own, self.public_url, self.proxy, self.heartbeats)
         else:
             worker = importlib.import_module("dravo.worker.process")
-            worker.main(self.folder)
+            worker.main(self.folder, self.heartbeats)
 
     def _write_pids(self) -> None:
         """Say which processes they are, for whoever looks after the machine."""
@@ -184,19 +196,32 @@ class Service:
         return [name for name, child in self.children.items() if not child.is_alive()]
 
     def watch(self) -> None:
-        """Start anew whichever process ends, until `stop_soon` is called; more slowly if it ends again and again."""
-        ended_at: dict[str, float] = {}
+        """Start anew whichever process ends, and end a worker that shows no sign of life, until `stop_soon` is called."""
         while not self._stopping:
             time.sleep(0.1)
             for name, child in list(self.children.items()):
-                if self._stopping or child.is_alive():
-                    continue
-                log.error("process ended and is started again", name=name, exit_code=child.exitcode)
-                if time.monotonic() - ended_at.get(name, -60.0) < 2.0:
-                    time.sleep(2.0)
-                ended_at[name] = time.monotonic()
-                if not self._stopping:
+                if self._stopping:
+                    return
+                if child.is_alive():
+                    self._check_alive(name, child)
+                elif name not in self._again_at:
+                    self._plan_restart(name, child)
+                elif time.monotonic() >= self._again_at[name]:
+                    del self._again_at[name]
                     self._spawn(name)
+
+    def _plan_restart(self, name: str, child: BaseProcess) -> None:
+        lived = time.monotonic() - self._started_at[name]
+        failures = self._failures[name] = 0 if lived >= STEADY_SECONDS else self._failures.get(name, 0) + 1
+        pause = 0.0 if failures <= 1 else min(LONGEST_PAUSE_SECONDS, 2.0 ** (failures - 2))
+        self._again_at[name] = time.monotonic() + pause
+        log.error("process ended and is started again", name=name, exit_code=child.exitcode, pause_seconds=pause)
+
+    def _check_alive(self, name: str, child: BaseProcess) -> None:
+        if name == "worker" and (late := self.heartbeats.late(LOST_SECONDS)):
+            log.error("the worker shows no sign of life and is ended", loops=late)
+            child.kill()
+            child.join()
 
     def stop_soon(self) -> None:
         """Have `watch` return; for a signal's handler, which may interrupt anything and therefore only sets a flag."""

@@ -120,7 +120,7 @@ def choose(field: Locator, option: str) -> None:
     """Choose from the list that opens under a field. On a busy machine it can still move under the pointer: then it is aimed at again."""
     for _ in range(3):
         field.click()
-        field.page.get_by_role("option", name=option).click()
+        field.page.get_by_role("option", name=option, exact=True).click()
         with contextlib.suppress(AssertionError):
             expect(field).to_contain_text(option, timeout=2_000)
             return

@@ -5,16 +5,38 @@ from __future__ import annotations
 import contextlib
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
 import pytest
+import structlog
+from sqlalchemy import delete, update
 
-from dravo.services import applications, assigning
+from dravo.services import (
+    applications,
+    assigning,
+    delivering,
+    flowing,
+    guarding,
+    mailing,
+    pulling,
+    recalculating,
+    reconciling,
+    reviewing,
+    seating,
+    settings,
+    sign_in_settings,
+    sign_in_traces,
+    sign_in_upkeep,
+    tracing,
+)
+from dravo.services.heartbeats import JOB, LATE_SECONDS, SETTLEMENT, USER, Heartbeats
 from dravo.services.subjects import Wish
+from dravo.store import clock, groups, groups_over
 from dravo.store import tables as t
 from dravo.worker import loop
+from dravo.worker.jobs import pause
 from dravo.worker.loop import Worker
 from tests.harness import StandIn, eventually, stand_in
 from tests.rooms import Rooms
@@ -84,3 +106,171 @@ def test_where_nothing_happens_it_seldom_looks_and_what_is_written_by_others_it_
         eventually(at_rest)
         assert rooms.rows(t.delivery, closed_at=None) == []
         assert before < len(looks) < before + 40
+
+
+# Whatever a look does, by where it is found.
+JOBS: list[tuple[Any, str]] = [
+    (reconciling, "ask_by_schedule"), (reconciling, "next_asked"), (pulling, "ask_by_schedule"), (pulling, "next_asked"), (pulling, "sweep"),
+    (sign_in_settings, "put_in_force_by_the_hour"), (flowing, "is_due"), (mailing, "is_due"), (recalculating, "mark_those_whose_time_has_come"),
+    (seating, "give"), (recalculating, "work_through"), (guarding, "judge"), (delivering, "ready"), (groups_over, "ready"),
+    (tracing, "sweep"), (delivering, "sweep"), (sign_in_traces, "sweep"), (sign_in_upkeep, "lapse"), (sign_in_upkeep, "look_at_addresses"),
+    (reviewing, "close_those_whose_day_is_over"),
+]  # fmt: skip
+
+
+def once(broken: list[str], name: str, work: Callable[..., Any]) -> Callable[..., Any]:
+    """Return work that breaks off the first time."""
+
+    def first_broken(*given: Any, **more: Any) -> Any:
+        if name not in broken:
+            broken.append(name)
+            raise ValueError(f"a mistake in {name}")
+        return work(*given, **more)
+
+    return first_broken
+
+
+def test_every_job_that_breaks_off_keeps_no_other_from_being_done(rooms: Rooms, app: StandIn, monkeypatch: pytest.MonkeyPatch) -> None:
+    broken: list[str] = []
+    for module, name in JOBS:
+        whole = f"{module.__name__}.{name}"
+        monkeypatch.setattr(module, name, once(broken, whole, getattr(module, name)))
+    connected(rooms, "records", app)
+    assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", everybody=True))
+    rooms.person(rooms.source(), "una")
+    with structlog.testing.capture_logs() as logged, at_work(rooms) as worker:
+        eventually(lambda: "una" in app.accounts())
+        eventually(lambda: len(broken), lambda number: number == len(JOBS))
+        eventually(lambda: worker.heartbeats.counts()[JOB], lambda number: number >= len(JOBS))
+    assert len([each for each in logged if each["event"] == "a job broke off"]) >= len(JOBS)
+
+
+def test_settings_that_cannot_be_read_keep_nothing_else_from_being_done(rooms: Rooms, app: StandIn, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(settings, "get", once([], "settings", settings.get))
+    connected(rooms, "records", app)
+    assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", everybody=True))
+    rooms.person(rooms.source(), "una")
+    with at_work(rooms):
+        eventually(lambda: "una" in app.accounts())
+
+
+def test_a_user_of_whom_nothing_can_be_worked_out_keeps_no_other_waiting(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
+    work_out = recalculating.work_out
+
+    def failing(person: Any, *given: Any) -> Any:
+        if any(record.data.get("userName") == "una" for record in person.records):
+            raise AttributeError("a mistake about una")
+        return work_out(person, *given)
+
+    staff = rooms.source()
+    for name in ("ibrahim", "una", "zofia"):
+        rooms.person(staff, name)
+    with rooms.house.database.writing() as connection:
+        groups.mark_these(connection, [row.id for row in rooms.rows(t.user)], clock.now())
+    monkeypatch.setattr(recalculating, "work_out", failing)
+    heartbeats = Heartbeats()
+    aside = recalculating.SetAside(heartbeats)
+    with structlog.testing.capture_logs() as logged:
+        assert recalculating.work_through(rooms.house, None, aside) == 3
+    (una,) = rooms.rows(t.user, user_name="una")
+    assert [row.user_id for row in rooms.rows(t.mark)] == [una.id] == [each["user"] for each in logged]
+    assert heartbeats.counts()[USER] == 1
+    # For a while nobody tries it again; then it is tried, and the mistake is mended.
+    monkeypatch.setattr(recalculating, "work_out", work_out)
+    assert recalculating.work_through(rooms.house, None, aside) == 0
+    monkeypatch.setattr(recalculating, "SET_ASIDE_SECONDS", 0.0)
+    aside.add(una.id, ValueError("again"))
+    assert recalculating.work_through(rooms.house, None, aside) == 1
+    assert rooms.rows(t.mark) == []
+
+
+def test_a_settlement_that_cannot_be_written_keeps_no_other_from_it(rooms: Rooms, app: StandIn, monkeypatch: pytest.MonkeyPatch) -> None:
+    apply = delivering.Settlement.apply
+    failing = [True]
+
+    def applied(settlement: delivering.Settlement, connection: Any) -> str:
+        if failing and settlement.work.due["user"]["userName"] == "una":
+            raise AttributeError("a mistake about una")
+        return apply(settlement, connection)
+
+    monkeypatch.setattr(delivering.Settlement, "apply", applied)
+    monkeypatch.setattr(loop, "BROKEN_SECONDS", 0.3)
+    staff = rooms.source()
+    connected(rooms, "records", app)
+    for name in ("ibrahim", "una", "zofia"):
+        rooms.person(staff, name)
+    assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", everybody=True))
+
+    def waiting() -> list[str]:
+        names = {row.id: row.due["user"]["userName"] for row in rooms.rows(t.account)}
+        return [names[row.account_id] for row in rooms.rows(t.delivery, closed_at=None)]
+
+    with at_work(rooms) as worker:
+        eventually(lambda: set(app.accounts()), lambda names: names == {"ibrahim", "una", "zofia"})
+        eventually(waiting, lambda names: names == ["una"])
+        eventually(lambda: worker.heartbeats.counts()[SETTLEMENT], lambda number: number >= 2)
+        failing.clear()
+        eventually(waiting, lambda names: names == [])
+
+
+def test_what_was_under_way_for_an_application_that_is_removed_ends_quietly(rooms: Rooms, app: StandIn) -> None:
+    connected(rooms, "records", app)
+    rooms.person(rooms.source(), "una")
+    assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", everybody=True))
+    recalculating.work_through(rooms.house)
+    worker = Worker(rooms.house)
+    (task,) = rooms.rows(t.delivery)
+    settlement = delivering.carry_out(rooms.house, worker.talker, task.id)
+    assert settlement is not None
+    with rooms.house.database.writing() as connection:
+        for table in (t.delivery_attempt, t.delivery, t.access, t.account):
+            connection.execute(delete(table))
+    assert settlement.write() == "done"
+    assert rooms.rows(t.delivery_attempt) == []
+
+
+def test_a_worker_whose_loop_breaks_off_ends(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
+    def look(worker: Worker) -> bool:
+        raise ValueError("a mistake in the loop")
+
+    monkeypatch.setattr(Worker, "look", look)
+    with pytest.raises(ValueError, match="in the loop"):
+        Worker(rooms.house).run()
+    monkeypatch.undo()
+    monkeypatch.setattr(Worker, "_settle", lambda worker: None)
+    with pytest.raises(RuntimeError, match="nothing writes down"):
+        Worker(rooms.house).run()
+
+
+def test_loops_show_that_they_live_and_are_missed(rooms: Rooms) -> None:
+    with at_work(rooms) as worker:
+        for _ in range(3):
+            time.sleep(0.5)
+            assert worker.heartbeats.late(LATE_SECONDS) == []
+    heartbeats = Heartbeats()
+    assert heartbeats.late(-1.0) == ["work", "settlements"]
+    assert set(heartbeats.counts().values()) == {0}
+
+
+def test_what_breaks_off_again_and_again_is_left_alone_longer_and_longer() -> None:
+    assert [pause(times) for times in (1, 2, 3, 9, 10, 2_000)] == [1, 2, 4, 256, 300, 300]
+
+
+def test_a_run_that_ended_the_worker_twice_is_given_up(rooms: Rooms) -> None:
+    source = rooms.source("estates")
+    run = pulling._ask
+
+    def broken_off(*, ended_well: bool) -> list[str]:
+        with rooms.house.database.writing() as connection:
+            connection.execute(update(t.run).where(t.run.c.ended_at.is_(None)).values(state="running"))
+        pulling.go_on_after_breaking_off(rooms.house, ended_well=ended_well)
+        return [row.state for row in sorted(rooms.rows(t.run), key=lambda row: str(row.id))]
+
+    with rooms.house.database.writing() as connection:
+        run(connection, source, "the schedule", "2026-11-29T12:00:00.000000Z")
+    assert broken_off(ended_well=False) == ["failed", "asked"]
+    # Being stopped is nobody's fault.
+    assert broken_off(ended_well=True) == ["failed", "failed", "asked"]
+    assert broken_off(ended_well=False) == ["failed", "failed", "failed"]
+    last = max(rooms.rows(t.run), key=lambda row: str(row.id))
+    assert "not tried again" in last.message and "Run it again" in last.mend

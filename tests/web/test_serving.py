@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import io
 import json
+import multiprocessing
 import os
 import re
 import signal
 import socket
 import threading
+import time
 from pathlib import Path
 from typing import Any
 
@@ -22,7 +24,10 @@ from dravo.core.errors import DravoError, InvalidInput
 from dravo.demo.running import free_port
 from dravo.demo.wire import Answer, make_server
 from dravo.logs import configure
-from dravo.services import overview
+from dravo.services import operators, overview
+from dravo.services.heartbeats import LATE_SECONDS, LOST_SECONDS, Heartbeats
+from dravo.services.measuring import as_text, of_worker
+from dravo.services.permissions import CHIEF
 from dravo.serving import AddressNotUsable, Service, folder_lock, serve
 from dravo.web.app import create_app
 from dravo.worker.loop import Worker
@@ -121,7 +126,9 @@ def test_logs_are_json_lines_that_name_their_process() -> None:
     configure("worker", file)
     try:
         structlog.get_logger("x").info("something happened", number=3)
+        password = "".join(("held ", "by a variable"))
         try:
+            assert password
             raise ValueError("wrong")
         except ValueError:
             structlog.get_logger("x").exception("it broke")
@@ -134,6 +141,7 @@ def test_logs_are_json_lines_that_name_their_process() -> None:
         ("it broke", "worker", "error"),
     ]
     assert lines[1]["exception"][0]["exc_type"] == "ValueError"
+    assert "held by a variable" not in file.getvalue()
 
 
 def test_a_folder_is_let_go_when_its_service_ends(tmp_path: Path) -> None:
@@ -226,3 +234,34 @@ def test_callers_wait_while_the_web_process_is_started_again(tmp_path: Path) -> 
             eventually(lambda before=before: not Path(f"/proc/{before}").exists())  # type: ignore[misc]
             assert httpx.get(f"{running.url}/healthz", trust_env=False, timeout=60).status_code == 200
             eventually(lambda before=before: running.pid("web") != before)  # type: ignore[misc]
+
+
+def test_a_service_whose_worker_shows_no_sign_of_life_is_not_ready(rooms: Rooms) -> None:
+    heartbeats = Heartbeats()
+    operators.add(rooms.house, rooms.caller, "edmund.sallow", CHIEF, PASSWORD)
+    http = create_app(rooms.house, "http://127.0.0.1:1", heartbeats).test_client()
+    assert http.get("/readyz").status_code == 200
+    heartbeats._numbers[0] -= 2 * LATE_SECONDS
+    answer = http.get("/readyz")
+    assert answer.status_code == 503 and "no sign of life (work)" in answer.get_data(as_text=True)
+    text = "\n".join(as_text(of_worker(heartbeats)))
+    assert re.search(r'dravo_worker_heartbeat_age_seconds\{loop="work"\} 6\d', text) and 'dravo_worker_broke_off{kind="job"} 0' in text
+
+
+def test_a_worker_that_shows_no_sign_of_life_is_ended_and_what_ends_again_and_again_waits_longer(tmp_path: Path) -> None:
+    watched = Service(tmp_path, "127.0.0.1", free_port())
+    child = multiprocessing.get_context("fork").Process(target=time.sleep, args=(600,))
+    child.start()
+    watched._check_alive("worker", child)
+    assert child.is_alive()
+    watched.heartbeats._numbers[1] -= 2 * LOST_SECONDS
+    watched._check_alive("web", child)
+    assert child.is_alive()
+    watched._check_alive("worker", child)
+    assert not child.is_alive()
+    pauses = []
+    for lived in (0, 1, 2, 3, 100, 1):
+        watched._started_at["worker"] = time.monotonic() - lived
+        watched._plan_restart("worker", child)
+        pauses.append(round(watched._again_at["worker"] - time.monotonic()))
+    assert pauses == [0, 1, 2, 4, 0, 0]

@@ -167,6 +167,9 @@ class Settlement:
         Raises:
             IntegrityError: if the account that was found there belongs to another person here; then nothing is written.
         """
+        if _DUE_VERSION.first(connection, {"account": self.work.account_id}) is None:
+            # Its application was removed meanwhile, and with it everything about it.
+            return DONE
         if isinstance(self.went, Trouble):
             return _settle_trouble(connection, self, self.went)
         _settle(connection, self.work, self.delivery_id, self.went, self.started, self.talk.exchanges)

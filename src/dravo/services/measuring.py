@@ -9,6 +9,7 @@ from typing import Any
 from sqlalchemy import func, select
 
 from dravo.core.instants import Instant, seconds_between
+from dravo.services.heartbeats import Heartbeats
 from dravo.services.house import House
 from dravo.store import tables as t
 
@@ -67,6 +68,21 @@ def measures(house: House, now: Instant) -> list[Measure]:
         Measure("dravo_application_paused", "1 where delivering is paused.", tuple((label(row.id), 1 if row.paused_at else 0) for row in delivering)),
         Measure("dravo_application_failures", "Failures in a row.", tuple((label(row.id), row.failures) for row in delivering)),
         Measure("dravo_people_to_work_out", "People whose access is being worked out anew.", (({}, marks),)),
+    ]
+
+
+def of_worker(heartbeats: Heartbeats | None) -> list[Measure]:
+    """Return what is known of the worker's loops; nothing where there is no worker."""
+    if heartbeats is None:
+        return []
+    ages, counts = heartbeats.ages(), heartbeats.counts()
+    return [
+        Measure("dravo_worker_heartbeat_age_seconds", "How long ago each loop came round.", tuple(({"loop": key}, ages[key]) for key in ages)),
+        Measure(
+            "dravo_worker_broke_off",
+            "What broke off by a mistake of Dravo's own since the service started.",
+            tuple(({"kind": key}, counts[key]) for key in counts),
+        ),
     ]
 
 

@@ -13,6 +13,7 @@ from contextlib import contextmanager
 from itertools import chain, islice
 from typing import Any
 
+import structlog
 from sqlalchemy import Connection, and_, delete, insert, or_, select, update
 
 from dravo.core import schedules
@@ -43,6 +44,10 @@ TELL_SECONDS = 0.5
 UNREADABLE = "unreadable"
 MOST_BAD_LINES = 1_000
 SWEPT_AT_ONCE = 5_000
+# A run in the middle of which the worker ended so often is not tried again.
+MOST_BREAKS = 2
+
+log = structlog.get_logger("worker")
 
 
 # Asking for runs
@@ -95,11 +100,12 @@ def _ask(
     look_only: bool = False,
     whole: bool | None = None,
     let_leave: bool = False,
+    broke_off: int = 0,
 ) -> str:
     run_id = new_id()
     row = {
         "id": run_id, "kind": PULL, "source_id": source_id, "state": ASKED, "asked_by": asked_by, "asked_at": now, "progress": 0,
-        "stop_asked": False, "whole": whole, "look_only": look_only, "let_leave": let_leave,
+        "stop_asked": False, "whole": whole, "look_only": look_only, "let_leave": let_leave, "broke_off": broke_off,
     }  # fmt: skip
     connection.execute(insert(t.run).values(**row))
     return run_id
@@ -124,16 +130,27 @@ def ask_by_schedule(house: House, now: Instant) -> None:
                 _ask(connection, row.source_id, "the schedule", now)
 
 
-def go_on_after_breaking_off(house: House) -> None:
-    """Close runs that were under way when the worker ended, and ask for them anew: what they took in stands, and is not read twice."""
+def go_on_after_breaking_off(house: House, *, ended_well: bool = True) -> None:
+    """Close runs that were under way when the worker ended, and ask for them anew: what they took in stands, and is not read twice.
+
+    Args:
+        ended_well: whether the worker was stopped. If it was not, the run may be why; one that ended it twice is not asked for again.
+    """
     r = t.run.c
     now = clock.now()
-    values = {"state": FAILED, "ended_at": now, "message": "The service was stopped in the middle of it.", "mend": "It begins again by itself."}
+    stopped = {"state": FAILED, "ended_at": now, "message": "The service was stopped in the middle of it.", "mend": "It begins again by itself."}
     with house.database.writing() as connection:
         for row in connection.execute(select(t.run).where(r.kind == PULL, r.state == RUNNING, r.ended_at.is_(None))).all():
-            connection.execute(update(t.run).where(r.id == row.id).values(**values))
-            if row.source_id and not row.stop_asked:
-                _ask(connection, row.source_id, row.asked_by, now, look_only=row.look_only, whole=row.whole, let_leave=row.let_leave)
+            values = dict(stopped)
+            broke_off = row.broke_off + (0 if ended_well else 1)
+            if broke_off >= MOST_BREAKS:
+                message = "The worker ended twice in the middle of it, so it is not tried again."
+                values |= {"message": message, "mend": "The service's log says more. Run it again once the cause is found."}
+                log.error("a run ended the worker twice and is given up", run=row.id, source=row.source_id)
+            connection.execute(update(t.run).where(r.id == row.id).values(**values, broke_off=broke_off))
+            if row.source_id and not row.stop_asked and broke_off < MOST_BREAKS:
+                how = {"look_only": row.look_only, "whole": row.whole, "let_leave": row.let_leave, "broke_off": broke_off}
+                _ask(connection, row.source_id, row.asked_by, now, **how)
 
 
 def sweep(house: House, now: Instant, days: int) -> None:

@@ -5,32 +5,62 @@ A change that touches many commits with marks on those affected; nobody who is m
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import time
+from collections.abc import Iterable, Sequence
 from typing import Any
 
-from sqlalchemy import Connection, literal, select
+import structlog
+from sqlalchemy import Connection, Select, literal, select
 from sqlalchemy.exc import IntegrityError
 
-from dravo.core.errors import WorldMoved
+from dravo.core.errors import DravoError, WorldMoved
 from dravo.core.instants import Instant
 from dravo.core.planning import Outcome, Person, work_out
+from dravo.services.heartbeats import USER, Heartbeats
 from dravo.services.house import House
 from dravo.store import clock, groups, snapshots
 from dravo.store import tables as t
 from dravo.store.applying import Rewrite, apply_outcomes, remove_marks
 
 CHUNK = 250
+# For how long a user is left alone of whom nothing could be worked out.
+SET_ASIDE_SECONDS = 60.0
+
+log = structlog.get_logger("worker")
 
 
-def work_through(house: House, most: int | None = None) -> int:
+class SetAside:
+    """Users of whom nothing could be worked out, by a mistake of ours: the others go on, and these are tried again later."""
+
+    def __init__(self, heartbeats: Heartbeats) -> None:
+        self._heartbeats = heartbeats
+        self._until: dict[str, float] = {}
+
+    def users(self) -> list[str]:
+        """Return those that are not to be tried now."""
+        present = time.monotonic()
+        self._until = {user_id: until for user_id, until in self._until.items() if until > present}
+        return list(self._until)
+
+    def add(self, user_id: str, wrong: Exception) -> None:
+        """Leave a user alone for a while, and say so in the log."""
+        self._until[user_id] = time.monotonic() + SET_ASIDE_SECONDS
+        self._heartbeats.count(USER)
+        log.error("access of a user could not be worked out", user=user_id, exc_info=wrong)
+
+
+def work_through(house: House, most: int | None = None, aside: SetAside | None = None) -> int:
     """Work out marked people until none is left, or so many are done.
+
+    Args:
+        aside: takes in those of whom nothing could be worked out; without it, that is raised.
 
     Returns:
         How many were worked out.
     """
     done = 0
     while most is None or done < most:
-        count = _chunk(house)
+        count = _chunk(house) if aside is None else _some(house, aside)
         if count == 0:
             return done
         done += count
@@ -43,9 +73,34 @@ def work_out_now(house: House, user_id: str) -> None:
         pass
 
 
-def _chunk(house: House, user_id: str | None = None) -> int:
-    now = clock.now()
+def _some(house: House, aside: SetAside) -> int:
+    """Work out a chunk; where that breaks off, each user of it alone."""
+    left_out = aside.users()
+    try:
+        return _chunk(house, left_out=left_out)
+    except DravoError:
+        raise
+    except Exception:  # noqa: BLE001 (whose mistake it is shows below, and is logged there)
+        with house.database.reading() as connection:
+            users = connection.execute(_marked(left_out)).all()
+    for row in users:
+        try:
+            _chunk(house, row.user_id)
+        except DravoError:
+            raise
+        except Exception as wrong:  # noqa: BLE001 (it is logged)
+            aside.add(row.user_id, wrong)
+    return len(users)
+
+
+def _marked(left_out: Sequence[str]) -> Select[Any]:
     asked = select(t.mark).order_by(t.mark.c.user_id).limit(CHUNK)
+    return asked.where(t.mark.c.user_id.not_in(left_out)) if left_out else asked
+
+
+def _chunk(house: House, user_id: str | None = None, left_out: Sequence[str] = ()) -> int:
+    now = clock.now()
+    asked = _marked(left_out)
     with house.database.reading() as connection:
         rows = connection.execute(asked if user_id is None else asked.where(t.mark.c.user_id == user_id)).all()
         if not rows:

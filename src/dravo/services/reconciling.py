@@ -94,9 +94,9 @@ def _ask(connection: Connection, application_id: str, asked_by: str, now: Instan
     return run_id
 
 
-def end_broken_off(house: House) -> None:
-    """Close runs that were under way when the worker ended: what they had found out was written at their end only."""
-    values = {"state": FAILED, "ended_at": clock.now(), "message": "The service was stopped in the middle of it.", "mend": "Ask for it again."}
+def end_broken_off(house: House, message: str = "The service was stopped in the middle of it.", mend: str = "Ask for it again.") -> None:
+    """Close runs that were under way when the worker ended, or that broke off: what they had found out was written at their end only."""
+    values = {"state": FAILED, "ended_at": clock.now(), "message": message, "mend": mend}
     with house.database.writing() as connection:
         connection.execute(update(t.run).where(t.run.c.kind == RECONCILIATION, t.run.c.state == RUNNING, t.run.c.ended_at.is_(None)).values(**values))
 

@@ -37,7 +37,7 @@ class There:
 
     id: str
     base_url: str
-    secret: str
+    secret: str = field(repr=False)
     auth: Mapping[str, Any] | None = None
     capabilities: Mapping[str, Any] | None = None
     per_second: int | None = None

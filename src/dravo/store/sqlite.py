@@ -59,6 +59,8 @@ def open_engine(url: str, begin: str, pool_size: int, *, durable: bool = True) -
         pool_reset_on_return=None,
         connect_args={"timeout": BUSY_SECONDS, "isolation_level": None, "cached_statements": 512, "check_same_thread": False},
         query_cache_size=2000,
+        # What a statement was given, such as a hash of a password or attributes of users, is no matter of a log.
+        hide_parameters=True,
     )
 
     @event.listens_for(engine, "connect")

@@ -18,6 +18,7 @@ from werkzeug.exceptions import NotFound
 
 from dravo import __version__
 from dravo.services import mail_codes, measuring
+from dravo.services.heartbeats import LATE_SECONDS, Heartbeats
 from dravo.services.house import House
 from dravo.services.operators import Limiter
 from dravo.services.waiting import Waiting
@@ -51,12 +52,13 @@ class Orjson(JSONProvider):
         return orjson.loads(s)
 
 
-def create_app(house: House, public_url: str) -> Api:
+def create_app(house: House, public_url: str, heartbeats: Heartbeats | None = None) -> Api:
     """Return the web application of one house.
 
     Args:
         house: the opened data folder.
         public_url: the address under which others reach the service, without a slash at its end.
+        heartbeats: signs of life of the worker; None where there is none.
     """
     app = Api(
         "dravo.web",
@@ -90,7 +92,7 @@ def create_app(house: House, public_url: str) -> Api:
     app.register_blueprint(sso.rooms)
     register_errors(app)
     _add_document(app)
-    _add_health(app, house)
+    _add_health(app, house, heartbeats)
     _add_console(app)
     app.after_request(_add_headers)
     app.teardown_request(end_waiting)
@@ -124,7 +126,7 @@ def _add_document(app: Api) -> None:
         return render_template("api.html", document=api_document(app), version=__version__, nonce=g.nonce)
 
 
-def _add_health(app: Flask, house: House) -> None:
+def _add_health(app: Flask, house: House, heartbeats: Heartbeats | None) -> None:
     @app.route("/healthz")
     def alive() -> dict[str, str]:
         return {"status": "alive", "version": __version__}
@@ -133,7 +135,7 @@ def _add_health(app: Flask, house: House) -> None:
     @needs("own.read")
     def metrics() -> Response:
         check_caller()
-        text = "\n".join(measuring.as_text(measuring.measures(house, clock.now()))) + "\n"
+        text = "\n".join(measuring.as_text([*measuring.measures(house, clock.now()), *measuring.of_worker(heartbeats)])) + "\n"
         return Response(text, content_type="application/openmetrics-text; version=1.0.0; charset=utf-8")
 
     @app.route("/readyz")
@@ -142,6 +144,8 @@ def _add_health(app: Flask, house: House) -> None:
             operators = connection.execute(text('SELECT count(*) FROM "operator"')).scalar_one()
         if not operators:
             return {"status": "not ready", "reason": "There is no operator yet; run 'dravo init'."}, 503
+        if heartbeats is not None and (late := heartbeats.late(LATE_SECONDS)):
+            return {"status": "not ready", "reason": f"The worker shows no sign of life ({', '.join(late)}); the service's log says more."}, 503
         return {"status": "ready"}, 200
 
 

@@ -6,7 +6,7 @@ import threading
 import time
 from collections import deque
 from concurrent.futures import Future, ThreadPoolExecutor
-from queue import SimpleQueue
+from queue import Empty, SimpleQueue
 
 import structlog
 
@@ -32,10 +32,12 @@ from dravo.services import (
     tracing,
 )
 from dravo.services.delivering import Ready, Settlement
+from dravo.services.heartbeats import RUN, SETTLEMENT, SETTLEMENTS, TASK, WORK, Heartbeats
 from dravo.services.house import House
 from dravo.services.talking import Talker
 from dravo.store import clock, groups_over
 from dravo.store.applying import DONE
+from dravo.worker.jobs import Jobs, pause
 
 THREADS = 16
 # How many sources are read at a time.
@@ -44,25 +46,33 @@ PULLS = 3
 AHEAD = 200
 # How many attempts are written down in one transaction at the most.
 AT_ONCE = 64
-BROKEN_SECONDS = 10.0
+# How long a task that broke off is left alone: longer each time.
+BROKEN_SECONDS, BROKEN_SECONDS_AT_MOST = 10.0, 600.0
 # A file in the data folder that says that the worker finished what it had in hand when it ended.
 ENDED_WELL = "worker-ended-well"
 # How often it is seen whether anything was written; how often is looked all the same, for what is due by time; and how often at the most
 # while enough is queued.
 GLANCE_SECONDS, LOOK_SECONDS, BUSY_SECONDS = 0.1, 0.5, 0.4
 SWEEP_SECONDS = 600
+# How often the settler shows that it lives while there is nothing to write.
+SETTLER_SECONDS = 1.0
 
 log = structlog.get_logger("worker")
 
 # Deliveries of one application that go in one thread.
 Hand = tuple[Ready, ...]
+# How they went, and whether the hand is under way until that is written.
+Written = tuple[Hand, list[Settlement], bool]
 
 
 class Worker:
     """Does what is due in one data folder, until it is stopped."""
 
-    def __init__(self, house: House) -> None:
+    def __init__(self, house: House, heartbeats: Heartbeats | None = None) -> None:
         self.house = house
+        self.heartbeats = heartbeats or Heartbeats()
+        self._jobs = Jobs(self.heartbeats)
+        self._set_aside = recalculating.SetAside(self.heartbeats)
         self.talker = Talker(house)
         self._pool = ThreadPoolExecutor(THREADS, thread_name_prefix="delivery")
         self._runs = ThreadPoolExecutor(1, thread_name_prefix="run")
@@ -72,6 +82,8 @@ class Worker:
         self._reading: dict[str, Future[None]] = {}
         self._lock = threading.Lock()
         self._in_hand: set[str] = set()
+        # How often in a row the tasks of an account or a group broke off by a mistake of ours.
+        self._broken: dict[str, int] = {}
         # Under way for each application: all, and of them groups.
         self._busy: dict[str, int] = {}
         self._groups: dict[str, int] = {}
@@ -81,7 +93,7 @@ class Worker:
         # How many changes may go in one request to it.
         self._together: dict[str, int] = {}
         self._all_written = True
-        self._settlements: SimpleQueue[tuple[Hand, list[Settlement], bool] | None] = SimpleQueue()
+        self._settlements: SimpleQueue[Written | None] = SimpleQueue()
         self._wake = threading.Event()
         # When it looked last, and which commits it had seen then.
         self._looked, self._seen = 0.0, -1
@@ -92,21 +104,30 @@ class Worker:
         self._count_at = clock.now()
         self._mail = ThreadPoolExecutor(1, thread_name_prefix="mail")
         self._letters: Future[int] | None = None
+        self._addresses: Future[None] | None = None
 
     def run(self) -> None:
-        """Work until `stop` is called; what is under way then is finished."""
+        """Work until `stop` is called; what is under way then is finished.
+
+        Raises:
+            Exception: if the loop itself breaks off. Whoever runs it ends the process then, so that it is started anew.
+        """
         log.info("worker started")
-        settler = threading.Thread(target=self._settle, name="settler")
+        settler = threading.Thread(target=self._settle, name="settler", daemon=True)
         settler.start()
-        ended_well = self.house.folder / ENDED_WELL
-        if not ended_well.exists():
+        mark = self.house.folder / ENDED_WELL
+        ended_well = mark.exists()
+        if not ended_well:
             # It was killed, or never ran: what was under way then may have been carried out.
             delivering.begin_anew(self.house)
-        ended_well.unlink(missing_ok=True)
+        mark.unlink(missing_ok=True)
         reconciling.end_broken_off(self.house)
-        pulling.go_on_after_breaking_off(self.house)
+        pulling.go_on_after_breaking_off(self.house, ended_well=ended_well)
         woken = True
         while not self._stopped.is_set():
+            self.heartbeats.beat(WORK)
+            if not settler.is_alive():
+                raise RuntimeError("nothing writes down how attempts went")
             more = False
             if woken or self._may_find_work():
                 try:
@@ -124,7 +145,7 @@ class Worker:
         self._settlements.put(None)
         settler.join()
         if self._all_written:
-            ended_well.touch()
+            mark.touch()
         self.talker.close()
         log.info("worker stopped")
 
@@ -149,34 +170,28 @@ class Worker:
             Whether there is more of what is done at once.
         """
         self._looked, self._seen = time.monotonic(), self.house.database.commits_seen()
-        now = clock.now()
+        now, do = clock.now(), self._jobs.do
         if now >= self._sweep_at:
             self._sweep_at = later(now, SWEEP_SECONDS)
-            kept = settings.get(self.house)
-            tracing.sweep(self.house.database, now, kept["trace_days"], kept["traces_per_source"])
-            delivering.sweep(self.house, now, kept["attempt_days"])
-            pulling.sweep(self.house, now, kept["attempt_days"])
-            sign_in_traces.sweep(self.house, now, kept["trace_days"])
-            sign_in_upkeep.lapse(self.house, now)
-            # Providers may let one wait: that is done beside everything else.
-            self._pulls.submit(sign_in_upkeep.look_at_addresses, self.house, now)
-            reviewing.close_those_whose_day_is_over(self.house, now)
-        reconciling.ask_by_schedule(self.house, now)
-        pulling.ask_by_schedule(self.house, now)
-        sign_in_settings.put_in_force_by_the_hour(self.house, now)
-        self._begin_run()
-        self._begin_pulls()
-        self._begin_count(now)
-        self._begin_letters(now)
-        recalculating.mark_those_whose_time_has_come(self.house, now)
-        seating.give(self.house, now)
-        more = recalculating.work_through(self.house, recalculating.CHUNK) >= recalculating.CHUNK
-        guarding.judge(self.house, now)
+            self._sweep(now)
+        do("reconciliations by schedule", lambda: reconciling.ask_by_schedule(self.house, now), None)
+        do("runs by schedule", lambda: pulling.ask_by_schedule(self.house, now), None)
+        do("sign-in by the hour", lambda: sign_in_settings.put_in_force_by_the_hour(self.house, now), None)
+        do("reconciliations", self._begin_run, None)
+        do("runs", self._begin_pulls, None)
+        do("counting", lambda: self._begin_count(now), None)
+        do("letters", lambda: self._begin_letters(now), None)
+        do("dates that have come", lambda: recalculating.mark_those_whose_time_has_come(self.house, now), False)
+        do("seats", lambda: seating.give(self.house, now), None)
+        chunk = recalculating.CHUNK
+        more = do("working out access", lambda: recalculating.work_through(self.house, chunk, self._set_aside), 0) >= chunk
+        do("removals", lambda: guarding.judge(self.house, now), None)
         with self._lock:
             busy = {key: number + len(self._queued.get(key, ())) for key, number in self._busy.items()}
             in_hand = self._in_hand | {each.account_id for queue in self._queued.values() for each in queue}
             free = THREADS - sum(self._busy.values())
-        chosen = delivering.ready(self.house, now, busy, in_hand, THREADS + AHEAD, AHEAD)
+        nothing: list[Ready] = []
+        chosen = do("tasks", lambda: delivering.ready(self.house, now, busy, in_hand, THREADS + AHEAD, AHEAD), nothing)
         with self._lock:
             for each in chosen:
                 queue = self._queued.setdefault(each.application_id, deque())
@@ -189,45 +204,57 @@ class Worker:
             queued = [application_id for application_id, queue in self._queued.items() if queue]
         for application_id in queued:
             self._go_on(application_id)
-        self._hand_out_groups(now, free - len(chosen))
+        do("groups", lambda: self._hand_out_groups(now, free - len(chosen)), None)
         return more
+
+    def _sweep(self, now: Instant) -> None:
+        """Forget what is old, and do what is done every few minutes."""
+        house, do = self.house, self._jobs.do
+        kept = do("settings", lambda: settings.get(house), None)
+        if kept is not None:
+            do("old requests", lambda: tracing.sweep(house.database, now, kept["trace_days"], kept["traces_per_source"]), None)
+            do("old attempts", lambda: delivering.sweep(house, now, kept["attempt_days"]), None)
+            do("old runs", lambda: pulling.sweep(house, now, kept["attempt_days"]), None)
+            do("old traces of sign-ins", lambda: sign_in_traces.sweep(house, now, kept["trace_days"]), None)
+        do("sign-ins that lapse", lambda: sign_in_upkeep.lapse(house, now), None)
+        do("reviews whose day is over", lambda: reviewing.close_those_whose_day_is_over(house, now), None)
+        if self._addresses is None or self._addresses.done():
+            # Providers may let one wait: that is done beside everything else.
+            self._addresses = self._pulls.submit(do, "metadata addresses", lambda: sign_in_upkeep.look_at_addresses(house, now), None)
 
     def _begin_run(self) -> None:
         """Begin the next reconciliation that was asked for, if none is under way: one at a time, beside the deliveries."""
-        if self._run is not None and not self._run.done():
+        if not self._jobs.is_free("reconciliation", self._run, RUN):
             return
         if self._run is not None and self._run.exception() is not None:
-            log.error("a run broke off", exc_info=self._run.exception())
+            reconciling.end_broken_off(self.house, "It broke off by a mistake of Dravo's own.", "The service's log says more.")
         run_id = reconciling.next_asked(self.house)
         self._run = self._runs.submit(reconciling.carry_out, self.house, self.talker, run_id) if run_id is not None else None
 
     def _begin_pulls(self) -> None:
         """Begin the runs that were asked for, side by side for different sources."""
         for source_id, done in list(self._reading.items()):
-            if done.done():
-                del self._reading[source_id]
+            if self._jobs.is_free("run", done, RUN):
                 if done.exception() is not None:
-                    log.error("a run broke off", exc_info=done.exception())
                     pulling.end_broken(self.house, source_id)
+                del self._reading[source_id]
         while len(self._reading) < PULLS and (found := pulling.next_asked(self.house, set(self._reading))) is not None:
             run_id, source_id = found
             self._reading[source_id] = self._pulls.submit(pulling.carry_out, self.house, run_id)
 
     def _begin_count(self, now: Instant) -> None:
         """Have the flow picture be counted anew, beside the deliveries, if something moved."""
-        if now < self._count_at or (self._count is not None and not self._count.done()):
+        if now < self._count_at or not self._jobs.is_free("counting", self._count):
             return
-        if self._count is not None and self._count.exception() is not None:
-            log.error("counting broke off", exc_info=self._count.exception())
+        self._count = None
         self._count_at = later(now, flowing.LEAST_SECONDS)
         self._count = self._counts.submit(flowing.count, self.house) if flowing.is_due(self.house, now) else None
 
     def _begin_letters(self, now: Instant) -> None:
         """Have letters be sent, beside everything else: a mail server may let one wait."""
-        if self._letters is not None and not self._letters.done():
+        if not self._jobs.is_free("letters", self._letters):
             return
-        if self._letters is not None and self._letters.exception() is not None:
-            log.error("sending letters broke off", exc_info=self._letters.exception())
+        self._letters = None
         self._letters = self._mail.submit(mailing.send_due, self.house, now) if mailing.is_due(self.house, now) else None
 
     def _go_on(self, application_id: str) -> None:
@@ -241,7 +268,9 @@ class Worker:
                 if self._settlements.qsize() >= AT_ONCE:
                     # What is not written down yet would have to be found out again after a crash.
                     return
-                hand = tuple(queue.popleft() for _ in range(min(self._together.get(application_id, 1), len(queue))))
+                # What broke off goes alone, so that it breaks off nothing else.
+                together = 1 if queue[0].account_id in self._broken else self._together.get(application_id, 1)
+                hand = tuple(queue.popleft() for _ in range(min(together, len(queue))))
                 self._take(application_id, {each.account_id for each in hand}, is_group=False)
             future = self._pool.submit(self._carry_out, hand)
             future.add_done_callback(lambda done, hand=hand: self._carried_out(hand, done))  # type: ignore[misc]
@@ -268,7 +297,14 @@ class Worker:
 
     def _settle(self) -> None:
         """Write down how attempts went, all that have come meanwhile in one transaction."""
-        while (first := self._settlements.get()) is not None:
+        while True:
+            self.heartbeats.beat(SETTLEMENTS)
+            try:
+                first = self._settlements.get(timeout=SETTLER_SECONDS)
+            except Empty:
+                continue
+            if first is None:
+                return
             together = [first]
             while sum(len(settlements) for _, settlements, _ in together) < AT_ONCE and not self._settlements.empty():
                 following = self._settlements.get()
@@ -276,17 +312,31 @@ class Worker:
                     self._settlements.put(None)
                     break
                 together.append(following)
-            outcomes: list[str] = []
-            wrong: BaseException | None = None
-            try:
-                outcomes = delivering.write_together([each for _, settlements, _ in together for each in settlements])
-            except DravoError as failed:
-                # The records cannot be written now; nothing is lost, for the next attempt looks at what is there.
-                wrong = failed
-                self._all_written = False
-            for hand, settlements, frees in together:
-                own, outcomes = outcomes[: len(settlements)], outcomes[len(settlements) :]
-                self._finished_hand(hand, set(own), wrong, frees=frees)
+            outcomes, wrong = self._write(together)
+            for (hand, _, frees), own, failed in zip(together, outcomes, wrong, strict=True):
+                self._finished_hand(hand, own, failed, frees=frees)
+
+    def _write(self, together: list[Written]) -> tuple[list[set[str]], list[BaseException | None]]:
+        """Write down how attempts went; returns for each hand its outcomes, and what kept it from being written."""
+        try:
+            outcomes = delivering.write_together([each for _, settlements, _ in together for each in settlements])
+        except DravoError as failed:
+            # The records cannot be written now; nothing is lost, for the next attempt looks at what is there.
+            self._all_written = False
+            return [set() for _ in together], [failed for _ in together]
+        except Exception as failed:  # noqa: BLE001 (whoever lets go of the hand logs it)
+            if len(together) > 1:
+                # One of them it is: each by itself, the others are written.
+                apart = [self._write([each]) for each in together]
+                return [outcomes[0] for outcomes, _ in apart], [wrong[0] for _, wrong in apart]
+            self._all_written = False
+            self.heartbeats.count(SETTLEMENT)
+            return [set()], [failed]
+        found: list[set[str]] = []
+        for _, settlements, _ in together:
+            own, outcomes = outcomes[: len(settlements)], outcomes[len(settlements) :]
+            found.append(set(own))
+        return found, [None for _ in together]
 
     def _finished_hand(self, hand: Hand, outcomes: set[str], wrong: BaseException | None, *, frees: bool) -> None:
         self._finished(hand[0].application_id, {each.account_id for each in hand}, outcomes, wrong, is_group=False, frees=frees)
@@ -325,13 +375,19 @@ class Worker:
         """Let go of what was worked on; `frees` says whether it still counts as under way."""
         if wrong is not None:
             # A mistake of ours, or the records cannot be written: this is left alone for a while, the others go on.
+            self.heartbeats.count(TASK)
             log.error("a delivery broke off", deliveries=sorted(what), exc_info=wrong)
-            timer = threading.Timer(BROKEN_SECONDS, self._let_go, (what,))
+            with self._lock:
+                self._broken.update({each: self._broken.get(each, 0) + 1 for each in what})
+                times = max(self._broken[each] for each in what)
+            timer = threading.Timer(pause(times, BROKEN_SECONDS, BROKEN_SECONDS_AT_MOST), self._let_go, (what,))
             timer.daemon = True
             timer.start()
         with self._lock:
             if wrong is None:
                 self._in_hand -= what
+                for each in what & self._broken.keys():
+                    del self._broken[each]
             if frees:
                 self._busy[application_id] -= 1
             if is_group:

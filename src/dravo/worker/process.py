@@ -2,18 +2,29 @@
 
 from __future__ import annotations
 
+import os
 import signal
 import threading
 from pathlib import Path
 
+import structlog
+
 from dravo import process
+from dravo.services.heartbeats import Heartbeats
 from dravo.worker.loop import Worker
 
+log = structlog.get_logger("worker")
 
-def main(folder: Path) -> None:
-    """Work until asked to stop."""
-    worker = Worker(process.begin("worker", folder))
-    process.keep_what_is_loaded()
-    # By a thread: what the handler interrupts may hold the very locks that stopping needs.
-    signal.signal(signal.SIGTERM, lambda *_: threading.Thread(target=worker.stop).start())
-    worker.run()
+
+def main(folder: Path, heartbeats: Heartbeats) -> None:
+    """Work until asked to stop; end the process with 1 if the work breaks off as a whole."""
+    try:
+        worker = Worker(process.begin("worker", folder), heartbeats)
+        process.keep_what_is_loaded()
+        # By a thread: what the handler interrupts may hold the very locks that stopping needs.
+        signal.signal(signal.SIGTERM, lambda *_: threading.Thread(target=worker.stop).start())
+        worker.run()
+    except Exception:
+        log.exception("the worker broke off and ends")
+        # No thread is waited for: some may be in the middle of a long request.
+        os._exit(1)

@@ -6,7 +6,7 @@ import re
 import smtplib
 import socket
 import ssl
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from email.message import EmailMessage
 from email.utils import formatdate, make_msgid
 from typing import Any
@@ -50,7 +50,7 @@ class MailServer:
     port: int
     security: str
     user: str
-    password: str
+    password: str = field(repr=False)
     sender: str
 
 

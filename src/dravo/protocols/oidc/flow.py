@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 import hashlib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 from urllib.parse import quote_plus, urlencode
 
@@ -25,8 +25,8 @@ class Client:
 
     id: str
     redirect: str
-    secret: str = ""
-    key: RSAKey | None = None
+    secret: str = field(default="", repr=False)
+    key: RSAKey | None = field(default=None, repr=False)
     asks_for: tuple[str, ...] = ("openid", "profile", "email")
 
 

@@ -119,6 +119,8 @@ run = Table(
     Column("whole", Boolean(create_constraint=False)),
     Column("look_only", Boolean(create_constraint=False)),
     Column("let_leave", Boolean(create_constraint=False)),
+    # How often the worker ended in the middle of it, or of the run that it takes up.
+    Column("broke_off", Integer, nullable=False, server_default="0"),
     Column("state", String(16), nullable=False),
     Column("asked_by", Text, nullable=False),
     at("asked_at", nullable=False),
