@@ -18,16 +18,16 @@ GARDEN = {"id": "urn:fernhollow:commands:User", "name": "Garden", "attributes": 
 class Garden:
     """A source with two people, and an application to which they go over."""
 
-    def __init__(self, running: Running, app: StandIn) -> None:
-        self.running, self.app = running, app
-        provider = running.provider("commands")
-        people = [provider.person(f"commands.{name}", displayName=name.title(), title="Guide") for name in ("ada", "bob")]
+    def __init__(self, running: Running, app: StandIn, key: str = "commands") -> None:
+        self.running, self.app, self.application = running, app, f"{key}-app"
+        provider = running.provider(key)
+        people = [provider.person(f"{key}.{name}", displayName=name.title(), title="Guide") for name in ("ada", "bob")]
         self.group = provider.group("Commands group", people)
-        provider.http.post("/Users", json={"userName": "commands.ada"})
-        running.application("commands-app", app)
+        provider.http.post("/Users", json={"userName": f"{key}.ada"})
+        running.application(self.application, app)
         with running.dravo as client:
-            client.assignments.add("commands-app", "viewer", group=self.group)
-        running.settled("commands-app")
+            client.assignments.add(self.application, "viewer", group=self.group)
+        running.settled(self.application)
         assert len(app.accounts()) == 2
 
     def run(self, *arguments: str) -> str:
@@ -41,6 +41,12 @@ class Garden:
 def garden(running: Running, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Garden]:
     with stand_in(tmp_path_factory.mktemp("commands")) as app:
         yield Garden(running, app)
+
+
+@pytest.fixture
+def own_garden(running: Running, app: StandIn, fresh: Callable[[str], str]) -> Garden:
+    """One that no other test has changed."""
+    return Garden(running, app, fresh("garden"))
 
 
 def test_requests_are_listed_with_what_they_led_to_and_shown_whole(garden: Garden) -> None:
@@ -80,31 +86,33 @@ def test_an_expression_is_tried_and_a_mistake_is_told(garden: Garden) -> None:
     assert wrong.returncode == 2 and "character 14" in wrong.stderr
 
 
-def test_settings_are_looked_at_then_made(garden: Garden) -> None:
-    change = ("application", "set", "commands-app", "--attribute", "title=title then upper", "--roles-as", "userType", "--per-second", "200")
-    looked = garden.run(*change, "--look")
+def test_settings_are_looked_at_then_made(own_garden: Garden) -> None:
+    change = ("application", "set", own_garden.application, "--attribute", "title=title then upper", "--roles-as", "userType", "--per-second", "200")
+    looked = own_garden.run(*change, "--look")
     assert "2 of 2 accounts would change. Nothing is done." in looked and "title: Guide -> GUIDE" in looked
-    assert {each["title"] for each in garden.app.accounts().values()} == {"Guide"}
-    shown = garden.run(*change)
+    assert {each["title"] for each in own_garden.app.accounts().values()} == {"Guide"}
+    shown = own_garden.run(*change)
     assert "title = title then upper" in shown and "attribute, userType" in shown
-    eventually(lambda: {(each["title"], each.get("userType")) for each in garden.app.accounts().values()}, lambda seen: seen == {("GUIDE", "viewer")})
-    garden.run("application", "set", "commands-app", "--no-expressions", "--roles-as", "roles", "--per-second", "0")
-    eventually(lambda: {each["title"] for each in garden.app.accounts().values()}, lambda seen: seen == {"Guide"})
+    eventually(
+        lambda: {(each["title"], each.get("userType")) for each in own_garden.app.accounts().values()}, lambda seen: seen == {("GUIDE", "viewer")}
+    )
+    own_garden.run("application", "set", own_garden.application, "--no-expressions", "--roles-as", "roles", "--per-second", "0")
+    eventually(lambda: {each["title"] for each in own_garden.app.accounts().values()}, lambda seen: seen == {"Guide"})
     for wrong in (("--attribute", "title"), ("--attribute", "title=titel"), ("--roles-as", "shoeSize"), ("--groups", "nothing")):
-        done = dravo(garden.running, "application", "set", "commands-app", *wrong)
+        done = dravo(own_garden.running, "application", "set", own_garden.application, *wrong)
         assert done.returncode == 2, wrong
-    assert dravo(garden.running, "application", "set", "commands-app").returncode == 2
+    assert dravo(own_garden.running, "application", "set", own_garden.application).returncode == 2
 
 
-def test_groups_that_go_over_are_listed(garden: Garden) -> None:
-    assert "No group goes over" in garden.run("application", "groups", "commands-app")
-    garden.run("application", "set", "commands-app", "--groups", garden.group)
-    eventually(lambda: garden.app.groups() and len(garden.app.groups()[0].get("members", [])) == 2)
-    eventually(lambda: "done" in garden.run("application", "groups", "commands-app"))
-    listed = garden.run("application", "groups", "commands-app")
+def test_groups_that_go_over_are_listed(own_garden: Garden) -> None:
+    assert "No group goes over" in own_garden.run("application", "groups", own_garden.application)
+    own_garden.run("application", "set", own_garden.application, "--groups", own_garden.group)
+    eventually(lambda: own_garden.app.groups() and len(own_garden.app.groups()[0].get("members", [])) == 2)
+    eventually(lambda: "done" in own_garden.run("application", "groups", own_garden.application))
+    listed = own_garden.run("application", "groups", own_garden.application)
     assert columns(listed)[:5] == ["Group there", "Made of", "Due", "There", "State"]
-    garden.run("application", "set", "commands-app", "--groups", "none")
-    eventually(lambda: garden.app.groups() == [])
+    own_garden.run("application", "set", own_garden.application, "--groups", "none")
+    eventually(lambda: own_garden.app.groups() == [])
 
 
 def test_the_check_with_a_test_person(garden: Garden) -> None:

@@ -126,6 +126,20 @@ def test_an_account_that_is_gone_is_looked_for_and_made_anew() -> None:
         talk(replace(known, may_create=False), answer(404), listed(), listed())
 
 
+def test_an_account_of_a_list_that_is_gone_by_now_is_looked_for_again() -> None:
+    for known in ({"id": "7", **scim_body(DUE)}, {"id": "7", "userName": "ada"}):
+        conversation = bring(replace(WANTED, adopt_by_user_name=True))
+        assert isinstance(next(conversation), AtHand)
+        question = conversation.send([known])
+        if isinstance(question, IsBound):
+            question = conversation.send(False)
+        assert told(question) == "GET /Users/7"
+        # It is not there: what the list says of it counts no more, and neither does the list.
+        assert told(conversation.send(answer(404))) == BY_ID
+        assert told(conversation.send(listed())) == BY_NAME
+        assert told(conversation.send(listed())) == "POST /Users"
+
+
 def test_who_has_no_access_is_not_made_in_order_to_be_inactive() -> None:
     assert talk(replace(WANTED, due=OFF), listed()) == (Reached(None), [BY_ID])
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from types import SimpleNamespace
 from typing import Any
 
@@ -9,9 +10,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dravo.core.errors import NotFound, WorldMoved
+from dravo.core.errors import InvalidInput, NotFound, WorldMoved
 from dravo.core.guard import Limits, takes_away
 from dravo.protocols.scim.conversation import Reached
+from dravo.protocols.scim.judging import MustPause, Refused, TryLater, Unknown
 from dravo.services import applications, assigning, deliveries, delivering, guarding, policies, previewing, recalculating, settings
 from dravo.services.guarding import NeedsConfirmation
 from dravo.services.previewing import Sure
@@ -92,6 +94,52 @@ def test_what_is_given_is_never_held(rooms: Rooms, garden: dict[str, Any]) -> No
     assigning.add(rooms.house, rooms.caller, Wish("records", "curator", person="p29"))
     assert go(rooms) == ["p29"]
     assert held(rooms) == 20
+
+
+@pytest.mark.parametrize(
+    "went",
+    [TryLater("busy (503)"), MustPause("not let in (401)"), Refused("not so (400)"), Unknown("perhaps made"), Reached("7")],
+    ids=lambda went: type(went).__name__,
+)
+def test_what_is_held_stays_held_however_an_attempt_ends_that_began_before(rooms: Rooms, garden: dict[str, Any], went: Any) -> None:
+    for person in garden["people"]:
+        rooms.patch_person(garden["staff"], person, {"op": "replace", "path": "title", "value": "Guide"})
+    assert len(go(rooms)) == PEOPLE
+    begun = [delivering.begin(rooms.house, row.id) for row in rooms.rows(t.delivery, closed_at=None)]
+    take_out(rooms, garden, PEOPLE)
+    assert go(rooms) == [] and held(rooms) == PEOPLE
+    for place, each in enumerate(begun):
+        assert each is not None
+        each.settlement(replace(went, remote_id=f"r{place}") if isinstance(went, Reached) else went).write()
+    assert held(rooms) == PEOPLE
+    # Other settings have what failed or was held by settings be tried again, and an application that was paused go on.
+    applications.change(rooms.house, rooms.caller, "records", {}, {"adopt_by_user_name": True})
+    with rooms.house.database.writing() as connection:
+        connection.execute(t.application.update().values(paused_at=None, failures=0, retry_at=None))
+    assert go(rooms) == [] and held(rooms) == PEOPLE
+    # Trying again gets past it neither one by one nor all at once.
+    one = rooms.rows(t.delivery, closed_at=None)[0].id
+    with pytest.raises(InvalidInput, match="limits hold it"):
+        deliveries.again(rooms.house, rooms.caller, one)
+    assert deliveries.again_all(rooms.house, rooms.caller, "records", None) == {"number": 0}
+    assert guarding.let_through(rooms.house, rooms.caller, "records", "Records") == {"number": PEOPLE}
+    assert len(go(rooms)) == PEOPLE and held(rooms) == 0
+
+
+def test_a_trouble_with_what_was_due_before_delays_nothing_that_is_due_now(rooms: Rooms, garden: dict[str, Any]) -> None:
+    rooms.patch_person(garden["staff"], garden["people"][0], {"op": "replace", "path": "title", "value": "Guide"})
+    assert go(rooms) == ["p00"]
+    (row,) = rooms.rows(t.delivery, closed_at=None)
+    begun = delivering.begin(rooms.house, row.id)
+    rooms.patch_person(garden["staff"], garden["people"][0], {"op": "replace", "path": "title", "value": "Curator"})
+    assert begun is not None
+    begun.settlement(TryLater("busy (503)", "", 200.0)).write()
+    with rooms.house.database.writing() as connection:
+        # That the application asked to be left alone is another matter.
+        connection.execute(t.application.update().values(retry_at=None))
+    assert go(rooms) == ["p00"]
+    (row,) = rooms.rows(t.delivery, closed_at=None)
+    assert (row.state, row.kind, row.message, row.attempts) == ("waiting", None, None, 1)
 
 
 def test_it_is_let_through_by_the_typed_name_only(rooms: Rooms, garden: dict[str, Any]) -> None:

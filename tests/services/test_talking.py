@@ -10,6 +10,7 @@ from typing import Any
 
 import pytest
 
+from dravo.protocols.scim.outgoing import Request
 from dravo.services import talking
 from dravo.services.talking import Lists, Pace, Talk, Talker, There
 from tests.rooms import Rooms
@@ -137,3 +138,51 @@ def test_a_secret_is_decrypted_anew_only_when_it_is_another(rooms: Rooms, monkey
     basic = talker.connection(There("b", "http://127.0.0.1:9", first, {"kind": "basic", "user": "dravo"}))
     assert basic.authorization.startswith("Basic ") and "one" not in basic.authorization and "one" not in repr(basic)
     talker.close()
+
+
+def test_a_list_does_not_hold_what_was_deleted_since_it_was_begun(passing: Clock) -> None:
+    lists, there = Lists(), [{"id": "1"}, {"id": "2"}, {"id": "3"}]
+
+    def reading() -> list[Any]:
+        passing.now += 1
+        found = list(there)
+        if len(there) == 3:
+            # While it is being read; it is in what was read already.
+            lists.forget("a", "/Users", "2")
+            passing.now += 1
+        return found
+
+    def kept() -> list[str]:
+        return [each["id"] for each in lists.get("a", "/Users", passing.now - 30, reading) or []]
+
+    assert kept() == ["1", "3"]
+    lists.forget("a", "/Users", "1")
+    lists.forget("a", "/Groups", "3")
+    lists.forget("b", "/Users", "3")
+    assert kept() == ["3"]
+    passing.now += 1
+    there.append({"id": "4"})
+    lists.forget("a", "/Users")
+    assert kept() == ["1", "2", "3", "4"], "read anew, and whoever is in it now is there"
+
+
+@pytest.mark.parametrize(
+    ("request_", "status", "left"),
+    [
+        (Request("DELETE", "/Users/a%2F7"), 204, ["8"]),
+        (Request("DELETE", "/Users/a%2F7"), 404, ["8"]),
+        (Request("DELETE", "/Users/a%2F7"), 403, ["a/7", "8"]),
+        (Request("DELETE", "/Users/a%2F7"), None, ["new"]),
+        (Request("DELETE", "/Users/a%2F7"), 502, ["new"]),
+        (Request("PATCH", "/Users/a%2F7"), 404, ["8"]),
+        (Request("GET", "/Users/a%2F7"), 404, ["8"]),
+        (Request("GET", "/Users"), 404, ["a/7", "8"]),
+        (Request("PATCH", "/Users/a%2F7"), 503, ["a/7", "8"]),
+    ],
+)
+def test_what_answers_say_is_gone_is_in_no_list(rooms: Rooms, request_: Request, status: int | None, left: list[str]) -> None:
+    talker = Talker(rooms.house)
+    talker.lists.get("a", "/Users", 0.0, lambda: [{"id": "a/7"}, {"id": "8"}])
+    talker.note_gone("a", request_, status)
+    found = talker.lists.get("a", "/Users", 0.0, lambda: [{"id": "new"}])
+    assert [each["id"] for each in found or []] == left

@@ -9,13 +9,18 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
+import httpx
 import pytest
 import structlog
 from sqlalchemy import delete, update
 
+from dravo.protocols.scim.capabilities import Capabilities
+from dravo.protocols.scim.conversation import Everybody
+from dravo.protocols.scim.judging import TryLater
 from dravo.services import (
     applications,
     assigning,
+    deliveries,
     delivering,
     flowing,
     guarding,
@@ -274,3 +279,70 @@ def test_a_run_that_ended_the_worker_twice_is_given_up(rooms: Rooms) -> None:
     assert broken_off(ended_well=False) == ["failed", "failed", "failed"]
     last = max(rooms.rows(t.run), key=lambda row: str(row.id))
     assert "not tried again" in last.message and "Run it again" in last.mend
+
+
+@pytest.mark.parametrize("faults", [{}, {"no_filter": True}], ids=["searched", "listed"])
+def test_whoever_is_deleted_and_let_in_again_has_an_account_again(rooms: Rooms, app: StandIn, faults: dict[str, Any]) -> None:
+    app.faults(**faults)
+    staff = rooms.source()
+    # So many that the application's list is read, where it can also be searched.
+    people = {name: rooms.person(staff, name) for name in (f"p{number:02}" for number in range(60))}
+    first, more = list(people)[:30], list(people)[30:]
+    group = rooms.group(staff, "Guides", *(people[name] for name in first))
+    connected(rooms.unguarded(), "records", app, on_losing_access="delete")
+    assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", group=group))
+    with at_work(rooms) as worker:
+        eventually(lambda: set(app.accounts()), lambda names: names == set(first))
+        # The list that is read for more of them has the first.
+        worker.talker.lists._kept.clear()
+        rooms.add(staff, group, *(people[name] for name in more))
+        eventually(lambda: set(app.accounts()), lambda names: names == set(people))
+        rooms.patch_group(staff, group, {"op": "remove", "path": "members"})
+        eventually(lambda: app.accounts(), lambda accounts: accounts == {})
+        rooms.add(staff, group, *people.values())
+        eventually(lambda: rooms.rows(t.delivery, closed_at=None), lambda rows: rows == [])
+        eventually(lambda: set(app.accounts()), lambda names: names == set(people), seconds=10)
+
+
+@pytest.mark.parametrize("faults", [{}, {"no_filter": True}], ids=["searched", "listed"])
+def test_an_account_that_was_deleted_there_by_hand_is_made_anew_by_a_repair(rooms: Rooms, app: StandIn, faults: dict[str, Any]) -> None:
+    app.faults(**faults)
+    connected(rooms, "records", app)
+    staff = rooms.source()
+    rooms.person(staff, "una")
+    assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", everybody=True))
+    with at_work(rooms) as worker:
+        for number in range(3):
+            account = eventually(lambda: app.accounts().get("una"))
+            # Where the list is read for somebody else, it has her.
+            worker.talker.lists._kept.clear()
+            rooms.person(staff, f"zofia{number}")
+            eventually(lambda number=number: app.accounts().get(f"zofia{number}"))  # type: ignore[misc]
+            eventually(lambda: rooms.rows(t.delivery, closed_at=None), lambda rows: rows == [])
+            httpx.delete(f"{app.base_url}/Users/{account['id']}", headers=app.headers, trust_env=False).raise_for_status()
+            (una,) = rooms.rows(t.user, user_name="una")
+            deliveries.again(rooms.house, rooms.caller, max(row.id for row in rooms.rows(t.delivery, user_id=una.id)))
+            eventually(lambda: app.accounts().get("una"), seconds=10)
+
+
+def test_a_list_that_was_begun_before_a_repair_does_not_serve(rooms: Rooms) -> None:
+    """The repair is asked for in another process than the one that keeps the list."""
+    rooms.application()
+    rooms.person(rooms.source(), "una")
+    assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", everybody=True))
+    applications.connect(rooms.house, rooms.caller, "records", "http://127.0.0.1:9", "x")
+    applications.change(rooms.house, rooms.caller, "records", {}, {"switched_on": True})
+    recalculating.work_through(rooms.house)
+    worker = Worker(rooms.house)
+    (task,) = rooms.rows(t.delivery)
+    before = delivering.begin(rooms.house, task.id)
+    assert before is not None
+    worker.talker.lists.get(task.application_id, "/Users", 0.0, lambda: [{"id": "7"}])
+    assert before.answers(worker.talker, Capabilities())(Everybody()) == [{"id": "7"}]
+    with rooms.house.database.writing() as connection:
+        deliveries.open_anew(connection, task.account_id, clock.now())
+    after = delivering.begin(rooms.house, task.id)
+    assert after is not None
+    with pytest.raises(TryLater):
+        # It is read anew, from where nobody answers.
+        after.answers(worker.talker, Capabilities())(Everybody())

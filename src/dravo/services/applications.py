@@ -260,6 +260,7 @@ def _wake(connection: Connection, application_id: str) -> None:
             t.delivery.c.state.in_((FAILED, HELD)),
             t.delivery.c.closed_at.is_(None),
             func.coalesce(t.delivery.c.kind, "") != delivering.UNKNOWN,
+            t.delivery.c.held_at.is_(None),
         )
         .values(state=WAITING, next_attempt_at=clock.now(), message=None, mend=None)
     )

@@ -128,6 +128,8 @@ def again(house: House, caller: Caller, delivery_id: str) -> dict[str, Any]:
         if row is None:
             raise NotFound(f"There is no delivery with the id '{delivery_id}'.")
         target = delivery_id
+        if row.held_at is not None and row.closed_at is None:
+            raise InvalidInput("The removal limits hold it.", "Let the removals of this application through, or drop them.")
         if row.closed_at is not None:
             target = open_anew(connection, row.account_id, now)
         connection.execute(update(t.delivery).where(t.delivery.c.id == target).values(state=WAITING, next_attempt_at=now, message=None, mend=None))
@@ -139,11 +141,13 @@ def open_anew(connection: Connection, account_id: str, now: Instant) -> str:
     """Have an account looked at again although it counts as agreed: forget what was agreed, so that all of it is compared."""
     from_there = select(t.account).where(t.account.c.id == account_id)
     account = connection.execute(from_there).one()
+    # Whatever was read before may be what is to be repaired.
+    connection.execute(update(t.account).where(t.account.c.id == account_id).values(lists_from_at=now))
     d = t.delivery.c
     present = connection.execute(select(d.id).where(and_(d.account_id == account_id, d.closed_at.is_(None)))).scalar()
     if present:
         woken = {"state": WAITING, "next_attempt_at": now, "message": None, "mend": None, "kind": None}
-        connection.execute(update(t.delivery).where(d.id == present).values(**woken))
+        connection.execute(update(t.delivery).where(d.id == present, d.held_at.is_(None)).values(**woken))
         return str(present)
     connection.execute(
         update(t.account)
@@ -206,6 +210,8 @@ def again_all(house: House, caller: Caller, application: str, kind: str | None) 
             where.append(func.coalesce(d.kind, "") == kind)
         # Those of which it is not known whether they were made wait for a person each: trying blindly could make a double.
         where.append(func.coalesce(d.kind, "") != UNKNOWN)
+        # What the removal limits hold is let through or dropped.
+        where.append(d.held_at.is_(None))
         number = connection.execute(update(t.delivery).where(*where).values(state=WAITING, next_attempt_at=now, message=None, mend=None)).rowcount
         details = {"application": application, "kind": kind, "number": number}
         record_change(connection, house.keys, caller, "delivered again", "application", row.id, now, details)

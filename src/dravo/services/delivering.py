@@ -14,6 +14,7 @@ from typing import Any
 from sqlalchemy import Connection, bindparam, case, delete, exists, insert, or_, select, update
 from sqlalchemy.exc import IntegrityError
 
+from dravo.core.accounts import ABSENT
 from dravo.core.errors import DravoError
 from dravo.core.guard import takes_away
 from dravo.core.instants import Instant, later, seconds_between
@@ -107,7 +108,7 @@ _WORK = Quick(
         t.account.c.remote_id, t.account.c.origin,
         t.application.c.id.label("application_id"), t.application.c.base_url, t.application.c.secret,
         t.application.c.create_accounts, t.application.c.update_accounts, t.application.c.adopt_by_user_name,
-        t.application.c.capabilities, t.application.c.auth, t.application.c.per_second, t.account.c.doubt_at,
+        t.application.c.capabilities, t.application.c.auth, t.application.c.per_second, t.account.c.doubt_at, t.account.c.lists_from_at,
         t.application.c.failures, t.application.c.answered_at, t.application.c.switched_on,
         t.application.c.paused_at, t.delivery.c.attempts,
     )
@@ -141,8 +142,19 @@ _CLOSE = Quick(
     update(t.delivery)
     .where(t.delivery.c.id == bindparam("delivery"), t.delivery.c.closed_at.is_(None))
     .values(
-        attempts=bindparam("attempted"), message=None, mend=None, kind=None, state=bindparam("to"), closed_at=bindparam("ended"),
-        next_attempt_at=bindparam("next"), version=bindparam("sent"),
+        attempts=bindparam("attempted"), message=None, mend=None, kind=None, state=DONE, closed_at=bindparam("ended"),
+        next_attempt_at=None, version=bindparam("sent"),
+    )
+)  # fmt: skip
+# Something else is due by now. What the removal limits hold meanwhile stays held, as it was told.
+_held = t.delivery.c.held_at.is_not(None)
+_GO_ON = Quick(
+    update(t.delivery)
+    .where(t.delivery.c.id == bindparam("delivery"), t.delivery.c.closed_at.is_(None))
+    .values(
+        attempts=bindparam("attempted"), version=bindparam("now_due"), next_attempt_at=bindparam("next"),
+        state=case((_held, t.delivery.c.state), else_=WAITING), message=case((_held, t.delivery.c.message)),
+        mend=case((_held, t.delivery.c.mend)), kind=case((_held, t.delivery.c.kind)),
     )
 )  # fmt: skip
 _MAKE_ATTEMPT = Quick(insert(t.delivery_attempt))
@@ -226,8 +238,10 @@ class Attempt:
     def answers(self, talker: Talker, capabilities: Capabilities) -> Callable[[Any], Any]:
         """Return what answers the conversation's other questions."""
         began, work, talk = time.monotonic(), self.work, self.talk
-        # A list serves if it was begun to be read after it came into doubt whether the account was made.
-        oldest = LIST_SECONDS if work.doubt_at is None else min(LIST_SECONDS, seconds_between(work.doubt_at, clock.now()))
+        # A list serves if it was begun to be read after it came into doubt whether the account was made, and after its last deletion or repair.
+        now = clock.now()
+        ages = [seconds_between(since, now) for since in (work.doubt_at, work.lists_from_at) if since is not None]
+        oldest = min([LIST_SECONDS, *ages])
 
         def answer(question: Any) -> Any:
             if isinstance(question, IsBound):
@@ -300,20 +314,19 @@ def _settle(connection: Connection, work: Any, delivery_id: str, reached: Reache
             "came": reached.origin or (work.origin if reached.remote_id else None),
         },
     )  # fmt: skip
+    if work.due["want"] == ABSENT:
+        connection.execute(update(t.account).where(t.account.c.id == work.account_id).values(lists_from_at=now))
     # Where what was agreed is not known, it may have been in groups.
     if work.agreed is None or work.due.get("groups") or work.agreed.get("groups"):
         groups_over.follow(connection, work.application_id, work.account_id, work.due.get("groups", ()), reached.remote_id, now)
     still_due = _DUE_VERSION.first(connection, {"account": work.account_id}).due_version
     done = still_due == work.due_version
-    if not done:
+    attempted = {"delivery": delivery_id, "attempted": work.attempts + 1}
+    if done:
+        _CLOSE.change(connection, {**attempted, "ended": now, "sent": work.due_version})
+    else:
         _judge_the_rest(connection, work, delivery_id)
-    _CLOSE.change(
-        connection,
-        {
-            "delivery": delivery_id, "attempted": work.attempts + 1, "to": DONE if done else WAITING, "ended": now if done else None,
-            "next": None if done else now, "sent": work.due_version if done else still_due,
-        },
-    )  # fmt: skip
+        _GO_ON.change(connection, {**attempted, "next": now, "now_due": still_due})
     _note_attempt(connection, delivery_id, work.due_version, started, now, DONE, None, exchanges)
     if exchanges:
         answering.note_answer(connection, work.application_id, work.failures, now)
@@ -334,16 +347,16 @@ def _settle_trouble(connection: Connection, settlement: Settlement, trouble: Tro
     if isinstance(trouble, HeldBySettings | Unknown):
         outcome = HELD
     values: dict[str, Any] = {
-        "attempts": work.attempts + 1, "message": trouble.message, "mend": trouble.mend, "kind": kind_of(trouble),
+        "message": trouble.message, "mend": trouble.mend, "kind": kind_of(trouble),
         "next_attempt_at": answering.next_attempt(trouble, work.attempts, now),
     }  # fmt: skip
-    d = t.delivery.c
-    where = [d.id == delivery_id, d.closed_at.is_(None)]
     if outcome in (FAILED, HELD):
         values["state"] = outcome
-        # A refusal is of the version that was sent; what has become due meanwhile is still to be tried.
-        where.append(d.version == work.due_version)
-    connection.execute(update(t.delivery).where(*where).values(**values))
+    d = t.delivery.c
+    connection.execute(update(t.delivery).where(d.id == delivery_id, d.closed_at.is_(None)).values(attempts=work.attempts + 1))
+    # A trouble is of the version that was sent. What has become due meanwhile is still to be tried, or is held: neither is touched by it.
+    same = (d.id == delivery_id, d.state == WAITING, d.version == work.due_version, d.held_at.is_(None))
+    connection.execute(update(t.delivery).where(*same).values(**values))
     if talk.in_doubt:
         # What was agreed before is no longer known to be what stands there: the next attempt reads it.
         unsure = {"doubt_at": now} if work.remote_id is None else {"agreed": None}

@@ -86,6 +86,8 @@ class Together:
             response = self.talker.exchange(whole, bulk.joined(requests))
         except (Trouble, DravoError) as wrong:
             for place, each in enumerate(some):
+                if each.asked is not None:
+                    self.talker.note_gone(whole.there.id, each.asked, None)
                 if whole.exchanges:
                     each.note(whole, None, whole.exchanges[-1]["said"], len(some))
                 each.asked, each.went, each.counts = None, as_trouble(wrong), place == 0
@@ -99,11 +101,15 @@ class Together:
 
     def _tell(self, each: UnderWay, whole: Talk, own: Response | None, number: int) -> None:
         if own is None:
+            assert each.asked is not None
+            self.talker.note_gone(whole.there.id, each.asked, None)
             each.note(whole, None, "Nothing was said of this change.", number)
             each.asked = None
             each.went = TryLater("The application answered many changes together, and said nothing of this one.", "The next attempt looks first.")
             return
         each.note(whole, own.status, None if own.ok else own.excerpt, number)
+        assert each.asked is not None
+        self.talker.note_gone(whole.there.id, each.asked, own.status)
         each.go_on(self.talker, own)
 
     def _send_one(self, each: UnderWay) -> None:

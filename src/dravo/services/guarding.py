@@ -58,7 +58,7 @@ def judge(house: House, now: Instant) -> int:
             connection.execute(update(t.delivery).where(d.id.in_(some), *unjudged).values(cleared_at=now))
         for message, ids in _by_message(held).items():
             mend = "Look at whom it concerns, and let it through or drop it."
-            values = {"state": HELD, "kind": GUARD, "message": message, "mend": mend}
+            values = {"state": HELD, "kind": GUARD, "held_at": now, "message": message, "mend": mend}
             for start in range(0, len(ids), CHUNK):
                 connection.execute(update(t.delivery).where(d.id.in_(ids[start : start + CHUNK]), *unjudged).values(**values))
     return len(waiting)
@@ -79,7 +79,7 @@ def _beyond(connection: Connection, waiting: Any, now: Instant) -> dict[str, str
     held: dict[str, str] = {}
     d = t.delivery.c
     # What waits for a person already counts too: whatever comes behind it in the window is held as well.
-    counted = (d.removes == true(), (d.cleared_at >= since) & d.cleared_by.is_(None) | (d.state == HELD) & (d.kind == GUARD))
+    counted = (d.removes == true(), (d.cleared_at >= since) & d.cleared_by.is_(None) | d.held_at.is_not(None) & d.closed_at.is_(None))
     labels = {row.id: row.label for row in connection.execute(select(t.application.c.id, t.application.c.label))}
     due = Counter(row.application_id for row in waiting)
     for application_id, number in due.items():
@@ -131,7 +131,7 @@ def _users_of(connection: Connection, source_id: str, users: set[str]) -> set[st
 def listing(house: House) -> dict[str, Any]:
     """Return what the guard holds: for each application how many removals, since when, why, and the first of them."""
     d, p, u = t.delivery.c, t.application.c, t.user.c
-    held = (d.state == HELD, d.kind == GUARD, d.closed_at.is_(None))
+    held = (d.held_at.is_not(None), d.closed_at.is_(None))
     with house.database.reading() as connection:
         columns = (p.key, p.label, func.count().label("number"), func.min(d.created_at).label("since"), func.max(d.message).label("message"))
         statement = select(*columns).join(t.delivery, d.application_id == p.id).where(*held).group_by(p.key, p.label).order_by(p.label)
@@ -178,11 +178,12 @@ def _act(house: House, caller: Caller, key: str, confirmed: str | None, action: 
         check_confirmed(application.label, confirmed)
         values = {
             **values,
+            "held_at": None,
             "cleared_at": now,
             "cleared_by": caller.name,
             **({"closed_at": now} if values["state"] == DROPPED else {"next_attempt_at": now}),
         }
-        where = (d.application_id == application.id, d.state == HELD, d.kind == GUARD, d.closed_at.is_(None))
+        where = (d.application_id == application.id, d.held_at.is_not(None), d.closed_at.is_(None))
         number = connection.execute(update(t.delivery).where(*where).values(**values)).rowcount
         if number == 0:
             raise NotFound(f"The guard holds nothing for '{application.label}'.", "Somebody may have been quicker.")

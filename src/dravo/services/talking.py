@@ -10,6 +10,7 @@ import time
 from collections.abc import Callable, Generator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
+from urllib.parse import unquote
 
 from sqlalchemy import func, select, update
 
@@ -99,6 +100,9 @@ class Lists:
     def __init__(self) -> None:
         self._kept: dict[tuple[str, str], tuple[float, list[Mapping[str, Any]] | None]] = {}
         self._locks: dict[tuple[str, str], threading.Lock] = {}
+        # Since when what was read before is known to be out of date; and when things were deleted, or found to be gone.
+        self._spoilt: dict[tuple[str, str], float] = {}
+        self._gone: dict[tuple[str, str], dict[str, float]] = {}
         self._lock = threading.Lock()
 
     def get(
@@ -115,14 +119,33 @@ class Lists:
             turn = self._locks.setdefault(key, threading.Lock())
         with turn:
             began, kept = self._kept.get(key, (float("-inf"), None))
-            if began >= since:
-                return kept
+            with self._lock:
+                spoilt = self._spoilt.get(key, float("-inf"))
+            if began >= max(since, spoilt):
+                return self._without_gone(key, began, kept)
             if read is None:
                 return None
             began = time.monotonic()
             found = read()
             self._kept[key] = (began, found)
-            return found
+            with self._lock:
+                # What was gone before is not in it.
+                self._gone[key] = {remote_id: at for remote_id, at in self._gone.get(key, {}).items() if at >= began}
+            return self._without_gone(key, began, found)
+
+    def forget(self, application_id: str, path: str, remote_id: str | None = None) -> None:
+        """Have what was begun to be read before now no longer hold something that is gone; of an unknown id, have it be read anew."""
+        key, now = (application_id, path), time.monotonic()
+        with self._lock:
+            if remote_id is None:
+                self._spoilt[key] = now
+            else:
+                self._gone.setdefault(key, {})[remote_id] = now
+
+    def _without_gone(self, key: tuple[str, str], began: float, found: list[Mapping[str, Any]] | None) -> list[Mapping[str, Any]] | None:
+        with self._lock:
+            gone = {remote_id for remote_id, at in self._gone.get(key, {}).items() if at >= began}
+        return [each for each in found if each.get("id") not in gone] if found and gone else found
 
 
 class Talker:
@@ -187,11 +210,25 @@ class Talker:
             response = self.client.send(connection, request)
         except Unreachable as wrong:
             talk.exchanges.append({**line, "status": None, "milliseconds": round((time.monotonic() - began) * 1000), "said": str(wrong)})
+            self.note_gone(talk.there.id, request, None)
             doubt = " Whether it was carried out is not known; the next attempt looks first." if wrong.sent and request.method != "GET" else ""
             raise TryLater(f"The application does not answer: {wrong}.{doubt}", "It is tried again by itself.") from None
+        self.note_gone(talk.there.id, request, response.status)
         said = None if response.ok else response.excerpt[:400]
         talk.exchanges.append({**line, "status": response.status, "milliseconds": round(response.seconds * 1000), "said": said})
         return response
+
+    def note_gone(self, application_id: str, request: Request, status: int | None) -> None:
+        """Note that something was deleted there, or may have been, or is not there: a list that was begun before does not know it.
+
+        Args:
+            status: how the request was answered; None if it was not.
+        """
+        _, path, *rest = request.path.split("/")
+        if rest and (status == 404 or (request.method == "DELETE" and status is not None and status < 300)):
+            self.lists.forget(application_id, f"/{path}", unquote(rest[0]))
+        elif request.method == "DELETE" and (status is None or status >= 500):
+            self.lists.forget(application_id, f"/{path}")
 
     def connection(self, there: There) -> Connection:
         """Return the connection to an application, signed in as its settings say.

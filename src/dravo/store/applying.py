@@ -99,6 +99,8 @@ _WAKE_DELIVERY = (
     .values(
         state=WAITING, version=bindparam("to"), aim=bindparam("aimed"), next_attempt_at=bindparam("next"), message=None, mend=None,
         removes=bindparam("taking"), cleared_at=bindparam("let_at"), cleared_by=bindparam("let_by"),
+        # What is due now is judged anew, among all that is still held.
+        held_at=None, kind=None,
     )
 )  # fmt: skip
 

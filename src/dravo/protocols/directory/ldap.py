@@ -351,21 +351,9 @@ class LdapReader:
 
     def _check(self, checked: Checked, uses: Sequence[str]) -> None:
         settings, steps = self.settings, checked.steps
+        self._ask_whether_it_answers()
+        steps.append(Step("Address", OK, f"{settings.address} answers."))
         connection = self._open()
-        try:
-            connection.search_ext_s("", ldap.SCOPE_BASE, "(objectClass=*)", ["supportedControl"], timeout=SECONDS)
-            steps.append(Step("Address", OK, f"{settings.address} answers."))
-        except (
-            ldap.CONFIDENTIALITY_REQUIRED,
-            ldap.INSUFFICIENT_ACCESS,
-            ldap.STRONG_AUTH_REQUIRED,
-            ldap.INAPPROPRIATE_AUTH,
-            ldap.NO_SUCH_OBJECT,
-            ldap.UNWILLING_TO_PERFORM,
-        ):
-            steps.append(Step("Address", OK, f"{settings.address} answers."))
-        except ldap.LDAPError as wrong:
-            raise _trouble(wrong, "connecting") from None
         self._encrypt(connection)
         steps.append(self._tls_step())
         self._sign_in(connection)
@@ -379,6 +367,27 @@ class LdapReader:
             raise _trouble(wrong, f"looking for {settings.people_base}") from None
         steps.append(Step("People's base", OK, f"{settings.people_base} is there."))
         self._check_people(checked, uses)
+
+    def _ask_whether_it_answers(self) -> None:
+        """Ask something that needs no name, by a connection of its own: a server may still hold that open when StartTLS comes, and refuse it."""
+        connection = self._open()
+        try:
+            connection.search_ext_s("", ldap.SCOPE_BASE, "(objectClass=*)", ["supportedControl"], timeout=SECONDS)
+        except (
+            ldap.CONFIDENTIALITY_REQUIRED,
+            ldap.INSUFFICIENT_ACCESS,
+            ldap.STRONG_AUTH_REQUIRED,
+            ldap.INAPPROPRIATE_AUTH,
+            ldap.NO_SUCH_OBJECT,
+            ldap.UNWILLING_TO_PERFORM,
+        ):
+            # It answers, and says nothing to strangers.
+            return
+        except ldap.LDAPError as wrong:
+            raise _trouble(wrong, "connecting") from None
+        finally:
+            with contextlib.suppress(ldap.LDAPError):
+                connection.unbind_s()
 
     def _tls_step(self) -> Step:
         settings = self.settings

@@ -169,7 +169,9 @@ def _look(wanted: Wanted, *, lately: bool) -> Generator[Question, Any, tuple[Res
         ids = ", ".join(str(each.get("id")) for each in own)
         raise Refused(f"{len(own)} accounts there carry this person's external id: {ids}.", "Remove all but one of them there.", "doubles")
     if own:
-        return (yield from _whole(own[0], at_hand)), MADE
+        whole = yield from _whole(own[0], at_hand)
+        # Of a list that was read before, it may be gone by now: then it is looked for again.
+        return (whole, MADE) if whole is not None else (yield from _look(wanted, lately=False))
     if not wanted.due["active"]:
         return None
     name = str(wanted.due["user"]["userName"])
@@ -194,15 +196,13 @@ def _look(wanted: Wanted, *, lately: bool) -> Generator[Question, Any, tuple[Res
         raise Refused(
             f"The account '{name}' there belongs to another person here.", "See the application's accounts for whose it is.", "another person's"
         )
-    return (yield from _whole(found, at_hand)), ADOPTED
+    whole = yield from _whole(found, at_hand)
+    return (whole, ADOPTED) if whole is not None else (yield from _look(wanted, lately=False))
 
 
-def _whole(found: Resource, at_hand: list[Resource] | None) -> Generator[Question, Any, Resource]:
-    """Return an account as it stands now: one out of a list that was read before may have changed."""
-    if at_hand is None:
-        return found
-    current = yield from _get(str(found["id"]))
-    return current if current is not None else found
+def _whole(found: Resource, at_hand: list[Resource] | None) -> Generator[Question, Any, Resource | None]:
+    """Return an account as it stands now: one out of a list that was read before may have changed, or be gone (None)."""
+    return found if at_hand is None else (yield from _get(str(found["id"])))
 
 
 def _search(wanted: Wanted, attribute: str, value: str, at_hand: list[Resource] | None) -> Generator[Question, Any, list[Resource] | None]:

@@ -24,6 +24,8 @@ account = Table(
     Column("origin", String(16)),
     # Since when it is not known whether an account was made there: its reply was lost.
     at("doubt_at"),
+    # When it was deleted, or had to be repaired: a list of the application's accounts that was begun before says nothing of it.
+    at("lists_from_at"),
     UniqueConstraint("user_id", "application_id"),
 )
 Index("ix_account_of_application", account.c.application_id, account.c.id)
@@ -52,12 +54,15 @@ delivery = Table(
     Column("removes", Boolean(create_constraint=False), nullable=False, server_default="0"),
     at("cleared_at"),
     Column("cleared_by", Text),
+    # Since when the removal limits hold it. Only an operator ends that, or a change after which it is judged anew.
+    at("held_at"),
 )
 one_of("uq_delivery_open", delivery.c.account_id, where="closed_at IS NULL")
 some_of("ix_delivery_waiting", delivery.c.application_id, delivery.c.next_attempt_at, where="state = 'waiting'")
 Index("ix_delivery_of_application", delivery.c.application_id, delivery.c.id)
 Index("ix_delivery_state", delivery.c.state, delivery.c.id)
 some_of("ix_delivery_removing", delivery.c.cleared_at, delivery.c.application_id, where="removes = 1")
+some_of("ix_delivery_held", delivery.c.application_id, where="held_at IS NOT NULL AND closed_at IS NULL")
 Index("ix_delivery_of_account", delivery.c.account_id, delivery.c.id)
 
 delivery_attempt = Table(

@@ -1,18 +1,15 @@
-"""How often a run ended the worker.
+"""how often a run ended the worker"""
 
-Revision ID: 0014
-Revises: 0013
-"""
+from __future__ import annotations
 
 import sqlalchemy as sa
 from alembic import op
 
-revision = "0014"
-down_revision = "0013"
-branch_labels = None
-depends_on = None
+revision = '0014'
+down_revision = '0013'
 
 
 def upgrade() -> None:
-    with op.batch_alter_table("run") as batch_op:
-        batch_op.add_column(sa.Column("broke_off", sa.Integer(), server_default="0", nullable=False))
+    """Bring the schema one step on."""
+    with op.batch_alter_table('run', schema=None) as batch_op:
+        batch_op.add_column(sa.Column('broke_off', sa.Integer(), server_default='0', nullable=False))
