@@ -48,9 +48,11 @@ class Rooms:
             settings.change(self.house, self.caller, name, value)
         return self
 
-    def source(self, key: str = "staff") -> str:
-        """Add a source and return its id."""
+    def source(self, key: str = "staff", *domains: str) -> str:
+        """Add a source, with the domains that it owns, and return its id."""
         sources.add(self.house, self.caller, key, key.title())
+        if domains:
+            sources.change(self.house, self.caller, key, domains=domains)
         with self.house.database.reading() as connection:
             return str(connection.execute(t.source.select().where(t.source.c.key == key)).one().id)
 

@@ -31,7 +31,7 @@ def policy(match_by: str, *domains: str) -> SourcePolicy:
 
 
 def candidate(user_id: str = "u1", name: str = "una", email: str | None = f"una@{HOME}", **more: Any) -> Candidate:
-    return Candidate(user_id, name, email, **more)
+    return Candidate(user_id, name, email, **{"name_counts": True, "email_counts": True, **more})
 
 
 def kind(found: Binding | Conflict) -> str:
@@ -54,6 +54,11 @@ def test_nobody_of_that_name_is_somebody_new() -> None:
         (BY_USER_NAME, UNA, candidate(), True),
         (BY_EMAIL, UNA, candidate(name="other"), True),
         (BY_EMAIL, {**UNA, "emails": [{"value": f"UNA@{HOME.upper()}"}]}, candidate(), True),
+        # What anybody could say of their own users counts for nothing.
+        (BY_USER_NAME, UNA, candidate(name_counts=False), False),
+        (BY_USER_NAME, UNA, candidate(email_counts=False), False),
+        (BY_EMAIL, UNA, candidate(email_counts=False), False),
+        (BY_EMAIL, UNA, candidate(name_counts=False), True),
         # Nothing is linked unless the source says by what.
         (ASK, UNA, candidate(), False),
         # By user name, the person's address and the record's must both be of a domain that the source owns.

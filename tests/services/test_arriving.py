@@ -127,7 +127,7 @@ def test_an_e_mail_of_a_domain_that_the_source_does_not_own_links_nobody(rooms: 
 
 @pytest.mark.parametrize(("verified", "links"), [([True], True), (["true"], True), ([False], False), ([], False), (["yes"], False)])
 def test_an_e_mail_links_only_if_the_provider_vouches_for_it(rooms: Rooms, door: Door, verified: list[Any], links: bool) -> None:
-    staff = rooms.source("staff")
+    staff = rooms.source("staff", "fernhollow.example")
     rooms.person(staff, "una.kerrigan", emails=[{"value": "una.kerrigan@fernhollow.example"}])
     door.policy = replace(door.policy, match=BY_EMAIL, domains=("fernhollow.example",))
     claims = {"username": ["una"], "email": ["una.kerrigan@fernhollow.example"], "email_verified": verified}

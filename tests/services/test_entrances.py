@@ -40,7 +40,7 @@ def way(rooms: Rooms, who: str = "idris.vance") -> dict[str, Any]:
 
 
 def staff(rooms: Rooms, **more: Any) -> tuple[str, str]:
-    source = rooms.source("staff")
+    source = rooms.source("staff", MAIL.rpartition("@")[2])
     return source, rooms.person(source, "idris.vance", emails=[{"value": MAIL, "primary": True}], **more)
 
 

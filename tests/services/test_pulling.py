@@ -269,7 +269,7 @@ def test_a_match_rule_needs_the_domains_that_the_source_owns(read: Read) -> None
 
 
 def test_the_match_rule_links_only_within_the_domains_of_the_source(rooms: Rooms, small: Estates) -> None:
-    staff = rooms.source("staff")
+    staff = rooms.source("staff", "fernhollow.example")
     rooms.person(staff, "una.kerrigan", emails=[{"value": "una.kerrigan@fernhollow.example"}])
     rooms.person(staff, "ibrahim.sow", emails=[{"value": "ibrahim@elsewhere.example"}])
     reading = Reading(rooms, "ldap", small.settings, directory.READER_PASSWORD, policy={"match": "user name", "domains": ["fernhollow.example"]})
@@ -420,7 +420,7 @@ def test_answers_are_tried_on_whom_the_source_said_before(rooms: Rooms, read: Re
 
 def test_whose_word_counts_is_looked_at_and_then_counts(rooms: Rooms, read: Read, small: Estates) -> None:
     rooms.application()
-    staff = rooms.source("staff")
+    staff = rooms.source("staff", "fernhollow.example")
     record = rooms.person(staff, "una.kerrigan", title="Lead", emails=[{"value": "una.kerrigan@fernhollow.example"}])
     reading = read(policy={"match": "user name", "domains": ["fernhollow.example"]})
     small.change(person_dn("una.kerrigan"), title=["Tree surgeon"])
@@ -451,7 +451,7 @@ def test_whose_word_counts_is_looked_at_and_then_counts(rooms: Rooms, read: Read
 def test_links_are_made_and_undone_by_hand_and_looked_at_first(rooms: Rooms, read: Read, small: Estates) -> None:
     rooms.unguarded()
     rooms.application()
-    staff = rooms.source("staff")
+    staff = rooms.source("staff", "fernhollow.example")
     rooms.person(staff, "una.kerrigan", emails=[{"value": "una.kerrigan@fernhollow.example"}])
     reading = read(policy={"match": "user name", "domains": ["fernhollow.example"]})
     reading.run()

@@ -17,6 +17,13 @@ def add_commands(nouns: Any) -> None:
     add = command(verbs, "add", _add, "add a source that pushes", ["dravo source add staff --label 'Staff directory'"])
     add.add_argument("key", help="stands in addresses and never changes")
     add.add_argument("--label", required=True, help="a name for people")
+    change = command(
+        verbs, "change", _change, "change a source's label, or say which e-mail domains it owns",
+        ["dravo source change staff --domain fernhollow.example"],
+    )  # fmt: skip
+    change.add_argument("key")
+    change.add_argument("--label", help="another name for people")
+    change.add_argument("--domain", dest="domains", action="append", metavar="DOMAIN", help="a domain that it owns; give all of them; '' for none")
     sheet = command(verbs, "sheet", _sheet, "print the exchange sheet: what to give to the other side, and what traffic has shown")
     sheet.add_argument("key")
     sheet.add_argument("--to-send", action="store_true", help="only what goes to whoever runs the other side, as text to send")
@@ -55,6 +62,15 @@ def add_commands(nouns: Any) -> None:
     revoke.add_argument("key")
     revoke.add_argument("token_id")
     reading.add_verbs(verbs)
+
+
+def _change(given: argparse.Namespace, dravo: Dravo) -> None:
+    domains = None if given.domains is None else [each for each in given.domains if each]
+    changed = dravo.sources.change(given.key, given.label, domains)
+    if given.json:
+        show_json(changed)
+        return
+    facts({"Key": changed["key"], "Label": changed["label"], "Domains that it owns": ", ".join(changed["domains"]) or "none"})
 
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:

@@ -26,9 +26,10 @@ class Sources(Noun):
         """Add a source that pushes."""
         return cast(t.Source, self._call("POST", "/sources", body={"key": key, "label": label}))
 
-    def rename(self, key: str, label: str) -> t.Source:
-        """Give a source another label."""
-        return cast(t.Source, self._call("PATCH", f"/sources/{part(key)}", body={"label": label}))
+    def change(self, key: str, label: str | None = None, domains: Sequence[str] | None = None) -> t.Source:
+        """Give a source another label, or say which e-mail domains it owns (all of them); what is left out stays."""
+        given = {"label": label, "domains": domains if domains is None else [*domains]}
+        return cast(t.Source, self._call("PATCH", f"/sources/{part(key)}", body={name: value for name, value in given.items() if value is not None}))
 
     def remove(self, key: str) -> None:
         """Remove a source that has brought nobody."""

@@ -37,6 +37,8 @@ class Candidate:
         operator: whether an operator goes by one of these names.
         here: whether the same source says something of them already: by the same channel (True), or by another one (False);
             None if it does not.
+        name_counts, email_counts: whether their user name, their e-mail address, was said by somebody whose word counts for matching: by
+            this very source, by an operator, or by a source that owns the domain.
     """
 
     user_id: str
@@ -45,6 +47,8 @@ class Candidate:
     gone: bool = False
     operator: bool = False
     here: bool | None = None
+    name_counts: bool = False
+    email_counts: bool = False
 
 
 @dataclass(frozen=True)
@@ -92,9 +96,10 @@ def match(data: Mapping[str, Any], candidates: Sequence[Candidate], policy: Sour
         return Conflict(TWO_RECORDS, ids, f"Another record of this source is the same person already, by {_by(named, found)}.")
     if len(candidates) == 1 and _is_safe(first, found.email, named, policy):
         return Binding(first.user_id, new=False)
+    unsure = "" if len(candidates) > 1 or first.email_counts else " No source that owns its domain says so of them."
     if named:
-        return Conflict(NAME_KNOWN, ids, f"Somebody has the user name '{found.user_name}' already.")
-    return Conflict(EMAIL_KNOWN, ids, f"Somebody has the e-mail address '{found.email}' already.")
+        return Conflict(NAME_KNOWN, ids, f"Somebody has the user name '{found.user_name}' already.{unsure}")
+    return Conflict(EMAIL_KNOWN, ids, f"Somebody has the e-mail address '{found.email}' already.{unsure}")
 
 
 def _by(named: Sequence[Candidate], found: Any) -> str:
@@ -106,8 +111,9 @@ def _is_safe(candidate: Candidate, email: str | None, named: Sequence[Candidate]
     if candidate.here is False and named:
         # The same source says both, by two channels, under one user name.
         return True
-    if policy.match == ASK or not policy.owns(candidate.email):
+    # A value that anybody could give themselves at another source would let them become whoever comes with it here.
+    if policy.match == ASK or not policy.owns(candidate.email) or not candidate.email_counts:
         return False
     if policy.match == BY_EMAIL:
         return email is not None and candidate.email is not None and fold(email) == fold(candidate.email)
-    return bool(named) and (email is None or policy.owns(email))
+    return bool(named) and candidate.name_counts and (email is None or policy.owns(email))

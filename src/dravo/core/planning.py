@@ -170,6 +170,12 @@ class Person:
     # Seats that they have or wait for.
     seats: tuple[HeldSeat, ...] = ()
 
+    @property
+    def waits(self) -> bool:
+        """Whether all that is said of them waits for an operator to say who they are: nothing gives them anything until then."""
+        present = [record for record in self.records if not record.gone]
+        return bool(present) and all(record.undecided for record in present)
+
 
 @dataclass(frozen=True)
 class AccessChange:
@@ -245,7 +251,7 @@ def facts_of(person: Person, user: MergedUser, groups: Sequence[Membership], cat
         named = [_seen_group(each.group_id, catalogue.labels) for each in groups] if catalogue.asks_groups else []
         sources = dict.fromkeys(catalogue.sources.get(record.source_id, "") for record in person.records if record.active)
         view = seen(user.attributes, named, sources)
-    return Facts(user.active, groups, person.direct, view, person.known_since, _by_application(person.kept))
+    return Facts(user.active and not person.waits, groups, person.direct, view, person.known_since, _by_application(person.kept))
 
 
 def _seen_group(group_id: str, labels: Mapping[str, GroupLabel]) -> dict[str, Any]:

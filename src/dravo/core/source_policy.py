@@ -280,6 +280,15 @@ def _one_of(value: Any, choices: Sequence[str], name: str) -> str:
     return str(value)
 
 
+def read_domains(texts: Sequence[str]) -> list[str]:
+    """Return e-mail domains as they are compared, each once.
+
+    Raises:
+        InvalidInput: if one is none.
+    """
+    return list(dict.fromkeys(_domain(each) for each in texts))
+
+
 def _domain(text: str) -> str:
     domain = fold(text.strip().removeprefix("@"))
     if "." not in domain or any(sign.isspace() or sign in "@/\\,;" for sign in domain):

@@ -154,6 +154,7 @@ class Demo:
         except ApiError as wrong:
             if wrong.code != "already_there":
                 raise
+        dravo.sources.change(scenario.SOURCE_KEY, domains=[scenario.DOMAIN])
         self.kept["push_token"] = dravo.sources.add_token(scenario.SOURCE_KEY, "Staff provider")["token"]
         self._keep()
         people = scenario.staff()

@@ -132,7 +132,7 @@ def _write(connection: Connection, planned: Move, outcomes: list[Outcome], clear
     apply_outcomes(connection, outcomes, now, rewrite=Rewrite.NAMES, seen=planned.catalogue.revision, cleared=cleared)
     r = t.record.c
     where = (r.id == planned.row.id, r.version == planned.row.version, r.user_id == planned.giver.user_id, r.gone_at.is_(None))
-    if connection.execute(update(t.record).where(*where).values(user_id=planned.taker.user_id, modified_at=now)).rowcount != 1:
+    if connection.execute(update(t.record).where(*where).values(user_id=planned.taker.user_id, undecided=False, modified_at=now)).rowcount != 1:
         raise WorldMoved("The record has changed meanwhile.")
     if outcomes[0].user.gone:
         groups.end_memberships_of_user(connection, planned.giver.user_id, now)

@@ -10,14 +10,15 @@ from dravo.core.errors import InvalidInput, NotFound
 from dravo.core.matching import GROUP_NAME, OPERATOR, RENAMED, TWO_RECORDS
 from dravo.core.records import SIGN_IN
 from dravo.protocols.directory.reading import Entry
-from dravo.services import pull_settings, pulling, sign_in_settings
+from dravo.services import binding, pull_settings, pulling, sign_in_settings
 from dravo.services.auditing import record_change
 from dravo.services.house import House
+from dravo.services.intake import PUSH
 from dravo.services.intake_people import LEAVE_OUT, LET, LINK, MAKE, PeopleIn
 from dravo.services.named import pushing_source
 from dravo.services.permissions import ATTRIBUTES, Caller
 from dravo.services.subjects import find_person
-from dravo.store import clock, pulled, views
+from dravo.store import clock, groups, pulled, records, views
 from dravo.store import tables as t
 from dravo.store.pages import Ask, page
 
@@ -82,7 +83,10 @@ def decide(house: House, caller: Caller, key: str, conflict_id: str, decision: s
         details = {"source": key, "name": row.name, "kind": row.kind, "decision": decision, "person": user_id}
         record_change(connection, house.keys, caller, "decided a conflict", "source", source.id, now, details)
     if row.subject == "person" and decision != LEAVE_OUT:
-        _carry_out(house, caller, key, row)
+        if row.channel == PUSH:
+            _carry_out_sent(house, caller, row, decision, user_id)
+        else:
+            _carry_out(house, caller, key, row)
     with house.database.reading() as connection:
         after = connection.execute(select(t.conflict).where(t.conflict.c.id == conflict_id)).one()
     return _line(after, {}, ATTRIBUTES in caller.permissions)
@@ -113,6 +117,23 @@ def _whom(connection: Connection, source: Any, row: Any, decision: str, person: 
     if connection.execute(select(r.id).where(*taken).limit(1)).first():
         raise InvalidInput(f"'{source.label}' says something of {found.display_name} already.", "Two of its records cannot be one person.", "person")
     return str(found.id)
+
+
+def _carry_out_sent(house: House, caller: Caller, row: Any, decision: str, user_id: str | None) -> None:
+    """Have a record that was sent belong to whom it was said, or be somebody new; it is here already."""
+    now = clock.now()
+    with house.database.reading() as connection:
+        record = connection.execute(select(t.record).where(t.record.c.id == row.native_id, t.record.c.gone_at.is_(None))).first()
+    if record is None:
+        return
+    if decision == LINK and user_id is not None and user_id != record.user_id:
+        binding.move(house, caller, record.id, user_id)
+    with house.database.writing() as connection:
+        records.decided(connection, record.id)
+        groups.mark_these(connection, [user_id or record.user_id], now)
+        if decision == LINK and user_id != record.user_id:
+            # Nothing followed from whoever waited for this, and nobody is to be taken for a leaver of that name.
+            records.forget_user(connection, record.user_id)
 
 
 def _carry_out(house: House, caller: Caller, key: str, row: Any) -> None:

@@ -80,13 +80,14 @@ def why(house: House, person_name: str, application_key: str) -> dict[str, Any]:
         ways = _ways(connection, application.id)
         present = {each["group"]["id"] for each in views.memberships_of(connection, row.id) if each["until"] is None}
         decision, catalogue = _decided(house, connection, row.id, application.id)
+        waits_at = _waits_at(connection, row.id)
         seat = [_of_seat(each) for each in plans.seat_of(connection, application.id, row.id)]
     account = accounts[0] if accounts else None
     line = views.person_line(row)
     if held:
         sentences = [sentence for item in held for sentence in _of_access(line, item)]
     else:
-        sentences = _why_not(line, application, ways, ended, present, decision, catalogue)
+        sentences = _why_not(line, application, ways, ended, present, decision, catalogue, waits_at)
     return {
         "person": views.person_ref(row),
         "application": {"key": application.key, "label": application.label},
@@ -107,6 +108,15 @@ def _decided(house: House, connection: Connection, user_id: str, application_id:
     groups = access.memberships(person.groups, catalogue.parents)
     facts = facts_of(person, user, groups, catalogue)
     return access.decide_about(facts, catalogue.declared, application_id, clock.now()), catalogue
+
+
+def _waits_at(connection: Connection, user_id: str) -> str | None:
+    """Return the label of the source at which it is to be decided who a user is; None if that is decided."""
+    if not snapshots.people(connection, [user_id])[user_id].waits:
+        return None
+    r = t.record.c
+    statement = select(t.source.c.label).join(t.record, r.source_id == t.source.c.id).where(r.user_id == user_id, r.undecided.is_(True))
+    return str(connection.execute(statement).scalars().first())
 
 
 def _of_access(person_line: dict[str, Any], item: dict[str, Any]) -> list[str]:
@@ -145,9 +155,12 @@ def _why_not(
     present: set[str],
     decision: Decision,
     catalogue: Catalogue,
+    waits_at: str | None,
 ) -> list[str]:
     name = person_line["display_name"]
     lines = [f"{name} has no access to {application.label}."]
+    if waits_at is not None:
+        return [*lines, f"{waits_at} sent somebody who may be a user of another source: nothing follows until the conflict there is decided."]
     if person_line["state"] != "active":
         what = "has left" if person_line["state"] == "gone" else "is inactive"
         lines.append(f"{name} {what} since {_when(person_line['since'])}, and whoever is not active has no access to anything.")

@@ -16,16 +16,16 @@ from sqlalchemy.exc import IntegrityError
 from dravo.core.access import Assignment
 from dravo.core.errors import NotFound, WorldMoved
 from dravo.core.instants import Instant
-from dravo.core.matching import bind
+from dravo.core.matching import EMAIL_KNOWN, NAME_KNOWN, bind
 from dravo.core.planning import Catalogue, Outcome, Person, with_groups, with_record, work_out
-from dravo.core.records import PersonRecord, searchable
+from dravo.core.records import PersonRecord, fold, searchable
 from dravo.core.scim.errors import ScimError, invalid_value
 from dravo.core.scim.filters import element_matches
 from dravo.core.scim.patches import MemberChange, Operation, apply_patch
 from dravo.core.scim.resources import check_immutable, unique_values
 from dravo.core.scim.schemas import STANDARD, Shapes
 from dravo.core.scim.versions import ANY, Condition, entity_tag
-from dravo.store import clock, groups, groups_over, own, records, snapshots
+from dravo.store import clock, groups, groups_over, own, pulled, records, snapshots
 from dravo.store import tables as t
 from dravo.store.applying import Cleared, Rewrite, apply_outcomes
 from dravo.store.catalogue import CatalogueCache, check_revision, raise_revision
@@ -33,6 +33,7 @@ from dravo.store.database import Database
 from dravo.store.identifiers import new_id
 
 PUSH = "push"
+NOBODY: frozenset[str] = frozenset()
 TRIES = 12
 # Up to so many people are worked out within the request; more are marked and worked through by the worker.
 AT_ONCE = 1_000
@@ -151,13 +152,17 @@ class Intake:
         def attempt() -> Taken:
             catalogue = self.catalogue.latest(self.database)
             binding = bind(None, new_user)
-            record = PersonRecord(record_id, source_id, self.channel, data, binding.user_id)
+            others = self._elsewhere(source_id, data)
+            record = PersonRecord(record_id, source_id, self.channel, data, binding.user_id, undecided=bool(others))
             outcome = work_out(Person(binding.user_id, None, (record,), direct=tuple(direct(binding.user_id))), catalogue, now)
             write_trace = manner.prepare(Done("person", binding.user_id, None, data, [outcome], catalogue))
             with self.database.writing() as connection:
                 check_revision(connection, catalogue.revision)
+                self._check_elsewhere(connection, source_id, data, others)
                 apply_outcomes(connection, [outcome], now, rewrite=Rewrite.NAMES, seen=catalogue.revision)
-                records.make(connection, record_id, source_id, self.channel, binding.user_id, data, now)
+                records.make(connection, record_id, source_id, self.channel, binding.user_id, data, now, undecided=bool(others))
+                if others:
+                    self._note_conflict(connection, source_id, record_id, data, others, now)
                 if unique:
                     records.claim(connection, record_id, source_id, unique)
                 write_trace(connection)
@@ -208,7 +213,11 @@ class Intake:
             if data == row.data and not gone:
                 return Taken(record_id, data, row.version, row.created_at, row.modified_at, listed)
             catalogue = self.catalogue.latest(self.database)
-            record = PersonRecord(record_id, source_id, self.channel, data, row.user_id, gone)
+            asks = not gone and (row.undecided or searchable(data) != searchable(row.data))
+            others = self._elsewhere(source_id, data, row.user_id) if asks else NOBODY
+            # Whoever has something already keeps it: what a source calls them by now is told, and waits for an operator's word.
+            undecided = bool(others) and (row.undecided or not (person.access or person.accounts)) if asks else row.undecided
+            record = PersonRecord(record_id, source_id, self.channel, data, row.user_id, gone, undecided)
             after = with_record(person, record)
             if gone:
                 # With one source a user's groups are its record's; with several, only this record's end.
@@ -222,6 +231,14 @@ class Intake:
             with self.database.writing() as connection:
                 if not records.write(connection, record_id, row.version, row.data, data, now, gone=gone):
                     raise WorldMoved("The record has changed meanwhile.")
+                if asks:
+                    self._check_elsewhere(connection, source_id, data, others, row.user_id)
+                    if others:
+                        self._note_conflict(connection, source_id, record_id, data, others, now)
+                if undecided != row.undecided:
+                    records.decided(connection, record_id, undecided=undecided)
+                if (asks and not others) or gone:
+                    pulled.end_conflicts(connection, source_id, "person", [record_id])
                 if gone:
                     groups.end_memberships_of_record(connection, record_id, now)
                 if outcome.user.gone:
@@ -234,6 +251,43 @@ class Intake:
             return Taken(record_id, data, row.version + 1, row.created_at, now, listed)
 
         return self._until_it_stands(attempt, lambda: self._check_unique(source_id, data, record_id, manner.shapes))
+
+    def _elsewhere(self, source_id: str, data: Mapping[str, Any], but: str | None = None) -> frozenset[str]:
+        """Return the users of other sources who have the user name or the e-mail address that a record says: it may be one of them."""
+        if self.channel != PUSH:
+            return NOBODY
+        found = searchable(data)
+        with self.database.reading() as connection:
+            return pulled.elsewhere(connection, source_id, found.user_name_key, fold(found.email) if found.email else None, but)
+
+    def _check_elsewhere(
+        self, connection: Connection, source_id: str, data: Mapping[str, Any], others: frozenset[str], but: str | None = None
+    ) -> None:
+        """Make sure, within the transaction that writes, that nobody else of the name or the address has come or gone.
+
+        Raises:
+            WorldMoved.
+        """
+        if self.channel != PUSH:
+            return
+        found = searchable(data)
+        if pulled.elsewhere(connection, source_id, found.user_name_key, fold(found.email) if found.email else None, but) != others:
+            raise WorldMoved("Somebody has come meanwhile.")
+
+    def _note_conflict(
+        self, connection: Connection, source_id: str, record_id: str, data: Mapping[str, Any], others: frozenset[str], now: Instant
+    ) -> None:
+        found = searchable(data)
+        named = connection.execute(t.user.select().where(t.user.c.id.in_(others), t.user.c.user_name_key == found.user_name_key).limit(1)).first()
+        what = f"user name '{found.user_name}'" if named is not None else f"e-mail address '{found.email}'"
+        conflict = {
+            "native_id": record_id, "kind": NAME_KNOWN if named is not None else EMAIL_KNOWN, "name": found.display_name,
+            "message": f"A user of another source has the {what} already. Nothing is provisioned for this one until it is decided who it is.",
+            "entry": {"locator": found.user_name, "attributes": {}, "person": data}, "candidates": sorted(others),
+        }  # fmt: skip
+        # What was decided was about another name.
+        pulled.end_conflicts(connection, source_id, "person", [record_id], decided_only=True)
+        pulled.note_conflicts(connection, source_id, "person", [conflict], now, PUSH)
 
     def _look_at(self, source_id: str, record_id: str) -> tuple[Any, Person, Sequence[tuple[str, str]]]:
         """Return a record's row, its user, and (id, name) of the groups that list it; whoever is in none and has nothing costs one query."""

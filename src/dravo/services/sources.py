@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import threading
 import time
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -16,6 +17,7 @@ from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, StillInUse
 from dravo.core.instants import Instant, later
 from dravo.core.scim.errors import ScimError
 from dravo.core.scim.schemas import STANDARD, Shapes
+from dravo.core.source_policy import read_domains
 from dravo.services import shapes
 from dravo.services.auditing import record_change
 from dravo.services.house import House
@@ -102,14 +104,29 @@ def add(house: House, caller: Caller, key: str, label: str) -> dict[str, Any]:
     return one(house, key)
 
 
-def rename(house: House, caller: Caller, key: str, label: str) -> dict[str, Any]:
-    """Give a source another label; its key stays."""
-    label = check_label(label)
+def change(house: House, caller: Caller, key: str, label: str | None = None, domains: Sequence[str] | None = None) -> dict[str, Any]:
+    """Give a source another label, or say which e-mail domains it owns; its key stays.
+
+    Args:
+        domains: all of them. Other sources link their records to its users by an address only within these.
+
+    Raises:
+        NotFound, InvalidInput.
+    """
+    given: dict[str, Any] = {}
+    if label is not None:
+        given["label"] = check_label(label)
+    if domains is not None:
+        given["domains"] = read_domains(domains)
+    if not given:
+        raise InvalidInput("Nothing is to be changed.", "Give a label, or the domains that the source owns.")
     with house.database.writing() as connection:
         row = source_by_key(connection, key)
-        connection.execute(update(t.source).where(t.source.c.id == row.id).values(label=label))
+        before = {"label": row.label, "domains": list(row.domains or ())}
+        connection.execute(update(t.source).where(t.source.c.id == row.id).values(**given))
         raise_revision(connection)
-        record_change(connection, house.keys, caller, "renamed source", "source", row.id, clock.now(), {"before": row.label, "after": label})
+        details = {"key": key, "before": {name: before[name] for name in given}, "after": given}
+        record_change(connection, house.keys, caller, "changed source", "source", row.id, clock.now(), details)
     return one(house, key)
 
 
@@ -171,6 +188,7 @@ def _statement() -> Any:
         s.label,
         s.channel,
         s.created_at,
+        s.domains,
         s.precedence,
         s.veto,
         s.updates,
@@ -229,6 +247,7 @@ def _line(row: Any) -> dict[str, Any]:
     return {
         "key": row.key,
         "label": row.label,
+        "domains": list(row.domains or ()),
         "channel": "pull" if row.read_as else "sign-in" if row.sign_in_state else row.channel,
         "sign_in_state": row.sign_in_state,
         "signed_in_at": row.signed_in_at,

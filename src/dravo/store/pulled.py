@@ -6,11 +6,11 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, bindparam, func, insert, or_, select, update
+from sqlalchemy import Connection, bindparam, exists, func, insert, or_, select, update
 
 from dravo.core.instants import Instant
 from dravo.core.matching import Candidate
-from dravo.core.records import Searchable, fold, searchable
+from dravo.core.records import LOCAL, Searchable, fold, searchable
 from dravo.store import tables as t
 from dravo.store.identifiers import new_id
 from dravo.store.quick import Quick
@@ -18,6 +18,8 @@ from dravo.store.records import found_by
 
 PULL = "pull"
 CHUNK = 500
+# Of whom nobody has decided yet who they are: they stand in nobody's way.
+_UNDECIDED = exists().where(t.record.c.user_id == t.user.c.id, t.record.c.gone_at.is_(None), t.record.c.undecided.is_(True))
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,19 +110,54 @@ def candidates(
     users: dict[str, Any] = {}
     for column, values in ((u.user_name_key, names), (u.email_key, emails)):
         for some in _chunks(sorted(values)):
-            users.update({row.id: row for row in connection.execute(select(*columns).where(column.in_(some)))})
+            users.update({row.id: row for row in connection.execute(select(*columns).where(column.in_(some), ~_UNDECIDED))})
     if not users:
         return {}
     here = _here(connection, source_id, users, channel)
+    counts = _what_counts(connection, source_id, users)
     operators = {fold(name) for (name,) in connection.execute(select(t.operator.c.name).where(t.operator.c.disabled_at.is_(None)))}
     found: dict[str, list[Candidate]] = {}
     for row in users.values():
         operator = row.user_name_key in operators or (row.email_key or "") in operators
-        each = Candidate(row.id, row.user_name_key, row.email, row.gone_at is not None, operator, here.get(row.id))
+        each = Candidate(row.id, row.user_name_key, row.email, row.gone_at is not None, operator, here.get(row.id), *counts[row.id])
         found.setdefault(f"name:{row.user_name_key}", []).append(each)
         if row.email_key:
             found.setdefault(f"e-mail:{row.email_key}", []).append(each)
     return found
+
+
+def _what_counts(connection: Connection, source_id: str, users: Mapping[str, Any]) -> dict[str, tuple[bool, bool]]:
+    """Return of each user whether their user name, and their e-mail address, was said by somebody whose word counts for matching.
+
+    That is the asking source itself, an operator, or a source that owns the domain of the address; of a user name without a domain, one
+    that owns the domain of the address which it gives with the name.
+    """
+    r = t.record.c
+    owned = domains(connection)
+    found = dict.fromkeys(users, (False, False))
+    columns = (r.user_id, r.source_id, r.channel, r.user_name_key, r.email_key, r.more_emails)
+    for some in _chunks(list(users)):
+        for row in connection.execute(select(*columns).where(r.user_id.in_(some), r.gone_at.is_(None))):
+            user = users[row.user_id]
+            trusted = row.source_id == source_id or row.channel == LOCAL
+            theirs = owned.get(row.source_id, frozenset())
+            of_name = row.user_name_key if "@" in row.user_name_key else row.email_key or ""
+            says_email = user.email_key is not None and user.email_key in (row.email_key, *(row.more_emails or "").splitlines())
+            name = row.user_name_key == user.user_name_key and (trusted or of_name.rpartition("@")[2] in theirs)
+            email = says_email and (trusted or user.email_key.rpartition("@")[2] in theirs)
+            found[row.user_id] = found[row.user_id][0] or name, found[row.user_id][1] or email
+    return found
+
+
+def domains(connection: Connection) -> dict[str, frozenset[str]]:
+    """Return by source the e-mail domains that it owns, folded: its own, and those of its policies of reading and of signing in."""
+    s = t.source.c
+    statement = select(s.id, s.domains, s.policy, t.source_sign_in.c.policy.label("of_sign_in"))
+    rows = connection.execute(statement.outerjoin(t.source_sign_in, t.source_sign_in.c.source_id == s.id))
+    return {
+        row.id: frozenset((*(row.domains or ()), *((row.policy or {}).get("domains") or ()), *((row.of_sign_in or {}).get("domains") or ())))
+        for row in rows
+    }
 
 
 def who_has(connection: Connection, names: Iterable[str], emails: Iterable[str]) -> frozenset[str]:
@@ -129,8 +166,23 @@ def who_has(connection: Connection, names: Iterable[str], emails: Iterable[str])
     found: set[str] = set()
     for column, values in ((u.user_name_key, names), (u.email_key, emails)):
         for some in _chunks(sorted(values)):
-            found.update(connection.execute(select(u.id).where(column.in_(some))).scalars())
+            found.update(connection.execute(select(u.id).where(column.in_(some), ~_UNDECIDED)).scalars())
     return frozenset(found)
+
+
+def elsewhere(connection: Connection, source_id: str, name: str, email: str | None, but: str | None = None) -> frozenset[str]:
+    """Return the users of other sources who have a folded user name or e-mail address.
+
+    Args:
+        but: somebody who does not count.
+    """
+    u, r = t.user.c, t.record.c
+    known = exists().where(r.user_id == u.id, r.source_id != source_id, r.gone_at.is_(None), r.undecided.is_(False))
+    found: set[str] = set()
+    for column, value in ((u.user_name_key, name), (u.email_key, email)):
+        if value:
+            found.update(connection.execute(select(u.id).where(column == value, u.gone_at.is_(None), known)).scalars())
+    return frozenset(found - {but})
 
 
 def _here(connection: Connection, source_id: str, users: Mapping[str, Any], asked_by: str) -> dict[str, bool]:
@@ -269,11 +321,12 @@ def note_conflicts(
             connection.execute(insert(t.conflict).values(**row, **values))
 
 
-def end_conflicts(connection: Connection, source_id: str, subject: str, native_ids: Sequence[str]) -> None:
-    """Open conflicts about these are over: what they were about came in."""
+def end_conflicts(connection: Connection, source_id: str, subject: str, native_ids: Sequence[str], *, decided_only: bool = False) -> None:
+    """Open conflicts about these are over: what they were about came in; those that were decided too, unless it was left out."""
     c = t.conflict.c
+    over = c.decision != "leave out" if decided_only else or_(c.state == OPEN, c.decision != "leave out")
     for some in _chunks(native_ids):
-        where = (c.source_id == source_id, c.subject == subject, c.native_id.in_(some), or_(c.state == OPEN, c.decision != "leave out"))
+        where = (c.source_id == source_id, c.subject == subject, c.native_id.in_(some), over)
         connection.execute(update(t.conflict).where(*where).values(state=OVER))
 
 

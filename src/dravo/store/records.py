@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from sqlalchemy import Connection, bindparam, delete, insert, select, update
+from sqlalchemy.exc import IntegrityError
 
 from dravo.core.instants import Instant
 from dravo.core.records import Searchable, searchable
@@ -50,7 +51,9 @@ def get(connection: Connection, source_id: str, channel: str, record_id: str) ->
     return connection.execute(_ONE, {"id": record_id, "source": source_id, "channel": channel}).first()
 
 
-def make(connection: Connection, record_id: str, source_id: str, channel: str, user_id: str, data: Mapping[str, Any], now: Instant) -> None:
+def make(connection: Connection, record_id: str, source_id: str, channel: str, user_id: str, data: Mapping[str, Any], now: Instant, *,
+    undecided: bool = False,
+) -> None:  # fmt: skip
     """Write a new record."""
     name, external, email, emails = found_by(data)
     _MAKE.change(
@@ -66,10 +69,26 @@ def make(connection: Connection, record_id: str, source_id: str, channel: str, u
             "more_emails": emails,
             "data": data,
             "version": 1,
+            "undecided": undecided,
             "created_at": now,
             "modified_at": now,
         },
     )
+
+
+def decided(connection: Connection, record_id: str, *, undecided: bool = False) -> None:
+    """Note that it is decided whose a record is, or that it is not any more."""
+    connection.execute(update(t.record).where(t.record.c.id == record_id).values(undecided=undecided))
+
+
+def forget_user(connection: Connection, user_id: str) -> None:
+    """Remove a user of whom no source says anything any more, and from whom nothing ever followed; one from whom something did stays."""
+    connection.execute(delete(t.mark).where(t.mark.c.user_id == user_id))
+    try:
+        with connection.begin_nested():
+            connection.execute(delete(t.user).where(t.user.c.id == user_id))
+    except IntegrityError:
+        return
 
 
 def write(

@@ -20,9 +20,9 @@ CHUNK = 500
 
 _IDS: Any = bindparam("ids", expanding=True)
 _USERS = select(t.user.c.id, t.user.c.revision, t.user.c.created_at).where(t.user.c.id.in_(_IDS))
-_RECORDS = select(t.record.c.id, t.record.c.source_id, t.record.c.channel, t.record.c.data, t.record.c.user_id, t.record.c.gone_at).where(
-    t.record.c.user_id.in_(_IDS)
-)
+_RECORDS = select(
+    t.record.c.id, t.record.c.source_id, t.record.c.channel, t.record.c.data, t.record.c.user_id, t.record.c.gone_at, t.record.c.undecided
+).where(t.record.c.user_id.in_(_IDS))
 _GROUPS = union_all(
     select(t.record.c.user_id, t.membership.c.group_id, t.membership.c.id)
     .join(t.membership, t.membership.c.record_id == t.record.c.id)
@@ -53,6 +53,7 @@ _RECORD_WITH_TIES = Quick(
         t.record.c.version,
         t.record.c.created_at,
         t.record.c.modified_at,
+        t.record.c.undecided,
         t.user.c.revision,
         t.user.c.created_at.label("known_since"),
         or_(
@@ -98,7 +99,7 @@ def at_a_glance(connection: Connection, source_id: str, channel: str, record_id:
 
 
 def _alone(row: Any, source_id: str, channel: str) -> Person:
-    record = PersonRecord(row.id, source_id, channel, row.data, row.user_id)
+    record = PersonRecord(row.id, source_id, channel, row.data, row.user_id, undecided=row.undecided)
     return Person(row.user_id, row.revision, (record,), known_since=row.known_since)
 
 
@@ -115,7 +116,7 @@ def _chunk(connection: Connection, ids: Sequence[str]) -> dict[str, Person]:
     given = {"ids": ids}
     records: defaultdict[str, list[PersonRecord]] = defaultdict(list)
     for row in connection.execute(_RECORDS, given):
-        records[row[4]].append(PersonRecord(row[0], row[1], row[2], row[3], row[4], row[5] is not None))
+        records[row[4]].append(PersonRecord(row[0], row[1], row[2], row[3], row[4], row[5] is not None, row[6]))
     groups: defaultdict[str, list[str]] = defaultdict(list)
     for user_id, group_id, _ in connection.execute(_GROUPS, given):
         groups[user_id].append(group_id)

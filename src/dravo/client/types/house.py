@@ -545,6 +545,7 @@ class Source(TypedDict):
 
     key: str
     label: str
+    domains: list[str]
     channel: str
     sign_in_state: str | None
     signed_in_at: str | None

@@ -181,6 +181,8 @@ def _look(wanted: Wanted, *, lately: bool) -> Generator[Question, Any, tuple[Res
     found = same[0]
     foreign = found.get("externalId")
     if foreign:
+        if (yield IsBound(str(found.get("id")))):
+            raise _another_persons(name)
         raise Refused(
             f"The user name '{name}' belongs there to an account with another external id ({foreign}).",
             "That account is somebody else's, or another system's. Rename or remove it there, then try again.",
@@ -193,11 +195,14 @@ def _look(wanted: Wanted, *, lately: bool) -> Generator[Question, Any, tuple[Res
             "in the way",
         )
     if (yield IsBound(str(found.get("id")))):
-        raise Refused(
-            f"The account '{name}' there belongs to another person here.", "See the application's accounts for whose it is.", "another person's"
-        )
+        raise _another_persons(name)
     whole = yield from _whole(found, at_hand)
     return (whole, ADOPTED) if whole is not None else (yield from _look(wanted, lately=False))
+
+
+def _another_persons(name: str) -> Refused:
+    message = f"The account '{name}' there belongs to another person here."
+    return Refused(message, "See the application's accounts for whose it is.", "another person's")
 
 
 def _whole(found: Resource, at_hand: list[Resource] | None) -> Generator[Question, Any, Resource | None]:

@@ -55,6 +55,8 @@ record = Table(
     Column("locator", Text),
     Column("digest", String(32)),
     Column("said", Json),
+    # Whether nobody has decided yet whether it is somebody who is here already: until then nothing follows from it.
+    Column("undecided", Boolean(create_constraint=False), nullable=False, server_default="0"),
     # When a sign-in last told in which groups they are: such memberships lapse.
     at("heard_at"),
 )

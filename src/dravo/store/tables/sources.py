@@ -22,6 +22,8 @@ source = Table(
     Column("updates", Boolean(create_constraint=False), nullable=False, server_default="1"),
     # The answers to the five questions, as `core.source_policy` reads them; None where they were not asked yet.
     Column("policy", Json),
+    # The e-mail domains that it owns, beside those of its policies: its word for an address there counts for matching.
+    Column("domains", Json),
     at("created_at", nullable=False),
 )
 

@@ -161,10 +161,11 @@ class SourceBody(Given):
     label: Text
 
 
-class LabelBody(Given):
-    """A new label."""
+class SourceChangeBody(Given):
+    """What changes of a source; what is left out stays."""
 
-    label: Text
+    label: Text | None = None
+    domains: list[Text] | None = Field(None, description="All e-mail domains that it owns, such as fernhollow.example.")
 
 
 class TokenBody(Given):

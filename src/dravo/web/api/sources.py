@@ -39,9 +39,9 @@ def get_source(path: q.KeyPath) -> dict[str, Any]:
 
 @rooms.patch("/sources/<key>", responses=answers("models.Source"))
 @needs("sources.change")
-def rename_source(path: q.KeyPath, body: q.LabelBody) -> dict[str, Any]:
-    """Give a source another label."""
-    return sources.rename(house(), caller(), path.key, body.label)
+def change_source(path: q.KeyPath, body: q.SourceChangeBody) -> dict[str, Any]:
+    """Give a source another label, or say which e-mail domains it owns."""
+    return sources.change(house(), caller(), path.key, body.label, body.domains)
 
 
 @rooms.delete("/sources/<key>", responses={204: None})
