@@ -14,6 +14,7 @@ from dravo.core.scim.schemas import GROUP, USER
 from dravo.services import applications, operators, settings, sources
 from dravo.services.house import House
 from dravo.services.intake import Intake
+from dravo.services.secrets import KEY_FILE
 from dravo.store import tables as t
 from dravo.store.database import FILE_NAME
 
@@ -22,7 +23,8 @@ def open_house(folder: Path) -> House:
     """Return a house; the tables of a new one are copied: going through every migration is long, and tests of its own do."""
     folder.mkdir(parents=True, exist_ok=True)
     if not (folder / FILE_NAME).exists():
-        shutil.copy(Path(_template().name) / FILE_NAME, folder / FILE_NAME)
+        for name in (FILE_NAME, KEY_FILE):
+            shutil.copy(Path(_template().name) / name, folder / name)
     # Crash safety is proved by the fault tests, whose services write in full; here it would only take time.
     return House(folder, durable=False)
 

@@ -30,6 +30,7 @@ from dravo.core.errors import DravoError, InvalidInput
 from dravo.logs import configure
 from dravo.services.heartbeats import LOST_SECONDS, Heartbeats
 from dravo.services.house import House
+from dravo.store.database import FILE_NAME, Database
 
 LOCK_FILE = "lock"
 # How many callers may wait for the web process while it starts.
@@ -56,6 +57,12 @@ class FolderInUse(DravoError):
     """Another service works on the data folder."""
 
     code = "folder_in_use"
+
+
+class NoInstallation(DravoError):
+    """Nothing was set up in the data folder."""
+
+    code = "no_installation"
 
 
 @contextlib.contextmanager
@@ -239,6 +246,8 @@ class Service:
             if child.is_alive():
                 child.kill()
                 child.join()
+        # Nobody has it open any more: all that was written stands in the file afterwards.
+        Database(self.folder).close()
 
 
 def serve(folder: Path, host: str, port: int, public_url: str | None = None, proxy: str | None = None) -> None:
@@ -251,10 +260,13 @@ def serve(folder: Path, host: str, port: int, public_url: str | None = None, pro
         InvalidInput: if that is no address.
         FolderInUse: if another service works on the folder.
         AddressNotUsable: if the service cannot listen where it should.
+        NoInstallation: if nothing was set up in the folder.
     """
     if proxy is not None:
         check_proxy(proxy)
     configure("serve")
+    if not (folder / FILE_NAME).exists():
+        raise NoInstallation(f"There is no installation in '{folder}'.", f"Set one up: dravo init --data {folder} --operator NAME")
     with folder_lock(folder):
         load()
         # Brings the folder to the present schema, and tells what is wrong with it before anything is started.

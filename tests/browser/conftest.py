@@ -10,7 +10,7 @@ from typing import Any
 
 import httpx
 import pytest
-from playwright.sync_api import Browser, BrowserContext, Locator, Page, StorageState, expect, sync_playwright
+from playwright.sync_api import Browser, BrowserContext, Locator, Page, StorageState, TimeoutError, expect, sync_playwright
 
 from tests.harness import PASSWORD, Running
 
@@ -117,13 +117,14 @@ def sign_in(page: Page) -> None:
 
 
 def choose(field: Locator, option: str) -> None:
-    """Choose from the list that opens under a field. On a busy machine it can still move under the pointer: then it is aimed at again."""
-    for _ in range(3):
-        field.click()
-        field.page.get_by_role("option", name=option, exact=True).click()
-        with contextlib.suppress(AssertionError):
+    """Choose from the list that opens under a field. On a busy machine it can move under the pointer, or close: then it is opened again."""
+    for _ in range(5):
+        with contextlib.suppress(AssertionError, TimeoutError):
+            field.click()
+            field.page.get_by_role("option", name=option, exact=True).click(timeout=3_000)
             expect(field).to_contain_text(option, timeout=2_000)
             return
+        field.page.keyboard.press("Escape")
     expect(field).to_contain_text(option)
 
 

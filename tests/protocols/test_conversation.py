@@ -89,7 +89,10 @@ def test_an_account_of_the_name_is_adopted_only_if_that_is_switched_on_and_it_is
     with pytest.raises(Refused, match="another person"):
         talk(adopting, listed(), listed(free), True)
     with pytest.raises(Refused, match="till-9"):
-        talk(adopting, listed(), listed({**free, "externalId": "till-9"}))
+        talk(adopting, listed(), listed({**free, "externalId": "till-9"}), False)
+    # An external id that is one of ours is no other system's.
+    with pytest.raises(Refused, match="belongs to another person here"):
+        talk(adopting, listed(), listed({**free, "externalId": "u2"}), True)
 
 
 def test_two_accounts_with_our_id_are_left_to_a_person() -> None:

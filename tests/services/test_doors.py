@@ -60,12 +60,12 @@ def _keys(name: str) -> Keys:
     if name not in _FOLDERS:
         import tempfile
 
-        _FOLDERS[name] = Keys(Path(tempfile.mkdtemp()))
+        _FOLDERS[name] = Keys(Path(tempfile.mkdtemp()), new=True)
     return _FOLDERS[name]
 
 
 def test_the_key_is_made_once_and_read_from_file_or_environment(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    kept = Keys(tmp_path).encrypt("secret")
+    kept = Keys(tmp_path, new=True).encrypt("secret")
     assert Keys(tmp_path).decrypt(kept) == "secret"
     assert oct((tmp_path / "keys").stat().st_mode)[-3:] == "600"
     monkeypatch.setenv("DRAVO_KEY", (tmp_path / "keys").read_text().strip())

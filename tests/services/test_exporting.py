@@ -5,11 +5,20 @@ from __future__ import annotations
 import csv
 import io
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from sqlalchemy import text
 
+from dravo.core.errors import RecordsFailing
 from dravo.core.reasons import chain, named
+from dravo.services import assigning, operators, recalculating, reviewing
 from dravo.services.exporting import FORMULA, csv_line
+from dravo.services.matrix import View
+from dravo.services.permissions import CHIEF, Caller
+from dravo.services.subjects import Wish
+from dravo.web.app import create_app
+from tests.rooms import Rooms
 
 cells = st.lists(st.text(st.characters(exclude_categories=["Cs"], exclude_characters="\0"), max_size=20), min_size=1, max_size=6)
 
@@ -36,3 +45,44 @@ def test_a_reason_is_said_with_the_way_to_it_or_by_what_it_names() -> None:
     }
     for kind, words in others.items():
         assert chain({"kind": kind, "group": None, "rule": 'title eq "Guide"'}) == words
+
+
+@pytest.mark.parametrize("of", ["matrix", "review"])
+@pytest.mark.parametrize("taken", [None, 0, 1, 3], ids=["HEAD", "nothing of it", "a piece", "some pieces"])
+def test_an_export_that_nobody_wants_to_its_end_keeps_no_connection(rooms: Rooms, of: str, taken: int | None) -> None:
+    rooms.application()
+    staff = rooms.source()
+    for number in range(3):
+        rooms.person(staff, f"p{number}")
+    assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", everybody=True))
+    recalculating.work_through(rooms.house)
+    chief = _chief(rooms)
+    review = reviewing.start(rooms.house, chief, "Winter", "2099-01-31", View())["id"]
+    token = operators.add_token(rooms.house, chief, "Tests", "read")["token"]
+    http = create_app(rooms.house, "http://127.0.0.1:1").test_client()
+    path = "/api/v1/matrix/export" if of == "matrix" else f"/api/v1/reviews/{review}/export"
+
+    def out() -> int:
+        return int(rooms.house.database._readers.pool.checkedout())  # type: ignore[attr-defined]
+
+    http.get(path, headers={"Authorization": f"Bearer {token}"})
+    before = out()
+    for _ in range(20):
+        method = "HEAD" if taken is None else "GET"
+        answer = http.open(path, method=method, headers={"Authorization": f"Bearer {token}"}, buffered=False)
+        assert answer.status_code == 200
+        for _ in range(taken or 0):
+            next(answer.response)  # type: ignore[call-overload]
+        answer.close()
+    assert out() == before
+
+
+def _chief(rooms: Rooms) -> Caller:
+    made = operators.add(rooms.house, operators.SYSTEM, "edmund.sallow", CHIEF)
+    return Caller(made["id"], made["name"], CHIEF)
+
+
+def test_records_that_cannot_be_read_are_told_as_such(rooms: Rooms) -> None:
+    with pytest.raises(RecordsFailing, match=r"cannot be read: .*no such table") as failing, rooms.house.database.reading() as connection:
+        connection.execute(text("SELECT * FROM nothing_of_that_name"))
+    assert "disk" not in failing.value.mend

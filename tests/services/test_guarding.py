@@ -89,6 +89,45 @@ def test_few_go_and_many_wait_and_those_behind_them_too(rooms: Rooms, garden: di
     assert sum(row.until_at is None for row in rooms.rows(t.access)) == PEOPLE - 12
 
 
+def test_whoever_left_before_does_not_count_among_those_who_are_there(rooms: Rooms, garden: dict[str, Any]) -> None:
+    settings.change(rooms.house, rooms.caller, "guard_least", 1)
+    settings.change(rooms.house, rooms.caller, "guard_share", 20)
+    # Twenty leave one after the other, each long after the one before; ten are left.
+    for person in garden["people"][:20]:
+        rooms.intake.remove_person(garden["staff"], person)
+        go(rooms)
+        guarding.let_through(rooms.house, rooms.caller, "records", "Records") if held(rooms) else None
+        with rooms.house.database.writing() as connection:
+            connection.execute(t.delivery.update().where(t.delivery.c.removes.is_(True)).values(cleared_at="2020-01-01T00:00:00.000000Z"))
+        settle(rooms)
+    # Of ten two may go by themselves, three may not; of thirty six could.
+    take_out(rooms, garden, 3, 20)
+    assert go(rooms) == [] and held(rooms) == 3
+    assert "which has 10 accounts" in guarding.listing(rooms.house)["items"][0]["message"]
+
+
+def test_the_people_of_a_source_who_left_before_do_not_count_either(rooms: Rooms, garden: dict[str, Any]) -> None:
+    for name, value in (("guard_least", 1), ("guard_share", 20)):
+        settings.change(rooms.house, rooms.caller, name, value)
+    # Another source's people keep the application large.
+    other = rooms.source("other")
+    for number in range(PEOPLE):
+        rooms.person(other, f"o{number:02}")
+    assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", everybody=True), Sure("Records"))
+    recalculating.work_through(rooms.house)
+    settle(rooms)
+    for person in garden["people"][:20]:
+        rooms.intake.remove_person(garden["staff"], person)
+    recalculating.work_through(rooms.house)
+    settle(rooms)
+    with rooms.house.database.writing() as connection:
+        connection.execute(t.delivery.update().values(removes=False))
+    for person in garden["people"][20:23]:
+        rooms.intake.remove_person(garden["staff"], person)
+    assert go(rooms) == [] and held(rooms) == 3
+    assert "people of Staff, which has 10" in guarding.listing(rooms.house)["items"][0]["message"]
+
+
 def test_what_is_given_is_never_held(rooms: Rooms, garden: dict[str, Any]) -> None:
     take_out(rooms, garden, 20)
     assigning.add(rooms.house, rooms.caller, Wish("records", "curator", person="p29"))

@@ -40,6 +40,7 @@ from dravo.services.heartbeats import JOB, LATE_SECONDS, SETTLEMENT, USER, Heart
 from dravo.services.subjects import Wish
 from dravo.store import clock, groups, groups_over
 from dravo.store import tables as t
+from dravo.store.database import FILE_NAME
 from dravo.worker import loop
 from dravo.worker.jobs import pause
 from dravo.worker.loop import Worker
@@ -346,3 +347,16 @@ def test_a_list_that_was_begun_before_a_repair_does_not_serve(rooms: Rooms) -> N
     with pytest.raises(TryLater):
         # It is read anew, from where nobody answers.
         after.answers(worker.talker, Capabilities())(Everybody())
+
+
+def test_what_was_written_is_folded_into_the_file_from_time_to_time(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(loop, "CHECKPOINT_SECONDS", 0.2)
+    rooms.person(rooms.source(), "una")
+    file = rooms.house.folder / FILE_NAME
+
+    def has_una(copy: bytes) -> bool:
+        return b"una" in copy
+
+    assert not has_una(file.read_bytes())
+    with at_work(rooms):
+        eventually(lambda: has_una(file.read_bytes()))

@@ -13,6 +13,7 @@ from dravo.services import local_groups
 from dravo.services.house import House
 from dravo.services.local_groups import Members
 from dravo.services.own_records import OwnRecords, Query
+from dravo.services.secrets import Keys
 from dravo.store import tables as t
 from dravo.store.database import Database, migration_config
 from tests.rooms import Rooms
@@ -29,6 +30,7 @@ def at_first_version(folder: Path) -> None:
     """Write a few people as the first version wrote them."""
     database = Database(folder)
     folder.mkdir(parents=True, exist_ok=True)
+    Keys(folder, new=True)
     config = migration_config()
     with database.writing() as connection:
         config.attributes["connection"] = connection
@@ -86,6 +88,7 @@ def test_tokens_of_the_first_version_keep_opening_everything(tmp_path: Path) -> 
 
 
 def test_reasons_of_earlier_versions_say_of_what_kind_they_are(tmp_path: Path) -> None:
+    Keys(tmp_path, new=True)
     database = Database(tmp_path)
     config = migration_config()
     reason = {"assignment": "a", "group": None, "group_name": None, "source": None, "source_label": None, "through": [], "through_names": []}
@@ -119,6 +122,7 @@ def test_reasons_of_earlier_versions_say_of_what_kind_they_are(tmp_path: Path) -
 
 @pytest.mark.parametrize("had_it", [True, False])
 def test_what_was_last_agreed_is_known_whichever_way_the_records_came_by_it(tmp_path: Path, had_it: bool) -> None:
+    Keys(tmp_path, new=True)
     database = Database(tmp_path)
     config = migration_config()
     with database.writing() as connection:

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import contextlib
 import io
 import json
 import multiprocessing
 import os
 import re
+import resource
+import shutil
 import signal
 import socket
+import sqlite3
 import threading
 import time
 from pathlib import Path
@@ -26,9 +30,12 @@ from dravo.demo.wire import Answer, make_server
 from dravo.logs import configure
 from dravo.services import operators, overview
 from dravo.services.heartbeats import LATE_SECONDS, LOST_SECONDS, Heartbeats
+from dravo.services.house import House
 from dravo.services.measuring import as_text, of_worker
 from dravo.services.permissions import CHIEF
-from dravo.serving import AddressNotUsable, Service, folder_lock, serve
+from dravo.services.secrets import KEY_FILE
+from dravo.serving import AddressNotUsable, NoInstallation, Service, folder_lock, serve
+from dravo.store.database import FILE_NAME, NotReadable
 from dravo.web.app import create_app
 from dravo.worker.loop import Worker
 from tests.harness import PASSWORD, Running, eventually, service, set_up
@@ -216,6 +223,7 @@ def test_a_proxy_is_named_by_its_address(tmp_path: Path) -> None:
 
 
 def test_a_service_that_cannot_listen_says_why(tmp_path: Path) -> None:
+    set_up(tmp_path)
     port = free_port()
     with socket.create_server(("127.0.0.1", port)), pytest.raises(AddressNotUsable, match=f"Port {port} of 127.0.0.1 is taken"):
         serve(tmp_path, "127.0.0.1", port)
@@ -265,3 +273,69 @@ def test_a_worker_that_shows_no_sign_of_life_is_ended_and_what_ends_again_and_ag
         watched._plan_restart("worker", child)
         pauses.append(round(watched._again_at["worker"] - time.monotonic()))
     assert pauses == [0, 1, 2, 4, 0, 0]
+
+
+def test_many_idle_connections_stand_in_nobodys_way(tmp_path: Path) -> None:
+    resource.setrlimit(
+        resource.RLIMIT_NOFILE, (min(4_096, resource.getrlimit(resource.RLIMIT_NOFILE)[1]), resource.getrlimit(resource.RLIMIT_NOFILE)[1])
+    )
+    with service(tmp_path) as running, contextlib.ExitStack() as idle:
+        for _ in range(1_000):
+            idle.enter_context(socket.create_connection(("127.0.0.1", running.port)))
+        assert httpx.get(f"{running.url}/healthz", trust_env=False, timeout=5).status_code == 200
+
+
+@pytest.mark.parametrize(
+    "path", ["/../../etc/passwd", "/../../etc/nothing-of-that-name", "/assets/../../app.py", "/%2e%2e/%2e%2e/app.py", f"/{'x' * 300}"]
+)
+def test_no_path_tells_what_lies_in_the_file_system(running: Running, path: str) -> None:
+    with socket.create_connection(("127.0.0.1", running.port)) as connection:
+        connection.sendall(f"GET {path} HTTP/1.1\r\nHost: x\r\nConnection: close\r\n\r\n".encode())
+        answer = connection.makefile("rb").read().decode()
+    # Whatever it is, it is a page that the console knows or does not know.
+    assert answer.startswith("HTTP/1.1 200 OK") and '<div id="app">' in answer
+
+
+def test_only_what_was_set_up_is_served(tmp_path: Path) -> None:
+    with pytest.raises(NoInstallation, match="no installation") as refused:
+        serve(tmp_path / "wrong", "127.0.0.1", free_port())
+    assert "dravo init --data" in refused.value.mend
+    assert not (tmp_path / "wrong").exists()
+
+
+def test_a_folder_without_its_key_a_damaged_and_a_newer_database_are_told_in_words(tmp_path: Path) -> None:
+    set_up(tmp_path)
+    key = (tmp_path / KEY_FILE).read_text()
+    (tmp_path / KEY_FILE).unlink()
+    with pytest.raises(DravoError, match="no key"):
+        serve(tmp_path, "127.0.0.1", free_port())
+    assert not (tmp_path / KEY_FILE).exists()
+    (tmp_path / KEY_FILE).write_text(key)
+    with sqlite3.connect(tmp_path / FILE_NAME) as database:
+        database.execute("UPDATE alembic_version SET version_num = '9999'")
+    with pytest.raises(NotReadable, match="newer Dravo"):
+        serve(tmp_path, "127.0.0.1", free_port())
+    for file in tmp_path.glob(f"{FILE_NAME}*"):
+        file.unlink()
+    (tmp_path / FILE_NAME).write_bytes(b"this is no database, whatever it is called" * 100)
+    with pytest.raises(NotReadable, match="damaged"):
+        serve(tmp_path, "127.0.0.1", free_port())
+
+
+def test_a_copy_of_the_database_alone_has_what_was_written(tmp_path: Path) -> None:
+    def operators_in(copy: Path) -> list[str]:
+        with sqlite3.connect(copy) as database:
+            return [name for (name,) in database.execute('SELECT name FROM "operator" ORDER BY name')]
+
+    with service(tmp_path / "data") as running:
+        with running.dravo as dravo:
+            dravo.operators.add("hazel.marlow", "auditor")
+        house = House(running.folder)
+        house.database.checkpoint()
+        shutil.copy(running.folder / FILE_NAME, tmp_path / "during")
+        house.close()
+        with running.dravo as dravo:
+            dravo.operators.add("wren.halliday", "auditor")
+    shutil.copy(running.folder / FILE_NAME, tmp_path / "after")
+    assert operators_in(tmp_path / "during") == ["edmund.sallow", "hazel.marlow"]
+    assert operators_in(tmp_path / "after") == ["edmund.sallow", "hazel.marlow", "wren.halliday"]

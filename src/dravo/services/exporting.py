@@ -4,9 +4,35 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from typing import Any
 
-FORMULA = ("=", "+", "-", "@", "\t", "\r")
+from sqlalchemy import Connection
+
+# In both widths: a spreadsheet takes the wide ones for the same.
+FORMULA = ("=", "+", "-", "@", "\t", "\r", "\uff1d", "\uff0b", "\uff0d", "\uff20")
+
+
+class Streamed(Iterator[bytes]):
+    """The pieces of an export, and the connection of its own from which they are read.
+
+    That is let go at the end, and also when nobody wants the rest, or wanted none at all: a generator that was never begun has no end.
+    """
+
+    def __init__(self, connection: Connection, rows: Any, pieces: Iterator[bytes]) -> None:
+        self._connection, self._rows, self._pieces = connection, rows, pieces
+
+    def __next__(self) -> bytes:
+        try:
+            return next(self._pieces)
+        except BaseException:
+            self.close()
+            raise
+
+    def close(self) -> None:
+        """Let go of the connection."""
+        self._rows.close()
+        self._connection.close()
 
 
 def csv_line(cells: Iterable[str]) -> bytes:

@@ -6,7 +6,7 @@ from collections import Counter, defaultdict
 from collections.abc import Mapping
 from typing import Any
 
-from sqlalchemy import Connection, func, select, true, update
+from sqlalchemy import Connection, func, select, true, union, update
 
 from dravo.core.errors import DravoError, NotFound
 from dravo.core.guard import Limits
@@ -84,9 +84,7 @@ def _beyond(connection: Connection, waiting: Any, now: Instant) -> dict[str, str
     due = Counter(row.application_id for row in waiting)
     for application_id, number in due.items():
         recent = connection.execute(select(func.count()).select_from(t.delivery).where(d.application_id == application_id, *counted)).scalar_one()
-        population = connection.execute(
-            select(func.count()).select_from(t.account).where(t.account.c.application_id == application_id, t.account.c.had.is_not(None))
-        ).scalar_one()
+        population = _present_in(connection, application_id)
         allowed = limit.allowed(population)
         if recent + number > allowed:
             message = _message(recent + number, f"{labels[application_id]}, which has {population:,} accounts", allowed)
@@ -110,9 +108,19 @@ def _by_source(connection: Connection, waiting: Any, counted: Any) -> list[tuple
     users = {row.user_id for row in waiting} | set(connection.execute(select(d.user_id).where(*counted)).scalars())
     found = []
     for source in connection.execute(select(t.source.c.id, t.source.c.label)).all():
-        population = connection.execute(select(func.count()).select_from(t.record).where(r.source_id == source.id)).scalar_one()
-        found.append((source.id, source.label, _users_of(connection, source.id, users), population))
+        theirs = _users_of(connection, source.id, users)
+        present = connection.execute(select(r.user_id.distinct()).where(r.source_id == source.id, r.gone_at.is_(None))).scalars()
+        # Those who are being removed are still there, those who left before are not.
+        found.append((source.id, source.label, theirs, len({*present, *theirs})))
     return found
+
+
+def _present_in(connection: Connection, application_id: str) -> int:
+    """Return how many users have something in an application, those included from whom it is being taken: whoever left long ago is none."""
+    d, x = t.delivery.c, t.access.c
+    having = select(x.user_id).where(x.application_id == application_id, x.until_at.is_(None))
+    losing = select(d.user_id).where(d.application_id == application_id, d.removes == true(), d.closed_at.is_(None))
+    return int(connection.execute(select(func.count()).select_from(union(having, losing).subquery())).scalar_one())
 
 
 def _users_of(connection: Connection, source_id: str, users: set[str]) -> set[str]:
@@ -211,13 +219,8 @@ def weigh(connection: Connection, application_id: str, taken: int, top_gained: i
     """
     if not taken and not top_gained:
         return ""
-    a = t.account.c
-    population = connection.execute(
-        select(func.count(t.access.c.user_id.distinct())).where(t.access.c.application_id == application_id, t.access.c.until_at.is_(None))
-    ).scalar_one()
-    known = connection.execute(select(func.count()).select_from(t.account).where(a.application_id == application_id)).scalar_one()
     values = settings.read(connection)
-    allowed = limits(values).allowed(max(population, known))
+    allowed = limits(values).allowed(_present_in(connection, application_id))
     if taken > allowed:
         return f"This takes something from {taken:,} people; {allowed:,} go without being confirmed."
     most = values["guard_top_role"]

@@ -8,7 +8,7 @@ from dravo.core.scim.schemas import Shapes
 from dravo.services.secrets import Keys
 from dravo.services.tracing import Traces
 from dravo.store.catalogue import CatalogueCache
-from dravo.store.database import Database
+from dravo.store.database import FILE_NAME, Database
 
 
 class House:
@@ -17,9 +17,11 @@ class House:
     def __init__(self, folder: Path, readers: int = 8, *, durable: bool = True) -> None:
         folder.mkdir(parents=True, exist_ok=True)
         self.folder = folder
+        new = not (folder / FILE_NAME).exists()
+        # Before anything is written into a folder without its key.
+        self.keys = Keys(folder, new=new)
         self.database = Database(folder, readers, durable=durable)
         self.database.migrate()
-        self.keys = Keys(folder)
         self.catalogue = CatalogueCache()
         self.traces = Traces(self.database)
         # Raised whenever a push token is made or revoked, so that what is remembered of tokens is forgotten.

@@ -15,7 +15,7 @@ from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant
 from dravo.core.planning import Catalogue
 from dravo.core.reasons import named
-from dravo.services.exporting import csv_line
+from dravo.services.exporting import Streamed, csv_line
 from dravo.services.house import House
 from dravo.services.named import application_by_key
 from dravo.store import tables as t
@@ -282,8 +282,8 @@ def _holds(row: Any, at: Instant) -> bool:
 # Exports
 
 
-def export(house: House, view: View, form: str, shown: Shown = lambda items: items) -> Iterator[bytes]:
-    """Yield the whole matrix as CSV or JSON, some hundred people at a time, all of one transaction.
+def export(house: House, view: View, form: str, shown: Shown = lambda items: items) -> Streamed:
+    """Return the whole matrix as CSV or JSON, some hundred people at a time, all of one transaction.
 
     Args:
         form: "csv" or "json".
@@ -301,31 +301,27 @@ def export(house: House, view: View, form: str, shown: Shown = lambda items: ite
             .order_by(t.user.c.display_name_key, t.user.c.id)
         )
         rows = connection.execute(statement.execution_options(yield_per=CHUNK))
-        pieces = rows.partitions(CHUNK)
     except BaseException:
         connection.close()
         raise
-    return _pieces(connection, pieces, columns, view, form, shown)
+    return Streamed(connection, rows, _pieces(connection, rows.partitions(CHUNK), columns, view, form, shown))
 
 
 def _pieces(connection: Connection, pieces: Any, columns: list[Any], view: View, form: str, shown: Shown) -> Iterator[bytes]:
-    try:
-        if form == "csv":
-            yield csv_line(["person", "user name", "e-mail", "state", *(each.label for each in columns)])
-        else:
-            yield b"[\n"
-        first = True
-        for some in pieces:
-            items = shown([person_line(row) for row in some])
-            _fill(connection, items, view)
-            for item in items:
-                if form == "csv":
-                    cells = ["; ".join(item["roles"].get(each.key, ())) for each in columns]
-                    yield csv_line([item["display_name"], item["user_name"], item["email"] or "", item["state"], *cells])
-                else:
-                    yield (b"" if first else b",\n") + orjson.dumps(item)
-                    first = False
-        if form == "json":
-            yield b"\n]\n"
-    finally:
-        connection.close()
+    if form == "csv":
+        yield csv_line(["person", "user name", "e-mail", "state", *(each.label for each in columns)])
+    else:
+        yield b"[\n"
+    first = True
+    for some in pieces:
+        items = shown([person_line(row) for row in some])
+        _fill(connection, items, view)
+        for item in items:
+            if form == "csv":
+                cells = ["; ".join(item["roles"].get(each.key, ())) for each in columns]
+                yield csv_line([item["display_name"], item["user_name"], item["email"] or "", item["state"], *cells])
+            else:
+                yield (b"" if first else b",\n") + orjson.dumps(item)
+                first = False
+    if form == "json":
+        yield b"\n]\n"

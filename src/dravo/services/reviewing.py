@@ -19,7 +19,7 @@ from dravo.core.planning import Person
 from dravo.core.reasons import chain, named
 from dravo.services import matrix, previewing, settings
 from dravo.services.auditing import record_change
-from dravo.services.exporting import csv_line
+from dravo.services.exporting import Streamed, csv_line
 from dravo.services.house import House
 from dravo.services.matrix import View
 from dravo.services.named import application_by_key
@@ -244,8 +244,8 @@ def _row_line(row: Any) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def export(house: House, review_id: str, form: str) -> Iterator[bytes]:
-    """Yield a review with all its rows as CSV or JSON: the evidence.
+def export(house: House, review_id: str, form: str) -> Streamed:
+    """Return a review with all its rows as CSV or JSON: the evidence.
 
     Raises:
         NotFound: before the first piece.
@@ -258,35 +258,32 @@ def export(house: House, review_id: str, form: str) -> Iterator[bytes]:
     except BaseException:
         connection.close()
         raise
-    return _exported(connection, review, found, form)
+    return Streamed(connection, found, _exported(review, found, form))
 
 
 _CELLS = ("application", "role", "person", "user name", "since", "because of", "decision", "by", "at", "note", "outcome")
 
 
-def _exported(connection: Connection, review: Any, found: Any, form: str) -> Iterator[bytes]:
-    try:
-        if form == "csv":
-            yield csv_line(_CELLS)
-        else:
-            head = {name: getattr(review, name) for name in ("id", "label", "created_at", "created_by", "until_day", "closed_at", "closed_by")}
-            yield orjson.dumps(head)[:-1] + b',"rows":[\n'
-        for number, row in enumerate(found):
-            line = _row_line(row)
-            if form != "csv":
-                yield (b",\n" if number else b"") + orjson.dumps(line)
-                continue
-            yield csv_line(
-                str(each or "") for each in (
-                    line["application"]["label"], line["role"]["label"], line["person"]["display_name"], line["person"]["user_name"],
-                    line["since"], "; ".join(line["reasons"]), line["decision"], line["decided_by"], line["decided_at"], line["note"],
-                    line["outcome"],
-                )
-            )  # fmt: skip
+def _exported(review: Any, found: Any, form: str) -> Iterator[bytes]:
+    if form == "csv":
+        yield csv_line(_CELLS)
+    else:
+        head = {name: getattr(review, name) for name in ("id", "label", "created_at", "created_by", "until_day", "closed_at", "closed_by")}
+        yield orjson.dumps(head)[:-1] + b',"rows":[\n'
+    for number, row in enumerate(found):
+        line = _row_line(row)
         if form != "csv":
-            yield b"\n]}\n"
-    finally:
-        connection.close()
+            yield (b",\n" if number else b"") + orjson.dumps(line)
+            continue
+        yield csv_line(
+            str(each or "") for each in (
+                line["application"]["label"], line["role"]["label"], line["person"]["display_name"], line["person"]["user_name"],
+                line["since"], "; ".join(line["reasons"]), line["decision"], line["decided_by"], line["decided_at"], line["note"],
+                line["outcome"],
+            )
+        )  # fmt: skip
+    if form != "csv":
+        yield b"\n]}\n"
 
 
 # Deciding

@@ -77,10 +77,21 @@ def password_fits(kept: str, password: str) -> bool:
 class Keys:
     """The installation's key, from the environment or a file that only its owner can read."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, *, new: bool = False) -> None:
+        """Take the key that is there.
+
+        Args:
+            new: whether one is made if there is none: for a new installation.
+
+        Raises:
+            KeyMissing: if there is none, or it cannot be read.
+        """
         text = os.environ.get(KEY_VARIABLE)
         if not text:
             file = folder / KEY_FILE
+            if not file.exists() and not new:
+                # Another key would read none of the secrets that are kept, and seal a second audit log.
+                raise KeyMissing(f"There is a database in '{folder}', and no key.", f"Put the file '{KEY_FILE}' back, or set {KEY_VARIABLE}.")
             if not file.exists():
                 handle = os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
                 with os.fdopen(handle, "w") as opened:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -9,10 +10,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from sqlalchemy import Connection, insert, inspect, text
-from sqlalchemy.exc import OperationalError
+from sqlalchemy.exc import DatabaseError, OperationalError
 
+from dravo.core.errors import DravoError
 from dravo.store import tables
-from dravo.store.sqlite import commits_seen, open_engine, told
+from dravo.store.sqlite import checkpoint, commits_seen, open_engine, told
 
 if TYPE_CHECKING:
     from alembic.config import Config
@@ -20,6 +22,12 @@ if TYPE_CHECKING:
 FILE_NAME = "dravo.sqlite"
 CATALOGUE = "catalogue"
 _MIGRATIONS = Path(__file__).parent / "migrations"
+
+
+class NotReadable(DravoError):
+    """The database is damaged, or is another version's."""
+
+    code = "not_readable"
 
 
 class Database:
@@ -42,13 +50,20 @@ class Database:
 
     @contextmanager
     def reading(self) -> Iterator[Connection]:
-        """Give a connection that sees one state of the records throughout."""
+        """Give a connection that sees one state of the records throughout.
+
+        Raises:
+            Busy, RecordsFailing: if they cannot be read.
+        """
         connection = self._reader()
         if connection.in_transaction():
             yield connection
             return
-        with connection.begin():
-            yield connection
+        try:
+            with connection.begin():
+                yield connection
+        except OperationalError as wrong:
+            raise told(wrong, "read") from wrong
 
     def apart(self) -> Connection:
         """Return a connection for reading of one's own, for what is read for long; whoever asked closes it."""
@@ -106,14 +121,35 @@ class Database:
 
     def is_current(self) -> bool:
         """Return whether the tables are those of the newest migration, with what belongs into them."""
-        with self.reading() as connection:
-            if not inspect(connection).has_table("alembic_version"):
-                return False
-            version = connection.execute(text("SELECT version_num FROM alembic_version")).scalar()
-            return version == newest_migration() and connection.execute(tables.revision.select()).first() is not None
+        try:
+            with self.reading() as connection:
+                if not inspect(connection).has_table("alembic_version"):
+                    return False
+                version = connection.execute(text("SELECT version_num FROM alembic_version")).scalar()
+                if version is not None and str(version) > newest_migration():
+                    raise NotReadable(f"'{self.path}' is of a newer Dravo than this one.", "Run that version, or a newer one.")
+                return version == newest_migration() and connection.execute(tables.revision.select()).first() is not None
+        except OperationalError as wrong:
+            raise told(wrong) from wrong
+        except DatabaseError as wrong:
+            # Its class is that of what is wrong with the file itself.
+            raise NotReadable(f"'{self.path}' is damaged, or is no database of Dravo's.", "Put the copy back that was kept last.") from wrong
+
+    def checkpoint(self) -> None:
+        """Fold the log into the file, so that a copy of the file alone has what was written until now.
+
+        Raises:
+            Busy, RecordsFailing.
+        """
+        try:
+            checkpoint(self._reader())
+        except OperationalError as wrong:
+            raise told(wrong) from wrong
 
     def close(self) -> None:
-        """Close all connections that no thread is using."""
+        """Close all connections that no thread is using; what was written stands in the file then, as far as nobody else reads it."""
+        with contextlib.suppress(DravoError):
+            self.checkpoint()
         for connection in (self._writer, getattr(self._own, "reader", None)):
             if connection is not None:
                 connection.close()

@@ -12,7 +12,7 @@ from sqlalchemy.pool import ConnectionPoolEntry, QueuePool
 
 from dravo.core.errors import Busy, DravoError, RecordsFailing
 
-__all__ = ["commits_seen", "insert_unless_there", "open_engine", "told"]
+__all__ = ["checkpoint", "commits_seen", "insert_unless_there", "open_engine", "told"]
 
 BUSY_SECONDS = 20
 # The log is folded back into the file every 32 MB instead of every 4: pages that change often are then written once, not ten times.
@@ -27,11 +27,21 @@ PRAGMAS = (
 )
 
 
-def told(wrong: Exception) -> DravoError:
-    """Return what is wrong with the records in words."""
+def told(wrong: Exception, doing: str = "written") -> DravoError:
+    """Return what is wrong with the records in words.
+
+    Args:
+        doing: what cannot be done with them, "written" or "read".
+    """
     if "locked" in str(wrong) or "busy" in str(wrong):
         return Busy("The records are locked by another process.", "Try again in a moment.")
-    return RecordsFailing(f"The records cannot be written: {str(wrong).splitlines()[0]}.", "See whether the disk is full or the folder read-only.")
+    mend = "See whether the disk is full or the folder read-only." if doing == "written" else "See whether the data folder can be read."
+    return RecordsFailing(f"The records cannot be {doing}: {str(wrong).splitlines()[0]}.", mend)
+
+
+def checkpoint(connection: Connection) -> None:
+    """Fold what was written into the file itself, as far as nobody is reading what was there before; nobody is made to wait."""
+    connection.connection.cursor().execute("PRAGMA wal_checkpoint(PASSIVE)").fetchone()
 
 
 def commits_seen(connection: Connection) -> int:

@@ -150,18 +150,21 @@ def _add_health(app: Flask, house: House, heartbeats: Heartbeats | None) -> None
 
 
 def _add_console(app: Flask) -> None:
+    # Known by name once and for all: whatever else a path says, nothing is looked for in the file system by it.
+    files = {str(file.relative_to(BUILT)) for file in BUILT.rglob("*") if file.is_file()}
+
     @app.route("/")
     @app.route("/<path:path>")
     def console(path: str = "") -> Response:
         first = path.partition("/")[0]
         if first in ("api", "scim", "sso"):
             raise NotFound(f"There is nothing at '{request.path}'.")
-        if path and (BUILT / path).is_file():
+        if path in files:
             response = send_from_directory(BUILT, path)
             if first == "assets":
                 response.headers["Cache-Control"] = "public, max-age=31536000, immutable"
             return response
-        if not (BUILT / "index.html").is_file():
+        if "index.html" not in files:
             return Response("The console is not built yet: run 'make setup'.\n", 503, content_type="text/plain")
         # The theme's colours are written into the page as a style, which the policy lets through by this page's own nonce.
         g.nonce = secrets.token_urlsafe(16)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import resource
 import signal
 import socket
 from pathlib import Path
@@ -15,6 +16,8 @@ from dravo.services.house import House
 from dravo.web.app import create_app
 
 WEB_THREADS = 8
+# So many may be connected at a time; whoever says nothing for so long is let go, so that idle connections stand in nobody's way.
+CONNECTIONS, IDLE_SECONDS = 4_000, 30
 
 
 def run_web(house: House, sockets: list[socket.socket], public_url: str, proxy: str, heartbeats: Heartbeats) -> None:
@@ -24,14 +27,23 @@ def run_web(house: House, sockets: list[socket.socket], public_url: str, proxy: 
         sockets: on which callers come; they listen already.
         proxy: the address of a proxy whose word on where callers are is taken; "" for none.
     """
+    _allow_connections()
     app = create_app(house, public_url, heartbeats)
     process.keep_what_is_loaded()
     # Limits count by where a caller is; behind a proxy everybody would be in one place. Of anybody else such a word is dropped.
     behind = {"trusted_proxy": proxy, "trusted_proxy_count": 1, "trusted_proxy_headers": {"x-forwarded-for"}} if proxy else {}
     waitress.serve(
-        app, sockets=sockets, threads=WEB_THREADS, ident="dravo", clear_untrusted_proxy_headers=True, max_request_body_size=32 * 1024 * 1024,
-        **behind,
+        app, sockets=sockets, threads=WEB_THREADS, ident="dravo", max_request_body_size=32 * 1024 * 1024, connection_limit=CONNECTIONS,
+        channel_timeout=IDLE_SECONDS, cleanup_interval=10, asyncore_use_poll=True, clear_untrusted_proxy_headers=True, **behind,
     )  # fmt: skip
+
+
+def _allow_connections() -> None:
+    """Have the system let this process hold as many connections as it is to have, if it lets anybody."""
+    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    wanted = CONNECTIONS + 500
+    if soft != resource.RLIM_INFINITY and soft < wanted:
+        resource.setrlimit(resource.RLIMIT_NOFILE, (wanted if hard == resource.RLIM_INFINITY else min(wanted, hard), hard))
 
 
 def main(folder: Path, sockets: list[socket.socket], public_url: str, proxy: str, heartbeats: Heartbeats) -> None:

@@ -54,6 +54,8 @@ ENDED_WELL = "worker-ended-well"
 # while enough is queued.
 GLANCE_SECONDS, LOOK_SECONDS, BUSY_SECONDS = 0.1, 0.5, 0.4
 SWEEP_SECONDS = 600
+# How often what was written is folded into the database's file.
+CHECKPOINT_SECONDS = 60
 # How often the settler shows that it lives while there is nothing to write.
 SETTLER_SECONDS = 1.0
 
@@ -99,6 +101,7 @@ class Worker:
         self._looked, self._seen = 0.0, -1
         self._stopped = threading.Event()
         self._sweep_at = clock.now()
+        self._checkpoint_at = later(clock.now(), CHECKPOINT_SECONDS)
         self._counts = ThreadPoolExecutor(1, thread_name_prefix="count")
         self._count: Future[None] | None = None
         self._count_at = clock.now()
@@ -174,6 +177,9 @@ class Worker:
         if now >= self._sweep_at:
             self._sweep_at = later(now, SWEEP_SECONDS)
             self._sweep(now)
+        if now >= self._checkpoint_at:
+            self._checkpoint_at = later(now, CHECKPOINT_SECONDS)
+            do("checkpoint", self.house.database.checkpoint, None)
         do("reconciliations by schedule", lambda: reconciling.ask_by_schedule(self.house, now), None)
         do("runs by schedule", lambda: pulling.ask_by_schedule(self.house, now), None)
         do("sign-in by the hour", lambda: sign_in_settings.put_in_force_by_the_hour(self.house, now), None)

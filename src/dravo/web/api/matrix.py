@@ -47,7 +47,9 @@ def export_matrix(query: q.ExportQuery) -> Response:
     pieces = matrix.export(house(), view_of(query), query.form, lambda items: masking.for_caller(who, items))
     kind = "text/csv" if query.form == "csv" else "application/json"
     headers = {"Content-Disposition": f"attachment; filename=access.{query.form}"}
-    return Response(stream_with_context(pieces), mimetype=kind, headers=headers)
+    response = Response(stream_with_context(pieces), mimetype=kind, headers=headers)
+    response.call_on_close(pieces.close)
+    return response
 
 
 @rooms.get("/matrix/changes", responses=answers("access_models.PageOfMoves"))

@@ -74,4 +74,6 @@ def export_review(path: q.IdPath, query: rq.ReviewExportQuery) -> Response:
     pieces = reviewing.export(house(), path.id, query.form)
     kind = "text/csv" if query.form == "csv" else "application/json"
     headers = {"Content-Disposition": f"attachment; filename=review.{query.form}"}
-    return Response(stream_with_context(pieces), mimetype=kind, headers=headers)
+    response = Response(stream_with_context(pieces), mimetype=kind, headers=headers)
+    response.call_on_close(pieces.close)
+    return response
