@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import base64
+import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 from urllib.parse import parse_qs, urlsplit
@@ -13,7 +15,7 @@ import pytest
 from lxml import etree
 
 from dravo.core.instants import Instant
-from dravo.services import operators, sign_in_settings, sources
+from dravo.services import operators, sign_in_settings, sign_in_traces, sources
 from dravo.services.house import House
 from dravo.services.operators import Limiter
 from dravo.store import clock
@@ -85,7 +87,14 @@ def beside() -> bytes:
     return bytes(etree.tostring(root))
 
 
+def emptied(tag: str) -> bytes:
+    return re.sub(rb"(<(?:\w+:)?%s)>[^<]*</(?:\w+:)?%s>" % (tag.encode(), tag.encode()), rb"\1/>", signed(GOOD))
+
+
 ATTACKS = {
+    "too long": lambda: signed(replace(GOOD, ends=3_600 + 120)),
+    "no signature value": lambda: emptied("SignatureValue"),
+    "no digest": lambda: emptied("DigestValue"),
     "unsigned": lambda: bytes(etree.tostring(unsigned(GOOD))),
     "certificate": lambda: signed(GOOD, key=key_pair("stranger")[0]),
     "digest or signature": altered,
@@ -111,7 +120,19 @@ def test_what_is_not_good_is_refused_with_its_reason_in_the_trace(door: Door, na
     assert "You are not signed in" in answer.text
     trace = door.rows(t.sign_in_trace)[-1]
     assert (trace.outcome, trace.id in answer.text, bool(trace.mend)) == ("refused", True, True)
-    if name in ("unsigned", "certificate", "assertions", "audience", "recipient", "destination", "issuer", "expired", "early", "in response to"):
+    if name in (
+        "unsigned",
+        "certificate",
+        "assertions",
+        "audience",
+        "recipient",
+        "destination",
+        "issuer",
+        "expired",
+        "early",
+        "in response to",
+        "too long",
+    ):
         assert trace.reason == name
     assert not door.rows(t.visit)
     assert not door.rows(t.user)
@@ -131,3 +152,31 @@ def test_whoever_brings_much_is_turned_away_and_others_of_their_address_are_not(
     form = {"SAMLResponse": base64.b64encode(signed(replace(GOOD, request=asked))).decode(), "RelayState": state}
     answer = browser.post("/sso/staff/saml/acs", data=form, base_url=BASE)
     assert (answer.status_code, answer.headers["Location"]) == (303, "/yours")
+
+
+@pytest.mark.parametrize("hours", [1, 24])
+def test_what_was_accepted_is_accepted_once_also_on_the_next_day(door: Door, hours: int, monkeypatch: pytest.MonkeyPatch) -> None:
+    sign_in_settings.change(door.house, operators.SYSTEM, "staff", {"settings": {"longest_hours": hours}})
+    content = signed(replace(GOOD, ends=3_600 * hours))
+    assert door.post(content).status_code == 303
+    for after in (1, 3_600 * hours - 30, 3_600 * hours + 30, 90_000):
+        now = Instant((NOW + timedelta(seconds=after)).strftime("%Y-%m-%dT%H:%M:%S.000000Z"))
+        monkeypatch.setattr(clock, "now", lambda now=now: now)
+        # What is forgotten by then is forgotten.
+        sign_in_traces.sweep(door.house, now, 14)
+        assert door.post(content).status_code == 403
+        assert door.reason() == ("replay" if after <= 3_600 * hours + 30 else "expired")
+
+
+def test_a_form_with_two_responses_or_none_proves_nobody_and_leaves_a_trace(door: Door) -> None:
+    text = base64.b64encode(signed(GOOD)).decode()
+    for number, posted in enumerate(([text, text], [], ["x" * 1_100_000], ["%%%"]), 1):
+        answer = door.app.test_client().post("/sso/staff/saml/acs", data={"SAMLResponse": posted}, base_url=BASE)
+        assert answer.status_code == 403
+        assert (door.reason(), len(door.rows(t.sign_in_trace))) == ("malformed", number)
+    assert not door.rows(t.visit)
+
+
+def test_what_another_protocol_brings_leaves_a_trace(door: Door) -> None:
+    assert door.app.test_client().get("/sso/staff/oidc/callback?code=x&state=y", base_url=BASE).status_code == 403
+    assert door.reason() == "protocol"

@@ -14,7 +14,7 @@ from dravo.client import Dravo
 
 # Settings that are set by options of the same name.
 _TEXTS = ("metadata_address", "issuer", "client_id", "scopes", "subject", "pilot", "whom_to_ask", "registers_into")
-_NUMBERS = ("skew", "claims_days")
+_NUMBERS = ("skew", "claims_days", "longest_hours")
 _SWITCHES = ("unasked", "signs", "takes_over", "takes_groups", "refresh", "anew", "userinfo", "by_key")
 
 

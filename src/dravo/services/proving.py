@@ -119,6 +119,7 @@ def prove_saml(house: House, way: Way, key: str, response: bytes, relay: str | N
     expected = Expected(
         row.provider.get("entity_id", ""), sign_in_settings.certificates_of(row), ours["entity_id"], ours["acs"],
         way.begun.request_id if way.begun is not None else None, seconds_of(clock.now()), unasked, row.settings["skew"], [each.key for each in keys],
+        3_600 * row.settings.get("longest_hours", 1),
     )  # fmt: skip
     proved = responses.accept(response, expected, way.steps.note)
     if proved.format == TRANSIENT and not row.settings["subject"]:

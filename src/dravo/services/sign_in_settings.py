@@ -61,6 +61,7 @@ class SamlSettings(ByProvider):
     takes_over: bool = False
     unasked: bool = False
     signs: bool = True
+    longest_hours: int = Field(1, ge=1, le=24)
 
 
 class OidcSettings(ByProvider):

@@ -5,8 +5,10 @@ Whatever arrives is decided by `protocols`, goes through `arriving`, and is writ
 
 from __future__ import annotations
 
+import base64
+import binascii
 import secrets
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 from urllib.parse import urlencode
@@ -51,6 +53,9 @@ from dravo.store import clock, pulled
 from dravo.store import tables as t
 
 BEGUN_SECONDS = 900
+LARGEST_RESPONSE = 1024 * 1024
+# What may be brought for 24 hours is remembered for longer than that, whatever the clocks.
+LONGEST_REMEMBERED = 26 * 3_600.0
 HOME = "/yours"
 LINKED = "linked"
 
@@ -195,18 +200,38 @@ def where(house: House, email: str) -> dict[str, Any]:
 # What comes back
 
 
-def receive_saml(house: House, key: str, base: str, response: bytes, relay: str | None, browser: str | None) -> Came:
+def receive_saml(house: House, key: str, base: str, posted: Sequence[str], relay: str | None, browser: str | None) -> Came:
     """Take a SAML response (bindings, section 3.5), as a browser posts it.
 
     Args:
-        response: decoded from base64.
+        posted: the fields of the form that are called SAMLResponse, as they came: there should be one.
 
     Raises:
         NotFound: if nobody signs in by this source.
     """
-    way = _way(house, key, base, SAML)
-    way.raw = sign_in_traces.without_proofs(response)
-    return through(house, way, lambda: prove_saml(house, way, key, response, relay, browser))
+    way = _way(house, key, base)
+
+    def prove() -> Proved:
+        _check_protocol(way, SAML)
+        response = _decoded(posted)
+        way.raw = sign_in_traces.without_proofs(response)
+        return prove_saml(house, way, key, response, relay, browser)
+
+    return through(house, way, prove)
+
+
+def _decoded(posted: Sequence[str]) -> bytes:
+    """Return a posted response; raises "malformed"."""
+    if len(posted) != 1:
+        raise SignInRefused("malformed", f"The form has {len(posted)} responses; it should have one.", "Have the provider send one (SAMLResponse).")
+    if len(posted[0]) > LARGEST_RESPONSE:
+        raise SignInRefused(
+            "malformed", f"The response has {len(posted[0]):,} characters, which is too large.", "Have the provider send fewer claims."
+        )
+    try:
+        return base64.b64decode("".join(posted[0].split()), validate=True)
+    except (binascii.Error, ValueError):
+        raise SignInRefused("malformed", "The response is not in base64.", "Check which address the provider sends to.") from None
 
 
 def receive_oidc(house: House, key: str, base: str, query: Mapping[str, str], browser: str | None) -> Came:
@@ -215,18 +240,26 @@ def receive_oidc(house: House, key: str, base: str, query: Mapping[str, str], br
     Raises:
         NotFound: if nobody signs in by this source.
     """
-    way = _way(house, key, base, "oidc")
-    return through(house, way, lambda: prove_oidc(house, way, key, query, browser))
+    way = _way(house, key, base)
+
+    def prove() -> Proved:
+        _check_protocol(way, "oidc")
+        return prove_oidc(house, way, key, query, browser)
+
+    return through(house, way, prove)
 
 
-def _way(house: House, key: str, base: str, protocol: str) -> Way:
+def _way(house: House, key: str, base: str) -> Way:
     with house.database.reading() as connection:
         source, row = sign_in_settings.of_source(connection, key)
-    if row.protocol != protocol:
-        raise SignInRefused(
-            "protocol", f"'{source.label}' speaks {sign_in_settings.PROTOCOLS[row.protocol]}.", "Give the provider our other address."
-        )
     return Way(source, row, base)
+
+
+def _check_protocol(way: Way, protocol: str) -> None:
+    """Make sure that a source speaks what came; raises "protocol"."""
+    if way.row.protocol != protocol:
+        speaks = sign_in_settings.PROTOCOLS[way.row.protocol]
+        raise SignInRefused("protocol", f"'{way.source.label}' speaks {speaks}.", "Give the provider our other address.")
 
 
 # What it comes to
@@ -333,8 +366,8 @@ def _once(house: House, way: Way) -> None:
 
 
 def _instant(seconds: float) -> Instant:
-    # Times are checked before; what claims to count for ever is remembered for a day.
-    return later(clock.now(), max(60.0, min(seconds - seconds_of(clock.now()) + 300, 86_400.0)))
+    # Times are checked before: nothing is taken that counts for longer than the longest that can be set, and the clocks' difference.
+    return later(clock.now(), max(60.0, min(seconds - seconds_of(clock.now()) + 300, LONGEST_REMEMBERED)))
 
 
 def _by_subject(way: Way) -> None:

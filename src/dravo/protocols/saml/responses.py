@@ -39,6 +39,7 @@ class Expected:
         now: seconds since 1970.
         skew: by how many seconds clocks may differ.
         keys: ours, for what is encrypted.
+        longest: for how many seconds from now on it may be brought at the most; each is remembered until then, so that none is brought twice.
     """
 
     issuer: str
@@ -50,6 +51,7 @@ class Expected:
     unasked: bool = False
     skew: int = 60
     keys: Sequence[rsa.RSAPrivateKey] = ()
+    longest: int = 3_600
 
 
 Note = Callable[[str, str], None]
@@ -238,6 +240,12 @@ def _confirmed(confirmation: etree._Element, expected: Expected) -> float:
     if ends is None:
         raise SignInRefused("expired", "The assertion does not say until when it may be brought.", "Have the provider send NotOnOrAfter.")
     _check_span(data, expected)
+    if ends > expected.now + expected.longest + expected.skew:
+        raise SignInRefused(
+            "too long",
+            f"It may be brought for {(ends - expected.now) / 3_600:,.1f} hours from now, and not more than {expected.longest // 3_600} are taken.",
+            "Have the provider let it count for some minutes, or set longer here (longest_hours).",
+        )
     answers = data.get("InResponseTo")
     if answers is not None or expected.request is not None:
         _check_answers(answers, expected)

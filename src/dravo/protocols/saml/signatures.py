@@ -73,6 +73,10 @@ def _check_form(element: etree._Element, signature: etree._Element) -> None:
         raise SignInRefused("signature", "The signature does not cover one thing alone.", STRANGER)
     if signature.find(f".//{q(DS, 'Object')}") is not None:
         raise SignInRefused("signature", "The signature carries something of its own.", STRANGER)
+    for name in (f"{q(DS, 'SignatureValue')}", f".//{q(DS, 'DigestValue')}"):
+        value = signature.find(name)
+        if value is None or not "".join(value.itertext()).strip():
+            raise SignInRefused("signature", "The signature is empty.", STRANGER)
     reference = references[0]
     identifier = element.get("ID")
     if not identifier or reference.get("URI") != f"#{identifier}":
@@ -126,5 +130,6 @@ def _verified(alone: bytes, certificate: Certificate) -> Any:
         return XMLVerifier().verify(alone, x509_cert=_loaded(certificate.pem), expect_config=_expected(), id_attribute="ID", validate_schema=False)
     except (InvalidSignature, InvalidDigest, InvalidCertificate):
         return None
-    except (InvalidInput, SignXMLException, ValueError, etree.LxmlError) as wrong:
+    except (InvalidInput, SignXMLException, ValueError, TypeError, AttributeError, etree.LxmlError) as wrong:
+        # Whatever a message makes of the library: it proves nobody.
         raise SignInRefused("signature", f"The signature cannot be read: {str(wrong)[:200]}", STRANGER) from None
