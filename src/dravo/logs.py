@@ -4,13 +4,23 @@ from __future__ import annotations
 
 import logging
 import sys
-from typing import TextIO
+from typing import Any, TextIO
 
 import orjson
 import structlog
 
+LONGEST_LINE, LONGEST_VALUE = 16_000, 2_000
 # Where something went wrong, without what the variables held: passwords, codes and tokens are among them.
 _tracebacks = structlog.processors.ExceptionRenderer(structlog.tracebacks.ExceptionDictTransformer(show_locals=False, max_frames=20))
+
+
+def _line(entry: dict[str, Any], **_: Any) -> str:
+    """Return an entry as a line that is never very long, whatever it is about."""
+    line = orjson.dumps(entry, default=str).decode()
+    if len(line) <= LONGEST_LINE:
+        return line
+    short = {name: value if len(text := str(value)) <= LONGEST_VALUE else f"{text[:LONGEST_VALUE]} ... (cut)" for name, value in entry.items()}
+    return orjson.dumps(short, default=str).decode()[:LONGEST_LINE]
 
 
 def configure(process: str, file: TextIO | None = None) -> None:
@@ -27,7 +37,7 @@ def configure(process: str, file: TextIO | None = None) -> None:
             structlog.processors.add_log_level,
             structlog.processors.TimeStamper(fmt="iso", utc=True),
             _tracebacks,
-            structlog.processors.JSONRenderer(serializer=lambda value, **_: orjson.dumps(value, default=str).decode()),
+            structlog.processors.JSONRenderer(serializer=_line),
         ],
         wrapper_class=structlog.make_filtering_bound_logger(logging.INFO),
         logger_factory=structlog.PrintLoggerFactory(file=file or sys.stderr),

@@ -98,7 +98,11 @@ def test_members_are_taken_out_by_a_list_as_well_as_by_a_path(provider: Provider
 def test_a_slash_at_the_end_and_plain_json_are_taken(provider: Provider, path: str) -> None:
     assert provider.send("GET", path).status_code == 200
     assert provider.send("POST", "/Users/", {"userName": path}, kind="application/json").status_code == 201
-    assert provider.send("POST", "/Users", {"userName": f"{path}2"}, kind="text/plain").status_code == 201
+    assert provider.send("POST", "/Users", {"userName": f"{path}2"}, kind="application/json; charset=utf-8; odd=1").status_code == 201
+    assert provider.send("POST", "/Users", {"userName": f"{path}3"}, kind="Application/SCIM+JSON;charset=utf-8").status_code == 201
+    assert provider.send("POST", "/Users", {"userName": f"{path}4"}, kind="").status_code == 201
+    refused = provider.send("POST", "/Users", {"userName": f"{path}5"}, kind="text/plain")
+    assert refused.status_code == 415 and "application/scim+json" in refused.json["detail"]
 
 
 def test_a_probing_read_gives_an_empty_list(provider: Provider) -> None:
@@ -166,3 +170,41 @@ def test_a_pushed_password_is_nowhere(provider: Provider) -> None:
     provider.rooms.house.close()
     for file in provider.rooms.house.folder.iterdir():
         assert b"never-to-be-kept" not in file.read_bytes(), file.name
+
+
+@pytest.mark.parametrize("value", [7, [5], [True], True, 1.5, [["ada@fernhollow.example"]], [{"value": {"value": "x"}}], {"value": []}])
+@pytest.mark.parametrize("name", ["emails", "phoneNumbers", "roles"])
+def test_what_is_no_element_is_refused_and_changes_nothing(provider: Provider, name: str, value: Any) -> None:
+    ada = provider.make(title="Botanist", **{name: [{"value": "first", "type": "work"}]})
+    before = provider.send("GET", f"/Users/{ada}").json
+    for method, path, body in (
+        ("POST", "/Users", {"userName": "other", name: value}),
+        ("PUT", f"/Users/{ada}", {"userName": "ada", name: value}),
+        ("PATCH", f"/Users/{ada}", {"Operations": [{"op": "replace", "path": name, "value": value}]}),
+        ("PATCH", f"/Users/{ada}", {"Operations": [{"op": "add", "value": {"title": "Keeper", name: value}}]}),
+    ):
+        refused = provider.send(method, path, body)
+        assert (refused.status_code, refused.json["scimType"]) == (400, "invalidValue"), (method, refused.text)
+    assert provider.send("GET", f"/Users/{ada}").json == before
+    assert len(provider.rooms.rows(t.record)) == 1
+
+
+def test_null_is_no_value_also_within_elements(provider: Provider) -> None:
+    ada = provider.make(emails=[{"value": "a@fernhollow.example", "type": "work", "primary": True}, {"value": "b@fernhollow.example"}])
+    told = provider.patched(ada, {"op": "replace", "path": "emails.type", "value": None})
+    assert told["emails"] == [{"value": "a@fernhollow.example", "primary": True}, {"value": "b@fernhollow.example"}]
+    told = provider.patched(ada, {"op": "replace", "path": "emails", "value": [None, {"value": "c@fernhollow.example", "type": None}]})
+    assert told["emails"] == [{"value": "c@fernhollow.example"}]
+    assert "emails" not in provider.patched(ada, {"op": "replace", "path": "emails.value", "value": None})
+    told = provider.patched(ada, {"op": "add", "path": "phoneNumbers.type", "value": None})
+    assert "phoneNumbers" not in told and "null" not in json.dumps(provider.rooms.rows(t.record)[0].data)
+
+
+def test_what_is_nested_without_end_is_refused_at_both_doors(provider: Provider) -> None:
+    deep: Any = "x"
+    for _ in range(300):
+        deep = {"a": [deep]}
+    refused = provider.send("POST", "/Users", {"userName": "ada", "name": deep})
+    assert (refused.status_code, refused.json["scimType"]) == (400, "invalidSyntax") and "more than 32 deep" in refused.json["detail"]
+    answer = provider.http.post("/api/v1/session", data=json.dumps({"name": deep}), content_type="application/json")
+    assert answer.status_code == 400 and "more than 32 deep" in answer.text

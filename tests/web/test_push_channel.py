@@ -284,3 +284,20 @@ def test_a_group_within_a_group_gives_what_the_outer_one_gives(running: Running,
         assert access[0]["reasons"][0]["through"] == ["Apprentices"]
         provider.take_out(outer, inner)
         eventually(lambda: dravo.people.get(name)["access"], lambda seen: seen == [])
+
+
+def test_fifty_changes_of_one_group_at_the_same_time_all_succeed(running: Running, fresh: Fresh) -> None:
+    provider = running.provider(fresh("source"))
+    people = [provider.person(f"p{number}") for number in range(50)]
+    group = provider.group("Guides")
+
+    def add(person: str) -> int:
+        # A connection of its own, as a provider with many workers has.
+        own = Provider(provider.base_url, running.push_tokens[provider.base_url.rpartition("/")[2]])
+        change = {"op": "add", "path": "members", "value": [{"value": person}]}
+        return own.patch(f"/Groups/{group}", change).status_code
+
+    with ThreadPoolExecutor(25) as pool:
+        assert set(pool.map(add, people)) == {204}
+    listed = provider.http.get(f"/Groups/{group}").json()["members"]
+    assert {each["value"] for each in listed} == set(people)

@@ -39,16 +39,17 @@ def traces(running: Running, key: str, **query: Any) -> list[dict[str, Any]]:
 def test_a_request_tells_what_it_did_for_whom(running: Running, provider: Provider, key: str, fresh: Fresh) -> None:
     application = fresh("records")
     running.application(application)
-    ada = provider.person("ada", displayName="Ada Fern", password="t0p-secret")
+    name = fresh("ada")
+    ada = provider.person(name, displayName="Ada Fern", password="t0p-secret")
     group = provider.group("Curators")
     with running.dravo as dravo:
         dravo.assignments.add(application, "curator", group=group)
     provider.add(group, ada)
     provider.set_active(ada, False)
     provider.patch(f"/Users/{ada}", {"op": "replace", "path": "active", "value": False})
-    provider.http.get("/Users", params={"filter": 'userName eq "ada"'})
+    provider.http.get("/Users", params={"filter": f'userName eq "{name}"'})
     provider.http.get("/Users/nobody")
-    provider.http.post("/Users", json={"userName": "ada"})
+    provider.http.post("/Users", json={"userName": name})
     provider.http.delete(f"/Users/{ada}")
     found = traces(running, key)
     told = [each["outcome"] for each in reversed(found)]
@@ -68,7 +69,7 @@ def test_a_request_tells_what_it_did_for_whom(running: Running, provider: Provid
     assert [each["outcome"] for each in traces(running, key, outcome="refused")] == [told[7], told[6]]
     assert len(traces(running, key, outcome="changed")) == 5
     assert [each["id"] for each in traces(running, key, words="USERNAME EQ", outcome="read")] == [found[3]["id"]]
-    assert [each["id"] for each in traces(running, key, words='eq "ada"', outcome="read")] == [found[3]["id"]]
+    assert [each["id"] for each in traces(running, key, words=f'eq "{name}"', outcome="read")] == [found[3]["id"]]
     assert traces(running, key, words="no-such-words") == []
     with running.dravo as dravo:
         body = dravo.sources.request(key, found[-1]["id"])["body"]

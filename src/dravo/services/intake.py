@@ -6,6 +6,8 @@ planned anew.
 
 from __future__ import annotations
 
+import contextlib
+import time
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, TypeVar
@@ -34,7 +36,8 @@ from dravo.store.identifiers import new_id
 
 PUSH = "push"
 NOBODY: frozenset[str] = frozenset()
-TRIES = 12
+# For how long is tried again what others were quicker with.
+PATIENCE_SECONDS = 20.0
 # Up to so many people are worked out within the request; more are marked and worked through by the worker.
 AT_ONCE = 1_000
 
@@ -507,17 +510,23 @@ class Intake:
             attempt: reads, plans and writes.
             explain: raises the error for a person where a constraint of the records was in the way; returns if there is none.
         """
-        for remaining in range(TRIES, 0, -1):
-            try:
-                return attempt()
-            except WorldMoved:
-                if remaining == 1:
-                    raise
-                with self.database.reading() as connection:
-                    self.catalogue.get(connection)
-            except IntegrityError:
-                if explain is not None:
-                    explain()
-                if remaining == 1:
-                    raise
-        raise AssertionError("unreachable")
+        until = time.monotonic() + PATIENCE_SECONDS
+        with contextlib.ExitStack() as turn:
+            waits = False
+            while True:
+                try:
+                    return attempt()
+                except WorldMoved:
+                    if time.monotonic() > until:
+                        raise
+                    with self.database.reading() as connection:
+                        self.catalogue.get(connection)
+                except IntegrityError:
+                    if explain is not None:
+                        explain()
+                    if time.monotonic() > until:
+                        raise
+                if not waits:
+                    # Those who were overtaken go one after the other: each overtakes the others no more.
+                    turn.enter_context(self.database.overtaken)
+                    waits = True

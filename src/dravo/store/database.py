@@ -45,6 +45,8 @@ class Database:
         self._writers = open_engine(url, "BEGIN IMMEDIATE", 2, durable=durable)
         # Threads of one process take turns here, in order, instead of polling for the file's lock.
         self._turn = threading.Lock()
+        # Held by whoever tries again what others were quicker with, so that the unlucky do not stand in each other's way.
+        self.overtaken = threading.Lock()
         self._writer: Connection | None = None
         self._own = threading.local()
 

@@ -185,9 +185,17 @@ def _set_sub(holder: dict[str, Any], attribute: Attribute, sub: Attribute, opera
         return
     elements = holder.get(attribute.name) or [{}]
     for element in elements:
-        element[sub.name] = value
-    holder[attribute.name] = elements
+        if value is None:
+            # Null is no value (RFC 7643, section 2.5).
+            element.pop(sub.name, None)
+        else:
+            element[sub.name] = value
     _keep_one_primary(elements, elements[-1] if sub.name == "primary" and value is True else None)
+    kept = [element for element in elements if element]
+    if kept:
+        holder[attribute.name] = kept
+    else:
+        holder.pop(attribute.name, None)
 
 
 def _added(attribute: Attribute, present: list[Any], new: list[Any]) -> list[Any]:

@@ -135,8 +135,9 @@ def read_value(attribute: Attribute, value: Any) -> Any:
 
 def _read_single(attribute: Attribute, value: Any) -> Any:
     if attribute.type == "complex":
-        if not isinstance(value, Mapping) and "value" in attribute.sub_by_name:
-            value = {"value": value}
+        # A text alone means its value; so does a number where there can be but one, such as a manager's id.
+        if isinstance(value, str) or (isinstance(value, int) and not isinstance(value, bool) and not attribute.multi_valued):
+            value = {"value": value} if "value" in attribute.sub_by_name else value
         return read_attributes(value, attribute.sub_by_name, attribute.name) or None
     return _READERS.get(attribute.type, _read_text)(attribute, value)
 

@@ -24,6 +24,7 @@ from dravo.store.pages import Ask
 from dravo.web.api.asked import PageQuery
 from dravo.web.api.base import ProblemAnswer
 from dravo.web.api.describing import Room
+from dravo.web.bodies import NoJson, read_json
 from dravo.web.callers import place
 
 COOKIE = "dravo_session"
@@ -167,9 +168,9 @@ def _application_asked(of: str | None) -> str | None:
 
 def _check_json(content: bytes) -> None:
     try:
-        orjson.loads(content or b"null")
-    except ValueError as wrong:
-        raise MalformedJson(f"The body is not JSON: {wrong}.", "Send a JSON object.") from None
+        read_json(content or b"null")
+    except NoJson as wrong:
+        raise MalformedJson(f"The body {wrong}.", "Send a JSON object.") from None
 
 
 def _by_token() -> Caller:

@@ -25,6 +25,7 @@ from dravo.services.operators import Limiter
 from dravo.services.pushing import Answer, Asked, Pushing, read_query, read_search_request
 from dravo.services.sources import Visitor
 from dravo.services.tracing import Draft
+from dravo.web.bodies import NoJson, read_json
 from dravo.web.callers import place
 
 SCIM_JSON = "application/scim+json"
@@ -245,17 +246,19 @@ def body() -> Any:
     """Return the request's JSON.
 
     Raises:
-        ScimError: 413 if it is too large, 400 invalidSyntax if it is not JSON.
+        ScimError: 413 if it is too large, 415 if it says that it is something else than JSON, 400 invalidSyntax if it is not JSON.
     """
+    if request.mimetype and request.mimetype not in (SCIM_JSON, "application/json"):
+        raise ScimError(415, f"'{request.mimetype[:100]}' is not taken; send {SCIM_JSON} or application/json.")
     if (request.content_length or 0) > LARGEST_BODY:
         raise ScimError(413, f"The body is larger than {LARGEST_BODY // 1024 // 1024} MiB; send it in parts.")
     content = request.get_data(cache=False)
     if not content:
         raise invalid_syntax("The request has no body; send JSON.")
     try:
-        payload = orjson.loads(content)
-    except ValueError as wrong:
-        raise invalid_syntax(f"The body is not JSON: {wrong}.") from None
+        payload = read_json(content)
+    except NoJson as wrong:
+        raise invalid_syntax(f"The body {wrong}.") from None
     g.draft.payload = payload
     return payload
 
