@@ -119,3 +119,23 @@ def test_sources_are_read_side_by_side_and_a_run_can_be_stopped(alone: Running, 
         assert ended["state"] in ("stopped", "done")
         kinds = {each["kind"] for each in client.activity(kind="run")}
         assert kinds == {"run"}
+
+
+@pytest.mark.parametrize(
+    "command",
+    [
+        ("source", "read", "estates", "ldap", "--set", "ca=@{file}"),
+        ("source", "read", "estates", "ldap", "--secret-file", "{file}"),
+        ("source", "read", "estates", "csv", "--answers", "{file}"),
+        ("source", "upload", "estates", "{file}"),
+        ("source", "add-schema", "estates", "{file}"),
+        ("sign-in", "set", "estates", "--protocol", "saml", "--metadata", "{file}"),
+        ("sign-in", "set", "estates", "--protocol", "saml", "--certificate", "{file}"),
+        ("sign-in", "set", "estates", "--answers", "{file}"),
+        ("mapping", "add-many", "records", "{file}"),
+    ],
+)
+def test_a_file_that_is_not_there_or_is_a_folder_is_told_in_words(dravo: Dravo, tmp_path: Path, command: tuple[str, ...]) -> None:
+    for file in (tmp_path / "nothing-here.csv", tmp_path):
+        done = dravo(*(word.format(file=file) for word in command))
+        assert done.returncode == 2 and f"'{file}' cannot be read" in done.stderr, done.stderr

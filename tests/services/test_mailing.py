@@ -12,8 +12,9 @@ from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import AuthResult
 
 from dravo.core.errors import InvalidInput
-from dravo.core.instants import later
-from dravo.protocols.notices.mail import MailTrouble, check_address, compose
+from dravo.core.instants import later, seconds_between
+from dravo.protocols.notices.mail import MailServer, MailTrouble, check_address, compose
+from dravo.protocols.scim.outgoing import Unreachable, check_url, mend_address, resolve
 from dravo.services import mailing
 from dravo.store import clock
 from dravo.store import tables as t
@@ -168,3 +169,39 @@ def test_a_server_whom_nobody_vouches_for_gets_no_password(rooms: Rooms, guarded
     set_server(rooms, guarded, security="starttls", user="dravo", password="rather-secret")
     with pytest.raises(MailTrouble, match="certificate is not trusted"):
         mailing.test(rooms.house, rooms.caller, TO)
+
+
+@pytest.mark.parametrize("host", ["mail..x", ".", "mail.fernhollow.example..", "a" * 64 + ".example", "x." * 130 + "example"])
+def test_what_can_be_no_name_of_a_machine_is_refused_and_called_nowhere(rooms: Rooms, host: str) -> None:
+    with pytest.raises(InvalidInput, match="no name of a server"):
+        set_server(rooms, 25, host=host)
+    with pytest.raises(Unreachable, match="has no address"):
+        resolve(host, 25)
+    for check in (mend_address, lambda address: check_url(address, "token_url")):
+        with pytest.raises(InvalidInput):
+            check(f"https://{host}/scim/v2")
+
+
+def test_a_letter_that_breaks_off_keeps_no_other_from_going_and_is_tried_later_and_later(
+    ready: Rooms, letters: Letters, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    send = mailing.send
+
+    def broken(server: MailServer, to: str, content: bytes) -> None:
+        if to != TO:
+            raise UnicodeError("a mistake")
+        send(server, to, content)
+
+    monkeypatch.setattr(mailing, "send", broken)
+    before = len(letters.to(TO))
+    write(ready, "zofia.wisniarska@fernhollow.example", seconds=86_400)
+    write(ready)
+    now, waits = clock.now(), []
+    for _ in range(4):
+        mailing.send_due(ready.house, now)
+        (row,) = ready.rows(t.mail_due)
+        waits.append(seconds_between(clock.now(), row.next_at))
+        now = later(row.next_at, 1)
+    assert len(letters.to(TO)) == before + 1
+    assert "a mistake of Dravo's own" in row.trouble and row.tries == 4
+    assert waits == sorted(waits) and waits[-1] > 2 * waits[0]

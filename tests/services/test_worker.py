@@ -6,6 +6,7 @@ import contextlib
 import threading
 import time
 from collections.abc import Callable, Iterator
+from concurrent.futures import Future
 from pathlib import Path
 from typing import Any
 
@@ -42,7 +43,7 @@ from dravo.store import clock, groups, groups_over
 from dravo.store import tables as t
 from dravo.store.database import FILE_NAME
 from dravo.worker import loop
-from dravo.worker.jobs import pause
+from dravo.worker.jobs import Jobs, pause
 from dravo.worker.loop import Worker
 from tests.harness import StandIn, eventually, stand_in
 from tests.rooms import Rooms
@@ -360,3 +361,30 @@ def test_what_was_written_is_folded_into_the_file_from_time_to_time(rooms: Rooms
     assert not has_una(file.read_bytes())
     with at_work(rooms):
         eventually(lambda: has_una(file.read_bytes()))
+
+
+def test_what_is_done_beside_the_loop_and_broke_off_begins_anew_later_and_is_told_once(monkeypatch: pytest.MonkeyPatch) -> None:
+    now = [1_000.0]
+    monkeypatch.setattr(time, "monotonic", lambda: now[0])
+    heartbeats = Heartbeats()
+    jobs = Jobs(heartbeats)
+
+    def ended(wrong: Exception | None) -> Future[None]:
+        future: Future[None] = Future()
+        future.set_exception(wrong) if wrong else future.set_result(None)
+        return future
+
+    assert jobs.is_free("letters", None) and not jobs.is_free("letters", Future())
+    with structlog.testing.capture_logs() as logged:
+        for seconds in (1, 2, 4):
+            broken = ended(ValueError("a mistake"))
+            for _ in range(5):
+                assert not jobs.is_free("letters", broken)
+            assert jobs.is_free("counting", None), "others go on"
+            now[0] += seconds + 0.01
+            assert jobs.is_free("letters", broken)
+    assert len(logged) == heartbeats.counts()[JOB] == 3
+    assert jobs.is_free("letters", ended(None))
+    assert not jobs.is_free("letters", broken := ended(ValueError("again")))
+    now[0] += 1.01
+    assert jobs.is_free("letters", broken), "what went well in between counts from the beginning"

@@ -165,6 +165,18 @@ def read_json(file: str) -> Any:
         raise WrongUse(f"'{file}' cannot be read as JSON: {wrong}.") from None
 
 
+def read_bytes(file: Path) -> bytes:
+    """Return what a file holds.
+
+    Raises:
+        WrongUse: if it cannot be read.
+    """
+    try:
+        return file.read_bytes()
+    except OSError as wrong:
+        raise WrongUse(f"'{file}' cannot be read: {wrong.strerror or wrong}.") from None
+
+
 def read_text(file: str) -> str:
     """Return what a text file says; "-" is standard input.
 

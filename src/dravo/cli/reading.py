@@ -12,7 +12,7 @@ from typing import Any
 from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
 from dravo.cli.assignment import show_preview
-from dravo.cli.frame import command, facts, list_options, moment, read_json, show_json, show_list, table
+from dravo.cli.frame import command, facts, list_options, moment, read_bytes, read_json, read_text, show_json, show_list, table
 from dravo.client import Dravo
 
 _MARKS = {"ok": "x", "look at this": "!", "wrong": "-", "not tried": " "}
@@ -103,7 +103,7 @@ def _read(given: argparse.Namespace, dravo: Dravo) -> None:
         name, equals, value = each.partition("=")
         if not equals:
             sys.exit(f"'{each}' is no setting; write it as NAME=VALUE.")
-        value = Path(value[1:]).read_text() if value.startswith("@") else value
+        value = read_text(value[1:]) if value.startswith("@") else value
         settings[name] = {"true": True, "false": False}.get(value.lower(), value)
     values: dict[str, Any] = {
         "settings": settings or None,
@@ -113,7 +113,7 @@ def _read(given: argparse.Namespace, dravo: Dravo) -> None:
         "in_force_at": given.in_force_at,
     }
     if given.secret_file:
-        values["secret"] = (sys.stdin.read() if given.secret_file == "-" else Path(given.secret_file).read_text()).strip()
+        values["secret"] = read_text(given.secret_file).strip()
     if given.answers:
         values["policy"] = read_json(given.answers)
     dravo.sources.change_reading(given.key, **{name: value for name, value in values.items() if value is not None})
@@ -206,7 +206,7 @@ def _check(given: argparse.Namespace, dravo: Dravo) -> None:
 def _upload(given: argparse.Namespace, dravo: Dravo) -> None:
     for name in given.files:
         file = Path(name)
-        dravo.sources.upload(given.key, file.name, file.read_bytes())
+        dravo.sources.upload(given.key, file.name, read_bytes(file))
         print(f"{file.name} is in place.")
 
 

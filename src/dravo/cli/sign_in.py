@@ -4,12 +4,10 @@ from __future__ import annotations
 
 import argparse
 import getpass
-import sys
-from pathlib import Path
 from typing import Any
 
 from dravo.cli.errors import FAILED
-from dravo.cli.frame import WrongUse, command, list_options, moment, noun, read_json, show_json, show_list, table
+from dravo.cli.frame import WrongUse, command, list_options, moment, noun, read_json, read_text, show_json, show_list, table
 from dravo.client import Dravo
 
 # Settings that are set by options of the same name.
@@ -133,12 +131,12 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
     settings |= {name: getattr(given, name) == "yes" for name in _SWITCHES if getattr(given, name) is not None}
     wish: dict[str, Any] = {"protocol": given.protocol, "serves": given.serves, "settings": settings or None, "look": given.look}
     if given.metadata:
-        wish["metadata"] = sys.stdin.read() if given.metadata == "-" else Path(given.metadata).read_text()
+        wish["metadata"] = read_text(given.metadata)
     if given.answers:
         wish["policy"] = read_json(given.answers)
     fields = {"entity_id": given.entity_id, "sign_in": given.address}
     if given.certificate:
-        fields["certificates"] = Path(given.certificate).read_text()
+        fields["certificates"] = read_text(given.certificate)
     if any(value is not None for value in fields.values()):
         wish["fields"] = fields
     if given.ask_secret:

@@ -16,6 +16,7 @@ from sqlalchemy import Connection, delete, func, insert, select, update
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant, later
 from dravo.protocols.notices.mail import NONE, SECURITIES, MailServer, MailTrouble, check_address, compose, send
+from dravo.protocols.scim.outgoing import is_host
 from dravo.services.auditing import record_change
 from dravo.services.house import House
 from dravo.services.permissions import Caller
@@ -72,7 +73,7 @@ def change(house: House, caller: Caller, given: dict[str, Any]) -> dict[str, Any
 def _check(kept: dict[str, Any]) -> None:
     if not kept.get("host"):
         return
-    if any(sign.isspace() or sign in "/@" for sign in kept["host"]):
+    if any(sign.isspace() or sign in "/@" for sign in kept["host"]) or not is_host(kept["host"]):
         raise InvalidInput(f"'{kept['host']}' is no name of a server.", "Give the name alone, such as mail.fernhollow.example.", "host")
     kept.setdefault("port", 587)
     kept.setdefault("security", "starttls")
@@ -145,6 +146,10 @@ def _send_one(house: House, server: MailServer | None, row: Any) -> None:
         except MailTrouble as wrong:
             trouble, over = f"{wrong.message} {wrong.mend}", wrong.lasting
             log.warning("a letter was not taken", reason=wrong.message, tries=row.tries + 1)
+        except Exception:
+            # The other letters go all the same.
+            trouble = "It could not be sent by a mistake of Dravo's own. The service's log says more."
+            log.exception("a letter broke off", tries=row.tries + 1)
     with house.database.writing() as connection:
         here = t.mail_due.c.id == row.id
         if trouble and not over:

@@ -32,6 +32,8 @@ class Jobs:
         self._heartbeats = heartbeats
         # By name: how often it broke off in a row, and until when it is left alone.
         self._broken: dict[str, tuple[int, float]] = {}
+        # By name what was begun beside the loop and broke off, once that is told.
+        self._told: dict[str, Future[Any]] = {}
 
     def do(self, name: str, work: Callable[[], T], otherwise: T) -> T:
         """Do a job and return what it gives; `otherwise` if it broke off, or did shortly before."""
@@ -54,15 +56,28 @@ class Jobs:
         return given
 
     def is_free(self, name: str, future: Future[Any] | None, kind: str = JOB) -> bool:
-        """Whether what was begun beside the loop is over; logs once how it broke off."""
+        """Whether what is done beside the loop may begin anew: what was begun before is over, and if it broke off, some time has passed."""
+        times, until = self._broken.get(name, (0, 0.0))
         if future is None:
-            return True
+            return time.monotonic() >= until
         if not future.done():
             return False
-        if future.cancelled() or (wrong := future.exception()) is None:
+        if not self.broke_off(name, future, kind):
+            self._broken.pop(name, None)
             return True
-        self._heartbeats.count(kind)
-        log.error("a job broke off", job=name, exc_info=wrong)
+        if self._told.get(name) is not future:
+            self._told[name] = future
+            self._rest(name, times + 1)
+            return False
+        return time.monotonic() >= until
+
+    def broke_off(self, name: str, future: Future[Any], kind: str = JOB) -> bool:
+        """Whether what was begun beside the loop, and is over, broke off; logs and counts that once."""
+        if future.cancelled() or (wrong := future.exception()) is None:
+            return False
+        if self._told.get(name) is not future:
+            self._heartbeats.count(kind)
+            log.error("a job broke off", job=name, exc_info=wrong)
         return True
 
     def _rest(self, name: str, times: int) -> None:

@@ -240,8 +240,8 @@ class Worker:
     def _begin_pulls(self) -> None:
         """Begin the runs that were asked for, side by side for different sources."""
         for source_id, done in list(self._reading.items()):
-            if self._jobs.is_free("run", done, RUN):
-                if done.exception() is not None:
+            if done.done():
+                if self._jobs.broke_off("run", done, RUN):
                     pulling.end_broken(self.house, source_id)
                 del self._reading[source_id]
         while len(self._reading) < PULLS and (found := pulling.next_asked(self.house, set(self._reading))) is not None:

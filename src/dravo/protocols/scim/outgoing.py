@@ -124,7 +124,7 @@ def mend_address(text: str) -> str:
         port = parts.port
     except ValueError:
         raise InvalidInput(f"'{address}' is not an address.", "Write it like https://HOST/scim/v2.", "base_url") from None
-    if parts.scheme.lower() not in ("http", "https") or not parts.hostname:
+    if parts.scheme.lower() not in ("http", "https") or not parts.hostname or not is_host(parts.hostname):
         raise InvalidInput(f"'{address}' is not an HTTP address.", "Write it like https://HOST/scim/v2.", "base_url")
     if parts.username or parts.password:
         raise InvalidInput("The address carries a name or password.", "Take them out; the token has a field of its own.", "base_url")
@@ -147,7 +147,14 @@ def check_url(text: str, field: str) -> str:
     """
     address = text.strip()
     parts = urlsplit(address)
-    if parts.scheme not in ("http", "https") or not parts.hostname or parts.username or parts.password or parts.fragment:
+    if (
+        parts.scheme not in ("http", "https")
+        or not parts.hostname
+        or not is_host(parts.hostname)
+        or parts.username
+        or parts.password
+        or parts.fragment
+    ):
         raise InvalidInput(f"'{address}' is not an address that can be called.", "Write it whole, such as https://HOST/oauth/token.", field)
     return address
 
@@ -175,6 +182,18 @@ class GuardedTransport(httpx.BaseTransport):
         self._inner.close()
 
 
+def is_host(text: str) -> bool:
+    """Whether a text can be the name, or the address, of a machine."""
+    try:
+        ipaddress.ip_address(text)
+    except ValueError:
+        try:
+            return 0 < len(text.encode("idna")) <= 253
+        except UnicodeError:
+            return False
+    return True
+
+
 def resolve(host: str, port: int) -> ipaddress.IPv4Address | ipaddress.IPv6Address:
     """Return the address of a host that will be called.
 
@@ -188,7 +207,8 @@ def resolve(host: str, port: int) -> ipaddress.IPv4Address | ipaddress.IPv6Addre
     except ValueError:
         try:
             found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
-        except OSError:
+        except (OSError, UnicodeError):
+            # Also what can be no name at all, such as one with two dots in a row.
             raise Unreachable(f"the name '{host}' has no address", sent=False) from None
         addresses = [ipaddress.ip_address(str(each[4][0]).partition("%")[0]) for each in found]
     for address in addresses:
