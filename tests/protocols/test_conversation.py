@@ -17,7 +17,7 @@ from dravo.protocols.scim.conversation import (
     Wanted,
     bring,
 )  # fmt: skip
-from dravo.protocols.scim.judging import HeldBySettings, MustPause, Refused, TryLater
+from dravo.protocols.scim.judging import HeldBySettings, MustPause, Refused, TryLater, Unknown
 from dravo.protocols.scim.outgoing import Request, Response
 
 ROLE = {"value": "viewer", "display": "Viewer", "primary": True}
@@ -98,6 +98,28 @@ def test_an_account_of_the_name_is_adopted_only_if_that_is_switched_on_and_it_is
 def test_two_accounts_with_our_id_are_left_to_a_person() -> None:
     with pytest.raises(Refused, match="2 accounts"):
         talk(WANTED, listed({"id": "1", "externalId": "u1"}, {"id": "2", "externalId": "u1"}))
+
+
+def test_where_the_filter_is_overlooked_everybody_is_read() -> None:
+    first_page = answer(200, {"totalResults": 250, "Resources": [{"id": "1", "userName": "zoe"}]})
+    mine = {"id": "7", **scim_body(DUE), "externalId": "u1"}
+    reached, asked = talk(WANTED, first_page, [{"id": "1", "userName": "zoe"}, mine])
+    assert (reached, asked) == (Reached("7", "made"), [BY_ID, "everybody"])
+    # One who is not among all of them is made.
+    reached, asked = talk(WANTED, first_page, [{"id": "1", "userName": "zoe"}], first_page, [], answer(201, {"id": "8"}))
+    assert (reached, asked[-1]) == (Reached("8", "made"), "POST /Users")
+
+
+def test_who_is_to_be_deleted_and_cannot_be_found_or_is_there_twice_is_left_to_a_person() -> None:
+    gone = {"want": "absent"}
+    doubt = replace(WANTED, due=gone, doubt=True, capabilities=Capabilities(filter=False))
+    with pytest.raises(Unknown, match="may have been made"):
+        talk(doubt, None)
+    assert talk(replace(doubt, doubt=False), None)[0] == Reached(None)
+    with pytest.raises(Refused, match="2 accounts"):
+        talk(replace(WANTED, due=gone), listed({"id": "1", "externalId": "u1"}, {"id": "2", "externalId": "u1"}))
+    reached, asked = talk(replace(WANTED, due=gone), listed({"id": "1", "externalId": "u1"}), answer(204))
+    assert (reached, asked[-1]) == (Reached(None), "DELETE /Users/1")
 
 
 def test_after_a_conflict_it_looks_again() -> None:

@@ -5,11 +5,13 @@ from __future__ import annotations
 import itertools
 import random
 import threading
+import time
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 import pytest
 
+from dravo.protocols.scim.judging import TryLater
 from dravo.protocols.scim.outgoing import Request
 from dravo.services import talking
 from dravo.services.talking import Lists, Pace, Talk, Talker, There
@@ -186,3 +188,25 @@ def test_what_answers_say_is_gone_is_in_no_list(rooms: Rooms, request_: Request,
     talker.note_gone("a", request_, status)
     found = talker.lists.get("a", "/Users", 0.0, lambda: [{"id": "new"}])
     assert [each["id"] for each in found or []] == left
+
+
+def test_what_could_not_be_read_is_not_read_anew_by_all_who_waited_for_it() -> None:
+    lists, started, reads = Lists(), threading.Barrier(8), []
+
+    def reading() -> list[Any]:
+        reads.append(1)
+        time.sleep(0.2)
+        raise TryLater("busy (503)", "", 3.0)
+
+    def look(_: int) -> TryLater:
+        started.wait()
+        with pytest.raises(TryLater, match="busy") as failing:
+            lists.get("a", "/Users", 0.0, reading)
+        return failing.value
+
+    with ThreadPoolExecutor(8) as pool:
+        found = list(pool.map(look, range(8)))
+    assert len(reads) == 1 and sum(each.counts for each in found) == 1 and {each.after for each in found} == {3.0}
+    with pytest.raises(TryLater):
+        lists.get("a", "/Users", 0.0, reading)
+    assert len(reads) == 2, "whoever comes later tries"

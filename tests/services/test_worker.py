@@ -388,3 +388,26 @@ def test_what_is_done_beside_the_loop_and_broke_off_begins_anew_later_and_is_tol
     assert not jobs.is_free("letters", broken := ended(ValueError("again")))
     now[0] += 1.01
     assert jobs.is_free("letters", broken), "what went well in between counts from the beginning"
+
+
+@pytest.mark.parametrize("faults", [{}, {"no_filter": True}], ids=["searched", "listed"])
+def test_an_application_that_just_answered_and_answers_no_more_is_soon_probed_one_at_a_time(
+    rooms: Rooms, app: StandIn, faults: dict[str, Any]
+) -> None:
+    app.faults(**faults)
+    staff = rooms.source()
+    connected(rooms, "records", app)
+    assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", everybody=True))
+    with at_work(rooms):
+        rooms.person(staff, "first")
+        eventually(lambda: app.accounts().get("first"))
+        app.faults(**faults, fail_every=1)
+        before = app.counted()["all"]
+        for number in range(60):
+            rooms.person(staff, f"p{number:02}")
+        time.sleep(5)
+        asked = app.counted()["all"] - before
+        app.faults(**faults, fail_every=0)
+        # Some at once, then one at a time, with pauses.
+        assert asked <= 30
+        eventually(lambda: len(app.accounts()), lambda number: number == 61)

@@ -9,7 +9,7 @@ import random
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from sqlalchemy import Connection, bindparam, case, or_, update
+from sqlalchemy import Connection, bindparam, or_, select, update
 
 from dravo.core.instants import Instant, later
 from dravo.protocols.scim.judging import MustPause, Trouble, TryLater
@@ -24,6 +24,8 @@ NOT_ANSWERING = 3
 LONGEST_PROBE_PAUSE = 60.0
 # That it answers is written down so often; for so long after that a failure says nothing about the application as a whole.
 NOTED_SECONDS, ANSWERED_SECONDS = 2.0, 6.0
+# Each failure takes so much off that time: where none is answered any more, it is soon over.
+FAILURE_SECONDS = 1.0
 
 _NOTE_ANSWER = Quick(
     update(t.application)
@@ -52,19 +54,21 @@ def note_answer(connection: Connection, application_id: str, failures: int, now:
 
 def note_trouble(connection: Connection, application_id: str, failures: int, trouble: Trouble, exchanges: Exchanges, now: Instant) -> None:
     """Write down what a trouble says of the application: paused, failing, to be left alone for a while; or that it answers."""
+    p = t.application.c
+    row = connection.execute(select(p.failures, p.answered_at).where(p.id == application_id)).one()
     values: dict[str, Any] = {}
     told = {"trouble": trouble.message, "trouble_mend": trouble.mend}
     if isinstance(trouble, MustPause):
         values = {"paused_at": now, **told}
     elif isinstance(trouble, TryLater):
-        if not _answers_otherwise(exchanges):
-            values = {"failures": _one_more(now), **told}
+        if trouble.counts and not _answers_otherwise(exchanges):
+            values = {**_one_more(row, now), **told}
         if trouble.after is not None:
             values["retry_at"] = later(now, trouble.after)
-        elif values and failures + 1 >= NOT_ANSWERING:
-            values["retry_at"] = later(now, pause(failures + 1 - NOT_ANSWERING, LONGEST_PROBE_PAUSE))
+        elif values.get("failures", 0) >= NOT_ANSWERING:
+            values["retry_at"] = later(now, pause(values["failures"] - NOT_ANSWERING, LONGEST_PROBE_PAUSE))
     if values:
-        connection.execute(update(t.application).where(t.application.c.id == application_id).values(**values))
+        connection.execute(update(t.application).where(p.id == application_id).values(**values))
     elif failures:
         note_answer(connection, application_id, failures, now)
 
@@ -89,7 +93,8 @@ def _answers_otherwise(exchanges: Exchanges) -> bool:
     return bool(exchanges) and exchanges[-1]["status"] is None and any(each["status"] and each["status"] < 500 for each in exchanges)
 
 
-def _one_more(now: Instant) -> Any:
-    """Return the number of failures in a row with this one; while others are answered it is one delivery's trouble."""
-    p = t.application.c
-    return case((p.answered_at > later(now, -ANSWERED_SECONDS), p.failures), else_=p.failures + 1)
+def _one_more(application: Any, now: Instant) -> dict[str, Any]:
+    """Return what one more failure makes of an application: one in a row, or, while others are answered, one delivery's own trouble."""
+    if application.answered_at is not None and application.answered_at > later(now, -ANSWERED_SECONDS):
+        return {"answered_at": later(application.answered_at, -FAILURE_SECONDS)}
+    return {"failures": application.failures + 1}

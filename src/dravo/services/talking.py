@@ -100,6 +100,8 @@ class Lists:
     def __init__(self) -> None:
         self._kept: dict[tuple[str, str], tuple[float, list[Mapping[str, Any]] | None]] = {}
         self._locks: dict[tuple[str, str], threading.Lock] = {}
+        # When reading failed last, and how.
+        self._failed: dict[tuple[str, str], tuple[float, TryLater]] = {}
         # Since when what was read before is known to be out of date; and when things were deleted, or found to be gone.
         self._spoilt: dict[tuple[str, str], float] = {}
         self._gone: dict[tuple[str, str], dict[str, float]] = {}
@@ -114,7 +116,7 @@ class Lists:
             since: how old it may be.
             read: reads it, None if that cannot be done; without it only what is there is returned.
         """
-        key = (application_id, path)
+        key, asked = (application_id, path), time.monotonic()
         with self._lock:
             turn = self._locks.setdefault(key, threading.Lock())
         with turn:
@@ -125,8 +127,16 @@ class Lists:
                 return self._without_gone(key, began, kept)
             if read is None:
                 return None
+            failed_at, wrong = self._failed.get(key, (float("-inf"), None))
+            if wrong is not None and failed_at >= asked:
+                # Whoever had the turn before has just tried.
+                raise TryLater(wrong.message, wrong.mend, wrong.after, counts=False)
             began = time.monotonic()
-            found = read()
+            try:
+                found = read()
+            except TryLater as failing:
+                self._failed[key] = time.monotonic(), failing
+                raise
             self._kept[key] = (began, found)
             with self._lock:
                 # What was gone before is not in it.

@@ -160,16 +160,10 @@ def _look(wanted: Wanted, *, lately: bool) -> Generator[Question, Any, tuple[Res
     if own is None:
         # It can neither be searched nor listed.
         if wanted.doubt:
-            raise Unknown(
-                "An account may have been made: the application's answer was lost, and it cannot be searched.",
-                "Look for the person there, and say here what you found.",
-            )
+            raise _unknown()
         return None
-    if len(own) > 1:
-        ids = ", ".join(str(each.get("id")) for each in own)
-        raise Refused(f"{len(own)} accounts there carry this person's external id: {ids}.", "Remove all but one of them there.", "doubles")
     if own:
-        whole = yield from _whole(own[0], at_hand)
+        whole = yield from _whole(_only(own), at_hand)
         # Of a list that was read before, it may be gone by now: then it is looked for again.
         return (whole, MADE) if whole is not None else (yield from _look(wanted, lately=False))
     if not wanted.due["active"]:
@@ -200,6 +194,21 @@ def _look(wanted: Wanted, *, lately: bool) -> Generator[Question, Any, tuple[Res
     return (whole, ADOPTED) if whole is not None else (yield from _look(wanted, lately=False))
 
 
+def _only(own: list[Resource]) -> Resource:
+    """Return the one account that carries our external id; which of several it is, a person decides."""
+    if len(own) > 1:
+        ids = ", ".join(str(each.get("id")) for each in own)
+        raise Refused(f"{len(own)} accounts there carry this person's external id: {ids}.", "Remove all but one of them there.", "doubles")
+    return own[0]
+
+
+def _unknown() -> Unknown:
+    return Unknown(
+        "An account may have been made: the application's answer was lost, and it cannot be searched.",
+        "Look for the person there, and say here what you found.",
+    )
+
+
 def _another_persons(name: str) -> Refused:
     message = f"The account '{name}' there belongs to another person here."
     return Refused(message, "See the application's accounts for whose it is.", "another person's")
@@ -219,6 +228,10 @@ def _search(wanted: Wanted, attribute: str, value: str, at_hand: list[Resource] 
         if not (response.status in (400, 403, 405, 501) and response.body is not None):
             body = judged(response, "looking for the account")
             found = [each for each in body.get("Resources") or [] if isinstance(each, Mapping) and each.get("id")]
+            total = body.get("totalResults")
+            if isinstance(total, int) and total > len(found):
+                # It overlooks the filter, and this is but the first page of everybody: who is not on it may be there all the same.
+                found = None
         elif response.status == 403:
             judged(response, "looking for the account")
     if found is None:
@@ -304,9 +317,11 @@ def _remove(wanted: Wanted) -> Conversation:
     remote_id = wanted.remote_id
     if remote_id is None:
         own = yield from _search(wanted, "externalId", wanted.external_id, None)
+        if own is None and wanted.doubt:
+            raise _unknown()
         if not own:
             return Reached(None)
-        remote_id = str(own[0]["id"])
+        remote_id = str(_only(own)["id"])
     response: Response = yield Request("DELETE", f"/Users/{segment(remote_id)}")
     if response.status != 404:
         judged(response, "deleting the account", empty=True)

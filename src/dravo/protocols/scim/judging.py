@@ -28,11 +28,16 @@ class Trouble(Exception):
 
 
 class TryLater(Trouble):
-    """Temporary trouble; `after` is how many seconds the application asked to be left alone, if it did."""
+    """Temporary trouble.
 
-    def __init__(self, message: str, mend: str = "", after: float | None = None) -> None:
+    Attributes:
+        after: how many seconds the application asked to be left alone, if it did.
+        counts: whether it says something of the application; not if it was another one's trouble, which counted then.
+    """
+
+    def __init__(self, message: str, mend: str = "", after: float | None = None, *, counts: bool = True) -> None:
         super().__init__(message, mend)
-        self.after = after
+        self.after, self.counts = after, counts
 
 
 class MustPause(Trouble):
