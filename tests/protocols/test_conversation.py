@@ -129,6 +129,12 @@ def test_after_a_conflict_it_looks_again() -> None:
         talk(WANTED, listed(), listed(), answer(409), listed(), listed(), answer(409))
 
 
+def test_what_is_shown_and_gone_is_no_conflict() -> None:
+    shown = listed({"id": "7", **scim_body(OFF), "externalId": "u1"})
+    with pytest.raises(TryLater, match="is gone when it is to be changed"):
+        talk(WANTED, shown, answer(404), shown, answer(404))
+
+
 def test_only_what_differs_is_sent() -> None:
     before = {**DUE, "user": {**DUE["user"], "displayName": "Ida", "title": "Gone"}}
     conversation = bring(replace(WANTED, remote_id="7", agreed=before))
@@ -178,6 +184,7 @@ def test_where_there_is_no_patch_the_whole_is_put_and_what_is_not_ours_is_kept()
     assert put.method == "PUT"
     assert put.body is not None
     assert (put.body["phone"], put.body["active"], put.body["roles"]) == ("1", True, [ROLE])
+    assert "id" not in put.body, "what is read-only is not sent"
     reached, asked = talk(replace(WANTED, remote_id="7", agreed=OFF), answer(501), answer(200, current), answer(200, {"id": "7"}))
     assert (reached, asked) == (Reached("7"), ["PATCH /Users/7", "GET /Users/7", "PUT /Users/7"])
 

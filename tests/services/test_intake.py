@@ -196,6 +196,7 @@ def test_a_world_that_never_stands_still_is_told(rooms: Rooms, monkeypatch: pyte
     staff = rooms.source()
     ada = rooms.person(staff, "ada")
     monkeypatch.setattr("dravo.store.records.write", lambda *_, **__: False)
+    monkeypatch.setattr("dravo.services.intake.PATIENCE_SECONDS", 0.2)
     with pytest.raises(WorldMoved):
         rooms.patch_person(staff, ada, {"op": "replace", "path": "title", "value": "x"})
 

@@ -6,6 +6,7 @@ import base64
 import time
 
 import pytest
+import structlog
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.twofactor.totp import TOTP
 
@@ -14,6 +15,8 @@ from dravo.services import operators, second_factor
 from dravo.services.operators import Limiter
 from dravo.services.permissions import Caller
 from dravo.services.second_factor import SecondFactorNeeded
+from dravo.store import tables as t
+from dravo.web.app import create_app
 from tests.rooms import Rooms
 
 PASSWORD = "fern-hollow-gate-seven"
@@ -101,3 +104,60 @@ def test_it_is_turned_off_by_a_code_or_by_a_chief_and_never_by_a_token(rooms: Ro
     second_factor.reset(desk.house, rooms.caller, desk.id)
     assert operators.by_session(desk.house, str(una.session)) is None
     assert desk.enter().name == "una.kerrigan"
+
+
+def test_codes_are_guessed_neither_within_a_session_nor_from_many_addresses(desk: Desk) -> None:
+    una = desk.enter()
+    codes = second_factor.confirm(desk.house, una, shown(second_factor.begin(desk.house, una)["secret"]))["recovery_codes"]
+    limiter = Limiter(5, 300)
+    for number in range(5):
+        with pytest.raises(NotSignedIn, match="code of your second factor"):
+            operators.sign_in(desk.house, limiter, "una.kerrigan", PASSWORD, f"192.0.2.{number}", "000000")
+    with pytest.raises(TooManyTries):
+        operators.sign_in(desk.house, limiter, "una.kerrigan", PASSWORD, "192.0.2.99", codes[0])
+    # Whoever has not the password locks out nobody, whatever codes they send along.
+    limiter = Limiter(5, 300)
+    for number in range(20):
+        with pytest.raises(NotSignedIn, match="do not fit"):
+            operators.sign_in(desk.house, limiter, "una.kerrigan", "wrong-wrong-wrong", f"192.0.2.{number}", "000000")
+    assert operators.sign_in(desk.house, limiter, "una.kerrigan", PASSWORD, "192.0.2.99", codes[0])
+
+
+@pytest.mark.parametrize("path", ["/api/v1/second-factor/off", "/api/v1/recovery-codes"])
+def test_codes_within_a_session_are_counted_at_every_place_that_asks_for_one(desk: Desk, path: str) -> None:
+    una = desk.enter()
+    codes = second_factor.confirm(desk.house, una, shown(second_factor.begin(desk.house, una)["secret"]))["recovery_codes"]
+    app = create_app(desk.house, "http://127.0.0.1:1")
+    http = app.test_client()
+    csrf = http.post("/api/v1/session", json={"name": "una.kerrigan", "password": PASSWORD, "code": codes[0]}).json["csrf"]
+
+    def give(code: str) -> int:
+        return int(http.post(path, json={"code": code}, headers={"X-Dravo-CSRF": csrf}).status_code)
+
+    assert [give("000000") for _ in range(11)] == [422] * 10 + [429]
+    assert give(codes[1]) == 429
+
+
+def test_failures_are_written_down_now_and_then_and_told(rooms: Rooms, desk: Desk) -> None:
+    limiter = Limiter(3, 300)
+    with structlog.testing.capture_logs() as logged:
+        for number in range(6):
+            with pytest.raises(NotSignedIn):
+                operators.sign_in(desk.house, limiter, "una.kerrigan", "wrong-wrong-wrong", f"192.0.2.{number}")
+        with pytest.raises(NotSignedIn):
+            operators.sign_in(desk.house, limiter, "nobody-of-that-name", "wrong-wrong-wrong", "192.0.2.99")
+    assert [each["operator"] for each in logged] == ["una.kerrigan"] * 6 + [None]
+    assert "wrong-wrong-wrong" not in str(logged) and "nobody-of-that-name" not in str(logged)
+    entries = [row for row in rooms.rows(t.audit) if row.action == "failed to sign in"]
+    assert len(entries) == 3 and "192.0.2.0" in entries[0].operator_name
+
+
+def test_a_limiter_forgets_the_oldest_first(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(operators, "REMEMBERED", 3)
+    limiter = Limiter(1, 300)
+    for name in ("a", "b", "c", "a", "d"):
+        limiter.failed(name)
+    limiter.check("b")
+    for name in ("a", "c", "d"):
+        with pytest.raises(TooManyTries):
+            limiter.check(name)

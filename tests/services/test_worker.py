@@ -411,3 +411,28 @@ def test_an_application_that_just_answered_and_answers_no_more_is_soon_probed_on
         # Some at once, then one at a time, with pauses.
         assert asked <= 30
         eventually(lambda: len(app.accounts()), lambda number: number == 61)
+
+
+def test_an_account_that_was_deleted_there_by_hand_keeps_nobody_else_in_a_group(rooms: Rooms, app: StandIn) -> None:
+    staff = rooms.source()
+    people = {name: rooms.person(staff, name) for name in ("ibrahim", "una", "zofia")}
+    group = rooms.group(staff, "Guides", *people.values())
+    connected(rooms.unguarded(), "records", app, on_losing_access="leave alone")
+    assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", everybody=True))
+    applications.change(rooms.house, rooms.caller, "records", {}, {"groups_over": {"which": "chosen", "groups": [{"group": group}]}})
+
+    def members() -> set[str]:
+        names = {each["id"]: name for name, each in app.accounts().items()}
+        return {names.get(each["value"], "nobody") for team in app.groups() for each in team.get("members", [])}
+
+    with at_work(rooms):
+        eventually(members, lambda names: names == set(people))
+        gone = app.accounts()["una"]["id"]
+        httpx.delete(f"{app.base_url}/Users/{gone}", headers=app.headers, trust_env=False).raise_for_status()
+        # Her membership is written anew with somebody else's, who leaves.
+        with rooms.house.database.writing() as connection:
+            connection.execute(update(t.delivered_member).where(t.delivered_member.c.agreed_remote_id == gone).values(agreed_remote_id=None))
+        rooms.patch_group(staff, group, {"op": "remove", "path": f'members[value eq "{people["zofia"]}"]'})
+        eventually(members, lambda names: names == {"ibrahim", "una"})
+        assert app.accounts()["una"]["id"] != gone
+        eventually(lambda: {row.state for row in rooms.rows(t.delivered_group)}, lambda states: states == {"done"})

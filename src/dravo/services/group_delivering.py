@@ -6,7 +6,7 @@ import time
 from dataclasses import replace
 from typing import Any
 
-from sqlalchemy import func, select, update
+from sqlalchemy import Connection, func, select, update
 
 from dravo.core.carrying import GROUPS
 from dravo.core.errors import DravoError, NotFound
@@ -16,6 +16,7 @@ from dravo.protocols.scim.group_conversation import NeedsWhole, ReachedGroup, Wa
 from dravo.protocols.scim.judging import MustPause, Refused, Trouble, TryLater
 from dravo.services import answering
 from dravo.services.auditing import record_change
+from dravo.services.deliveries import open_anew
 from dravo.services.house import House
 from dravo.services.named import application_by_key
 from dravo.services.permissions import Caller
@@ -121,21 +122,42 @@ def _bring(house: House, talker: Talker, talk: Talk, work: Any, name: str | None
 def _settle(house: House, work: Any, name: str | None, reached: ReachedGroup, put: Pairs, taken: Pairs, talk: Talk) -> str:
     now = clock.now()
     g = t.delivered_group.c
+    left_out = [(account_id, remote_id) for account_id, remote_id in put if remote_id in reached.left_out]
     with house.database.writing() as connection:
         if name is None:
             groups_over.forget(connection, work.id)
         else:
-            groups_over.agree(connection, work.id, put, taken)
+            groups_over.agree(connection, work.id, [each for each in put if each not in left_out], taken)
         # Renamed, chosen again or let go meanwhile, it is still to be brought there.
         still = _name_now(house, connection, work.id) != name or (name is not None and any(groups_over.differing(connection, work.id)))
         values = {
             "state": WAITING if still else DONE, "agreed_name": name, "agreed_at": now, "remote_id": reached.remote_id, "origin": reached.origin,
             "attempts": work.attempts + 1, "next_attempt_at": now if still else None, "message": None, "mend": None, "exchanges": talk.exchanges,
         }  # fmt: skip
+        if left_out:
+            values |= _without(connection, work, left_out, reached.refusal, now)
         connection.execute(update(t.delivered_group).where(g.id == work.id).values(**values))
         if talk.exchanges:
             answering.note_answer(connection, work.application_id, work.failures, now)
     return DONE
+
+
+def _without(connection: Connection, work: Any, left_out: Pairs, refusal: str, now: Instant) -> dict[str, Any]:
+    """Have accounts that a group there does not take be looked at, for they may be gone; return what becomes of the group until then."""
+    some = "One member is" if len(left_out) == 1 else f"{len(left_out):,} members are"
+    message = f"{some} not taken there, the others are in. The application said {refusal[:300]}"
+    a = t.account.c
+    ids = [account_id for account_id, _ in left_out]
+    looked_at = (a.agreed.is_not(None), a.agreed_at > (work.agreed_at or now))
+    there = set(connection.execute(select(a.id).where(a.id.in_(ids[:500]), *looked_at)).scalars())
+    unsure = [each for each in ids if each not in there]
+    if not unsure:
+        return {"state": FAILED, "next_attempt_at": None, "message": message, "mend": "Their accounts are there: see in the application why."}
+    for account_id in unsure:
+        # Where it is gone it is made anew, and the group takes the new one.
+        open_anew(connection, account_id, now)
+    pause = later(now, answering.pause(work.attempts, answering.LONGEST_PAUSE))
+    return {"state": WAITING, "next_attempt_at": pause, "message": message, "mend": "Their accounts are looked at; then it is tried again."}
 
 
 def _as_it_was(house: House, connection: Any, work: Any, seen: tuple[Any, ...]) -> bool:

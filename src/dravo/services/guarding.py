@@ -109,7 +109,7 @@ def _by_source(connection: Connection, waiting: Any, counted: Any) -> list[tuple
     found = []
     for source in connection.execute(select(t.source.c.id, t.source.c.label)).all():
         theirs = _users_of(connection, source.id, users)
-        present = connection.execute(select(r.user_id.distinct()).where(r.source_id == source.id, r.gone_at.is_(None))).scalars()
+        present = connection.execute(select(r.user_id).where(r.source_id == source.id, r.gone_at.is_(None))).scalars()
         # Those who are being removed are still there, those who left before are not.
         found.append((source.id, source.label, theirs, len({*present, *theirs})))
     return found

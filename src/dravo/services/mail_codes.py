@@ -54,25 +54,29 @@ class Asked:
     minutes: int
 
 
-def ask(house: House, limiter: Limiter, base: str, email: str, browser: str | None, trial: str | None = None, back: str | None = None) -> Asked:
+def ask(
+    house: House, limiter: Limiter, base: str, email: str, browser: str | None, trial: str | None = None, back: str | None = None, *, network: str
+) -> Asked:
     """Mail a code to an address, if it may sign in; the answer is the same if it may not.
 
     Args:
-        limiter: of letters for one address.
+        limiter: of letters for one address, asked for from one network: what others ask for keeps nobody from their own.
+        network: from where it is asked.
         trial: the secret of a trial's link.
 
     Raises:
         InvalidInput: if it is no address; NotFound: if nobody of its domain signs in so; TooManyTries.
     """
     address = fold(check_address(email, "email"))
-    limiter.check(address)
+    mark = f"{address} from {network}"
+    limiter.check(mark)
     with house.database.reading() as connection:
         found = _source_for(connection, address, trial)
         if found is None:
             raise NotFound(FOR_PEOPLE["no code"], "See whether the address is written right.")
         source, row, kept = found
         sends = _may_ask(connection, source, row, address) or kept is not None
-    limiter.failed(address)
+    limiter.failed(mark)
     state, browser = secrets.token_urlsafe(32), browser or secrets.token_urlsafe(32)
     code = f"{secrets.randbelow(10**DIGITS):0{DIGITS}}"
     begun: dict[str, Any] = {

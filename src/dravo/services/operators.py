@@ -9,6 +9,7 @@ import time
 from collections.abc import Sequence
 from typing import Any
 
+import structlog
 from sqlalchemy import Connection, delete, func, insert, or_, select, update
 from sqlalchemy.exc import IntegrityError
 
@@ -29,6 +30,10 @@ from dravo.store import tables as t
 from dravo.store.identifiers import new_id
 from dravo.store.pages import Ask, page
 
+log = structlog.get_logger("operators")
+
+# Of so many names and addresses failures are remembered at a time.
+REMEMBERED = 10_000
 SESSION_HOURS = 12
 IDLE_HOURS = 2
 SYSTEM = Caller("", "the command line", CHIEF)
@@ -39,6 +44,7 @@ class Limiter:
 
     def __init__(self, most: int, seconds: float) -> None:
         self.most, self.seconds = most, seconds
+        # In the order of their last failure, so that the oldest is forgotten first.
         self._failures: dict[str, list[float]] = {}
         self._lock = threading.Lock()
 
@@ -52,10 +58,12 @@ class Limiter:
     def failed(self, *names: str) -> None:
         """Count a failure."""
         with self._lock:
-            if len(self._failures) > 10_000:
-                self._failures.clear()
             for name in names:
-                self._failures[name] = [*self._recent(name), time.monotonic()]
+                moments = [*self._recent(name), time.monotonic()]
+                self._failures.pop(name, None)
+                self._failures[name] = moments[-self.most :]
+            while len(self._failures) > REMEMBERED:
+                del self._failures[next(iter(self._failures))]
 
     def worked(self, *names: str) -> None:
         """Forget the failures of names that have now succeeded."""
@@ -208,9 +216,10 @@ def sign_in(house: House, limiter: Limiter, name: str, password: str, address: s
             fits = second_factor.knows(connection, row, password)
     if row is None or not fits or row.disabled_at:
         limiter.failed(*marks)
+        _note_failure(house, limiter, row, address, "disabled" if fits and row is not None else "password")
         raise _does_not_fit()
     if row.factor_secret is not None:
-        _check_factor(house, limiter, marks, row, code)
+        _check_factor(house, limiter, marks, row, code, address)
     with house.database.writing() as connection:
         # It is used up only now: whoever is asked for their second factor first sends it once more.
         if recovers and not second_factor.recovers(connection, row, password):
@@ -251,13 +260,39 @@ def _lacks_factor(connection: Connection, row: Any) -> bool:
     return row.factor_secret is None and bool(settings.read(connection)["second_factor"])
 
 
-def _check_factor(house: House, limiter: Limiter, marks: Sequence[str], row: Any, code: str) -> None:
+def codes_mark(operator_id: str) -> str:
+    """Return the name under which wrong codes of an operator's second factor are counted, wherever they are given."""
+    return f"codes of {operator_id}"
+
+
+def _note_failure(house: House, limiter: Limiter, row: Any, address: str, what: str) -> None:
+    """Write down that somebody could not sign in: in the log each time, in the audit log of an operator once in a while."""
+    log.warning("sign-in failed", operator=row.name if row is not None else None, address=address, what=what)
+    if row is None:
+        return
+    mark = f"failures noted of {row.id}"
+    try:
+        limiter.check(mark)
+    except TooManyTries:
+        return
+    limiter.failed(mark)
+    with house.database.writing() as connection:
+        who = Caller("", f"somebody at {address}", row.kind)
+        record_change(connection, house.keys, who, "failed to sign in", "operator", row.id, clock.now(), {"name": row.name, "what": what})
+
+
+def _check_factor(house: House, limiter: Limiter, marks: Sequence[str], row: Any, code: str, address: str) -> None:
     if not code.strip():
         raise SecondFactorNeeded("Your second factor is missing.", "Type the code that your app shows, or a recovery code.", "code")
+    # From wherever they come: whoever gets as far has the password, so that nobody else is locked out by it.
+    limiter.check(codes_mark(row.id))
     with house.database.writing() as connection:
         fits = second_factor.fits(house, connection, row, code)
-    if not fits:
-        limiter.failed(*marks)
+    if fits:
+        limiter.worked(codes_mark(row.id))
+    else:
+        limiter.failed(*marks, codes_mark(row.id))
+        _note_failure(house, limiter, row, address, "second factor")
         raise NotSignedIn("This is not the code of your second factor.", "Type the present one; each counts once. Or a recovery code.", "code")
 
 

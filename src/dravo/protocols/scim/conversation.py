@@ -120,6 +120,7 @@ def bring(wanted: Wanted) -> Conversation:
 
 
 def _find_or_create(wanted: Wanted) -> Conversation:
+    exists = False
     for last in (False, True):
         found = yield from _look(wanted, lately=not last)
         if found is not None:
@@ -139,8 +140,9 @@ def _find_or_create(wanted: Wanted) -> Conversation:
         created = yield from _create(wanted)
         if created is not None:
             return created
-        if last:
-            break
+        exists = True
+    if not exists:
+        raise TryLater("The account that the application shows is gone when it is to be changed.", "It is looked for again by itself.")
     raise Refused(
         f"The application says that an account for '{wanted.due['user']['userName']}' exists (409), and shows none.",
         "Look for the account there: it may be deleted but not purged, or hidden from this token.",
@@ -290,7 +292,7 @@ def _update(wanted: Wanted, remote_id: str, before: Mapping[str, Any], origin: s
     current = yield from _get(remote_id)
     if current is None:
         return None
-    kept = {name: value for name, value in current.items() if name not in ("meta", "groups", "schemas")}
+    kept = {name: value for name, value in current.items() if name not in ("id", "meta", "groups", "schemas")}
     # A complex value keeps the parts of it that we say nothing of; what we say is empty goes.
     merged = {
         name: {**kept[name], **value} if isinstance(value, Mapping) and isinstance(kept.get(name), Mapping) else value

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Generator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import orjson
@@ -18,6 +18,8 @@ from dravo.protocols.scim.judging import Refused, TryLater, judged
 from dravo.protocols.scim.outgoing import Request, Response
 
 CHUNK = 100
+# An id of so many signs in an answer is a member's; shorter ones stand in any text.
+LONG_ENOUGH = 6
 
 
 @dataclass(frozen=True)
@@ -56,10 +58,19 @@ class WantedGroup:
 
 @dataclass(frozen=True)
 class ReachedGroup:
-    """The group's id there (None if there is none), and how we came by it."""
+    """What was reached.
+
+    Attributes:
+        remote_id: the group's id there, None if there is none.
+        origin: how we came by it.
+        left_out: ids there of members whom the application did not take: most often such accounts are gone there.
+        refusal: what it said of the last of them.
+    """
 
     remote_id: str | None
     origin: str | None = None
+    left_out: frozenset[str] = frozenset()
+    refusal: str = ""
 
 
 class NeedsWhole(Exception):
@@ -83,10 +94,11 @@ def bring_group(wanted: WantedGroup) -> Conversation:
     if wanted.remote_id is not None:
         if wanted.look:
             current = yield from _get(wanted.remote_id)
-            if current is not None and (yield from _change(_against(wanted, current), wanted.remote_id)):
-                return ReachedGroup(wanted.remote_id, wanted.origin)
-        elif (yield from _change(wanted, wanted.remote_id)):
-            return ReachedGroup(wanted.remote_id, wanted.origin)
+            changed = (yield from _change(_against(wanted, current), wanted.remote_id, wanted.origin)) if current is not None else None
+        else:
+            changed = yield from _change(wanted, wanted.remote_id, wanted.origin)
+        if changed is not None:
+            return changed
         if not wanted.whole:
             raise NeedsWhole
     for _ in range(2):
@@ -100,19 +112,24 @@ def bring_group(wanted: WantedGroup) -> Conversation:
                 add=wanted.members - present,
                 remove=(present & wanted.ours) - wanted.members,
             )
-            if (yield from _change(there, str(resource["id"]))):
-                return ReachedGroup(str(resource["id"]), origin)
+            changed = yield from _change(there, str(resource["id"]), origin)
+            if changed is not None:
+                return changed
             continue
-        response: Response = yield Request("POST", "/Groups", body=_new(wanted))
+        put = frozenset(sorted(wanted.members)[:CHUNK])
+        response: Response = yield Request("POST", "/Groups", body=_new(wanted, put))
+        if response.status in (400, 404) and put:
+            # One member whom it does not take keeps nobody else out: the group first, then they.
+            put = frozenset()
+            response = yield Request("POST", "/Groups", body=_new(wanted, put))
         if response.status == 409:
             continue
         body = judged(response, "making the group")
         if not body.get("id"):
             raise TryLater("The application made the group and did not tell its id.")
-        made, rest = str(body["id"]), sorted(wanted.members)[CHUNK:]
-        if rest:
-            yield from _change(replace(wanted, agreed_name=wanted.name, add=frozenset(rest), remove=frozenset()), made)
-        return ReachedGroup(made, MADE)
+        made, rest = str(body["id"]), wanted.members - put
+        changed = (yield from _change(replace(wanted, agreed_name=wanted.name, add=rest, remove=frozenset()), made, MADE)) if rest else None
+        return changed or ReachedGroup(made, MADE)
     raise Refused(f"The application says that a group '{wanted.name}' exists (409), and shows none.", "Look for the group there.")
 
 
@@ -123,8 +140,8 @@ def _against(wanted: WantedGroup, resource: Mapping[str, Any]) -> WantedGroup:
     return replace(wanted, agreed_name=name, add=wanted.members - present, remove=(present & wanted.ours) - wanted.members)
 
 
-def _new(wanted: WantedGroup) -> dict[str, Any]:
-    members = [{"value": each} for each in sorted(wanted.members)[:CHUNK]]
+def _new(wanted: WantedGroup, put: frozenset[str]) -> dict[str, Any]:
+    members = [{"value": each} for each in sorted(put)]
     body: dict[str, Any] = {"schemas": [GROUP_URN], "displayName": wanted.name, "externalId": wanted.external_id}
     return {**body, "members": members} if members else body
 
@@ -166,55 +183,150 @@ def _get(remote_id: str) -> Generator[Request | Everybody, Any, Mapping[str, Any
     return None if response.status == 404 else judged(response, "reading the group")
 
 
-def _change(wanted: WantedGroup, remote_id: str) -> Generator[Request | Everybody, Any, bool]:
-    """Change a group that is there by what differs; False if it turns out not to be there."""
-    operations: list[dict[str, Any]] = []
-    if wanted.agreed_name != wanted.name:
-        operations.append({"op": "replace", "path": "displayName", "value": wanted.name})
-    added, removed = sorted(wanted.add), sorted(wanted.remove)
-    operations += [
-        {"op": "add", "path": "members", "value": [{"value": each} for each in added[start : start + CHUNK]]} for start in range(0, len(added), CHUNK)
-    ]
-    operations += [{"op": "remove", "path": f"members[value eq {orjson.dumps(each).decode()}]"} for each in removed]
+@dataclass
+class _Part:
+    """A change of a group: another name, or members who join or leave."""
+
+    name: str | None = None
+    add: tuple[str, ...] = ()
+    remove: tuple[str, ...] = ()
+
+    @property
+    def members(self) -> tuple[str, ...]:
+        return self.add or self.remove
+
+    def operations(self) -> list[dict[str, Any]]:
+        if self.name is not None:
+            return [{"op": "replace", "path": "displayName", "value": self.name}]
+        if self.add:
+            return [{"op": "add", "path": "members", "value": [{"value": each} for each in self.add]}]
+        return [{"op": "remove", "path": f"members[value eq {orjson.dumps(each).decode()}]"} for each in self.remove]
+
+    def of(self, members: Sequence[str]) -> _Part:
+        """Return the same change of some of the members."""
+        return _Part(add=tuple(members)) if self.add else _Part(remove=tuple(members))
+
+
+@dataclass
+class _LeftOut:
+    """Members whom the application did not take, or take off, and what it said of the last of them."""
+
+    add: set[str] = field(default_factory=set)
+    remove: set[str] = field(default_factory=set)
+    refusal: str = ""
+
+    def note(self, part: _Part, members: Sequence[str], response: Response) -> None:
+        (self.add if part.add else self.remove).update(members)
+        self.refusal = f"{response.status}: {response.excerpt}"
+
+
+class _NoPatch(Exception):
+    """The application takes no changes in part."""
+
+
+def _change(wanted: WantedGroup, remote_id: str, origin: str | None) -> Generator[Request | Everybody, Any, ReachedGroup | None]:
+    """Change a group that is there by what differs; None if it turns out not to be there.
+
+    Whoever leaves goes first, and nobody is kept by another member whom the application does not know any more.
+    """
+    left_out = _LeftOut()
+    parts = [_Part(name=wanted.name)] if wanted.agreed_name != wanted.name else []
+    for members, add in ((sorted(wanted.remove), False), (sorted(wanted.add), True)):
+        for start in range(0, len(members), CHUNK):
+            some = tuple(members[start : start + CHUNK])
+            parts.append(_Part(add=some) if add else _Part(remove=some))
+    if not parts:
+        return ReachedGroup(remote_id, origin)
+    if not wanted.capabilities.patch:
+        return (yield from _replace(wanted, remote_id, origin))
+    try:
+        for request in _together(parts):
+            if not (yield from _patch(remote_id, request, left_out)):
+                return None
+    except _NoPatch:
+        if not wanted.whole:
+            raise NeedsWhole from None
+        return (yield from _replace(wanted, remote_id, origin))
+    if left_out.remove:
+        current = yield from _get(remote_id)
+        if current is None:
+            return None
+        if members_of(current) & left_out.remove:
+            raise Refused(f"The application did not take members off the group ({left_out.refusal}).", "Take them off there.", "member refused")
+    return ReachedGroup(remote_id, origin, frozenset(left_out.add), left_out.refusal if left_out.add else "")
+
+
+def _together(parts: Sequence[_Part]) -> list[list[_Part]]:
+    """Return changes in requests: each with one list of new members at the most, and not too many members."""
+    requests: list[list[_Part]] = []
+    for part in parts:
+        last = requests[-1] if requests else []
+        full = (part.add and any(each.add for each in last)) or sum(len(each.members) for each in last) + len(part.members) > 2 * CHUNK
+        if full or not requests:
+            requests.append([])
+        requests[-1].append(part)
+    return requests
+
+
+def _patch(remote_id: str, parts: Sequence[_Part], left_out: _LeftOut) -> Generator[Request | Everybody, Any, bool]:
+    """Send changes; where some member is refused each by itself, then in halves. False if the group is not there."""
+    operations = [operation for part in parts for operation in part.operations()]
     path = f"/Groups/{segment(remote_id)}"
-    if wanted.capabilities.patch:
-        for some in _requests(operations):
-            response: Response = yield Request("PATCH", path, body={"schemas": [PATCH_SCHEMA], "Operations": some})
-            if response.status == 404:
-                return False
-            if response.status in (405, 501):
-                if not wanted.whole:
-                    raise NeedsWhole
-                return (yield from _replace(wanted, remote_id))
-            judged(response, "changing the group", empty=True)
+    response: Response = yield Request("PATCH", path, body={"schemas": [PATCH_SCHEMA], "Operations": operations})
+    if response.status in (405, 501):
+        raise _NoPatch
+    if response.status not in (400, 404):
+        judged(response, "changing the group", empty=True)
         return True
-    return (yield from _replace(wanted, remote_id)) if operations else True
+    if response.status == 404 and (yield from _get(remote_id)) is None:
+        return False
+    for some in _apart(parts, response, left_out):
+        if not (yield from _patch(remote_id, [some], left_out)):
+            return False
+    return True
 
 
-def _requests(operations: Sequence[dict[str, Any]]) -> list[list[dict[str, Any]]]:
-    """Return operations in requests: each with one list of new members at the most, and not too many members taken off."""
-    parts: list[list[dict[str, Any]]] = []
-    for operation in operations:
-        heavy = operation["op"] == "add"
-        if not parts or len(parts[-1]) >= CHUNK or (heavy and any(each["op"] == "add" for each in parts[-1])):
-            parts.append([])
-        parts[-1].append(operation)
-    return parts
+def _apart(parts: Sequence[_Part], response: Response, left_out: _LeftOut) -> list[_Part]:
+    """Return what is to be sent in place of changes that were refused; what cannot be taken apart is left out, or raised."""
+    if len(parts) > 1:
+        return list(parts)
+    part, members = parts[0], parts[0].members
+    if not members:
+        judged(response, "changing the group", empty=True)
+    if len(members) <= 1:
+        left_out.note(part, members, response)
+        return []
+    named = [each for each in members if len(each) >= LONG_ENOUGH and each in response.excerpt]
+    rest = [each for each in members if each not in named]
+    if named and rest:
+        left_out.note(part, named, response)
+        return [part.of(rest)]
+    half = len(members) // 2
+    return [part.of(members[:half]), part.of(members[half:])]
 
 
-def _replace(wanted: WantedGroup, remote_id: str) -> Generator[Request | Everybody, Any, bool]:
+def _replace(wanted: WantedGroup, remote_id: str, origin: str | None) -> Generator[Request | Everybody, Any, ReachedGroup | None]:
     current = yield from _get(remote_id)
     if current is None:
-        return False
-    others = members_of(current) - wanted.ours
-    members = [{"value": each} for each in sorted(others | wanted.members)]
-    kept = {name: value for name, value in current.items() if name not in ("meta", "members", "schemas")}
-    whole = {"schemas": [GROUP_URN], **kept, "displayName": wanted.name, "externalId": wanted.external_id, "members": members}
-    response: Response = yield Request("PUT", f"/Groups/{segment(remote_id)}", body=whole)
-    if response.status == 404:
-        return False
-    judged(response, "changing the group", empty=True)
-    return True
+        return None
+    present = members_of(current)
+    others = present - wanted.ours
+    kept = {name: value for name, value in current.items() if name not in ("id", "meta", "members", "schemas")}
+    left_out: frozenset[str] = frozenset()
+    refusal = ""
+    # Without whomever the answer names, where it refuses somebody.
+    members = others | wanted.members
+    while True:
+        listed = [{"value": each} for each in sorted(members)]
+        whole = {"schemas": [GROUP_URN], **kept, "displayName": wanted.name, "externalId": wanted.external_id, "members": listed}
+        response: Response = yield Request("PUT", f"/Groups/{segment(remote_id)}", body=whole)
+        if response.status == 404 and (yield from _get(remote_id)) is None:
+            return None
+        named = frozenset(each for each in members & wanted.members if len(each) >= LONG_ENOUGH and each in response.excerpt)
+        if response.status not in (400, 404) or not named:
+            judged(response, "changing the group", empty=True)
+            return ReachedGroup(remote_id, origin, left_out, refusal)
+        left_out, members, refusal = left_out | named, members - named, f"{response.status}: {response.excerpt}"
 
 
 def _remove(wanted: WantedGroup) -> Conversation:
@@ -226,5 +338,5 @@ def _remove(wanted: WantedGroup) -> Conversation:
             judged(response, "deleting the group", empty=True)
         return ReachedGroup(None)
     # It was there before us: our people leave it, and it stays.
-    yield from _change(replace(wanted, name=wanted.agreed_name), wanted.remote_id)
+    yield from _change(replace(wanted, name=wanted.agreed_name), wanted.remote_id, wanted.origin)
     return ReachedGroup(None)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hmac
 import re
 from collections.abc import Callable
 from typing import Any, TypeVar
@@ -198,7 +199,7 @@ def _by_session() -> Caller:
     if known is None:
         raise NotSignedIn("Nobody is signed in.", "Sign in, or send an API token as 'Authorization: Bearer TOKEN'.")
     who, csrf = known
-    if request.method not in ("GET", "HEAD") and request.headers.get(CSRF_HEADER) != csrf:
+    if request.method not in ("GET", "HEAD") and not hmac.compare_digest(request.headers.get(CSRF_HEADER, "").encode(), csrf.encode()):
         raise NotPermitted("The request does not carry the session's CSRF token.", f"Send it in the header {CSRF_HEADER}; reload the page.")
     g.csrf = csrf
     return who

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 from flask import Response, current_app, g, jsonify, make_response
 
+from dravo.core.errors import InvalidInput
 from dravo.core.instants import parse_instant
 from dravo.services import flowing, operator_links, operator_passwords, operators, overview, second_factor, settings, signing_out
 from dravo.web.api import asked as q
@@ -81,25 +83,39 @@ def begin_second_factor() -> tuple[dict[str, Any], int]:
     return second_factor.begin(house(), caller()), 201
 
 
+def _by_code(work: Callable[[], dict[str, Any]]) -> dict[str, Any]:
+    """Do what asks for a code of the second factor; whoever has given too many wrong ones waits, as at the door."""
+    limiter, mark = current_app.config["SIGN_IN_LIMITER"], operators.codes_mark(caller().operator_id)
+    limiter.check(mark)
+    try:
+        given = work()
+    except InvalidInput as wrong:
+        if wrong.field == "code":
+            limiter.failed(mark)
+        raise
+    limiter.worked(mark)
+    return given
+
+
 @rooms.put("/second-factor", responses=answers("models.RecoveryCodes"))
 @needs("own.change", of=ALL, before_factor=True)
 def confirm_second_factor(body: q.CodeBody) -> dict[str, Any]:
     """Turn the second factor on; the recovery codes are in the answer, the only time."""
-    return second_factor.confirm(house(), caller(), body.code)
+    return _by_code(lambda: second_factor.confirm(house(), caller(), body.code))
 
 
 @rooms.post("/second-factor/off", responses=answers("models.SecondFactor"))
 @needs("own.change", of=ALL)
 def take_second_factor_away(body: q.CodeBody) -> dict[str, Any]:
     """Turn the second factor off, by one of its codes."""
-    return second_factor.take_away(house(), caller(), body.code)
+    return _by_code(lambda: second_factor.take_away(house(), caller(), body.code))
 
 
 @rooms.post("/recovery-codes", responses=answers("models.RecoveryCodes", 201))
 @needs("own.change", of=ALL)
 def renew_recovery_codes(body: q.RenewCodesBody) -> tuple[dict[str, Any], int]:
     """Make new recovery codes for oneself, in the answer the only time; those before count no longer."""
-    return second_factor.renew_codes(house(), caller(), body.code), 201
+    return _by_code(lambda: second_factor.renew_codes(house(), caller(), body.code)), 201
 
 
 @rooms.get("/session/links", responses=answers("models.OperatorLinks"))

@@ -195,7 +195,7 @@ def ask_for_code(body: a.AskCodeBody) -> Response:
     address = place()
     _limiter().check(address)
     browser = request.cookies.get(BROWSER)
-    asked = mail_codes.ask(house(), current_app.config["LETTER_LIMITER"], _base(), body.email, browser, body.trial, body.back)
+    asked = mail_codes.ask(house(), current_app.config["LETTER_LIMITER"], _base(), body.email, browser, body.trial, body.back, network=address)
     _limiter().failed(address)
     response = jsonify({"state": asked.state, "source": asked.source, "minutes": asked.minutes})
     keep(response, BROWSER, asked.browser, mail_codes.SECONDS, comes_by_post=False)
