@@ -23,24 +23,43 @@ def _line(entry: dict[str, Any], **_: Any) -> str:
     return orjson.dumps(short, default=str).decode()[:LONGEST_LINE]
 
 
+class _Lines(logging.StreamHandler[TextIO]):
+    """Writes what libraries log, in the form of all other lines."""
+
+
 def configure(process: str, file: TextIO | None = None) -> None:
-    """Have everything logged as JSON lines that name the process.
+    """Have everything logged as JSON lines that name the process, also what threads and libraries log.
 
     Args:
         process: "web", "worker" or "serve".
         file: where to, if not standard error.
     """
-    structlog.contextvars.bind_contextvars(process=process)
+
+    def named(_logger: Any, _method: str, entry: structlog.typing.EventDict) -> structlog.typing.EventDict:
+        return {"process": process, **entry}
+
+    render = structlog.processors.JSONRenderer(serializer=_line)
+    every: list[structlog.typing.Processor] = [
+        structlog.contextvars.merge_contextvars,
+        named,
+        structlog.processors.add_log_level,
+        structlog.processors.TimeStamper(fmt="iso", utc=True),
+    ]
     structlog.configure(
-        processors=[
-            structlog.contextvars.merge_contextvars,
-            structlog.processors.add_log_level,
-            structlog.processors.TimeStamper(fmt="iso", utc=True),
-            _tracebacks,
-            structlog.processors.JSONRenderer(serializer=_line),
-        ],
+        processors=[*every, _tracebacks, render],
         wrapper_class=structlog.make_filtering_bound_logger(logging.INFO),
         logger_factory=structlog.PrintLoggerFactory(file=file or sys.stderr),
     )
-    for noisy in ("httpx", "httpcore", "alembic", "waitress.queue"):
+    lines = _Lines(file or sys.stderr)
+    lines.setFormatter(
+        structlog.stdlib.ProcessorFormatter(
+            foreign_pre_chain=[structlog.stdlib.add_logger_name, *every],
+            processors=[structlog.stdlib.ProcessorFormatter.remove_processors_meta, _tracebacks, render],
+        )
+    )
+    root = logging.getLogger()
+    root.handlers = [*(each for each in root.handlers if not isinstance(each, _Lines)), lines]
+    for noisy in ("httpx", "httpcore", "alembic"):
         logging.getLogger(noisy).setLevel(logging.WARNING)
+    # That requests wait for a thread for a moment is no news.
+    logging.getLogger("waitress.queue").setLevel(logging.ERROR)

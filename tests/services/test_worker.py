@@ -15,6 +15,7 @@ import pytest
 import structlog
 from sqlalchemy import delete, update
 
+from dravo.core.errors import RecordsFailing
 from dravo.protocols.scim.capabilities import Capabilities
 from dravo.protocols.scim.conversation import Everybody
 from dravo.protocols.scim.judging import TryLater
@@ -436,3 +437,60 @@ def test_an_account_that_was_deleted_there_by_hand_keeps_nobody_else_in_a_group(
         eventually(members, lambda names: names == {"ibrahim", "una"})
         assert app.accounts()["una"]["id"] != gone
         eventually(lambda: {row.state for row in rooms.rows(t.delivered_group)}, lambda states: states == {"done"})
+
+
+@pytest.mark.parametrize("what", ["users", "groups"])
+def test_an_application_with_much_to_do_leaves_threads_to_the_others(rooms: Rooms, app: StandIn, tmp_path: Path, what: str) -> None:
+    staff = rooms.source()
+    (tmp_path / "second").mkdir()
+    many = rooms.group(staff, "Many", *(rooms.person(staff, f"p{number:03}") for number in range(120)))
+    few = rooms.group(staff, "Few", *(rooms.person(staff, f"q{number}") for number in range(5)))
+    with stand_in(tmp_path / "second", "Ticket Desk") as other:
+        connected(rooms, "large", app, at_a_time=16)
+        connected(rooms, "small", other)
+        if what == "groups":
+            # Its users are there; a group of them is to follow.
+            assigning.add(rooms.house, rooms.caller, Wish("small", "viewer", group=few))
+            with at_work(rooms):
+                eventually(lambda: len(other.accounts()), lambda number: number == 5)
+        app.faults(slow=1500)
+        assigning.add(rooms.house, rooms.caller, Wish("large", "viewer", group=many))
+        with at_work(rooms):
+            eventually(lambda: len(app.accounts()), lambda number: number >= 16)
+            if what == "groups":
+                applications.change(rooms.house, rooms.caller, "small", {}, {"groups_over": {"which": "those that give roles"}})
+                eventually(lambda: len(other.groups()), lambda number: number == 1)
+            else:
+                assigning.add(rooms.house, rooms.caller, Wish("small", "viewer", group=few))
+                eventually(lambda: len(other.accounts()), lambda number: number == 5)
+            assert len(app.accounts()) < 100
+            app.faults(slow=0)
+            eventually(lambda: len(app.accounts()), lambda number: number == 120)
+
+
+def test_while_nothing_can_be_written_applications_are_left_alone_and_it_goes_on_without_help(
+    rooms: Rooms, app: StandIn, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    write, failing = delivering.write_together, [True]
+
+    def full(settlements: Any) -> list[str]:
+        if failing:
+            raise RecordsFailing("The records cannot be written: disk is full.")
+        return write(settlements)
+
+    monkeypatch.setattr(delivering, "write_together", full)
+    monkeypatch.setattr(loop, "BROKEN_SECONDS", 0.1)
+    staff = rooms.source()
+    connected(rooms, "records", app)
+    for number in range(40):
+        rooms.person(staff, f"p{number:02}")
+    assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", everybody=True))
+    before = app.counted()["all"]
+    with structlog.testing.capture_logs() as logged, at_work(rooms):
+        time.sleep(5)
+        asked = app.counted()["all"] - before
+        failing.clear()
+        eventually(lambda: rooms.rows(t.delivery, closed_at=None), lambda rows: rows == [])
+    assert asked <= 40 and len(app.accounts()) == 40
+    told = [each for each in logged if each["event"] == "attempts could not be written down"]
+    assert 1 <= len(told) <= 8 and not any("exc_info" in each for each in logged)

@@ -3,6 +3,7 @@ from __future__ import annotations
 import random
 import sqlite3
 import threading
+import time
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
@@ -51,17 +52,15 @@ def test_migrating_again_changes_nothing(database: Database) -> None:
     assert database.path.read_bytes()[:16] == before[:16]
 
 
-def test_ids_sort_by_the_time_they_were_made() -> None:
-    import time
-
-    first = [new_id() for _ in range(20)]
+def test_ids_sort_by_the_time_they_were_made_also_within_one_millisecond(monkeypatch: pytest.MonkeyPatch) -> None:
     made_at = time.time_ns() // 1_000_000
-    while time.time_ns() // 1_000_000 == made_at:
-        pass
-    second = [new_id() for _ in range(20)]
-    assert max(first) < min(second)
-    assert len(set(first + second)) == 40
-    assert all(each[14] == "7" and each[19] in "89ab" for each in first)
+    ids = [new_id() for _ in range(20_000)]
+    assert ids == sorted(ids) and len(set(ids)) == len(ids)
+    assert all(each[14] == "7" and each[19] in "89ab" for each in ids)
+    assert 0 <= int(ids[0][:8] + ids[0][9:13], 16) - made_at < 10_000
+    # Also where a clock is set back.
+    monkeypatch.setattr(time, "time_ns", lambda: 1)
+    assert new_id() > ids[-1]
 
 
 def test_a_reader_sees_one_state_while_a_writer_goes_on(database: Database) -> None:

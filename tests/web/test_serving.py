@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import io
 import json
+import logging
 import multiprocessing
 import os
 import re
@@ -24,7 +25,7 @@ import structlog
 
 from dravo.client import Dravo, TryAgainLater
 from dravo.client.errors import ApiError
-from dravo.core.errors import DravoError, InvalidInput
+from dravo.core.errors import DravoError, InvalidInput, RecordsFailing
 from dravo.demo.running import free_port
 from dravo.demo.wire import Answer, make_server
 from dravo.logs import configure
@@ -139,14 +140,24 @@ def test_logs_are_json_lines_that_name_their_process() -> None:
             raise ValueError("wrong")
         except ValueError:
             structlog.get_logger("x").exception("it broke")
+        thread = threading.Thread(target=lambda: structlog.get_logger("x").info("beside"))
+        thread.start()
+        thread.join()
+        # What libraries say is a line like all others.
+        logging.getLogger("some.library").warning("%s went wrong", "something")
+        logging.getLogger("waitress.queue").warning("Task queue depth is 1")
     finally:
         structlog.configure(**before)
-        structlog.contextvars.clear_contextvars()
+        root = logging.getLogger()
+        root.handlers = [each for each in root.handlers if type(each).__name__ != "_Lines"]
     lines = [json.loads(line) for line in file.getvalue().splitlines()]
     assert [(line["event"], line["process"], line["level"]) for line in lines] == [
         ("something happened", "worker", "info"),
         ("it broke", "worker", "error"),
+        ("beside", "worker", "info"),
+        ("something went wrong", "worker", "warning"),
     ]
+    assert lines[3]["logger"] == "some.library" and lines[3]["timestamp"]
     assert lines[1]["exception"][0]["exc_type"] == "ValueError"
     assert "held by a variable" not in file.getvalue()
 
@@ -339,3 +350,16 @@ def test_a_copy_of_the_database_alone_has_what_was_written(tmp_path: Path) -> No
     shutil.copy(running.folder / FILE_NAME, tmp_path / "after")
     assert operators_in(tmp_path / "during") == ["edmund.sallow", "hazel.marlow"]
     assert operators_in(tmp_path / "after") == ["edmund.sallow", "hazel.marlow", "wren.halliday"]
+
+
+def test_a_service_whose_records_cannot_be_written_is_not_ready(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
+    operators.add(rooms.house, rooms.caller, "edmund.sallow", CHIEF, PASSWORD)
+    http = create_app(rooms.house, "http://127.0.0.1:1").test_client()
+    assert http.get("/readyz").status_code == 200
+
+    def full() -> None:
+        raise RecordsFailing("The records cannot be written: database or disk is full.")
+
+    monkeypatch.setattr(rooms.house.database, "check_writable", full)
+    answer = http.get("/readyz")
+    assert answer.status_code == 503 and "disk is full" in answer.get_data(as_text=True)

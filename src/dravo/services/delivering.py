@@ -73,12 +73,14 @@ def ready(house: House, now: Instant, busy: dict[str, int], in_hand: set[str], m
                 exists().where(d.application_id == p.id, d.state == WAITING, d.next_attempt_at <= now, _LET),
             )
         ).all()
+        # None is to have all of it, however much is due for it.
+        share = max(1, most // max(1, len(applications)))
         for application in applications:
             probing = application.failures >= answering.NOT_ANSWERING
             pace = 1 if probing else application.at_a_time
             together = 1 if probing else most_together(read_capabilities(application.capabilities))
             more = ahead if pace > 1 or together > 1 else 0
-            free = min(pace - busy.get(application.id, 0) + more, most - len(chosen))
+            free = min(pace - busy.get(application.id, 0) + more, share)
             if free <= 0:
                 continue
             rows = connection.execute(

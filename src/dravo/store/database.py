@@ -106,6 +106,15 @@ class Database:
             except OperationalError as wrong:
                 raise told(wrong) from wrong
 
+    def check_writable(self) -> None:
+        """Write something, and change nothing by it.
+
+        Raises:
+            Busy, RecordsFailing: if that cannot be.
+        """
+        with self.writing() as connection:
+            connection.execute(tables.revision.update().values(value=tables.revision.c.value))
+
     def migrate(self) -> None:
         """Bring the tables to the present schema, from nothing or from any released one."""
         self.folder.mkdir(parents=True, exist_ok=True)

@@ -17,6 +17,7 @@ from sqlalchemy import text
 from werkzeug.exceptions import NotFound
 
 from dravo import __version__
+from dravo.core.errors import DravoError
 from dravo.services import mail_codes, measuring
 from dravo.services.heartbeats import LATE_SECONDS, Heartbeats
 from dravo.services.house import House
@@ -144,6 +145,10 @@ def _add_health(app: Flask, house: House, heartbeats: Heartbeats | None) -> None
             operators = connection.execute(text('SELECT count(*) FROM "operator"')).scalar_one()
         if not operators:
             return {"status": "not ready", "reason": "There is no operator yet; run 'dravo init'."}, 503
+        try:
+            house.database.check_writable()
+        except DravoError as wrong:
+            return {"status": "not ready", "reason": wrong.message}, 503
         if heartbeats is not None and (late := heartbeats.late(LATE_SECONDS)):
             return {"status": "not ready", "reason": f"The worker shows no sign of life ({', '.join(late)}); the service's log says more."}, 503
         return {"status": "ready"}, 200

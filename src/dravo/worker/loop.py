@@ -48,6 +48,7 @@ AHEAD = 200
 AT_ONCE = 64
 # How long a task that broke off is left alone: longer each time.
 BROKEN_SECONDS, BROKEN_SECONDS_AT_MOST = 10.0, 600.0
+UNWRITTEN_SECONDS_AT_MOST = 60.0
 # A file in the data folder that says that the worker finished what it had in hand when it ended.
 ENDED_WELL = "worker-ended-well"
 # How often it is seen whether anything was written; how often is looked all the same, for what is due by time; and how often at the most
@@ -92,9 +93,13 @@ class Worker:
         # What is tried as soon as others of the application are through, and how many of it go at a time.
         self._queued: dict[str, deque[Ready]] = {}
         self._pace: dict[str, int] = {}
+        # Applications of which groups wait for a thread.
+        self._waiting_groups: set[str] = set()
         # How many changes may go in one request to it.
         self._together: dict[str, int] = {}
         self._all_written = True
+        # How often in a row the records could not be written, and until when no application is asked for anything because of that.
+        self._unwritten, self._rests_until = 0, 0.0
         self._settlements: SimpleQueue[Written | None] = SimpleQueue()
         self._wake = threading.Event()
         # When it looked last, and which commits it had seen then.
@@ -195,7 +200,6 @@ class Worker:
         with self._lock:
             busy = {key: number + len(self._queued.get(key, ())) for key, number in self._busy.items()}
             in_hand = self._in_hand | {each.account_id for queue in self._queued.values() for each in queue}
-            free = THREADS - sum(self._busy.values())
         nothing: list[Ready] = []
         chosen = do("tasks", lambda: delivering.ready(self.house, now, busy, in_hand, THREADS + AHEAD, AHEAD), nothing)
         with self._lock:
@@ -210,7 +214,7 @@ class Worker:
             queued = [application_id for application_id, queue in self._queued.items() if queue]
         for application_id in queued:
             self._go_on(application_id)
-        do("groups", lambda: self._hand_out_groups(now, free - len(chosen)), None)
+        do("groups", lambda: self._hand_out_groups(now), None)
         return more
 
     def _sweep(self, now: Instant) -> None:
@@ -269,7 +273,10 @@ class Worker:
             with self._lock:
                 queue = self._queued.get(application_id)
                 busy = self._busy.get(application_id, 0)
-                if not queue or busy >= self._pace.get(application_id, 1) or sum(self._busy.values()) >= THREADS or self._stopped.is_set():
+                allowed = min(self._pace.get(application_id, 1), self._share(application_id))
+                # What could not be written down would be asked for again and again.
+                rests = time.monotonic() < self._rests_until
+                if not queue or rests or busy >= allowed or sum(self._busy.values()) >= THREADS or self._stopped.is_set():
                     return
                 if self._settlements.qsize() >= AT_ONCE:
                     # What is not written down yet would have to be found out again after a crash.
@@ -280,6 +287,11 @@ class Worker:
                 self._take(application_id, {each.account_id for each in hand}, is_group=False)
             future = self._pool.submit(self._carry_out, hand)
             future.add_done_callback(lambda done, hand=hand: self._carried_out(hand, done))  # type: ignore[misc]
+
+    def _share(self, application_id: str) -> int:
+        """Return how many threads an application may have at a time, beside all others of which something waits; the lock is held."""
+        active = {each for each, queue in self._queued.items() if queue} | {each for each, number in self._busy.items() if number}
+        return max(1, THREADS // len(active | self._waiting_groups | {application_id}))
 
     def _carry_out(self, hand: Hand) -> list[Settlement]:
         if len(hand) > 1:
@@ -329,6 +341,9 @@ class Worker:
         except DravoError as failed:
             # The records cannot be written now; nothing is lost, for the next attempt looks at what is there.
             self._all_written = False
+            self._unwritten += 1
+            self._rests_until = time.monotonic() + pause(self._unwritten, longest=UNWRITTEN_SECONDS_AT_MOST)
+            log.warning("attempts could not be written down", reason=failed.message, times=self._unwritten)
             return [set() for _ in together], [failed for _ in together]
         except Exception as failed:  # noqa: BLE001 (whoever lets go of the hand logs it)
             if len(together) > 1:
@@ -338,6 +353,7 @@ class Worker:
             self._all_written = False
             self.heartbeats.count(SETTLEMENT)
             return [set()], [failed]
+        self._unwritten = 0
         found: list[set[str]] = []
         for _, settlements, _ in together:
             own, outcomes = outcomes[: len(settlements)], outcomes[len(settlements) :]
@@ -347,26 +363,28 @@ class Worker:
     def _finished_hand(self, hand: Hand, outcomes: set[str], wrong: BaseException | None, *, frees: bool) -> None:
         self._finished(hand[0].application_id, {each.account_id for each in hand}, outcomes, wrong, is_group=False, frees=frees)
 
-    def _hand_out_groups(self, now: Instant, free: int) -> None:
-        """Hand out groups, within each application's pace, when none of its people is under way."""
-        handed = 0
-        if free > 0:
-            with self.house.database.reading() as connection:
-                waiting = groups_over.ready(connection, now)
-            for group_id, application_id, at_a_time in waiting:
-                with self._lock:
-                    busy, groups, known = self._busy.get(application_id, 0), self._groups.get(application_id, 0), group_id in self._in_hand
-                    fits = handed < free and busy == groups < at_a_time and not known and not self._queued.get(application_id)
-                    if fits:
-                        self._take(application_id, {group_id}, is_group=True)
+    def _hand_out_groups(self, now: Instant) -> None:
+        """Hand out groups, within each application's pace and share, when none of its people is under way."""
+        if time.monotonic() < self._rests_until:
+            return
+        with self.house.database.reading() as connection:
+            waiting = groups_over.ready(connection, now)
+        with self._lock:
+            self._waiting_groups = {application_id for _, application_id, _ in waiting}
+        for group_id, application_id, at_a_time in waiting:
+            with self._lock:
+                busy, groups, known = self._busy.get(application_id, 0), self._groups.get(application_id, 0), group_id in self._in_hand
+                room = sum(self._busy.values()) < THREADS and busy < self._share(application_id)
+                fits = room and busy == groups < at_a_time and not known and not self._queued.get(application_id)
                 if fits:
-                    future = self._pool.submit(group_delivering.attempt, self.house, self.talker, group_id)
-                    future.add_done_callback(
-                        lambda done, group=group_id, of=application_id: self._finished(  # type: ignore[misc]
-                            of, {group}, set() if done.exception() else {done.result()} - {None}, done.exception(), is_group=True
-                        )
+                    self._take(application_id, {group_id}, is_group=True)
+            if fits:
+                future = self._pool.submit(group_delivering.attempt, self.house, self.talker, group_id)
+                future.add_done_callback(
+                    lambda done, group=group_id, of=application_id: self._finished(  # type: ignore[misc]
+                        of, {group}, set() if done.exception() else {done.result()} - {None}, done.exception(), is_group=True
                     )
-                    handed += 1
+                )
 
     def _take(self, application_id: str, what: set[str], *, is_group: bool) -> None:
         """Count a request's work as under way; the lock is held."""
@@ -381,8 +399,9 @@ class Worker:
         """Let go of what was worked on; `frees` says whether it still counts as under way."""
         if wrong is not None:
             # A mistake of ours, or the records cannot be written: this is left alone for a while, the others go on.
-            self.heartbeats.count(TASK)
-            log.error("a delivery broke off", deliveries=sorted(what), exc_info=wrong)
+            if not isinstance(wrong, DravoError):
+                self.heartbeats.count(TASK)
+                log.error("a delivery broke off", deliveries=sorted(what), exc_info=wrong)
             with self._lock:
                 self._broken.update({each: self._broken.get(each, 0) + 1 for each in what})
                 times = max(self._broken[each] for each in what)
