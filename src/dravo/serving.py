@@ -140,7 +140,7 @@ class Service:
         # When those that ended are to be started again.
         self._again_at: dict[str, float] = {}
         self._sockets: list[socket.socket] = []
-        self._stopping = False
+        self._stopping = self._watching = False
 
     def listen(self) -> None:
         """Open the port.
@@ -204,6 +204,7 @@ class Service:
 
     def watch(self) -> None:
         """Start anew whichever process ends, and end a worker that shows no sign of life, until `stop_soon` is called."""
+        self._watching = True
         while not self._stopping:
             time.sleep(0.1)
             for name, child in list(self.children.items()):
@@ -231,8 +232,14 @@ class Service:
             child.join()
 
     def stop_soon(self) -> None:
-        """Have `watch` return; for a signal's handler, which may interrupt anything and therefore only sets a flag."""
+        """Have `watch` return; for a signal's handler, which may interrupt anything and therefore waits for nothing.
+
+        Raises:
+            KeyboardInterrupt: where `watch` was not reached yet: whatever comes before it ends.
+        """
         self._stopping = True
+        if not self._watching:
+            raise KeyboardInterrupt
 
     def stop(self) -> None:
         """End both processes, giving them time to finish what is under way."""
@@ -275,8 +282,8 @@ def serve(folder: Path, host: str, port: int, public_url: str | None = None, pro
         service.listen()
         signal.signal(signal.SIGTERM, lambda *_: service.stop_soon())
         signal.signal(signal.SIGINT, lambda *_: service.stop_soon())
-        service.start()
         try:
+            service.start()
             log.info("serving", address=service.public_url, folder=str(folder))
             service.watch()
         finally:

@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
+import os
+import signal
+import subprocess
+import sys
 import time
+from pathlib import Path
 from typing import Any
 
 import httpx
+import psutil
 
 from dravo.demo import contractors, reading, scenario
-from tests.harness import Provider, RunningDemo, eventually
+from tests.harness import Provider, RunningDemo, eventually, free_port
 
 
 def test_the_first_start_says_what_it_does_and_where_everything_is(demo: RunningDemo) -> None:
@@ -42,6 +48,28 @@ def test_the_demo_has_what_others_rely_on_and_finds_what_it_had(demo: RunningDem
     for address in ready["stand_ins"].values():
         assert "<table>" in httpx.get(address).text
     follow(ready)
+
+
+def test_ctrl_c_in_a_terminal_reaches_no_stand_in(demo: RunningDemo) -> None:
+    """It goes to the whole group of processes in the foreground: a stand-in in it would end with a traceback."""
+    process = psutil.Process(demo.process.pid)
+    group = os.getpgid(process.pid)
+    stand_ins = [each for each in process.children() if "dravo.demo." in " ".join(each.cmdline()) or each.name() == "slapd"]
+    assert len(stand_ins) >= 6
+    assert all(os.getpgid(each.pid) != group for each in stand_ins)
+
+
+def test_ctrl_c_ends_a_first_start_in_the_middle(tmp_path: Path) -> None:
+    command = [sys.executable, "-m", "dravo.cli.main", "demo", "--data", str(tmp_path / "data"), "--port", str(free_port())]
+    process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, start_new_session=True)
+    assert process.stdout is not None
+    while "Start the service" not in process.stdout.readline():
+        assert process.poll() is None
+    everybody = psutil.Process(process.pid).children(recursive=True)
+    os.killpg(process.pid, signal.SIGINT)
+    told, _ = process.communicate(timeout=10)
+    assert process.returncode == 130 and "Traceback" not in told
+    eventually(lambda: [each for each in everybody if each.is_running() and each.status() != psutil.STATUS_ZOMBIE], lambda left: left == [], 10)
 
 
 def follow(ready: dict[str, Any]) -> None:

@@ -123,7 +123,7 @@ class Directory:
             "-h",
             f"ldap://127.0.0.1:{self.port} ldaps://127.0.0.1:{self.tls_port}",
         ]
-        self.process = subprocess.Popen(command, stderr=subprocess.DEVNULL)
+        self.process = subprocess.Popen(command, stderr=subprocess.DEVNULL, start_new_session=True)
         wait_for_port(self.port, self.process)
 
     def stop(self) -> None:

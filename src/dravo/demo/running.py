@@ -143,7 +143,8 @@ class Demo:
         command = [sys.executable, "-m", module, "--name", label, "--port", str(kept["port"]), "--state", str(self.folder / f"stand-in-{key}"), *more]
         if module.endswith("application"):
             command += ["--token", kept["token"]]
-        self.stand_ins[key] = subprocess.Popen(command, stdin=subprocess.PIPE)
+        # In sessions of their own: Ctrl-C in a terminal is for this process, which ends them.
+        self.stand_ins[key] = subprocess.Popen(command, stdin=subprocess.PIPE, start_new_session=True)
         self.addresses[key] = f"http://127.0.0.1:{kept['port']}"
         self._keep()
 
