@@ -192,6 +192,27 @@ def test_a_user_of_whom_nothing_can_be_worked_out_keeps_no_other_waiting(rooms: 
     assert rooms.rows(t.mark) == []
 
 
+def test_removals_of_others_are_judged_while_one_user_cannot_be_worked_out(rooms: Rooms, app: StandIn, monkeypatch: pytest.MonkeyPatch) -> None:
+    work_out = recalculating.work_out
+
+    def failing(person: Any, *given: Any) -> Any:
+        if any(record.data.get("userName") == "una" for record in person.records):
+            raise AttributeError("a mistake about una")
+        return work_out(person, *given)
+
+    staff = rooms.source()
+    people = {name: rooms.person(staff, name) for name in ("ibrahim", "una")}
+    connected(rooms, "records", app)
+    assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", everybody=True))
+    with at_work(rooms):
+        eventually(lambda: set(app.accounts()), lambda names: names == set(people))
+        monkeypatch.setattr(recalculating, "work_out", failing)
+        with rooms.house.database.writing() as connection:
+            groups.mark_these(connection, [row.id for row in rooms.rows(t.user, user_name="una")], clock.now())
+        rooms.intake.remove_person(staff, people["ibrahim"])
+        eventually(lambda: app.accounts()["ibrahim"]["active"], lambda active: not active, seconds=20)
+
+
 def test_a_settlement_that_cannot_be_written_keeps_no_other_from_it(rooms: Rooms, app: StandIn, monkeypatch: pytest.MonkeyPatch) -> None:
     apply = delivering.Settlement.apply
     failing = [True]
@@ -281,7 +302,7 @@ def test_a_run_that_ended_the_worker_twice_is_given_up(rooms: Rooms) -> None:
     assert broken_off(ended_well=True) == ["failed", "failed", "asked"]
     assert broken_off(ended_well=False) == ["failed", "failed", "failed"]
     last = max(rooms.rows(t.run), key=lambda row: str(row.id))
-    assert "not tried again" in last.message and "Run it again" in last.mend
+    assert "does not retry it" in last.message and "run the import again" in last.mend
 
 
 @pytest.mark.parametrize("faults", [{}, {"no_filter": True}], ids=["searched", "listed"])
@@ -486,11 +507,12 @@ def test_while_nothing_can_be_written_applications_are_left_alone_and_it_goes_on
         rooms.person(staff, f"p{number:02}")
     assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", everybody=True))
     before = app.counted()["all"]
-    with structlog.testing.capture_logs() as logged, at_work(rooms):
+    with structlog.testing.capture_logs() as logged, at_work(rooms) as worker:
         time.sleep(5)
         asked = app.counted()["all"] - before
         failing.clear()
         eventually(lambda: rooms.rows(t.delivery, closed_at=None), lambda rows: rows == [])
     assert asked <= 40 and len(app.accounts()) == 40
+    assert worker._broken == {}, "what could not be written is no mistake of a task, and does not wait longer for it"
     told = [each for each in logged if each["event"] == "attempts could not be written down"]
     assert 1 <= len(told) <= 8 and not any("exc_info" in each for each in logged)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from sqlalchemy import Connection, func, select, true, union, update
@@ -36,8 +36,11 @@ def limits(values: Mapping[str, Any]) -> Limits:
     return Limits(values["guard_number"], values["guard_share"], values["guard_least"])
 
 
-def judge(house: House, now: Instant) -> int:
+def judge(house: House, now: Instant, set_aside: Sequence[str] = ()) -> int:
     """Let removals through that are within the limits, and hold those that are not; everybody who is marked is worked out first.
+
+    Args:
+        set_aside: ids of marked users whose access cannot be computed now; the removals of all others do not wait for them.
 
     Returns:
         How many removals were let through or held.
@@ -47,7 +50,7 @@ def judge(house: House, now: Instant) -> int:
     with house.database.reading() as connection:
         if connection.execute(select(d.id).where(*unjudged).limit(1)).first() is None:
             return 0
-        if connection.execute(select(t.mark.c.user_id).limit(1)).first() is not None:
+        if connection.execute(select(t.mark.c.user_id).where(t.mark.c.user_id.not_in(set_aside)).limit(1)).first() is not None:
             return 0
         waiting = connection.execute(select(d.id, d.application_id, d.user_id).where(*unjudged)).all()
         held = _beyond(connection, waiting, now)

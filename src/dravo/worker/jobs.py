@@ -1,4 +1,4 @@
-"""The jobs of one look: each is done by itself, so that one that breaks off keeps none of the others from being done."""
+"""Runs the worker's jobs one by one: an error in one job does not stop the others."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ import structlog
 from dravo.core.errors import DravoError
 from dravo.services.heartbeats import JOB, Heartbeats
 
-# How long a job that broke off is left alone: longer each time, up to the second number.
+# Pause after a job's first error; it doubles with each further error, up to the second number.
 FIRST_SECONDS, LONGEST_SECONDS = 1.0, 300.0
 
 log = structlog.get_logger("worker")
@@ -21,29 +21,29 @@ T = TypeVar("T")
 
 
 def pause(times: int, first: float = FIRST_SECONDS, longest: float = LONGEST_SECONDS) -> float:
-    """Return for how many seconds something is left alone that broke off so many times in a row."""
+    """Return the seconds to wait after so many errors in a row."""
     return min(longest, first * 2.0 ** min(times - 1, 30))
 
 
 class Jobs:
-    """Does jobs, and leaves those alone for a while that broke off."""
+    """Runs jobs, and pauses those that fail."""
 
     def __init__(self, heartbeats: Heartbeats) -> None:
         self._heartbeats = heartbeats
-        # By name: how often it broke off in a row, and until when it is left alone.
+        # By job: the number of errors in a row, and until when it pauses.
         self._broken: dict[str, tuple[int, float]] = {}
-        # By name what was begun beside the loop and broke off, once that is told.
+        # By job: the failed future that is already in the log.
         self._told: dict[str, Future[Any]] = {}
 
     def do(self, name: str, work: Callable[[], T], otherwise: T) -> T:
-        """Do a job and return what it gives; `otherwise` if it broke off, or did shortly before."""
+        """Run a job and return its result; `otherwise` if it fails or pauses after an error."""
         times, until = self._broken.get(name, (0, 0.0))
         if time.monotonic() < until:
             return otherwise
         try:
             given = work()
         except DravoError as wrong:
-            # The records cannot be read or written now; nothing is lost, it is done later.
+            # The database cannot be read or written now. Nothing is lost; the job runs again later.
             self._rest(name, times + 1)
             log.warning("a job could not be done", job=name, reason=wrong.message)
             return otherwise
@@ -56,7 +56,7 @@ class Jobs:
         return given
 
     def is_free(self, name: str, future: Future[Any] | None, kind: str = JOB) -> bool:
-        """Whether what is done beside the loop may begin anew: what was begun before is over, and if it broke off, some time has passed."""
+        """Whether a background job may start again: the last one has ended, and its pause after an error is over."""
         times, until = self._broken.get(name, (0, 0.0))
         if future is None:
             return time.monotonic() >= until
@@ -72,7 +72,7 @@ class Jobs:
         return time.monotonic() >= until
 
     def broke_off(self, name: str, future: Future[Any], kind: str = JOB) -> bool:
-        """Whether what was begun beside the loop, and is over, broke off; logs and counts that once."""
+        """Whether an ended background job failed; logs and counts the error once."""
         if future.cancelled() or (wrong := future.exception()) is None:
             return False
         if self._told.get(name) is not future:

@@ -196,7 +196,7 @@ class Worker:
         do("seats", lambda: seating.give(self.house, now), None)
         chunk = recalculating.CHUNK
         more = do("working out access", lambda: recalculating.work_through(self.house, chunk, self._set_aside), 0) >= chunk
-        do("removals", lambda: guarding.judge(self.house, now), None)
+        do("removals", lambda: guarding.judge(self.house, now, self._set_aside.users()), None)
         with self._lock:
             busy = {key: number + len(self._queued.get(key, ())) for key, number in self._busy.items()}
             in_hand = self._in_hand | {each.account_id for queue in self._queued.values() for each in queue}
@@ -397,17 +397,16 @@ class Worker:
         self, application_id: str, what: set[str], outcomes: set[str], wrong: BaseException | None, *, is_group: bool, frees: bool = True
     ) -> None:
         """Let go of what was worked on; `frees` says whether it still counts as under way."""
-        if wrong is not None:
-            # A mistake of ours, or the records cannot be written: this is left alone for a while, the others go on.
-            if not isinstance(wrong, DravoError):
-                self.heartbeats.count(TASK)
-                log.error("a delivery broke off", deliveries=sorted(what), exc_info=wrong)
+        if isinstance(wrong, DravoError):
+            # The result could not be saved; see `_write`. The tasks themselves are fine.
+            self._let_go_after(BROKEN_SECONDS, what)
+        elif wrong is not None:
+            self.heartbeats.count(TASK)
+            log.error("a delivery broke off", deliveries=sorted(what), exc_info=wrong)
             with self._lock:
                 self._broken.update({each: self._broken.get(each, 0) + 1 for each in what})
                 times = max(self._broken[each] for each in what)
-            timer = threading.Timer(pause(times, BROKEN_SECONDS, BROKEN_SECONDS_AT_MOST), self._let_go, (what,))
-            timer.daemon = True
-            timer.start()
+            self._let_go_after(pause(times, BROKEN_SECONDS, BROKEN_SECONDS_AT_MOST), what)
         with self._lock:
             if wrong is None:
                 self._in_hand -= what
@@ -424,6 +423,12 @@ class Worker:
         self._go_on(application_id)
         if few:
             self._wake.set()
+
+    def _let_go_after(self, seconds: float, what: set[str]) -> None:
+        """Keep tasks from being tried for some seconds."""
+        timer = threading.Timer(seconds, self._let_go, (what,))
+        timer.daemon = True
+        timer.start()
 
     def _let_go(self, what: set[str]) -> None:
         with self._lock:
