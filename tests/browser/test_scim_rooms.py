@@ -154,3 +154,22 @@ def test_the_sheet_is_saved_as_text_without_the_token(open_page: Callable[..., P
     text = saved.value.path().read_text()
     assert f"{running.url}/scim/v2/{source}" in text and "dravo_push_" not in text
     assert token.base_url in text and "Not seen from your side yet" in text
+
+
+def test_a_user_who_may_exist_under_another_source_is_linked_on_the_source_page(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
+    first, second, name = fresh("source"), fresh("source"), fresh("zofia")
+    running.provider(first).person(name, displayName=f"Zofia {name}", title="Botanist")
+    running.provider(second).person(name, displayName=f"Zofia W. {name}")
+    page = open_page(signed_in=True)
+    page.goto(f"/sources/{second}")
+    page.get_by_role("tab", name="Conflicts (1)").click()
+    row = page.get_by_role("row").filter(has_text=f"Another source already has a user with the user name '{name}'.")
+    expect(row).to_be_visible()
+    check_accessible(page)
+    row.get_by_role("button", name="It is this person").click()
+    page.get_by_role("dialog").get_by_role("button", name="It is this person").click()
+    expect(page.get_by_role("tab", name="Conflicts", exact=True)).to_be_visible()
+    with running.dravo as dravo:
+        assert len(list(dravo.people.list(words=name))) == 1

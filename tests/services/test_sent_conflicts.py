@@ -1,4 +1,4 @@
-"""Somebody sent over SCIM who may be a user of another source waits for a decision; and nobody takes over anybody by a value they gave themselves."""
+"""A user sent over SCIM who may exist under another source waits for a decision, and no source takes over a user by a value of its own."""
 
 from __future__ import annotations
 
@@ -8,7 +8,8 @@ from typing import Any
 import pytest
 
 from dravo.core.errors import InvalidInput
-from dravo.services import assigning, conflicts, explaining, sources
+from dravo.services import assigning, binding, conflicts, explaining, settings, sources
+from dravo.services.previewing import Sure
 from dravo.services.recalculating import work_through
 from dravo.services.subjects import Wish
 from dravo.store import tables as t
@@ -75,7 +76,7 @@ def test_whoever_may_be_a_user_of_another_source_gets_nothing_until_it_is_decide
     rooms.patch_person(garden["contractors"], record, {"op": "replace", "path": "title", "value": "Guide"})
     assert access(rooms) == ["staff una"] and len(open_conflicts(rooms)) == 1
     told = explaining.why(rooms.house, user_of(rooms, record).id, "records")["sentences"]
-    assert "may be a user of another source" in told[1]
+    assert "may already exist under another source" in told[1]
 
 
 def test_it_is_linked_and_one_user_has_both(rooms: Rooms, garden: dict[str, str]) -> None:
@@ -84,7 +85,8 @@ def test_it_is_linked_and_one_user_has_both(rooms: Rooms, garden: dict[str, str]
     group = rooms.group(garden["contractors"], "Guides", record)
     assigning.add(rooms.house, rooms.caller, Wish("plants", "curator", group=group))
     (found,) = open_conflicts(rooms)
-    conflicts.decide(rooms.house, rooms.caller, "contractors", found["id"], "link", found["could_be"][0]["id"])
+    # A user name that a source repeats still names the existing user.
+    conflicts.decide(rooms.house, rooms.caller, "contractors", found["id"], "link", "una")
     assert access(rooms) == ["contractors una", "staff una"]
     assert user_of(rooms, record).id == user_of(rooms, garden["una"]).id
     assert {row.application_id for row in rooms.rows(t.access) if row.until_at is None} == {row.id for row in rooms.rows(t.application)}
@@ -94,15 +96,31 @@ def test_it_is_linked_and_one_user_has_both(rooms: Rooms, garden: dict[str, str]
     assert open_conflicts(rooms) == [] and len(access(rooms)) == 2
 
 
+def test_linking_needs_no_second_confirmation(rooms: Rooms, garden: dict[str, str]) -> None:
+    settings.change(rooms.house, rooms.caller, "guard_top_role", 0)
+    record = rooms.person(garden["contractors"], "una", title="Guide")
+    assigning.add(rooms.house, rooms.caller, Wish("records", "curator", rule='title eq "Guide"'), Sure("Records"))
+    (found,) = open_conflicts(rooms)
+    conflicts.decide(rooms.house, rooms.caller, "contractors", found["id"], "link", found["could_be"][0]["id"])
+    assert user_of(rooms, record).id == user_of(rooms, garden["una"]).id and open_conflicts(rooms) == []
+
+
+def test_a_record_moved_by_hand_settles_its_conflict(rooms: Rooms, garden: dict[str, str]) -> None:
+    record = rooms.person(garden["contractors"], "una")
+    binding.move(rooms.house, rooms.caller, record, user_of(rooms, garden["una"]).id)
+    assert open_conflicts(rooms) == [] and access(rooms) == ["contractors una", "staff una"]
+
+
 def test_it_is_somebody_else_and_they_get_what_is_theirs(rooms: Rooms, garden: dict[str, str]) -> None:
     record = rooms.person(garden["contractors"], "una")
     (found,) = open_conflicts(rooms)
     conflicts.decide(rooms.house, rooms.caller, "contractors", found["id"], "make")
     assert access(rooms) == ["contractors una", "staff una"]
     assert user_of(rooms, record).id != user_of(rooms, garden["una"]).id
-    # Decided is decided, until they are called otherwise.
-    rooms.patch_person(garden["contractors"], record, {"op": "replace", "path": "title", "value": "Guide"})
-    assert open_conflicts(rooms) == []
+    # The decision holds as long as the user name and the email stay.
+    for path, value in (("title", "Guide"), ("displayName", "Una K."), ("externalId", "c-7")):
+        rooms.patch_person(garden["contractors"], record, {"op": "replace", "path": path, "value": value})
+    assert open_conflicts(rooms) == [] and access(rooms) == ["contractors una", "staff una"]
 
 
 def test_it_is_left_out_and_stays_so(rooms: Rooms, garden: dict[str, str]) -> None:
@@ -159,7 +177,7 @@ def test_an_address_that_a_source_gave_of_its_own_accord_makes_nobody_the_joiner
     run = reading.run()
     assert run["conflict"] == 1 and reading.records() == {}
     (found,) = open_conflicts(rooms, "hr")
-    assert "No source that owns its domain says so of them." in found["message"]
+    assert "No source that owns the email's domain has confirmed it." in found["message"]
 
 
 def test_an_address_counts_that_a_source_says_which_owns_its_domain(rooms: Rooms, garden: dict[str, str]) -> None:
@@ -188,6 +206,6 @@ def test_domains_of_a_source_are_checked(rooms: Rooms, tmp_path: Path) -> None:
     for wrong in (["fernhollow"], ["una@fernhollow.example", "a b.example"]):
         with pytest.raises(InvalidInput, match="not a domain"):
             sources.change(rooms.house, rooms.caller, "staff", domains=wrong)
-    with pytest.raises(InvalidInput, match="Nothing is to be changed"):
+    with pytest.raises(InvalidInput, match="nothing to change"):
         sources.change(rooms.house, rooms.caller, "staff")
     assert rooms.rows(t.audit)[-1].action == "changed source"

@@ -80,7 +80,13 @@ const tabs = computed(() => {
     return [...reads, ...signs.slice(0, 2), ['claims', 'Who signs in'] as const, ...pushes]
   if (read.value) return [...reads, ...pushes, ['sign-in', 'Let people sign in'] as const]
   if (signsIn.value) return [...signs, conflicts, ...pushes]
-  return [...pushes, ['reading', 'Read it instead'] as const, ['sign-in', 'Let people sign in'] as const]
+  return [
+    pushes[0],
+    conflicts,
+    ...pushes.slice(1),
+    ['reading', 'Read it instead'] as const,
+    ['sign-in', 'Let people sign in'] as const,
+  ]
 })
 const shown = computed(() => props.tab || tabs.value[0]![0])
 const sheet = useQuery({

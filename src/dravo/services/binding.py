@@ -18,7 +18,7 @@ from dravo.services.house import House
 from dravo.services.permissions import Caller
 from dravo.services.previewing import UNSURE, Change, Sure
 from dravo.services.subjects import find_person
-from dravo.store import clock, groups, snapshots
+from dravo.store import clock, groups, pulled, snapshots
 from dravo.store import tables as t
 from dravo.store.applying import Cleared, Rewrite, apply_outcomes
 from dravo.store.catalogue import check_revision
@@ -61,15 +61,25 @@ def move(house: House, caller: Caller, record_id: str, to: str | None, sure: Sur
     """
     with house.database.reading() as connection:
         cleared = previewing.check(connection, _change(_planned(house, connection, record_id, to)), caller, sure)
+    return explaining.person(house, link(house, caller, record_id, to, cleared))
+
+
+def link(house: House, caller: Caller, record_id: str, to: str | None, cleared: tuple[str, str] | None = None) -> str:
+    """Have a record belong to another user, or to a new one, without asking for confirmation; return the user's id.
+
+    Args:
+        cleared: the removals that an operator confirmed, as `previewing.check` returns them.
+
+    Raises:
+        NotFound, InvalidInput; WorldMoved.
+    """
     for remaining in range(TRIES, 0, -1):
         try:
-            user_id = _apply(house, caller, record_id, to, cleared)
+            return _apply(house, caller, record_id, to, cleared)
         except (WorldMoved, IntegrityError):
             if remaining == 1:
                 raise
-            continue
-        break
-    return explaining.person(house, user_id)
+    raise AssertionError("unreachable")
 
 
 def _change(move: Move) -> Change:
@@ -134,5 +144,7 @@ def _write(connection: Connection, planned: Move, outcomes: list[Outcome], clear
     where = (r.id == planned.row.id, r.version == planned.row.version, r.user_id == planned.giver.user_id, r.gone_at.is_(None))
     if connection.execute(update(t.record).where(*where).values(user_id=planned.taker.user_id, undecided=False, modified_at=now)).rowcount != 1:
         raise WorldMoved("The record has changed meanwhile.")
+    if planned.row.undecided:
+        pulled.end_conflicts(connection, planned.row.source_id, "person", [planned.row.id])
     if outcomes[0].user.gone:
         groups.end_memberships_of_user(connection, planned.giver.user_id, now)

@@ -120,19 +120,20 @@ def _whom(connection: Connection, source: Any, row: Any, decision: str, person: 
 
 
 def _carry_out_sent(house: House, caller: Caller, row: Any, decision: str, user_id: str | None) -> None:
-    """Have a record that was sent belong to whom it was said, or be somebody new; it is here already."""
+    """Link a SCIM record to the user that was chosen, or let it be a user of its own. The record itself exists already."""
     now = clock.now()
     with house.database.reading() as connection:
         record = connection.execute(select(t.record).where(t.record.c.id == row.native_id, t.record.c.gone_at.is_(None))).first()
     if record is None:
         return
     if decision == LINK and user_id is not None and user_id != record.user_id:
-        binding.move(house, caller, record.id, user_id)
+        # The decision is the confirmation.
+        binding.link(house, caller, record.id, user_id)
     with house.database.writing() as connection:
         records.decided(connection, record.id)
         groups.mark_these(connection, [user_id or record.user_id], now)
         if decision == LINK and user_id != record.user_id:
-            # Nothing followed from whoever waited for this, and nobody is to be taken for a leaver of that name.
+            # The undecided user never had access. Left behind, it would count as a leaver of the same name.
             records.forget_user(connection, record.user_id)
 
 

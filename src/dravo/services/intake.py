@@ -36,7 +36,7 @@ from dravo.store.identifiers import new_id
 
 PUSH = "push"
 NOBODY: frozenset[str] = frozenset()
-# For how long is tried again what others were quicker with.
+# How long a request is retried when concurrent requests change the same data first.
 PATIENCE_SECONDS = 20.0
 # Up to so many people are worked out within the request; more are marked and worked through by the worker.
 AT_ONCE = 1_000
@@ -155,13 +155,15 @@ class Intake:
         def attempt() -> Taken:
             catalogue = self.catalogue.latest(self.database)
             binding = bind(None, new_user)
-            others = self._elsewhere(source_id, data)
+            with self.database.reading() as connection:
+                others = self._others(connection, source_id, data)
             record = PersonRecord(record_id, source_id, self.channel, data, binding.user_id, undecided=bool(others))
             outcome = work_out(Person(binding.user_id, None, (record,), direct=tuple(direct(binding.user_id))), catalogue, now)
             write_trace = manner.prepare(Done("person", binding.user_id, None, data, [outcome], catalogue))
             with self.database.writing() as connection:
                 check_revision(connection, catalogue.revision)
-                self._check_elsewhere(connection, source_id, data, others)
+                if self._others(connection, source_id, data) != others:
+                    raise WorldMoved("A user of that name or email was added or removed meanwhile.")
                 apply_outcomes(connection, [outcome], now, rewrite=Rewrite.NAMES, seen=catalogue.revision)
                 records.make(connection, record_id, source_id, self.channel, binding.user_id, data, now, undecided=bool(others))
                 if others:
@@ -216,9 +218,11 @@ class Intake:
             if data == row.data and not gone:
                 return Taken(record_id, data, row.version, row.created_at, row.modified_at, listed)
             catalogue = self.catalogue.latest(self.database)
-            asks = not gone and (row.undecided or searchable(data) != searchable(row.data))
-            others = self._elsewhere(source_id, data, row.user_id) if asks else NOBODY
-            # Whoever has something already keeps it: what a source calls them by now is told, and waits for an operator's word.
+            # An operator's decision holds as long as the values that were in conflict stay the same.
+            asks = not gone and (row.undecided or _matched_values(data) != _matched_values(row.data))
+            with self.database.reading() as connection:
+                others = self._others(connection, source_id, data, row.user_id) if asks else NOBODY
+            # A rename by the source does not lock out a user who has access: the conflict is only listed.
             undecided = bool(others) and (row.undecided or not (person.access or person.accounts)) if asks else row.undecided
             record = PersonRecord(record_id, source_id, self.channel, data, row.user_id, gone, undecided)
             after = with_record(person, record)
@@ -235,7 +239,8 @@ class Intake:
                 if not records.write(connection, record_id, row.version, row.data, data, now, gone=gone):
                     raise WorldMoved("The record has changed meanwhile.")
                 if asks:
-                    self._check_elsewhere(connection, source_id, data, others, row.user_id)
+                    if self._others(connection, source_id, data, row.user_id) != others:
+                        raise WorldMoved("A user of that name or email was added or removed meanwhile.")
                     if others:
                         self._note_conflict(connection, source_id, record_id, data, others, now)
                 if undecided != row.undecided:
@@ -255,40 +260,27 @@ class Intake:
 
         return self._until_it_stands(attempt, lambda: self._check_unique(source_id, data, record_id, manner.shapes))
 
-    def _elsewhere(self, source_id: str, data: Mapping[str, Any], but: str | None = None) -> frozenset[str]:
-        """Return the users of other sources who have the user name or the e-mail address that a record says: it may be one of them."""
-        if self.channel != PUSH:
-            return NOBODY
-        found = searchable(data)
-        with self.database.reading() as connection:
-            return pulled.elsewhere(connection, source_id, found.user_name_key, fold(found.email) if found.email else None, but)
+    def _others(self, connection: Connection, source_id: str, data: Mapping[str, Any], but: str | None = None) -> frozenset[str]:
+        """Return the ids of other sources' users that a SCIM record could belong to, because they share its user name or email.
 
-    def _check_elsewhere(
-        self, connection: Connection, source_id: str, data: Mapping[str, Any], others: frozenset[str], but: str | None = None
-    ) -> None:
-        """Make sure, within the transaction that writes, that nobody else of the name or the address has come or gone.
-
-        Raises:
-            WorldMoved.
+        Args:
+            but: the id of the record's own user, which does not count.
         """
-        if self.channel != PUSH:
-            return
-        found = searchable(data)
-        if pulled.elsewhere(connection, source_id, found.user_name_key, fold(found.email) if found.email else None, but) != others:
-            raise WorldMoved("Somebody has come meanwhile.")
+        return pulled.elsewhere(connection, source_id, *_matched_values(data), but) if self.channel == PUSH else NOBODY
 
     def _note_conflict(
         self, connection: Connection, source_id: str, record_id: str, data: Mapping[str, Any], others: frozenset[str], now: Instant
     ) -> None:
+        """Record that an operator has to decide which user a SCIM record belongs to."""
         found = searchable(data)
         named = connection.execute(t.user.select().where(t.user.c.id.in_(others), t.user.c.user_name_key == found.user_name_key).limit(1)).first()
         what = f"user name '{found.user_name}'" if named is not None else f"e-mail address '{found.email}'"
         conflict = {
             "native_id": record_id, "kind": NAME_KNOWN if named is not None else EMAIL_KNOWN, "name": found.display_name,
-            "message": f"A user of another source has the {what} already. Nothing is provisioned for this one until it is decided who it is.",
+            "message": f"Another source already has a user with the {what}. This user has no access until an operator decides.",
             "entry": {"locator": found.user_name, "attributes": {}, "person": data}, "candidates": sorted(others),
         }  # fmt: skip
-        # What was decided was about another name.
+        # An earlier decision was about another user name or email.
         pulled.end_conflicts(connection, source_id, "person", [record_id], decided_only=True)
         pulled.note_conflicts(connection, source_id, "person", [conflict], now, PUSH)
 
@@ -527,6 +519,12 @@ class Intake:
                     if time.monotonic() > until:
                         raise
                 if not waits:
-                    # Those who were overtaken go one after the other: each overtakes the others no more.
+                    # From the second try on, requests wait for each other: otherwise they would keep overtaking one another.
                     turn.enter_context(self.database.overtaken)
                     waits = True
+
+
+def _matched_values(data: Mapping[str, Any]) -> tuple[str, str | None]:
+    """Return the folded user name and email of a SCIM User: the values by which it could be another source's user."""
+    found = searchable(data)
+    return found.user_name_key, fold(found.email) if found.email else None

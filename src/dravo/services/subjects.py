@@ -18,7 +18,7 @@ from dravo.services import settings
 from dravo.services.applications import role_by_key
 from dravo.services.named import application_by_key, source_by_key
 from dravo.services.plans import plan_by_key
-from dravo.store import groups, views
+from dravo.store import groups, pulled, views
 from dravo.store import tables as t
 from dravo.store.catalogue import extensions
 from dravo.store.identifiers import new_id
@@ -141,7 +141,15 @@ def find_person(connection: Connection, name: str) -> Any:
 def find_people(connection: Connection, names: Sequence[str]) -> list[Any]:
     """Return the one user of each name, as `find_person` does, by few queries."""
     named = views.people_named(connection, names)
-    return [_the_one(name, named[name]) for name in names]
+    return [_the_one(name, _decided(connection, named[name])) for name in names]
+
+
+def _decided(connection: Connection, found: Sequence[Any]) -> Sequence[Any]:
+    """Return users without those who wait for a decision, if there are others: a source must not make an existing name ambiguous."""
+    if len(found) < 2:
+        return found
+    undecided = pulled.undecided_users(connection, [row.id for row in found])
+    return [row for row in found if row.id not in undecided] or found
 
 
 def _the_one(name: str, found: Sequence[Any]) -> Any:

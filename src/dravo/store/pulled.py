@@ -18,7 +18,7 @@ from dravo.store.records import found_by
 
 PULL = "pull"
 CHUNK = 500
-# Of whom nobody has decided yet who they are: they stand in nobody's way.
+# Users with a record that waits for a decision: they are not candidates for matching.
 _UNDECIDED = exists().where(t.record.c.user_id == t.user.c.id, t.record.c.gone_at.is_(None), t.record.c.undecided.is_(True))
 
 
@@ -171,10 +171,12 @@ def who_has(connection: Connection, names: Iterable[str], emails: Iterable[str])
 
 
 def elsewhere(connection: Connection, source_id: str, name: str, email: str | None, but: str | None = None) -> frozenset[str]:
-    """Return the users of other sources who have a folded user name or e-mail address.
+    """Return the ids of other sources' users with a user name or an email.
 
     Args:
-        but: somebody who does not count.
+        source_id: the source whose own users do not count.
+        name, email: folded; None for no email.
+        but: the id of a user who does not count.
     """
     u, r = t.user.c, t.record.c
     known = exists().where(r.user_id == u.id, r.source_id != source_id, r.gone_at.is_(None), r.undecided.is_(False))
@@ -183,6 +185,12 @@ def elsewhere(connection: Connection, source_id: str, name: str, email: str | No
         if value:
             found.update(connection.execute(select(u.id).where(column == value, u.gone_at.is_(None), known)).scalars())
     return frozenset(found - {but})
+
+
+def undecided_users(connection: Connection, user_ids: Sequence[str]) -> frozenset[str]:
+    """Return those of some users for whom an operator has yet to decide which user a SCIM record belongs to."""
+    u = t.user.c
+    return frozenset(connection.execute(select(u.id).where(u.id.in_(user_ids), _UNDECIDED)).scalars())
 
 
 def _here(connection: Connection, source_id: str, users: Mapping[str, Any], asked_by: str) -> dict[str, bool]:
