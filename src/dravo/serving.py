@@ -88,25 +88,41 @@ class AddressNotUsable(DravoError):
 
 
 def listen(host: str, port: int) -> list[socket.socket]:
-    """Return open sockets for a name or an address; a name can have several addresses.
+    """Return listening sockets, one for each address of a host that this machine has.
+
+    Args:
+        host: a name or an address.
 
     Raises:
-        AddressNotUsable: if another program has the port, or it is not for this user, or the address is not this machine's.
+        AddressNotUsable: if the port is in use or not permitted, or the machine has no address of the host.
     """
     if not 0 < port < 65536:
         raise AddressNotUsable(f"{port} is no port.", "Give one from 1 to 65535 with --port.")
+    known = {
+        errno.EADDRINUSE: (f"Port {port} of {host} is in use.", "Stop the program that uses it, or give another port with --port."),
+        errno.EACCES: (
+            f"You are not permitted to listen on port {port}.",
+            "Give a port from 1024 on with --port, and put a proxy before it.",
+        ),
+    }
+    opened: list[socket.socket] = []
     try:
-        addresses = {
-            (family, address) for family, _, _, _, address in socket.getaddrinfo(host, port, type=socket.SOCK_STREAM, flags=socket.AI_PASSIVE)
-        }
-        return [socket.create_server(address[:2], family=family, backlog=BACKLOG) for family, address in sorted(addresses)]
+        found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM, flags=socket.AI_PASSIVE)
+        for family, address in sorted({(family, address[:2]) for family, _, _, _, address in found}):
+            try:
+                opened.append(socket.create_server(address, family=family, backlog=BACKLOG))
+            except OSError as wrong:
+                # A name such as localhost often has an IPv6 address that the machine does not have.
+                if wrong.errno in known:
+                    raise
     except OSError as wrong:
-        why = {
-            errno.EADDRINUSE: (f"Port {port} of {host} is taken.", "Stop what uses it, or give another port with --port."),
-            errno.EACCES: (f"This user may not listen on port {port}.", "Give a port from 1024 on with --port, and let a proxy listen on that one."),
-        }
-        known = why.get(wrong.errno or 0, (f"'{host}' is no address of this machine.", "Give one with --host, such as 127.0.0.1."))
-        raise AddressNotUsable(*known) from None
+        for each in opened:
+            each.close()
+        if wrong.errno in known:
+            raise AddressNotUsable(*known[wrong.errno]) from None
+    if not opened:
+        raise AddressNotUsable(f"'{host}' is no address of this machine.", "Give one with --host, such as 127.0.0.1.")
+    return opened
 
 
 def load() -> None:
@@ -253,8 +269,12 @@ class Service:
             if child.is_alive():
                 child.kill()
                 child.join()
-        # Nobody has it open any more: all that was written stands in the file afterwards.
-        Database(self.folder).close()
+        if (self.folder / FILE_NAME).exists():
+            # No other process has it open: afterwards the file alone holds everything.
+            database = Database(self.folder)
+            with contextlib.suppress(DravoError):
+                database.checkpoint()
+            database.close()
 
 
 def serve(folder: Path, host: str, port: int, public_url: str | None = None, proxy: str | None = None) -> None:

@@ -35,7 +35,7 @@ from dravo.services.house import House
 from dravo.services.measuring import as_text, of_worker
 from dravo.services.permissions import CHIEF
 from dravo.services.secrets import KEY_FILE
-from dravo.serving import AddressNotUsable, NoInstallation, Service, folder_lock, serve
+from dravo.serving import AddressNotUsable, NoInstallation, Service, folder_lock, listen, serve
 from dravo.store.database import FILE_NAME, NotReadable
 from dravo.web.app import create_app
 from dravo.worker.loop import Worker
@@ -169,6 +169,11 @@ def test_a_folder_is_let_go_when_its_service_ends(tmp_path: Path) -> None:
         pass
 
 
+def test_a_service_that_ends_before_its_data_folder_is_set_up_leaves_no_database(tmp_path: Path) -> None:
+    Service(tmp_path, "127.0.0.1", free_port()).stop()
+    assert list(tmp_path.iterdir()) == []
+
+
 def test_addresses_follow_where_one_listens(tmp_path: Path) -> None:
     assert Service(tmp_path, "127.0.0.1", 8420).public_url == "http://127.0.0.1:8420"
     assert Service(tmp_path, "0.0.0.0", 80).public_url == "http://localhost:80"
@@ -236,12 +241,23 @@ def test_a_proxy_is_named_by_its_address(tmp_path: Path) -> None:
 def test_a_service_that_cannot_listen_says_why(tmp_path: Path) -> None:
     set_up(tmp_path)
     port = free_port()
-    with socket.create_server(("127.0.0.1", port)), pytest.raises(AddressNotUsable, match=f"Port {port} of 127.0.0.1 is taken"):
+    with socket.create_server(("127.0.0.1", port)), pytest.raises(AddressNotUsable, match=f"Port {port} of 127.0.0.1 is in use"):
         serve(tmp_path, "127.0.0.1", port)
     with pytest.raises(AddressNotUsable, match="no address of this machine"):
         serve(tmp_path, "192.0.2.1", port)
+    with pytest.raises(AddressNotUsable, match="no address of this machine"):
+        serve(tmp_path, "nothing-of-that-name.invalid", port)
     with pytest.raises(AddressNotUsable, match="99999 is no port"):
         serve(tmp_path, "127.0.0.1", 99999)
+
+
+def test_a_host_is_listened_on_at_the_addresses_that_the_machine_has(monkeypatch: pytest.MonkeyPatch) -> None:
+    port = free_port()
+    found = [(socket.AF_INET6, 1, 6, "", ("2001:db8::1", port, 0, 0)), (socket.AF_INET, 1, 6, "", ("127.0.0.1", port))]
+    monkeypatch.setattr(socket, "getaddrinfo", lambda *_, **__: found)
+    (opened,) = listen("garden", port)
+    assert opened.getsockname() == ("127.0.0.1", port)
+    opened.close()
 
 
 def test_callers_wait_while_the_web_process_is_started_again(tmp_path: Path) -> None:
@@ -262,9 +278,9 @@ def test_a_service_whose_worker_shows_no_sign_of_life_is_not_ready(rooms: Rooms)
     assert http.get("/readyz").status_code == 200
     heartbeats._numbers[0] -= 2 * LATE_SECONDS
     answer = http.get("/readyz")
-    assert answer.status_code == 503 and "no sign of life (work)" in answer.get_data(as_text=True)
+    assert answer.status_code == 503 and "does not respond (work)" in answer.get_data(as_text=True)
     text = "\n".join(as_text(of_worker(heartbeats)))
-    assert re.search(r'dravo_worker_heartbeat_age_seconds\{loop="work"\} 6\d', text) and 'dravo_worker_broke_off{kind="job"} 0' in text
+    assert re.search(r'dravo_worker_heartbeat_age_seconds\{loop="work"\} 6\d', text) and 'dravo_worker_errors{kind="job"} 0' in text
 
 
 def test_a_worker_that_shows_no_sign_of_life_is_ended_and_what_ends_again_and_again_waits_longer(tmp_path: Path) -> None:

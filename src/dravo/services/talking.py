@@ -27,6 +27,8 @@ from dravo.store.applying import WAITING
 # A list that was read so many seconds ago still serves for looking whether somebody is there.
 LIST_SECONDS = 30.0
 LONGEST_WAIT = 15.0
+# So many deleted ids are remembered for a list; after that it is read again.
+MOST_GONE = 10_000
 # From so many accounts to be made on, their application's list is read once instead of searching for each; counted anew so often.
 MANY, COUNT_SECONDS = 20, 5.0
 T = TypeVar("T")
@@ -144,13 +146,19 @@ class Lists:
             return self._without_gone(key, began, found)
 
     def forget(self, application_id: str, path: str, remote_id: str | None = None) -> None:
-        """Have what was begun to be read before now no longer hold something that is gone; of an unknown id, have it be read anew."""
+        """Drop an id from the lists whose reading began before now.
+
+        Args:
+            remote_id: the id; None if it is not known which ids are affected: the whole list is read again.
+        """
         key, now = (application_id, path), time.monotonic()
         with self._lock:
-            if remote_id is None:
+            gone = self._gone.setdefault(key, {})
+            if remote_id is None or len(gone) >= MOST_GONE:
                 self._spoilt[key] = now
+                gone.clear()
             else:
-                self._gone.setdefault(key, {})[remote_id] = now
+                gone[remote_id] = now
 
     def _without_gone(self, key: tuple[str, str], began: float, found: list[Mapping[str, Any]] | None) -> list[Mapping[str, Any]] | None:
         with self._lock:
@@ -229,7 +237,7 @@ class Talker:
         return response
 
     def note_gone(self, application_id: str, request: Request, status: int | None) -> None:
-        """Note that something was deleted there, or may have been, or is not there: a list that was begun before does not know it.
+        """Drop from the lists what a response shows to be deleted or missing.
 
         Args:
             status: how the request was answered; None if it was not.

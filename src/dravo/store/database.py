@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -158,9 +157,7 @@ class Database:
             raise told(wrong) from wrong
 
     def close(self) -> None:
-        """Close all connections that no thread is using; what was written stands in the file then, as far as nobody else reads it."""
-        with contextlib.suppress(DravoError):
-            self.checkpoint()
+        """Close all connections that no thread is using."""
         for connection in (self._writer, getattr(self._own, "reader", None)):
             if connection is not None:
                 connection.close()
