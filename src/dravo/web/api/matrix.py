@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from typing import Any
 
-from flask import Response, stream_with_context
+from flask import Response
 
 from dravo.services import comparing, expecting, masking, matrix
 from dravo.services.matrix import View
 from dravo.web.api import asked as q
 from dravo.web.api.describing import answers
 from dravo.web.api.door import QUERY, ask, caller, house, needs, room
+from dravo.web.api.downloads import file_response
 from dravo.web.api.moments import instant_of
 
 rooms = room("matrix")
@@ -45,11 +46,7 @@ def export_matrix(query: q.ExportQuery) -> Response:
     """The whole matrix as CSV or JSON, streamed."""
     who = caller()
     pieces = matrix.export(house(), view_of(query), query.form, lambda items: masking.for_caller(who, items))
-    kind = "text/csv" if query.form == "csv" else "application/json"
-    headers = {"Content-Disposition": f"attachment; filename=access.{query.form}"}
-    response = Response(stream_with_context(pieces), mimetype=kind, headers=headers)
-    response.call_on_close(pieces.close)
-    return response
+    return file_response(pieces, "access", query.form)
 
 
 @rooms.get("/matrix/changes", responses=answers("access_models.PageOfMoves"))

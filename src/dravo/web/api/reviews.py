@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from flask import Response, stream_with_context
+from flask import Response
 
 from dravo.services import reviewing
 from dravo.services.matrix import View
@@ -13,6 +13,7 @@ from dravo.web.api import asked_reviews as rq
 from dravo.web.api.assignments import sure_of
 from dravo.web.api.describing import answers
 from dravo.web.api.door import ALL, BODY, QUERY, ask, caller, house, needs, room
+from dravo.web.api.downloads import file_response
 
 rooms = room("reviews")
 
@@ -71,9 +72,4 @@ def close_review(path: q.IdPath) -> dict[str, Any]:
 @needs("access.read")
 def export_review(path: q.IdPath, query: rq.ReviewExportQuery) -> Response:
     """A review with all its rows as CSV or JSON, streamed: the evidence."""
-    pieces = reviewing.export(house(), path.id, query.form)
-    kind = "text/csv" if query.form == "csv" else "application/json"
-    headers = {"Content-Disposition": f"attachment; filename=review.{query.form}"}
-    response = Response(stream_with_context(pieces), mimetype=kind, headers=headers)
-    response.call_on_close(pieces.close)
-    return response
+    return file_response(reviewing.export(house(), path.id, query.form), "review", query.form)
