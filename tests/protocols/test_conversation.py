@@ -131,7 +131,7 @@ def test_after_a_conflict_it_looks_again() -> None:
 
 def test_what_is_shown_and_gone_is_no_conflict() -> None:
     shown = listed({"id": "7", **scim_body(OFF), "externalId": "u1"})
-    with pytest.raises(TryLater, match="is gone when it is to be changed"):
+    with pytest.raises(TryLater, match="disappeared from the application"):
         talk(WANTED, shown, answer(404), shown, answer(404))
 
 

@@ -203,7 +203,7 @@ def test_a_member_who_is_gone_there_keeps_nobody_in_or_out(names: bool, dead: li
 
 def test_a_member_who_is_there_and_is_not_taken_off_is_told() -> None:
     there = Known({"account-0001"}, {"leaving-0001", "account-0001"}, names=False)
-    with pytest.raises(Refused, match="did not take members off"):
+    with pytest.raises(Refused, match="did not remove members"):
         there.take(replace(KNOWN, remove=frozenset({"leaving-0001"})))
 
 

@@ -12,7 +12,11 @@ from dravo.client import Dravo
 
 # Settings that are set by options of the same name.
 _TEXTS = ("metadata_address", "issuer", "client_id", "scopes", "subject", "pilot", "whom_to_ask", "registers_into")
-_NUMBERS = ("skew", "claims_days", "longest_hours")
+_NUMBERS = {
+    "skew": "seconds by which the clocks may differ, maximum 300 (default 60)",
+    "claims_days": "days after which group memberships from claims end without a sign-in; 0: never (default 30)",
+    "longest_hours": "hours for which a SAML response may be valid, 1 to 24 (default 1)",
+}
 _SWITCHES = ("unasked", "signs", "takes_over", "takes_groups", "refresh", "anew", "userinfo", "by_key")
 
 
@@ -71,8 +75,8 @@ def add_commands(nouns: Any) -> None:
     change.add_argument("--look", action="store_true", help="fetch what is at the address now")
     for name in _TEXTS:
         change.add_argument(f"--{name.replace('_', '-')}")
-    for name in _NUMBERS:
-        change.add_argument(f"--{name.replace('_', '-')}", type=int, metavar="N")
+    for name, explained in _NUMBERS.items():
+        change.add_argument(f"--{name.replace('_', '-')}", type=int, metavar="N", help=explained)
     for name in _SWITCHES:
         change.add_argument(f"--{name.replace('_', '-')}", choices=("yes", "no"))
     state.add_argument("state", choices=("off", "pilot", "everybody"))

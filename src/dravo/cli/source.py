@@ -18,12 +18,18 @@ def add_commands(nouns: Any) -> None:
     add.add_argument("key", help="stands in addresses and never changes")
     add.add_argument("--label", required=True, help="a name for people")
     change = command(
-        verbs, "change", _change, "change a source's label, or say which e-mail domains it owns",
+        verbs, "change", _change, "change a source's label or the email domains that it owns",
         ["dravo source change staff --domain fernhollow.example"],
     )  # fmt: skip
     change.add_argument("key")
-    change.add_argument("--label", help="another name for people")
-    change.add_argument("--domain", dest="domains", action="append", metavar="DOMAIN", help="a domain that it owns; give all of them; '' for none")
+    change.add_argument("--label", help="the new label")
+    change.add_argument(
+        "--domain",
+        dest="domains",
+        action="append",
+        metavar="DOMAIN",
+        help="a domain that the source owns; repeat to give all; '' removes all",
+    )
     sheet = command(verbs, "sheet", _sheet, "print the exchange sheet: what to give to the other side, and what traffic has shown")
     sheet.add_argument("key")
     sheet.add_argument("--to-send", action="store_true", help="only what goes to whoever runs the other side, as text to send")
@@ -70,7 +76,7 @@ def _change(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.json:
         show_json(changed)
         return
-    facts({"Key": changed["key"], "Label": changed["label"], "Domains that it owns": ", ".join(changed["domains"]) or "none"})
+    facts({"Key": changed["key"], "Label": changed["label"], "Owned domains": ", ".join(changed["domains"]) or "none"})
 
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:

@@ -27,7 +27,7 @@ class Sources(Noun):
         return cast(t.Source, self._call("POST", "/sources", body={"key": key, "label": label}))
 
     def change(self, key: str, label: str | None = None, domains: Sequence[str] | None = None) -> t.Source:
-        """Give a source another label, or say which e-mail domains it owns (all of them); what is left out stays."""
+        """Change a source's label or the email domains that it owns (give all of them); None leaves a value as it is."""
         given = {"label": label, "domains": domains if domains is None else [*domains]}
         return cast(t.Source, self._call("PATCH", f"/sources/{part(key)}", body={name: value for name, value in given.items() if value is not None}))
 

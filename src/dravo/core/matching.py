@@ -37,8 +37,8 @@ class Candidate:
         operator: whether an operator goes by one of these names.
         here: whether the same source says something of them already: by the same channel (True), or by another one (False);
             None if it does not.
-        name_counts, email_counts: whether their user name, their e-mail address, was said by somebody whose word counts for matching: by
-            this very source, by an operator, or by a source that owns the domain.
+        name_counts, email_counts: whether the user name, the email, counts for matching: this source, an operator, or a source that owns
+            the domain must have reported it.
     """
 
     user_id: str
@@ -96,7 +96,7 @@ def match(data: Mapping[str, Any], candidates: Sequence[Candidate], policy: Sour
         return Conflict(TWO_RECORDS, ids, f"Another record of this source is the same person already, by {_by(named, found)}.")
     if len(candidates) == 1 and _is_safe(first, found.email, named, policy):
         return Binding(first.user_id, new=False)
-    unsure = "" if len(candidates) > 1 or first.email_counts else " No source that owns its domain says so of them."
+    unsure = "" if len(candidates) > 1 or first.email_counts else " No source that owns the email's domain has confirmed it."
     if named:
         return Conflict(NAME_KNOWN, ids, f"Somebody has the user name '{found.user_name}' already.{unsure}")
     return Conflict(EMAIL_KNOWN, ids, f"Somebody has the e-mail address '{found.email}' already.{unsure}")
@@ -111,7 +111,7 @@ def _is_safe(candidate: Candidate, email: str | None, named: Sequence[Candidate]
     if candidate.here is False and named:
         # The same source says both, by two channels, under one user name.
         return True
-    # A value that anybody could give themselves at another source would let them become whoever comes with it here.
+    # Otherwise another source could put a new user's email on one of its own users, and take over the new user's access.
     if policy.match == ASK or not policy.owns(candidate.email) or not candidate.email_counts:
         return False
     if policy.match == BY_EMAIL:

@@ -172,7 +172,7 @@ class Person:
 
     @property
     def waits(self) -> bool:
-        """Whether all that is said of them waits for an operator to say who they are: nothing gives them anything until then."""
+        """Whether an operator has yet to decide which user this is: all source records are undecided. Until then there is no access."""
         present = [record for record in self.records if not record.gone]
         return bool(present) and all(record.undecided for record in present)
 

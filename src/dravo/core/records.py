@@ -24,7 +24,7 @@ class PersonRecord:
         data: the SCIM User as read, names as in the schema.
         user_id: the user it is bound to, or None as long as it is bound to nobody.
         gone: whether the source has deleted it.
-        undecided: whether an operator has yet to say whether it is somebody who is here already; until then nothing follows from it.
+        undecided: whether an operator has yet to decide if it belongs to an existing user; until then it gives no access.
     """
 
     id: str

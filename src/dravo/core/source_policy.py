@@ -281,10 +281,10 @@ def _one_of(value: Any, choices: Sequence[str], name: str) -> str:
 
 
 def read_domains(texts: Sequence[str]) -> list[str]:
-    """Return e-mail domains as they are compared, each once.
+    """Return email domains in folded form, without duplicates.
 
     Raises:
-        InvalidInput: if one is none.
+        InvalidInput: if one is not a domain.
     """
     return list(dict.fromkeys(_domain(each) for each in texts))
 

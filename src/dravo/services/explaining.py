@@ -111,7 +111,7 @@ def _decided(house: House, connection: Connection, user_id: str, application_id:
 
 
 def _waits_at(connection: Connection, user_id: str) -> str | None:
-    """Return the label of the source at which it is to be decided who a user is; None if that is decided."""
+    """Return the label of the source where an operator has to decide which user this is; None if nothing is to be decided."""
     if not snapshots.people(connection, [user_id])[user_id].waits:
         return None
     r = t.record.c
@@ -160,7 +160,7 @@ def _why_not(
     name = person_line["display_name"]
     lines = [f"{name} has no access to {application.label}."]
     if waits_at is not None:
-        return [*lines, f"{waits_at} sent somebody who may be a user of another source: nothing follows until the conflict there is decided."]
+        return [*lines, f"{waits_at} reported this user, who may already exist under another source. Decide the conflict at {waits_at} first."]
     if person_line["state"] != "active":
         what = "has left" if person_line["state"] == "gone" else "is inactive"
         lines.append(f"{name} {what} since {_when(person_line['since'])}, and whoever is not active has no access to anything.")

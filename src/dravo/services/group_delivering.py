@@ -144,20 +144,20 @@ def _settle(house: House, work: Any, name: str | None, reached: ReachedGroup, pu
 
 def _without(connection: Connection, work: Any, left_out: Pairs, refusal: str, now: Instant) -> dict[str, Any]:
     """Have accounts that a group there does not take be looked at, for they may be gone; return what becomes of the group until then."""
-    some = "One member is" if len(left_out) == 1 else f"{len(left_out):,} members are"
-    message = f"{some} not taken there, the others are in. The application said {refusal[:300]}"
+    some = "1 member" if len(left_out) == 1 else f"{len(left_out):,} members"
+    message = f"The application refused {some} and has all others. It answered {refusal[:300]}"
     a = t.account.c
     ids = [account_id for account_id, _ in left_out]
     looked_at = (a.agreed.is_not(None), a.agreed_at > (work.agreed_at or now))
     there = set(connection.execute(select(a.id).where(a.id.in_(ids[:500]), *looked_at)).scalars())
     unsure = [each for each in ids if each not in there]
     if not unsure:
-        return {"state": FAILED, "next_attempt_at": None, "message": message, "mend": "Their accounts are there: see in the application why."}
+        return {"state": FAILED, "next_attempt_at": None, "message": message, "mend": "These accounts exist. Look in the application for the reason."}
     for account_id in unsure:
         # Where it is gone it is made anew, and the group takes the new one.
         open_anew(connection, account_id, now)
     pause = later(now, answering.pause(work.attempts, answering.LONGEST_PAUSE))
-    return {"state": WAITING, "next_attempt_at": pause, "message": message, "mend": "Their accounts are looked at; then it is tried again."}
+    return {"state": WAITING, "next_attempt_at": pause, "message": message, "mend": "Dravo checks these accounts, then tries again."}
 
 
 def _as_it_was(house: House, connection: Any, work: Any, seen: tuple[Any, ...]) -> bool:

@@ -1,6 +1,6 @@
-"""Signs of life of the worker's loops, in memory that all processes of a service share.
+"""Heartbeats of the worker's loops, in memory that all processes of a service share.
 
-`dravo.serving` makes them before it forks. The worker writes them, whoever asks reads them: the supervisor, `/readyz` and `/metrics`.
+`dravo.serving` creates the memory before it forks. The worker writes to it; the supervisor, `/readyz` and `/metrics` read it.
 """
 
 from __future__ import annotations
@@ -11,15 +11,15 @@ import time
 # The loop that looks for work, and the one that writes down how attempts went.
 WORK, SETTLEMENTS = "work", "settlements"
 LOOPS = (WORK, SETTLEMENTS)
-# What breaks off by a mistake of Dravo's own, and is counted.
+# Where unexpected errors are counted.
 JOB, USER, TASK, SETTLEMENT, RUN = "job", "user", "task", "settlement", "run"
 KINDS = (JOB, USER, TASK, SETTLEMENT, RUN)
-# From when on the service is not ready, and from when on the worker is taken for dead.
+# After the first, the service is not ready; after the second, the supervisor restarts the worker.
 LATE_SECONDS, LOST_SECONDS = 30.0, 300.0
 
 
 class Heartbeats:
-    """When each loop came round last, and how much broke off since the service started."""
+    """The time of each loop's last iteration, and counts of unexpected errors since the service started."""
 
     def __init__(self) -> None:
         # Not a file's: every process that is forked from this one sees the same memory.
@@ -33,22 +33,22 @@ class Heartbeats:
             self.beat(loop)
 
     def beat(self, loop: str) -> None:
-        """Note that a loop came round."""
+        """Record an iteration of a loop."""
         # The clock of the machine, which is the same in every process.
         self._numbers[LOOPS.index(loop)] = time.monotonic()
 
     def ages(self) -> dict[str, float]:
-        """Return for each loop how many seconds ago it came round."""
+        """Return the seconds since each loop's last iteration."""
         return {loop: max(0.0, time.monotonic() - self._numbers[place]) for place, loop in enumerate(LOOPS)}
 
     def late(self, seconds: float) -> list[str]:
-        """Return the loops that have not come round for so many seconds."""
+        """Return the loops without an iteration for so many seconds."""
         return [loop for loop, age in self.ages().items() if age > seconds]
 
     def count(self, kind: str) -> None:
-        """Count something that broke off. The worker alone counts; two at the very same moment may count as one."""
+        """Count an unexpected error. Only the worker counts; two errors at the same instant may count as one."""
         self._numbers[len(LOOPS) + KINDS.index(kind)] += 1
 
     def counts(self) -> dict[str, int]:
-        """Return how many of each kind broke off."""
+        """Return the number of unexpected errors of each kind."""
         return {kind: int(self._numbers[len(LOOPS) + place]) for place, kind in enumerate(KINDS)}

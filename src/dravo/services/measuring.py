@@ -77,10 +77,10 @@ def of_worker(heartbeats: Heartbeats | None) -> list[Measure]:
         return []
     ages, counts = heartbeats.ages(), heartbeats.counts()
     return [
-        Measure("dravo_worker_heartbeat_age_seconds", "How long ago each loop came round.", tuple(({"loop": key}, ages[key]) for key in ages)),
+        Measure("dravo_worker_heartbeat_age_seconds", "Seconds since each loop's last iteration.", tuple(({"loop": key}, ages[key]) for key in ages)),
         Measure(
-            "dravo_worker_broke_off",
-            "What broke off by a mistake of Dravo's own since the service started.",
+            "dravo_worker_errors",
+            "Unexpected errors since the service started.",
             tuple(({"kind": key}, counts[key]) for key in counts),
         ),
     ]

@@ -40,11 +40,11 @@ PULL = "pull"
 ASKED, RUNNING, FINISHED, HELD, FAILED, STOPPED = "asked", "running", "done", "held", "failed", "stopped"
 # How often a run says how far it is, and looks whether it is asked to stop.
 TELL_SECONDS = 0.5
-# What was read and is nobody: an entry without its ID, a line that is no line.
+# Lines and entries that could not be read, such as an entry without its ID.
 UNREADABLE = "unreadable"
 MOST_BAD_LINES = 1_000
 SWEPT_AT_ONCE = 5_000
-# A run in the middle of which the worker ended so often is not tried again.
+# After so many crashes of the worker during a run, the run is not started again.
 MOST_BREAKS = 2
 
 log = structlog.get_logger("worker")
@@ -134,7 +134,7 @@ def go_on_after_breaking_off(house: House, *, ended_well: bool = True) -> None:
     """Close runs that were under way when the worker ended, and ask for them anew: what they took in stands, and is not read twice.
 
     Args:
-        ended_well: whether the worker was stopped. If it was not, the run may be why; one that ended it twice is not asked for again.
+        ended_well: whether the worker was stopped. Otherwise the run may have crashed it; a run that did so twice is not started again.
     """
     r = t.run.c
     now = clock.now()
@@ -144,8 +144,8 @@ def go_on_after_breaking_off(house: House, *, ended_well: bool = True) -> None:
             values = dict(stopped)
             broke_off = row.broke_off + (0 if ended_well else 1)
             if broke_off >= MOST_BREAKS:
-                message = "The worker ended twice in the middle of it, so it is not tried again."
-                values |= {"message": message, "mend": "The service's log says more. Run it again once the cause is found."}
+                message = "The worker crashed twice during this import run, so Dravo does not retry it."
+                values |= {"message": message, "mend": "Look for the cause in the service's log, then run the import again."}
                 log.error("a run ended the worker twice and is given up", run=row.id, source=row.source_id)
             connection.execute(update(t.run).where(r.id == row.id).values(**values, broke_off=broke_off))
             if row.source_id and not row.stop_asked and broke_off < MOST_BREAKS:
@@ -252,7 +252,7 @@ class Pull:
                 self._tell()
             self.people.finish()
             groups = self.groups.choose(chain(self._groups_of(reader, since), made_entries(self._made)))
-            # What could not be read may be whoever, or whatever membership, is missing.
+            # A missing member may stand in a line that could not be read.
             self.groups.take(groups, ends=not self._bad)
             self._tell(at_once=True)
             held = self._conclude() if self.whole else None
@@ -361,7 +361,9 @@ class Pull:
     def _unreadable(self, missing: list[str], missing_groups: list[str]) -> str | None:
         if not self._bad or not (missing or missing_groups):
             return None
-        return f"{_could_not_be_read(self._bad)} Nobody was removed: {len(missing):,} users and {len(missing_groups):,} groups did not come."
+        return (
+            f"{_could_not_be_read(self._bad)} Dravo removed nothing, although {len(missing):,} users and {len(missing_groups):,} groups are missing."
+        )
 
     def _implausible(self, missing: list[str], missing_groups: list[str]) -> str | None:
         limit = guarding.limits(self._values)
@@ -376,7 +378,7 @@ class Pull:
         message = mend = None
         if self._bad:
             message = held or _could_not_be_read(self._bad)
-            mend = "Correct it, or have it corrected, and run it again: then whoever is missing is removed."
+            mend = "Correct the lines or entries that the run lists, and run the import again."
         elif held:
             message, mend = held, "Look at who is missing. If it is right, run it again and let them leave."
         values = {
@@ -414,7 +416,7 @@ class Pull:
 
 
 def _could_not_be_read(number: int) -> str:
-    return "One line or entry could not be read." if number == 1 else f"{number:,} lines or entries could not be read."
+    return "1 line or entry could not be read." if number == 1 else f"{number:,} lines or entries could not be read."
 
 
 def _end(house: House, run_id: str, state: str, *, message: str, mend: str = "") -> None:

@@ -105,10 +105,10 @@ def add(house: House, caller: Caller, key: str, label: str) -> dict[str, Any]:
 
 
 def change(house: House, caller: Caller, key: str, label: str | None = None, domains: Sequence[str] | None = None) -> dict[str, Any]:
-    """Give a source another label, or say which e-mail domains it owns; its key stays.
+    """Change a source's label or the email domains that it owns; the key stays.
 
     Args:
-        domains: all of them. Other sources link their records to its users by an address only within these.
+        domains: all domains that it owns. Other sources link records to its users by email only within these.
 
     Raises:
         NotFound, InvalidInput.
@@ -119,7 +119,7 @@ def change(house: House, caller: Caller, key: str, label: str | None = None, dom
     if domains is not None:
         given["domains"] = read_domains(domains)
     if not given:
-        raise InvalidInput("Nothing is to be changed.", "Give a label, or the domains that the source owns.")
+        raise InvalidInput("There is nothing to change.", "Give a label or the domains that the source owns.")
     with house.database.writing() as connection:
         row = source_by_key(connection, key)
         before = {"label": row.label, "domains": list(row.domains or ())}

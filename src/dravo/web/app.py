@@ -150,12 +150,12 @@ def _add_health(app: Flask, house: House, heartbeats: Heartbeats | None) -> None
         except DravoError as wrong:
             return {"status": "not ready", "reason": wrong.message}, 503
         if heartbeats is not None and (late := heartbeats.late(LATE_SECONDS)):
-            return {"status": "not ready", "reason": f"The worker shows no sign of life ({', '.join(late)}); the service's log says more."}, 503
+            return {"status": "not ready", "reason": f"The worker does not respond ({', '.join(late)}). Look into the service's log."}, 503
         return {"status": "ready"}, 200
 
 
 def _add_console(app: Flask) -> None:
-    # Known by name once and for all: whatever else a path says, nothing is looked for in the file system by it.
+    # Only these names are served: no other path reaches the file system.
     files = {str(file.relative_to(BUILT)) for file in BUILT.rglob("*") if file.is_file()}
 
     @app.route("/")

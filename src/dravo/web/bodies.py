@@ -1,4 +1,4 @@
-"""Bodies of requests in JSON, for every door alike: what is no JSON, or is nested without end, is refused before anything is made of it."""
+"""Reads JSON request bodies for the management API and SCIM, and refuses bodies that are nested too deep."""
 
 from __future__ import annotations
 
@@ -6,12 +6,12 @@ from typing import Any
 
 import orjson
 
-# No resource or request of ours comes near it; working with deeper ones would take the stack.
+# Valid requests are nested about ten deep; recursion over much deeper ones would exhaust the stack.
 DEEPEST = 32
 
 
 class NoJson(ValueError):
-    """A body is not JSON, or not such as is taken; says why, as the end of a sentence about it."""
+    """A body cannot be read; the message completes the sentence "The body ..."."""
 
 
 def read_json(content: bytes) -> Any:

@@ -39,7 +39,7 @@ class Expected:
         now: seconds since 1970.
         skew: by how many seconds clocks may differ.
         keys: ours, for what is encrypted.
-        longest: for how many seconds from now on it may be brought at the most; each is remembered until then, so that none is brought twice.
+        longest: the maximum validity from now on, in seconds. Each response is remembered until it ends, to refuse a replay.
     """
 
     issuer: str
@@ -243,8 +243,8 @@ def _confirmed(confirmation: etree._Element, expected: Expected) -> float:
     if ends > expected.now + expected.longest + expected.skew:
         raise SignInRefused(
             "too long",
-            f"It may be brought for {(ends - expected.now) / 3_600:,.1f} hours from now, and not more than {expected.longest // 3_600} are taken.",
-            "Have the provider let it count for some minutes, or set longer here (longest_hours).",
+            f"The response is valid for {(ends - expected.now) / 3_600:,.1f} more hours; the maximum is {expected.longest // 3_600}.",
+            "Have the provider shorten NotOnOrAfter to some minutes, or raise the maximum (setting `longest_hours`).",
         )
     answers = data.get("InResponseTo")
     if answers is not None or expected.request is not None:

@@ -142,7 +142,7 @@ def _find_or_create(wanted: Wanted) -> Conversation:
             return created
         exists = True
     if not exists:
-        raise TryLater("The account that the application shows is gone when it is to be changed.", "It is looked for again by itself.")
+        raise TryLater("The account disappeared from the application before Dravo could change it.", "Dravo looks for it again.")
     raise Refused(
         f"The application says that an account for '{wanted.due['user']['userName']}' exists (409), and shows none.",
         "Look for the account there: it may be deleted but not purged, or hidden from this token.",

@@ -252,7 +252,9 @@ def _change(wanted: WantedGroup, remote_id: str, origin: str | None) -> Generato
         if current is None:
             return None
         if members_of(current) & left_out.remove:
-            raise Refused(f"The application did not take members off the group ({left_out.refusal}).", "Take them off there.", "member refused")
+            raise Refused(
+                f"The application did not remove members from the group ({left_out.refusal}).", "Remove them in the application.", "member refused"
+            )
     return ReachedGroup(remote_id, origin, frozenset(left_out.add), left_out.refusal if left_out.add else "")
 
 

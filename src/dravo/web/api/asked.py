@@ -162,10 +162,10 @@ class SourceBody(Given):
 
 
 class SourceChangeBody(Given):
-    """What changes of a source; what is left out stays."""
+    """Changes of a source; fields that are left out stay as they are."""
 
     label: Text | None = None
-    domains: list[Text] | None = Field(None, description="All e-mail domains that it owns, such as fernhollow.example.")
+    domains: list[Text] | None = Field(None, description="All email domains that the source owns, such as fernhollow.example.")
 
 
 class TokenBody(Given):

@@ -112,7 +112,7 @@ class Source(Model):
 
     key: str
     label: str
-    domains: list[str] = Field(description="The e-mail domains that it owns, beside those of its settings of reading and of signing in.")
+    domains: list[str] = Field(description="Email domains that the source owns, besides those in its import and sign-in settings.")
     channel: str
     sign_in_state: str | None
     signed_in_at: str | None

@@ -40,7 +40,7 @@ def get_source(path: q.KeyPath) -> dict[str, Any]:
 @rooms.patch("/sources/<key>", responses=answers("models.Source"))
 @needs("sources.change")
 def change_source(path: q.KeyPath, body: q.SourceChangeBody) -> dict[str, Any]:
-    """Give a source another label, or say which e-mail domains it owns."""
+    """Change a source's label or its email domains."""
     return sources.change(house(), caller(), path.key, body.label, body.domains)
 
 
