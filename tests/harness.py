@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import fcntl
 import json
+import os
 import re
 import secrets
 import shutil
@@ -24,7 +25,7 @@ import httpx
 import lxml.html
 
 from dravo.client import Dravo
-from dravo.demo.application import Application
+from dravo.demo.application import TOKEN_VARIABLE, Application
 from dravo.demo.identity import Identity
 from dravo.demo.running import free_port
 from dravo.demo.wire import Answer, Call, make_server
@@ -131,8 +132,10 @@ def stand_in_process(folder: Path, name: str = "Plant Records") -> Iterator[Stan
     token = secrets.token_hex(12)
     for _ in range(3):
         port = free_port()
-        command = [sys.executable, "-m", "dravo.demo.application", "--name", name, "--port", str(port), "--token", token]
-        process = subprocess.Popen([*command, "--state", str(folder / f"{port}.state")], stdin=subprocess.PIPE)
+        command = [sys.executable, "-m", "dravo.demo.application", "--name", name, "--port", str(port)]
+        process = subprocess.Popen(
+            [*command, "--state", str(folder / f"{port}.state")], stdin=subprocess.PIPE, env={**os.environ, TOKEN_VARIABLE: token}
+        )
         url = f"http://127.0.0.1:{port}/"
         eventually(lambda url=url, process=process: answers(url) or process.poll() is not None)  # type: ignore[misc]
         if process.poll() is None:

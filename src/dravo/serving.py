@@ -28,6 +28,7 @@ import structlog
 
 from dravo.core.errors import DravoError, InvalidInput
 from dravo.logs import configure
+from dravo.services import data_folder
 from dravo.services.heartbeats import LOST_SECONDS, Heartbeats
 from dravo.services.house import House
 from dravo.store.database import FILE_NAME, Database
@@ -70,9 +71,10 @@ def folder_lock(folder: Path) -> Iterator[None]:
     """Hold a data folder for oneself.
 
     Raises:
+        FolderNotOwned: if it belongs to another user of the machine.
         FolderInUse: if another service has it.
     """
-    folder.mkdir(parents=True, exist_ok=True)
+    data_folder.secure(folder)
     with open(folder / LOCK_FILE, "a") as file:
         try:
             fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
@@ -292,6 +294,7 @@ def serve(folder: Path, host: str, port: int, public_url: str | None = None, pro
     if proxy is not None:
         check_proxy(proxy)
     configure("serve")
+    os.umask(data_folder.PRIVATE_UMASK)
     if not (folder / FILE_NAME).exists():
         raise NoInstallation(f"There is no installation in '{folder}'.", f"Set one up: dravo init --data {folder} --operator NAME")
     with folder_lock(folder):

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import argparse
 import getpass
+import os
 import sys
 from pathlib import Path
 from typing import Any
@@ -67,9 +68,12 @@ def _demo(given: argparse.Namespace) -> None:
 
 def _init(given: argparse.Namespace) -> int:
     from dravo.services import operators
+    from dravo.services.data_folder import PRIVATE_UMASK
     from dravo.services.house import House
     from dravo.services.permissions import CHIEF
     from dravo.serving import folder_lock
+
+    os.umask(PRIVATE_UMASK)
 
     password = None
     if given.ask_password:

@@ -1,6 +1,8 @@
 """A stand-in for an application that receives people by SCIM, with faults that can be switched on.
 
-    python -m dravo.demo.application --name "Plant Records" --port 8431 --token SECRET --state FILE
+    python -m dravo.demo.application --name "Plant Records" --port 8431 --state FILE
+
+Its token stands in the environment variable STAND_IN_TOKEN.
 
 Its page at / shows what it knows; its SCIM service is at /scim/v2. POST /faults takes a JSON object:
 `down` (answer 503), `html` (answer with a web page), `refuse` (answer 400 to writes; a text is what it says), `slow` (milliseconds),
@@ -20,6 +22,7 @@ import base64
 import copy
 import html
 import json
+import os
 import re
 import sqlite3
 import threading
@@ -32,6 +35,8 @@ from urllib.parse import unquote_plus
 
 from dravo.demo.wire import Answer, Call, end_with_parent, make_server, page
 
+# Where the stand-in finds its token: other users of the machine can read the arguments of a process.
+TOKEN_VARIABLE = "STAND_IN_TOKEN"
 USER = "urn:ietf:params:scim:schemas:core:2.0:User"
 LIST = "urn:ietf:params:scim:api:messages:2.0:ListResponse"
 ERROR = "urn:ietf:params:scim:api:messages:2.0:Error"
@@ -425,11 +430,10 @@ def main() -> None:
     parser = argparse.ArgumentParser(description="A stand-in for an application that receives people by SCIM.")
     parser.add_argument("--name", required=True)
     parser.add_argument("--port", type=int, required=True)
-    parser.add_argument("--token", required=True)
     parser.add_argument("--state", type=Path, required=True)
     given = parser.parse_args()
     end_with_parent()
-    application = Application(given.name, given.token, given.state)
+    application = Application(given.name, os.environ[TOKEN_VARIABLE], given.state)
     make_server("127.0.0.1", given.port, application.handle).serve_forever()
 
 

@@ -23,10 +23,12 @@ from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
 from dravo.client import ApiError, Dravo
 from dravo.core.errors import DravoError
 from dravo.demo import contractors, scenario, volunteers
+from dravo.demo.application import TOKEN_VARIABLE
 from dravo.demo.loopback import http
 from dravo.demo.reading import Sources
 from dravo.logs import configure
 from dravo.services import operators
+from dravo.services.data_folder import PRIVATE_UMASK
 from dravo.services.house import House
 from dravo.services.permissions import CHIEF, Caller
 from dravo.serving import Service, folder_lock, load
@@ -56,6 +58,7 @@ class Demo:
     def run(self) -> None:
         """Set up what is missing, start everything, and serve until interrupted."""
         started = time.monotonic()
+        os.umask(PRIVATE_UMASK)
         with folder_lock(self.folder):
             log = open(self.folder / "service.log", "a")  # noqa: SIM115 (the children keep it open)
             configure("serve", log)
@@ -141,10 +144,10 @@ class Demo:
         if not free(kept["port"]):
             kept["port"] = free_port()
         command = [sys.executable, "-m", module, "--name", label, "--port", str(kept["port"]), "--state", str(self.folder / f"stand-in-{key}"), *more]
-        if module.endswith("application"):
-            command += ["--token", kept["token"]]
+        # A process's arguments are for every user of the machine to read; its environment is not.
+        environment = {**os.environ, TOKEN_VARIABLE: kept["token"]}
         # In sessions of their own: Ctrl-C in a terminal is for this process, which ends them.
-        self.stand_ins[key] = subprocess.Popen(command, stdin=subprocess.PIPE, start_new_session=True)
+        self.stand_ins[key] = subprocess.Popen(command, stdin=subprocess.PIPE, start_new_session=True, env=environment)
         self.addresses[key] = f"http://127.0.0.1:{kept['port']}"
         self._keep()
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from dravo.core.scim.schemas import Shapes
+from dravo.services import data_folder
 from dravo.services.secrets import Keys
 from dravo.services.tracing import Traces
 from dravo.store.catalogue import CatalogueCache
@@ -15,7 +16,7 @@ class House:
     """One data folder, opened."""
 
     def __init__(self, folder: Path, readers: int = 8, *, durable: bool = True) -> None:
-        folder.mkdir(parents=True, exist_ok=True)
+        data_folder.secure(folder)
         self.folder = folder
         new = not (folder / FILE_NAME).exists()
         # Before anything is written into a folder without its key.

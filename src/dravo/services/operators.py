@@ -23,7 +23,7 @@ from dravo.services.house import House
 from dravo.services.named import application_by_key
 from dravo.services.permissions import AUDITOR, CHIEF, HELP_DESK, KINDS, OWNER, Caller
 from dravo.services.second_factor import SecondFactorNeeded
-from dravo.services.secrets import digest, hash_password, made_password, new_token, password_fits
+from dravo.services.secrets import csrf_token, digest, hash_password, made_password, new_token, password_fits
 from dravo.services.sources import check_label
 from dravo.store import clock
 from dravo.store import tables as t
@@ -240,19 +240,19 @@ def begin_session(house: House, connection: Connection, row: Any, source: Any = 
         proved: whom its provider proved.
     """
     now = clock.now()
-    secret, csrf = random_secrets.token_urlsafe(32), random_secrets.token_urlsafe(24)
+    secret = random_secrets.token_urlsafe(32)
     connection.execute(delete(t.operator_session).where(t.operator_session.c.expires_at < now))
     named = {"provider_session": proved.session, "subject": proved.subject, "subject_format": proved.format} if proved is not None else {}
     connection.execute(
         insert(t.operator_session).values(
-            **named, hash=digest(secret), operator_id=row.id, csrf=csrf, source_id=source.id if source is not None else None, created_at=now,
+            **named, hash=digest(secret), operator_id=row.id, source_id=source.id if source is not None else None, created_at=now,
             last_seen_at=now, expires_at=later(now, SESSION_HOURS * 3600),
         )
     )  # fmt: skip
     unfinished = source is None and _lacks_factor(connection, row)
     who = Caller(row.id, row.name, row.kind, applications=_applications(connection, row), masked=row.masked, unfinished=unfinished)
     record_change(connection, house.keys, who, "signed in", "operator", row.id, now, {"source": source.key} if source is not None else {})
-    return secret, session_line(who, csrf)
+    return secret, session_line(who, csrf_token(secret))
 
 
 def _lacks_factor(connection: Connection, row: Any) -> bool:
@@ -316,7 +316,7 @@ def by_session(house: House, secret: str) -> tuple[Caller, str] | None:
     now, kept = clock.now(), digest(secret)
     with house.database.reading() as connection:
         row = connection.execute(
-            select(o.id, o.name, o.kind, o.masked, o.factor_secret, s.csrf, s.last_seen_at, s.source_id)
+            select(o.id, o.name, o.kind, o.masked, o.factor_secret, s.last_seen_at, s.source_id)
             .join(t.operator, o.id == s.operator_id)
             .where(s.hash == kept, s.expires_at > now, s.last_seen_at > later(now, -IDLE_HOURS * 3600), o.disabled_at.is_(None))
         ).first()
@@ -327,7 +327,7 @@ def by_session(house: House, secret: str) -> tuple[Caller, str] | None:
     if row.last_seen_at < later(now, -60):
         with house.database.writing() as connection:
             connection.execute(update(t.operator_session).where(s.hash == kept).values(last_seen_at=now))
-    return Caller(row.id, row.name, row.kind, session=secret, applications=owned, masked=row.masked, unfinished=unfinished), row.csrf
+    return Caller(row.id, row.name, row.kind, session=secret, applications=owned, masked=row.masked, unfinished=unfinished), csrf_token(secret)
 
 
 def end_session(house: House, caller: Caller) -> Any:

@@ -50,6 +50,11 @@ def digest(token: str) -> str:
     return hashlib.sha256(token.encode("utf-8", "surrogateescape")).hexdigest()
 
 
+def csrf_token(session_secret: str) -> str:
+    """Return the CSRF token of a session; it follows from the session's secret, so that it is stored nowhere."""
+    return digest(f"csrf {session_secret}")[:40]
+
+
 def made_password() -> str:
     """Return a password for somebody to whom it is shown once."""
     return "-".join(secrets.token_hex(2) for _ in range(4))

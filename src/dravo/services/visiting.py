@@ -14,7 +14,7 @@ from dravo.services import settings
 from dravo.services.auditing import record_change
 from dravo.services.house import House
 from dravo.services.permissions import Caller
-from dravo.services.secrets import digest
+from dravo.services.secrets import csrf_token, digest
 from dravo.services.subjects import find_person
 from dravo.store import clock
 from dravo.store import tables as t
@@ -38,7 +38,7 @@ def begin(connection: Connection, user_id: str, source_id: str, proved: Proved, 
     now, secret = clock.now(), secrets.token_urlsafe(32)
     connection.execute(
         insert(t.visit).values(
-            id=new_id(), hash=digest(secret), user_id=user_id, source_id=source_id, csrf=secrets.token_urlsafe(24), session=proved.session,
+            id=new_id(), hash=digest(secret), user_id=user_id, source_id=source_id, session=proved.session,
             subject=proved.subject, subject_format=proved.format, created_at=now, last_seen_at=now, until_at=later(now, hours * 3600),
         )
     )  # fmt: skip
@@ -51,14 +51,14 @@ def by_secret(house: House, secret: str) -> Visitor | None:
     now, kept = clock.now(), digest(secret)
     live = (v.until_at > now, v.last_seen_at > later(now, -IDLE_HOURS * 3600), u.active.is_(True), u.gone_at.is_(None))
     with house.database.reading() as connection:
-        statement = select(v.id, v.user_id, v.source_id, v.csrf, v.last_seen_at).join(t.user, u.id == v.user_id)
+        statement = select(v.id, v.user_id, v.source_id, v.last_seen_at).join(t.user, u.id == v.user_id)
         row = connection.execute(statement.where(v.hash == kept, *live)).first()
     if row is None:
         return None
     if row.last_seen_at < later(now, -60):
         with house.database.writing() as connection:
             connection.execute(update(t.visit).where(v.id == row.id).values(last_seen_at=now))
-    return Visitor(row.id, row.user_id, row.source_id, row.csrf)
+    return Visitor(row.id, row.user_id, row.source_id, csrf_token(secret))
 
 
 def end(house: House, visitor: Visitor) -> Any:

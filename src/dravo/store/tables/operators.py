@@ -64,7 +64,6 @@ operator_session = Table(
     metadata,
     Column("hash", String(64), primary_key=True),
     to("operator", index=True),
-    Column("csrf", String(64), nullable=False),
     # By which source they came, if not by their password; and by what its provider knows this sign-in, for signing out there.
     Column("source_id", String(36)),
     Column("provider_session", Text),

@@ -126,7 +126,6 @@ visit = Table(
     Column("hash", String(64), nullable=False, unique=True),
     to("user", index=True),
     to("source"),
-    Column("csrf", String(64), nullable=False),
     # By what the provider knows this sign-in and this person, for signing out there.
     Column("session", Text),
     Column("subject", Text, nullable=False),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hmac
 from typing import Any
 
 from flask import Response, current_app, jsonify, request
@@ -235,7 +236,7 @@ def yours() -> dict[str, Any]:
 def end_own_visit() -> Response:
     """Sign out as a person; the answer says where the browser goes to sign out at the provider too."""
     known = _visitor()
-    if request.headers.get(CSRF_HEADER) != known.csrf:
+    if not hmac.compare_digest(request.headers.get(CSRF_HEADER, "").encode(), known.csrf.encode()):
         raise NotPermitted("The request does not carry the visit's CSRF token.", f"Send it in the header {CSRF_HEADER}; reload the page.")
     response = jsonify({"go_to": signing_out.leave(house(), known, _base())})
     response.delete_cookie(VISIT, path="/")
