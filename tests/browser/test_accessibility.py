@@ -119,7 +119,7 @@ STATES: dict[str, dict[str, State]] = {
         "organization settings": State("/settings/house"),
         "second factor": State("/settings", lambda page: page.get_by_role("button", name="Set one up").click()),
         "password": State("/settings", opens("Change my password")),
-        "token": State("/settings", opens("Make a token")),
+        "token": State("/settings", opens("Create token")),
         "operator": State("/settings/operators", opens("Add an operator")),
         "undo": State("/activity?kind=change", opens("Take back")),
     },

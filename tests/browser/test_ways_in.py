@@ -159,7 +159,7 @@ def test_a_second_factor_that_everybody_has_comes_before_anything_else(open_page
     name = fresh("dilys.prosser")
     with running.dravo as dravo:
         password = str(dravo.operators.add(name, "help desk")["password"])
-        dravo.change_setting("second_factor", 1)
+        running.change_setting("second_factor", 1)
         try:
             page = open_page()
             page.goto("/people")
@@ -181,7 +181,7 @@ def test_a_second_factor_that_everybody_has_comes_before_anything_else(open_page
             page.goto("/settings")
             expect(page.get_by_text("Every operator here has one, so that it stays on.")).to_be_visible()
         finally:
-            dravo.change_setting("second_factor", 0)
+            running.change_setting("second_factor", 0)
 
 
 def test_a_group_that_only_a_trial_has_shown_is_mapped_ahead(

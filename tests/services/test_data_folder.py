@@ -26,9 +26,8 @@ def _mode(path: Path) -> int:
 def test_a_new_data_folder_is_for_its_owner_alone(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     before = os.umask(0o022)
     try:
-        main(["init", "--data", str(tmp_path / "data"), "--operator", "una.kerrigan"])
-    except SystemExit as ended:
-        assert not ended.code
+        with pytest.raises(SystemExit):
+            main(["init", "--data", str(tmp_path / "data"), "--operator", "una.kerrigan"])
     finally:
         os.umask(before)
     assert "una.kerrigan" in capsys.readouterr().out

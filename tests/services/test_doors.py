@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, NotPermitted, NotSignedIn, StillInUse, TooManyTries
 from dravo.core.instants import Instant, later
-from dravo.services import operators, secrets, sources
+from dravo.services import api_tokens, operators, secrets, sources
 from dravo.services.operators import Limiter
 from dravo.services.permissions import CHANGE, OWN, PERMISSIONS, READ, RUN, Caller
 from dravo.services.secrets import KeyMissing, Keys
@@ -204,32 +204,32 @@ def test_a_disabled_operator_is_told_nothing_more_than_a_stranger(rooms: Rooms) 
 
 def test_a_token_never_has_more_rights_than_its_maker(rooms: Rooms) -> None:
     administrator = chief(rooms, "adam", "administrator")
-    writing = operators.by_token(rooms.house, operators.add_token(rooms.house, administrator, "x", "write")["token"])
-    reading = operators.by_token(rooms.house, operators.add_token(rooms.house, administrator, "y", "read")["token"])
+    writing = api_tokens.by_text(rooms.house, api_tokens.create(rooms.house, administrator, "x", "write")["token"])
+    reading = api_tokens.by_text(rooms.house, api_tokens.create(rooms.house, administrator, "y", "read")["token"])
     assert writing is not None
     assert reading is not None
     assert writing.permissions == READ | CHANGE | OWN
     assert reading.permissions == READ | {"own.read"}
     with pytest.raises(NotPermitted, match="makes no tokens"):
-        operators.add_token(rooms.house, reading, "z", "read")
+        api_tokens.create(rooms.house, reading, "z", "read")
     with pytest.raises(InvalidInput):
-        operators.add_token(rooms.house, administrator, "z", "everything")
-    listed = operators.tokens(rooms.house, administrator, Ask())["items"]
+        api_tokens.create(rooms.house, administrator, "z", "everything")
+    listed = api_tokens.tokens(rooms.house, administrator, Ask())["items"]
     assert {each["scope"] for each in listed} == {"read", "write"}
-    other = chief(rooms, "eve")
+    other = chief(rooms, "eve", "administrator")
     with pytest.raises(NotFound):
-        operators.revoke_token(rooms.house, other, listed[0]["id"])
-    operators.revoke_token(rooms.house, administrator, listed[0]["id"])
-    assert operators.by_token(rooms.house, "dravo_api_none") is None
+        api_tokens.revoke(rooms.house, other, listed[0]["id"])
+    api_tokens.revoke(rooms.house, administrator, listed[0]["id"])
+    assert api_tokens.by_text(rooms.house, "dravo_api_none") is None
 
 
 def test_an_api_token_expires(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
     ada = chief(rooms)
     now = clock.now()
-    text = operators.add_token(rooms.house, ada, "x", "read", later(now, 60))["token"]
-    assert operators.by_token(rooms.house, text)
+    text = api_tokens.create(rooms.house, ada, "x", "read", later(now, 60))["token"]
+    assert api_tokens.by_text(rooms.house, text)
     monkeypatch.setattr("dravo.store.clock.now", lambda: Instant(later(now, 60)))
-    assert operators.by_token(rooms.house, text) is None
+    assert api_tokens.by_text(rooms.house, text) is None
 
 
 def test_permissions_are_of_three_kinds_and_each_kind_of_operator_has_its_own() -> None:

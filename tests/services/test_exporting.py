@@ -12,7 +12,7 @@ from sqlalchemy import text
 
 from dravo.core.errors import RecordsFailing
 from dravo.core.reasons import chain, named
-from dravo.services import assigning, operators, recalculating, reviewing
+from dravo.services import api_tokens, assigning, operators, recalculating, reviewing
 from dravo.services.exporting import FORMULA, csv_line
 from dravo.services.matrix import View
 from dravo.services.permissions import CHIEF, Caller
@@ -58,7 +58,7 @@ def test_an_export_that_nobody_wants_to_its_end_keeps_no_connection(rooms: Rooms
     recalculating.work_through(rooms.house)
     chief = _chief(rooms)
     review = reviewing.start(rooms.house, chief, "Winter", "2099-01-31", View())["id"]
-    token = operators.add_token(rooms.house, chief, "Tests", "read")["token"]
+    token = api_tokens.create(rooms.house, chief, "Tests", "read")["token"]
     http = create_app(rooms.house, "http://127.0.0.1:1").test_client()
     path = "/api/v1/matrix/export" if of == "matrix" else f"/api/v1/reviews/{review}/export"
 

@@ -13,7 +13,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from dravo.core.scim.schemas import ENTERPRISE_URN
-from dravo.services import operators, sources
+from dravo.services import api_tokens, operators, sources
 from dravo.services.operators import Limiter
 from dravo.services.permissions import CHIEF, Caller
 from dravo.web.app import create_app
@@ -45,7 +45,7 @@ def web(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Web]:
     app = create_app(rooms.house, "http://127.0.0.1:1")
     app.config.update(TOKEN_LIMITER=Limiter(10**6, 60), SIGN_IN_LIMITER=Limiter(10**6, 60))
     made = operators.add(rooms.house, rooms.caller, "edmund", CHIEF)
-    token = operators.add_token(rooms.house, Caller(made["id"], "edmund", CHIEF), "x", "write")["token"]
+    token = api_tokens.create(rooms.house, Caller(made["id"], "edmund", CHIEF), "x", "write")["token"]
     push = sources.add_token(rooms.house, rooms.caller, "staff", "x")["token"]
     document = app.api_doc  # type: ignore[attr-defined]
     yield Web(app.test_client(), document, {"Authorization": f"Bearer {token}"}, {"Authorization": f"Bearer {push}"}, person, group)

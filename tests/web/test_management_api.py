@@ -13,7 +13,7 @@ from sqlalchemy import text
 
 from dravo.client import Dravo, InvalidRequest
 from dravo.core.errors import InvalidInput, TooManyTries
-from dravo.services import applications, assigning, auditing, operators, sources
+from dravo.services import api_tokens, applications, assigning, auditing, operators, sources
 from dravo.services.house import House
 from dravo.services.operators import Limiter
 from dravo.services.permissions import Caller
@@ -61,7 +61,7 @@ class Inside:
     def token(self, kind: str, scope: str, **more: Any) -> str:
         made = operators.add(self.house, operators.SYSTEM, f"{kind}.{scope}{'.masked' if more.get('masked') else ''}", kind, **more)
         caller = Caller(made["id"], made["name"], kind)
-        return f"Bearer {operators.add_token(self.house, caller, 'Walk', scope)['token']}"
+        return f"Bearer {api_tokens.create(self.house, caller, 'Walk', scope)['token']}"
 
 
 def test_nobody_gets_in_without_a_token(inside: Inside) -> None:

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import httpx
 import pytest
 
+from dravo.client.errors import NotAllowed
 from tests.harness import PASSWORD, Browser, Letters, Running, SignInProvider, eventually, sign_in_provider
 from tests.web.test_sign_in import saml_or_oidc
 
@@ -144,7 +145,7 @@ def test_where_every_operator_has_a_second_factor_nothing_else_opens_before_it(r
     name = fresh("dilys")
     with running.dravo as dravo:
         dravo.operators.add(name, "auditor", PASSWORD)
-        dravo.change_setting("second_factor", 1)
+        running.change_setting("second_factor", 1)
         try:
             dilys = desk()
             assert dilys.enter(name).json()["needs_second_factor"]
@@ -152,10 +153,11 @@ def test_where_every_operator_has_a_second_factor_nothing_else_opens_before_it(r
             assert (answer.status_code, answer.json()["error"]["code"]) == (403, "second_factor_missing")
             begun = dilys.call("POST", "/second-factor").json()
             assert begun["picture"].startswith("data:image/svg+xml")
-            # Programs go on: a token is no password.
-            assert dravo.people.list(words="nobody").page().items == []
+            # A token is no way around it.
+            with pytest.raises(NotAllowed, match="second factor"):
+                dravo.people.list(words="nobody").page()
         finally:
-            dravo.change_setting("second_factor", 0)
+            running.change_setting("second_factor", 0)
         assert dilys.call("GET", "/people").status_code == 200
 
 

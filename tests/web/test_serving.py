@@ -121,7 +121,7 @@ def test_an_error_nobody_foresaw_is_logged_and_told_without_its_insides(rooms: R
     def broken(*_: Any) -> None:
         raise RuntimeError("the secret inside")
 
-    monkeypatch.setattr("dravo.web.api.door.operators.by_token", broken)
+    monkeypatch.setattr("dravo.web.api.door.api_tokens.by_text", broken)
     answer = app.test_client().get("/api/v1/overview", headers={"Authorization": "Bearer x"})
     assert (answer.status_code, answer.json["error"]["code"]) == (500, "internal")
     assert "secret inside" not in answer.text

@@ -10,7 +10,7 @@ import pytest
 
 from dravo.client import ApiError
 from dravo.core.errors import NotFound
-from dravo.services import operators, previewing, waiting
+from dravo.services import api_tokens, operators, previewing, waiting
 from dravo.services.permissions import CHIEF, Caller
 from dravo.services.subjects import Wish
 from dravo.services.waiting import Waiting, WasStopped
@@ -58,7 +58,7 @@ def test_a_caller_watches_and_stops_by_the_name_that_they_gave(rooms: Rooms, mon
     for number in range(12):
         rooms.person(staff, f"p{number}")
     made = operators.add(rooms.house, rooms.caller, "edmund.sallow", CHIEF)
-    token = operators.add_token(rooms.house, Caller(made["id"], made["name"], CHIEF), "Tests", "write")["token"]
+    token = api_tokens.create(rooms.house, Caller(made["id"], made["name"], CHIEF), "Tests", "write")["token"]
     app = create_app(rooms.house, "http://127.0.0.1:1")
     headers = {"Authorization": f"Bearer {token}", "Dravo-Work": "looked-at-by-a-test"}
     body: dict[str, Any] = {"application": "records", "role": "viewer", "everybody": True}

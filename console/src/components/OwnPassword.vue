@@ -10,14 +10,16 @@ const asking = ref(false)
 const changed = ref(false)
 const present = ref('')
 const password = ref('')
+const revokeTokens = ref(false)
 function ask(): void {
   present.value = password.value = ''
+  revokeTokens.value = false
   wrong.value = null
   changed.value = false
   asking.value = true
 }
 async function change(): Promise<void> {
-  const body = { present: present.value, password: password.value }
+  const body = { present: present.value, password: password.value, revoke_tokens: revokeTokens.value }
   if (await attempt(() => answered(api.PUT('/api/v1/session/password', { body })))) {
     asking.value = false
     changed.value = true
@@ -37,6 +39,12 @@ async function change(): Promise<void> {
       hint="12 characters or more. Wherever else you are signed in, you sign in anew."
       persistent-hint
       autocomplete="new-password"
+    />
+    <v-switch
+      v-model="revokeTokens"
+      label="Revoke my API tokens too"
+      hint="Programs that use them stop."
+      persistent-hint
     />
   </AskDialog>
 </template>

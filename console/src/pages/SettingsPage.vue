@@ -1,10 +1,10 @@
 <script setup lang="ts">
 // One's own way in and tokens; who may run Dravo; what is set for the whole house.
 import { computed } from 'vue'
+import ApiTokens from '../components/ApiTokens.vue'
 import HouseSettings from '../components/HouseSettings.vue'
 import MailPanel from '../components/MailPanel.vue'
 import OperatorsPanel from '../components/OperatorsPanel.vue'
-import OwnTokens from '../components/OwnTokens.vue'
 import OwnWays from '../components/OwnWays.vue'
 import SecondFactor from '../components/SecondFactor.vue'
 import { useMay } from '../app/session'
@@ -32,7 +32,10 @@ const shown = computed(() => props.tab || 'yours')
     <v-tabs :model-value="shown" class="tabs">
       <v-tab v-for="[key, title] in tabs" :key="key" :value="key" :to="`/settings/${key}`">{{ title }}</v-tab>
     </v-tabs>
-    <OperatorsPanel v-if="shown === 'operators'" />
+    <template v-if="shown === 'operators'">
+      <OperatorsPanel />
+      <div class="below"><ApiTokens whose="all" /></div>
+    </template>
     <template v-else-if="shown === 'house'">
       <HouseSettings :changeable="may('settings.change')" />
       <MailPanel v-if="may('audit.read')" class="below" />
@@ -40,7 +43,7 @@ const shown = computed(() => props.tab || 'yours')
     <template v-else>
       <SecondFactor />
       <OwnWays class="below" />
-      <div class="below"><OwnTokens /></div>
+      <div class="below"><ApiTokens whose="own" /></div>
     </template>
   </div>
 </template>

@@ -67,11 +67,12 @@ def _demo(given: argparse.Namespace) -> None:
 
 
 def _init(given: argparse.Namespace) -> int:
-    from dravo.services import operators
+    from dravo.services import operators, settings
     from dravo.services.data_folder import PRIVATE_UMASK
     from dravo.services.house import House
     from dravo.services.permissions import CHIEF
     from dravo.serving import folder_lock
+    from dravo.store.pages import Ask
 
     os.umask(PRIVATE_UMASK)
 
@@ -80,10 +81,15 @@ def _init(given: argparse.Namespace) -> int:
         password = getpass.getpass("Password: ") if sys.stdin.isatty() else sys.stdin.readline().rstrip("\n")
     with folder_lock(given.data):
         house = House(given.data)
+        new = not operators.listing(house, Ask())["items"]
         made = operators.add(house, operators.SYSTEM, given.operator, CHIEF, password)
+        if new:
+            settings.change(house, operators.SYSTEM, "second_factor", 1)
         house.close()
     print(f"The data folder '{given.data}' is set up. Chief operator: {made['name']}")
     if made["password"]:
         print(f"Password, shown this once: {made['password']}")
+    if new:
+        print("Operators need a second factor: set yours up at the first sign-in (setting 'second_factor').")
     print(f"Next: dravo serve --data {given.data}")
     return 0

@@ -30,13 +30,22 @@ def add_commands(nouns: Any) -> None:
     disable.add_argument("id")
 
     tokens = noun(nouns, "token", "your API tokens, for programs")
-    list_options(command(tokens, "list", _tokens, "list your tokens"))
+    listing = command(tokens, "list", _tokens, "list your tokens, or those of all operators")
+    listing.add_argument("--all", action="store_true", help="those of all operators; for super administrators")
+    list_options(listing)
     new = command(tokens, "add", _new, "make a token, shown this once", ["dravo token add --label 'Nightly report'"])
-    new.add_argument("--label", required=True)
-    new.add_argument("--scope", choices=("read", "write"), default="read")
-    new.add_argument("--expires", metavar="INSTANT", help="such as 2031-12-31T00:00:00Z")
-    revoke = command(tokens, "revoke", _revoke, "revoke one of your tokens")
-    revoke.add_argument("id")
+    new.add_argument("--label", required=True, help="what the token is for")
+    new.add_argument("--scope", choices=("read", "write"), default="read", help="what the token may do (default read)")
+    new.add_argument("--expires", metavar="INSTANT", help="when the token ends, such as 2031-12-31T00:00:00Z (default: no end)")
+    new.add_argument(
+        "--permission",
+        dest="permissions",
+        action="append",
+        metavar="NAME",
+        help="limit the token to a permission, such as people.read; repeat for several (default: all that you have)",
+    )
+    revoke = command(tokens, "revoke", _revoke, "revoke one of your tokens, or as a super administrator anybody's")
+    revoke.add_argument("id", help="as `dravo token list` shows it")
 
     settings = noun(nouns, "setting", "what is set for the whole house")
     command(settings, "list", _settings, "list the settings with their values")
@@ -129,18 +138,20 @@ def _disable(given: argparse.Namespace, dravo: Dravo) -> None:
 def _tokens(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "Id": lambda k: k["id"],
+        **({"Operator": lambda k: k["operator"]["name"]} if given.all else {}),
         "Label": lambda k: k["label"],
         "Scope": lambda k: k["scope"],
+        "Limited to": lambda k: ", ".join(k["permissions"] or ()),
         "Begins with": lambda k: f"dravo_api_{k['prefix']}_",
         "Last used (UTC)": lambda k: moment(k["last_used_at"]),
         "Expires": lambda k: moment(k["expires_at"]),
         "Revoked": lambda k: moment(k["revoked_at"]),
     }
-    show_list(given, dravo.tokens.list(), columns, "You have no token.")
+    show_list(given, dravo.tokens.list(of_all=given.all), columns, "There is no token." if given.all else "You have no token.")
 
 
 def _new(given: argparse.Namespace, dravo: Dravo) -> None:
-    made = dravo.tokens.add(given.label, given.scope, given.expires)
+    made = dravo.tokens.add(given.label, given.scope, given.expires, given.permissions)
     if given.json:
         show_json(made)
     else:

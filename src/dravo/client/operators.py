@@ -52,16 +52,23 @@ class Operators(Noun):
 
 
 class Tokens(Noun):
-    """One's own API tokens."""
+    """API tokens: your own, and as a super administrator everybody's."""
 
-    def list(self) -> Pages[t.ApiToken]:
-        """List one's own API tokens, without their texts."""
-        return self._dravo.pages("/tokens")
+    def list(self, *, of_all: bool = False) -> Pages[t.ApiToken]:
+        """List your API tokens, or those of all operators, without their texts."""
+        return self._dravo.pages("/tokens", {"whose": "all" if of_all else "own"})
 
-    def add(self, label: str, scope: str = "read", expires_at: str | None = None) -> t.NewApiToken:
-        """Make an API token; its text is in the answer, the only time."""
-        return cast(t.NewApiToken, self._call("POST", "/tokens", body={"label": label, "scope": scope, "expires_at": expires_at}))
+    def add(self, label: str, scope: str = "read", expires_at: str | None = None, permissions: Sequence[str] | None = None) -> t.NewApiToken:
+        """Create an API token; its text is in the answer, the only time.
+
+        Args:
+            scope: "read" or "write".
+            expires_at: such as 2031-12-31T00:00:00Z; None for no end.
+            permissions: what the token is limited to; None for all that you may do.
+        """
+        body = {"label": label, "scope": scope, "expires_at": expires_at, "permissions": None if permissions is None else [*permissions]}
+        return cast(t.NewApiToken, self._call("POST", "/tokens", body=body))
 
     def revoke(self, token_id: str) -> None:
-        """Revoke one of one's own tokens."""
+        """Revoke one of your tokens, or as a super administrator anybody's."""
         self._call("DELETE", f"/tokens/{part(token_id)}")

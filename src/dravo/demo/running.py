@@ -27,7 +27,7 @@ from dravo.demo.application import TOKEN_VARIABLE
 from dravo.demo.loopback import http
 from dravo.demo.reading import Sources
 from dravo.logs import configure
-from dravo.services import operators
+from dravo.services import api_tokens, operators
 from dravo.services.data_folder import PRIVATE_UMASK
 from dravo.services.house import House
 from dravo.services.permissions import CHIEF, Caller
@@ -112,7 +112,7 @@ class Demo:
         house = House(self.folder)
         made = operators.add(house, operators.SYSTEM, OPERATOR, CHIEF)
         caller = Caller(made["id"], made["name"], CHIEF)
-        token = operators.add_token(house, caller, "Demo", "write")
+        token = api_tokens.create(house, caller, "Demo", "write")
         house.close()
         self.kept |= {"operator": {"name": OPERATOR, "password": made["password"]}, "api_token": token["token"]}
         self._keep()

@@ -7,7 +7,7 @@ from typing import Any
 from sqlalchemy import delete, select, update
 
 from dravo.core.errors import InvalidInput, NotFound
-from dravo.services import operators
+from dravo.services import api_tokens, operators
 from dravo.services.auditing import record_change
 from dravo.services.house import House
 from dravo.services.operators import Limiter
@@ -18,7 +18,9 @@ from dravo.store import tables as t
 
 
 def give_new(house: House, caller: Caller, operator_id: str) -> dict[str, Any]:
-    """Give an operator a new password, shown once, that counts also if they came in by a source alone; their sessions end.
+    """Give an operator a new password, shown once, that counts also if they came in by a source alone.
+
+    Their sessions end, and their API tokens are revoked.
 
     Raises:
         NotFound.
@@ -31,17 +33,20 @@ def give_new(house: House, caller: Caller, operator_id: str) -> dict[str, Any]:
             raise NotFound(f"There is no operator with the id '{operator_id}'.")
         connection.execute(update(t.operator).where(t.operator.c.id == operator_id).values(**values))
         connection.execute(delete(t.operator_session).where(t.operator_session.c.operator_id == operator_id))
-        record_change(connection, house.keys, caller, "gave a new password", "operator", operator_id, now, {"name": row.name})
+        revoked = api_tokens.revoke_all(connection, operator_id, now)
+        details = {"name": row.name, **({"revoked_tokens": revoked} if revoked else {})}
+        record_change(connection, house.keys, caller, "gave a new password", "operator", operator_id, now, details)
     return {**operators.one(house, operator_id), "password": chosen}
 
 
-def change_own(house: House, caller: Caller, limiter: Limiter, present: str, wanted: str) -> None:
+def change_own(house: House, caller: Caller, limiter: Limiter, present: str, wanted: str, *, revoke_tokens: bool = False) -> None:
     """Change the caller's own password; wherever else they are signed in, they sign in anew.
 
     Args:
         limiter: of wrong passwords, so that nobody guesses it at a desk that was left open.
         present: the password as it is.
         wanted: as it is to be.
+        revoke_tokens: whether the caller's API tokens are revoked too.
 
     Raises:
         InvalidInput: without a session, if it is not the present one, if the new one is too short or the same; TooManyTries.
@@ -70,4 +75,6 @@ def change_own(house: House, caller: Caller, limiter: Limiter, present: str, wan
         if connection.execute(update(t.operator).where(*where).values(password_hash=kept)).rowcount != 1:
             raise InvalidInput("Your password was changed meanwhile.", "Sign in anew with the new one.")
         connection.execute(delete(t.operator_session).where(s.operator_id == caller.operator_id, s.hash != digest(caller.session)))
-        record_change(connection, house.keys, caller, "changed own password", "operator", caller.operator_id, clock.now(), {})
+        now = clock.now()
+        details = {"revoked_tokens": api_tokens.revoke_all(connection, caller.operator_id, now)} if revoke_tokens else {}
+        record_change(connection, house.keys, caller, "changed own password", "operator", caller.operator_id, now, details)

@@ -1,4 +1,4 @@
-"""Operators: who may run Dravo, how they sign in, their sessions and their tokens for programs."""
+"""Operators: who may run Dravo, how they sign in, and their sessions."""
 
 from __future__ import annotations
 
@@ -10,11 +10,11 @@ from collections.abc import Sequence
 from typing import Any
 
 import structlog
-from sqlalchemy import Connection, delete, func, insert, or_, select, update
+from sqlalchemy import Connection, delete, insert, or_, select, update
 from sqlalchemy.exc import IntegrityError
 
-from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, NotPermitted, NotSignedIn, StillInUse, TooManyTries
-from dravo.core.instants import Instant, later
+from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, NotSignedIn, StillInUse, TooManyTries
+from dravo.core.instants import later
 from dravo.core.records import fold
 from dravo.protocols.signing_in import Proved
 from dravo.services import second_factor, settings
@@ -23,7 +23,7 @@ from dravo.services.house import House
 from dravo.services.named import application_by_key
 from dravo.services.permissions import AUDITOR, CHIEF, HELP_DESK, KINDS, OWNER, Caller
 from dravo.services.second_factor import SecondFactorNeeded
-from dravo.services.secrets import csrf_token, digest, hash_password, made_password, new_token, password_fits
+from dravo.services.secrets import csrf_token, digest, hash_password, made_password, password_fits
 from dravo.services.sources import check_label
 from dravo.store import clock
 from dravo.store import tables as t
@@ -132,7 +132,7 @@ def add(
 
 
 def _line(connection: Connection, row: Any) -> dict[str, Any]:
-    owned = _applications(connection, row)
+    owned = applications_of(connection, row)
     return {
         "id": row.id, "name": row.name, "kind": row.kind, "masked": row.masked, "applications": sorted(owned or ()),
         "created_at": row.created_at, "disabled_at": row.disabled_at, "second_factor": row.factor_secret is not None,
@@ -140,7 +140,7 @@ def _line(connection: Connection, row: Any) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _applications(connection: Connection, row: Any) -> frozenset[str] | None:
+def applications_of(connection: Connection, row: Any) -> frozenset[str] | None:
     """Return the keys of the applications of an application owner; None for all others."""
     if row.kind != OWNER:
         return None
@@ -249,13 +249,13 @@ def begin_session(house: House, connection: Connection, row: Any, source: Any = 
             last_seen_at=now, expires_at=later(now, SESSION_HOURS * 3600),
         )
     )  # fmt: skip
-    unfinished = source is None and _lacks_factor(connection, row)
-    who = Caller(row.id, row.name, row.kind, applications=_applications(connection, row), masked=row.masked, unfinished=unfinished)
+    unfinished = source is None and lacks_factor(connection, row)
+    who = Caller(row.id, row.name, row.kind, applications=applications_of(connection, row), masked=row.masked, unfinished=unfinished)
     record_change(connection, house.keys, who, "signed in", "operator", row.id, now, {"source": source.key} if source is not None else {})
     return secret, session_line(who, csrf_token(secret))
 
 
-def _lacks_factor(connection: Connection, row: Any) -> bool:
+def lacks_factor(connection: Connection, row: Any) -> bool:
     """Whether an operator who came by their password has to set up a second factor before anything else."""
     return row.factor_secret is None and bool(settings.read(connection)["second_factor"])
 
@@ -322,8 +322,8 @@ def by_session(house: House, secret: str) -> tuple[Caller, str] | None:
         ).first()
         if row is None:
             return None
-        owned = _applications(connection, row)
-        unfinished = row.source_id is None and _lacks_factor(connection, row)
+        owned = applications_of(connection, row)
+        unfinished = row.source_id is None and lacks_factor(connection, row)
     if row.last_seen_at < later(now, -60):
         with house.database.writing() as connection:
             connection.execute(update(t.operator_session).where(s.hash == kept).values(last_seen_at=now))
@@ -367,92 +367,3 @@ def end_other_sessions(house: House, caller: Caller) -> dict[str, Any]:
         ended = connection.execute(delete(t.operator_session).where(s.operator_id == caller.operator_id, s.hash != this)).rowcount
         record_change(connection, house.keys, caller, "ended own sessions", "operator", caller.operator_id, clock.now(), {"ended": ended})
     return sessions(house, caller)
-
-
-# Tokens for programs
-
-
-def add_token(house: House, caller: Caller, label: str, scope: str, expires_at: Instant | None = None) -> dict[str, Any]:
-    """Add a token of the caller's own; the answer carries its text, the only time that it is shown.
-
-    Raises:
-        InvalidInput, NotPermitted: a token for reading makes no token for writing.
-    """
-    if scope not in ("read", "write"):
-        raise InvalidInput(f"'{scope}' is no scope of a token.", "It is read or write.", "scope")
-    if caller.scope == "read":
-        raise NotPermitted("A token for reading makes no tokens.", "Sign in, or use a token for writing.")
-    now = clock.now()
-    if expires_at is not None and expires_at <= now:
-        raise InvalidInput("The token would have expired already.", "Give a time to come, or none.", "expires_at")
-    token = new_token("api")
-    row = {
-        "id": new_id(),
-        "operator_id": caller.operator_id,
-        "label": check_label(label),
-        "prefix": token.prefix,
-        "hash": token.hash,
-        "scope": scope,
-        "created_at": now,
-        "expires_at": expires_at,
-    }
-    with house.database.writing() as connection:
-        connection.execute(insert(t.api_token).values(**row))
-        record_change(connection, house.keys, caller, "added API token", "operator", caller.operator_id, now, {"label": label, "scope": scope})
-        made = connection.execute(select(t.api_token).where(t.api_token.c.id == row["id"])).one()
-    return {**_token_line(made), "token": token.text}
-
-
-def _token_line(row: Any) -> dict[str, Any]:
-    return {
-        "id": row.id,
-        "label": row.label,
-        "prefix": row.prefix,
-        "scope": row.scope,
-        "created_at": row.created_at,
-        "expires_at": row.expires_at,
-        "last_used_at": row.last_used_at,
-        "revoked_at": row.revoked_at,
-    }
-
-
-def tokens(house: House, caller: Caller, ask: Ask) -> dict[str, Any]:
-    """Return a page of the caller's tokens, newest first."""
-    with house.database.reading() as connection:
-        statement = select(t.api_token).where(t.api_token.c.operator_id == caller.operator_id)
-        return page(connection, statement, [t.api_token.c.id], ask, _token_line, newest_first=True)
-
-
-def revoke_token(house: House, caller: Caller, token_id: str) -> None:
-    """Make one of the caller's tokens worthless from now on.
-
-    Raises:
-        NotFound.
-    """
-    now = clock.now()
-    with house.database.writing() as connection:
-        where = (t.api_token.c.id == token_id, t.api_token.c.operator_id == caller.operator_id)
-        row = connection.execute(select(t.api_token).where(*where)).first()
-        if row is None:
-            raise NotFound(f"You have no token with the id '{token_id}'.")
-        connection.execute(update(t.api_token).where(*where).values(revoked_at=func.coalesce(t.api_token.c.revoked_at, now)))
-        record_change(connection, house.keys, caller, "revoked API token", "operator", caller.operator_id, now, {"label": row.label})
-
-
-def by_token(house: House, text: str) -> Caller | None:
-    """Return whose API token it is, or None if it is not one, was revoked, or has expired."""
-    k, o = t.api_token.c, t.operator.c
-    now = clock.now()
-    with house.database.reading() as connection:
-        row = connection.execute(
-            select(k.id.label("token_id"), k.scope, k.expires_at, k.last_used_at, o.id, o.name, o.kind, o.masked)
-            .join(t.operator, o.id == k.operator_id)
-            .where(k.hash == digest(text), k.revoked_at.is_(None), o.disabled_at.is_(None))
-        ).first()
-        if row is None or (row.expires_at and row.expires_at <= now):
-            return None
-        owned = _applications(connection, row)
-    if row.last_used_at is None or row.last_used_at < later(now, -60):
-        with house.database.writing() as connection:
-            connection.execute(update(t.api_token).where(k.id == row.token_id).values(last_used_at=now))
-    return Caller(row.id, row.name, row.kind, row.scope, applications=owned, masked=row.masked)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from dravo.core.errors import NotPermitted
+from dravo.core.instants import Instant
 
 CHIEF, ADMINISTRATOR, HELP_DESK, AUDITOR, OWNER = "chief", "administrator", "help desk", "auditor", "application owner"
 KINDS = (CHIEF, ADMINISTRATOR, HELP_DESK, AUDITOR, OWNER)
@@ -39,6 +40,8 @@ class Caller:
         applications: keys of the applications that an application owner has; None for all others: every one.
         masked: whether people's attributes are not for them.
         unfinished: whether they have to set up their second factor before anything else.
+        token_id, token_ends: the API token that is used and when it expires; None with a session.
+        limited_to: the permissions to which the token is limited; None for no limit.
     """
 
     operator_id: str
@@ -49,6 +52,9 @@ class Caller:
     applications: frozenset[str] | None = None
     masked: bool = False
     unfinished: bool = False
+    token_id: str | None = None
+    token_ends: Instant | None = None
+    limited_to: frozenset[str] | None = None
 
     @property
     def permissions(self) -> frozenset[str]:
@@ -56,6 +62,8 @@ class Caller:
         of_kind = _OF_KIND.get(self.kind, frozenset())
         if self.masked:
             of_kind = of_kind - {ATTRIBUTES}
+        if self.limited_to is not None:
+            of_kind = of_kind & self.limited_to
         if self.scope == "read":
             return frozenset(each for each in of_kind if each.endswith(".read"))
         return of_kind
@@ -67,6 +75,12 @@ class Caller:
             NotPermitted: if not.
         """
         if permission not in self.permissions:
-            reason = "with a token for reading only" if self.scope == "read" else f"as {self.kind}"
             masked = ", for whom people's attributes are masked" if self.masked and permission == ATTRIBUTES else ""
-            raise NotPermitted(f"This needs the permission '{permission}', which you do not have {reason}{masked}.", "Ask a chief operator.")
+            raise NotPermitted(
+                f"This needs the permission '{permission}', which you do not have {self._why(permission)}{masked}.", "Ask a chief operator."
+            )
+
+    def _why(self, permission: str) -> str:
+        if self.limited_to is not None and permission not in self.limited_to:
+            return "with a token that is limited to others"
+        return "with a token for reading only" if self.scope == "read" else f"as {self.kind}"

@@ -111,6 +111,7 @@ from dravo.client.types.house import (
     SheetValue,
     Source,
     Stage,
+    TokenOperator,
     Work,
 )
 from dravo.client.types.people import (
@@ -370,6 +371,7 @@ __all__ = [
     "SourceSchema",
     "SourceSchemas",
     "Stage",
+    "TokenOperator",
     "Trace",
     "TraceLine",
     "TracePerson",

@@ -43,7 +43,9 @@ class ApiToken(TypedDict):
     expires_at: str | None
     last_used_at: str | None
     revoked_at: str | None
+    operator: TokenOperator
     scope: str
+    permissions: list[str] | None
 
 
 class ApplicationLine(TypedDict):
@@ -272,7 +274,9 @@ class NewApiToken(TypedDict):
     expires_at: str | None
     last_used_at: str | None
     revoked_at: str | None
+    operator: TokenOperator
     scope: str
+    permissions: list[str] | None
     token: str
 
 
@@ -572,6 +576,13 @@ class Stage(TypedDict):
     name: str
     count: int
     needs: int
+
+
+class TokenOperator(TypedDict):
+    """The operator to whom a token belongs."""
+
+    id: str
+    name: str
 
 
 class Work(TypedDict):

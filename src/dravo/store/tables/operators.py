@@ -79,6 +79,10 @@ api_token = Table(
     metadata,
     own_id(),
     to("operator", index=True),
+    # The token with which it was created: it ends with that one.
+    Column("parent_id", String(36), index=True),
+    # The permissions to which it is limited; null for all of its operator's.
+    Column("permissions", Json),
     Column("label", Text, nullable=False),
     Column("prefix", String(16), nullable=False),
     Column("hash", String(64), nullable=False, unique=True),

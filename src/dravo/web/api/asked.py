@@ -242,6 +242,13 @@ class ApiTokenBody(TokenBody):
     """A token for a program."""
 
     scope: Literal["read", "write"] = "read"
+    permissions: list[Text] | None = Field(None, description="The permissions to which the token is limited; left out: all that you have.")
+
+
+class TokensQuery(PageQuery):
+    """Which API tokens to list."""
+
+    whose: Literal["own", "all"] = Field("own", description="Your own, or those of all operators (needs operators.read).")
 
 
 class ApplicationBody(Given):
@@ -567,6 +574,7 @@ class OwnPasswordBody(Model):
 
     present: Text
     password: Text
+    revoke_tokens: bool = Field(False, description="Whether your API tokens are revoked too.")
 
 
 class OperatorBody(Given):

@@ -14,7 +14,7 @@ from pydantic import ValidationError
 from werkzeug.exceptions import HTTPException
 
 from dravo.core.errors import DravoError, InvalidInput, NotPermitted, NotSignedIn
-from dravo.services import operators
+from dravo.services import api_tokens, operators
 from dravo.services.house import House
 from dravo.services.operators import Limiter
 from dravo.services.permissions import PERMISSIONS, Caller
@@ -112,7 +112,7 @@ def check_caller() -> None:
         raise NotPermitted("This route names no permission, so it is open to nobody.")
     view = current_app.view_functions[request.endpoint or ""]
     if known.unfinished and not getattr(view, "before_factor", False):
-        raise SecondFactorMissing("Every operator here has a second factor, and you have none yet.", "Set one up in the console first.")
+        raise SecondFactorMissing("Every operator needs a second factor here, and you have not set one up.", "Set it up in the console first.")
     known.require(permission)
     if known.applications is not None:
         _check_own(known, getattr(view, "of", None))
@@ -178,7 +178,7 @@ def _by_token() -> Caller:
     limiter: Limiter = current_app.config["TOKEN_LIMITER"]
     address = place()
     scheme, _, token = request.headers["Authorization"].partition(" ")
-    known = operators.by_token(house(), token.strip()) if scheme.lower() == "bearer" else None
+    known = api_tokens.by_text(house(), token.strip()) if scheme.lower() == "bearer" else None
     if known is None:
         # A token that is good always works, however many bad ones come from the same address.
         limiter.check(address)

@@ -158,10 +158,19 @@ class NewToken(PushToken):
     token: str
 
 
+class TokenOperator(Model):
+    """The operator to whom a token belongs."""
+
+    id: str
+    name: str
+
+
 class ApiToken(Token):
     """An API token, without its text."""
 
+    operator: TokenOperator
     scope: str
+    permissions: list[str] | None = Field(description="The permissions to which it is limited; null for all of its operator's.")
 
 
 class NewApiToken(ApiToken):

@@ -9,7 +9,7 @@ from flask import Response, current_app, g, jsonify, make_response
 
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import parse_instant
-from dravo.services import flowing, operator_links, operator_passwords, operators, overview, second_factor, settings, signing_out
+from dravo.services import api_tokens, flowing, operator_links, operator_passwords, operators, overview, second_factor, settings, signing_out
 from dravo.web.api import asked as q
 from dravo.web.api.describing import answers
 from dravo.web.api.door import ALL, COOKIE, ask, caller, house, keep_session, needs, room, waiting
@@ -65,7 +65,8 @@ def end_other_sessions() -> dict[str, Any]:
 @needs("own.change", of=ALL)
 def change_password(body: q.OwnPasswordBody) -> Response:
     """Change one's own password; wherever else one is signed in, one signs in anew."""
-    operator_passwords.change_own(house(), caller(), current_app.config["SIGN_IN_LIMITER"], body.present, body.password)
+    limiter = current_app.config["SIGN_IN_LIMITER"]
+    operator_passwords.change_own(house(), caller(), limiter, body.present, body.password, revoke_tokens=body.revoke_tokens)
     return Response(status=204)
 
 
@@ -191,9 +192,9 @@ def change_setting(path: q.SettingPath, body: q.SettingBody) -> dict[str, Any]:
 
 @rooms.get("/tokens", responses=answers("models.PageOfApiTokens"))
 @needs("own.read", of=ALL)
-def tokens(query: q.PageQuery) -> dict[str, Any]:
-    """One's own API tokens."""
-    return operators.tokens(house(), caller(), ask(query))
+def tokens(query: q.TokensQuery) -> dict[str, Any]:
+    """List your API tokens, or as a super administrator everybody's."""
+    return api_tokens.tokens(house(), caller(), ask(query), of_all=query.whose == "all")
 
 
 @rooms.post("/tokens", responses=answers("models.NewApiToken", 201))
@@ -201,14 +202,14 @@ def tokens(query: q.PageQuery) -> dict[str, Any]:
 def add_token(body: q.ApiTokenBody) -> tuple[dict[str, Any], int]:
     """Make an API token of one's own; its text is in the answer, the only time."""
     expires = parse_instant(body.expires_at, "expires_at") if body.expires_at else None
-    return operators.add_token(house(), caller(), body.label, body.scope, expires), 201
+    return api_tokens.create(house(), caller(), body.label, body.scope, expires, body.permissions), 201
 
 
 @rooms.delete("/tokens/<id>", responses={204: None})
 @needs("own.change", of=ALL)
 def revoke_token(path: q.IdPath) -> Response:
-    """Revoke one of one's own API tokens."""
-    operators.revoke_token(house(), caller(), path.id)
+    """Revoke one of your API tokens, or as a super administrator anybody's."""
+    api_tokens.revoke(house(), caller(), path.id)
     return Response(status=204)
 
 
