@@ -11,12 +11,13 @@ from typing import Any
 from dravo.core.scim.patches import read_operations
 from dravo.core.scim.resources import read_resource
 from dravo.core.scim.schemas import GROUP, USER
-from dravo.services import applications, operators, settings, sources
+from dravo.services import applications, conflicts, operators, settings, sources
 from dravo.services.house import House
 from dravo.services.intake import Intake
 from dravo.services.secrets import KEY_FILE
 from dravo.store import tables as t
 from dravo.store.database import FILE_NAME
+from dravo.store.pages import Ask
 
 
 def open_house(folder: Path) -> House:
@@ -69,6 +70,11 @@ class Rooms:
     def person(self, source: str, name: str, **attributes: Any) -> str:
         """Push somebody and return their record's id."""
         return self.intake.create_person(source, read_resource({"userName": name, **attributes}, USER)).id
+
+    def create_users_of_conflicts(self, key: str) -> None:
+        """Decide every open conflict of a source: each is a new user."""
+        for each in conflicts.listing(self.house, self.caller, key, Ask())["items"]:
+            conflicts.decide(self.house, self.caller, key, each["id"], conflicts.MAKE)
 
     def group(self, source: str, name: str, *members: str) -> str:
         """Push a group and return its id."""

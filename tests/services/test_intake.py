@@ -23,6 +23,9 @@ def test_a_record_is_bound_to_a_user_of_its_own(rooms: Rooms) -> None:
     rooms.person(staff, "ada", emails=[{"value": "ada@fernhollow.example"}])
     rooms.person(estates, "ada", emails=[{"value": "ada@fernhollow.example"}])
     assert len({row.id for row in rooms.rows(t.user)}) == 2
+    # One whom a source reported, and about whom nobody has decided, does not make a known name ambiguous.
+    assert [each["source"]["key"] for each in explaining.person(rooms.house, "ada")["records"]] == ["staff"]
+    rooms.create_users_of_conflicts("estates")
     with pytest.raises(InvalidInput, match="2 people"):
         explaining.person(rooms.house, "ada")
 

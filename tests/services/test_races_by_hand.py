@@ -141,6 +141,7 @@ def test_many_are_found_by_any_of_their_names_in_the_order_asked_for(rooms: Room
     for number in range(450):
         rooms.person(staff, f"p{number:03}", externalId=f"x{number}", emails=[{"value": f"P{number}@fernhollow.example"}])
     rooms.person(estates, "p000")
+    rooms.create_users_of_conflicts("estates")
     ids = {row.user_name: row.id for row in rooms.rows(t.user) if row.user_name != "p000"}
     with rooms.house.database.reading() as connection:
         asked = [

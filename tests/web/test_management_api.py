@@ -132,8 +132,7 @@ AUDITED = {("GET", "/api/v1/mail"), ("GET", "/api/v1/audit"), ("GET", "/api/v1/a
 # What shows, or lets one find out, what people's attributes are.
 OF_ATTRIBUTES = {
     ("GET", "/api/v1/accounts/{id}"), ("GET", "/api/v1/applications/{key}/drift"), ("GET", "/api/v1/sources/{key}/requests/{id}"),
-    ("POST", "/api/v1/assignments/preview"), ("POST", "/api/v1/assignments/{id}/preview"), ("POST", "/api/v1/rules/try"),
-    ("POST", "/api/v1/applications/{key}/settings/preview"), ("POST", "/api/v1/expressions/try"),
+    ("POST", "/api/v1/rules/try"), ("POST", "/api/v1/applications/{key}/settings/preview"), ("POST", "/api/v1/expressions/try"),
     ("POST", "/api/v1/people/{person}/preview"), ("GET", "/api/v1/sources/{key}/runs/{run}/lines"),
     ("POST", "/api/v1/sources/{key}/word/preview"), ("POST", "/api/v1/records/{record}/move/preview"),
     ("POST", "/api/v1/sources/{key}/sign-in/traces/{trace}/again"),
@@ -183,7 +182,7 @@ NOBODYS = OWN | {
     ("GET", path) for path in ("/api/v1/session", "/api/v1/work/{id}", "/api/v1/overview", "/api/v1/settings", "/api/v1/tokens", "/api/v1/applications",
                                "/api/v1/people", "/api/v1/groups", "/api/v1/reviews", "/api/v1/reviews/{id}",
                                "/api/v1/sign-in", "/api/v1/yours", "/api/v1/second-factor", "/api/v1/session/links", "/api/v1/session/others")
-} | {("POST", "/api/v1/rules/try")}  # fmt: skip
+}  # fmt: skip
 
 
 def test_an_application_owner_goes_about_their_own_applications_only(inside: Inside) -> None:

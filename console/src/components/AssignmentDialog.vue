@@ -3,6 +3,7 @@
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
 import type { Sure } from '../app/assignments'
+import { useMay } from '../app/session'
 import GroupChoice from './GroupChoice.vue'
 import PatternField from './PatternField.vue'
 import PersonChoice from './PersonChoice.vue'
@@ -14,13 +15,16 @@ const open = defineModel<boolean>({ required: true })
 const emit = defineEmits<{ done: [] }>()
 
 type Kind = 'group' | 'person' | 'rule' | 'pattern' | 'everybody'
-const kinds: { value: Kind; label: string }[] = [
+const may = useMay()
+const everyKind: { value: Kind; label: string }[] = [
   { value: 'group', label: 'A group' },
   { value: 'pattern', label: 'Groups by a pattern' },
   { value: 'rule', label: 'A rule' },
   { value: 'everybody', label: 'Everybody' },
   { value: 'person', label: 'One person' },
 ]
+// A rule asks about attributes.
+const kinds = computed(() => everyKind.filter((each) => each.value !== 'rule' || may('attributes.read')))
 const kind = ref<Kind>('group')
 const groups = ref<string[]>([])
 const person = ref<string | null>(null)

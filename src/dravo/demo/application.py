@@ -17,7 +17,6 @@ from /oauth/token with any client id and its token as the secret; then what it g
 
 from __future__ import annotations
 
-import argparse
 import base64
 import copy
 import html
@@ -33,7 +32,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import unquote_plus
 
-from dravo.demo.wire import Answer, Call, end_with_parent, make_server, page
+from dravo.demo.wire import Answer, Call, end_with_parent, make_server, page, stand_in_arguments
 
 # Where the stand-in finds its token: other users of the machine can read the arguments of a process.
 TOKEN_VARIABLE = "STAND_IN_TOKEN"
@@ -427,14 +426,11 @@ class Application:
 
 def main() -> None:
     """Run the stand-in until its parent is gone."""
-    parser = argparse.ArgumentParser(description="A stand-in for an application that receives people by SCIM.")
-    parser.add_argument("--name", required=True)
-    parser.add_argument("--port", type=int, required=True)
-    parser.add_argument("--state", type=Path, required=True)
+    parser = stand_in_arguments("A stand-in for an application that receives people by SCIM.")
     given = parser.parse_args()
     end_with_parent()
     application = Application(given.name, os.environ[TOKEN_VARIABLE], given.state)
-    make_server("127.0.0.1", given.port, application.handle).serve_forever()
+    make_server("127.0.0.1", given.port, application.handle, listening=given.listening).serve_forever()
 
 
 if __name__ == "__main__":

@@ -13,7 +13,6 @@ SAML: /metadata, /saml; OpenID Connect: /.well-known/openid-configuration, /auth
 
 from __future__ import annotations
 
-import argparse
 import base64
 import hashlib
 import html
@@ -37,7 +36,7 @@ from lxml import etree
 from signxml.algorithms import CanonicalizationMethod, DigestAlgorithm, SignatureMethod
 from signxml.signer import XMLSigner
 
-from dravo.demo.wire import Answer, Call, end_with_parent, make_server, page
+from dravo.demo.wire import Answer, Call, end_with_parent, make_server, page, stand_in_arguments
 
 SAML, SAMLP = "urn:oasis:names:tc:SAML:2.0:assertion", "urn:oasis:names:tc:SAML:2.0:protocol"
 MD, DS = "urn:oasis:names:tc:SAML:2.0:metadata", "http://www.w3.org/2000/09/xmldsig#"
@@ -358,13 +357,10 @@ class Identity:
 
 def main() -> None:
     """Run the stand-in until its parent is gone."""
-    parser = argparse.ArgumentParser(description="A stand-in for an identity provider at which people sign in.")
-    parser.add_argument("--name", required=True)
-    parser.add_argument("--port", type=int, required=True)
-    parser.add_argument("--state", type=Path, required=True)
+    parser = stand_in_arguments("A stand-in for an identity provider at which people sign in.")
     given = parser.parse_args()
     end_with_parent()
-    make_server("127.0.0.1", given.port, Identity(given.name, given.port, given.state).handle).serve_forever()
+    make_server("127.0.0.1", given.port, Identity(given.name, given.port, given.state).handle, listening=given.listening).serve_forever()
 
 
 if __name__ == "__main__":

@@ -7,7 +7,6 @@ GET /letters [{"to", "from", "subject", "text"}], newest first; DELETE /letters;
 
 from __future__ import annotations
 
-import argparse
 import email
 import email.policy
 import html
@@ -18,7 +17,7 @@ from typing import Any
 
 from aiosmtpd.controller import Controller
 
-from dravo.demo.wire import Answer, Call, end_with_parent, make_server, page
+from dravo.demo.wire import Answer, Call, end_with_parent, make_server, page, stand_in_arguments
 
 MOST = 200
 
@@ -67,16 +66,13 @@ class Letters:
 
 def main() -> None:
     """Run the stand-in until its parent is gone."""
-    parser = argparse.ArgumentParser(description="A stand-in for a mail server that shows what it took.")
-    parser.add_argument("--name", required=True)
-    parser.add_argument("--port", type=int, required=True)
+    parser = stand_in_arguments("A stand-in for a mail server that shows what it took.")
     parser.add_argument("--smtp-port", type=int, required=True)
-    parser.add_argument("--state", type=Path, required=True)
     given = parser.parse_args()
     end_with_parent()
     letters = Letters(given.name, given.state)
     Controller(letters, hostname="127.0.0.1", port=given.smtp_port).start()
-    make_server("127.0.0.1", given.port, letters.handle).serve_forever()
+    make_server("127.0.0.1", given.port, letters.handle, listening=given.listening).serve_forever()
 
 
 if __name__ == "__main__":

@@ -11,7 +11,6 @@ DELETE /groups/NAME; POST /load {"people": [...], "groups": {NAME: [NAMES]}} in 
 
 from __future__ import annotations
 
-import argparse
 import html
 import json
 import threading
@@ -20,7 +19,7 @@ from typing import Any
 
 import httpx
 
-from dravo.demo.wire import Answer, Call, end_with_parent, make_server, page
+from dravo.demo.wire import Answer, Call, end_with_parent, make_server, page, stand_in_arguments
 
 CHUNK = 100
 CORE = "urn:ietf:params:scim:schemas:core:2.0:"
@@ -170,14 +169,11 @@ class Provider:
 
 def main() -> None:
     """Run the stand-in until its parent is gone."""
-    parser = argparse.ArgumentParser(description="A stand-in for an identity provider that pushes people by SCIM.")
-    parser.add_argument("--name", required=True)
-    parser.add_argument("--port", type=int, required=True)
-    parser.add_argument("--state", type=Path, required=True)
+    parser = stand_in_arguments("A stand-in for an identity provider that pushes people by SCIM.")
     given = parser.parse_args()
     end_with_parent()
     provider = Provider(given.name, given.state)
-    make_server("127.0.0.1", given.port, provider.handle).serve_forever()
+    make_server("127.0.0.1", given.port, provider.handle, listening=given.listening).serve_forever()
 
 
 if __name__ == "__main__":

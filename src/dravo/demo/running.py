@@ -141,13 +141,18 @@ class Demo:
 
     def _start(self, key: str, module: str, label: str, *more: str) -> None:
         kept = self.kept["stand_ins"].setdefault(key, {"token": secrets.token_hex(24), "port": self.port + 10 + len(self.addresses)})
-        if not free(kept["port"]):
-            kept["port"] = free_port()
-        command = [sys.executable, "-m", module, "--name", label, "--port", str(kept["port"]), "--state", str(self.folder / f"stand-in-{key}"), *more]
+        # Bound here, so that nothing else can have the port, and nothing else answers in place of the stand-in.
+        listening = listen_near(kept["port"])
+        kept["port"] = listening.getsockname()[1]
+        command = [sys.executable, "-m", module, "--name", label, "--port", str(kept["port"]), "--listening", str(listening.fileno())]
+        command += ["--state", str(self.folder / f"stand-in-{key}"), *more]
         # A process's arguments are for every user of the machine to read; its environment is not.
         environment = {**os.environ, TOKEN_VARIABLE: kept["token"]}
         # In sessions of their own: Ctrl-C in a terminal is for this process, which ends them.
-        self.stand_ins[key] = subprocess.Popen(command, stdin=subprocess.PIPE, start_new_session=True, env=environment)
+        with listening:
+            self.stand_ins[key] = subprocess.Popen(
+                command, stdin=subprocess.PIPE, start_new_session=True, env=environment, pass_fds=[listening.fileno()]
+            )
         self.addresses[key] = f"http://127.0.0.1:{kept['port']}"
         self._keep()
 
@@ -354,6 +359,15 @@ def write_private(path: Path, content: Any) -> None:
     with os.fdopen(handle, "w") as file:
         json.dump(content, file, indent=2)
     part.replace(path)
+
+
+def listen_near(port: int) -> socket.socket:
+    """Return a socket that listens on loopback at a port, or at another one if that is taken."""
+    while True:
+        try:
+            return socket.create_server(("127.0.0.1", port), backlog=256)
+        except OSError:
+            port = free_port()
 
 
 def free(port: int) -> bool:

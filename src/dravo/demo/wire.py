@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import argparse
 import json
 import os
+import socket
 import threading
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
 from typing import Any
 from urllib.parse import parse_qs, unquote, urlsplit
 
@@ -47,8 +50,22 @@ class Server(ThreadingHTTPServer):
     request_queue_size = 256
 
 
-def make_server(host: str, port: int, handle: Callable[[Call], Answer]) -> ThreadingHTTPServer:
-    """Return a server on loopback that hands every request to one function."""
+def stand_in_arguments(description: str) -> argparse.ArgumentParser:
+    """Return the arguments that every stand-in has as a process of its own."""
+    parser = argparse.ArgumentParser(description=description)
+    parser.add_argument("--name", required=True, help="the name on its page")
+    parser.add_argument("--port", type=int, required=True, help="port to listen on")
+    parser.add_argument("--state", type=Path, required=True, help="file in which it keeps what it knows")
+    parser.add_argument("--listening", type=int, help="file descriptor of a socket that listens on the port already")
+    return parser
+
+
+def make_server(host: str, port: int, handle: Callable[[Call], Answer], *, listening: int | None = None) -> ThreadingHTTPServer:
+    """Return a server on loopback that hands every request to one function.
+
+    Args:
+        listening: the file descriptor of a socket that listens already; None to open one.
+    """
 
     class Handler(BaseHTTPRequestHandler):
         protocol_version = "HTTP/1.1"
@@ -90,7 +107,13 @@ def make_server(host: str, port: int, handle: Callable[[Call], Answer]) -> Threa
             except (ConnectionError, ValueError, OSError):
                 self.close_connection = True
 
-    return Server((host, port), Handler)
+    server = Server((host, port), Handler, bind_and_activate=listening is None)
+    if listening is not None:
+        server.socket.close()
+        server.socket = socket.socket(fileno=listening)
+        server.server_address = server.socket.getsockname()
+        server.server_name, server.server_port = host, port
+    return server
 
 
 def end_with_parent() -> None:

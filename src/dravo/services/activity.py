@@ -16,6 +16,7 @@ from sqlalchemy import Connection, Select, Text, false, func, or_, select, type_
 from dravo.core.drift import KINDS as DRIFT_KINDS
 from dravo.core.errors import InvalidInput, NotPermitted
 from dravo.core.instants import Instant
+from dravo.services import masking
 from dravo.services.house import House
 from dravo.services.named import application_by_key, source_by_key
 from dravo.services.permissions import Caller
@@ -170,7 +171,7 @@ def _delivery(row: Any) -> dict[str, Any]:
         "outcome": WELL if row.outcome == DONE else TROUBLE,
         "by": "Dravo",
         "what": went.get(row.outcome, f"{row.display_name} in {row.label} is tried again{aim}"),
-        "detail": row.message or "",
+        "detail": masking.text(row.message) or "",
         "source": None,
         "application": {"key": row.key, "label": row.label},
         "person": {"id": row.user_id, "name": row.display_name},
@@ -201,7 +202,7 @@ def _reconciliation(row: Any) -> dict[str, Any]:
         "outcome": UNDER_WAY if row.ended_at is None else WELL if row.state == FINISHED else TROUBLE,
         "by": row.asked_by,
         "what": told.get(row.state, f"{row.label} is being compared"),
-        "detail": row.message or "",
+        "detail": masking.text(row.message) or "",
         "source": None,
         "application": {"key": row.key, "label": row.label},
         "person": None,
@@ -233,7 +234,7 @@ def _run(row: Any) -> dict[str, Any]:
         "outcome": UNDER_WAY if row.ended_at is None else WELL if row.state == FINISHED else TROUBLE,
         "by": row.asked_by,
         "what": told.get(row.state, f"{row.label} is being read"),
-        "detail": row.message or "",
+        "detail": masking.text(row.message) or "",
         "source": {"key": row.key, "label": row.label},
         "application": None,
         "person": None,

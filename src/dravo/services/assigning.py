@@ -233,6 +233,13 @@ def rows(connection: Connection, ask: Ask, *conditions: Any) -> dict[str, Any]:
     return found
 
 
+def rules(house: House) -> list[str]:
+    """Return the conditions of all rules that there are or were."""
+    a = t.assignment.c
+    with house.database.reading() as connection:
+        return list(connection.execute(select(a.rule).where(a.rule.is_not(None)).distinct()).scalars())
+
+
 def one(house: House, assignment_id: str) -> dict[str, Any]:
     """Return one assignment.
 

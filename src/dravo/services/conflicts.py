@@ -10,7 +10,7 @@ from dravo.core.errors import InvalidInput, NotFound
 from dravo.core.matching import GROUP_NAME, OPERATOR, RENAMED, TWO_RECORDS
 from dravo.core.records import SIGN_IN
 from dravo.protocols.directory.reading import Entry
-from dravo.services import binding, pull_settings, pulling, sign_in_settings
+from dravo.services import binding, masking, pull_settings, pulling, sign_in_settings
 from dravo.services.auditing import record_change
 from dravo.services.house import House
 from dravo.services.intake import PUSH
@@ -51,7 +51,8 @@ def _line(row: Any, people: dict[str, Any], plain: bool) -> dict[str, Any]:
     said = (row.entry or {}).get("person") or {}
     could_be = [{**views.person_ref(people[each]), "state": views.person_state(people[each])} for each in row.candidates if each in people]
     return {
-        "id": row.id, "subject": row.subject, "kind": row.kind, "name": row.name, "message": row.message, "native_id": row.native_id,
+        "id": row.id, "subject": row.subject, "kind": row.kind, "name": row.name, "message": masking.text(row.message),
+        "native_id": row.native_id if plain else masking.HIDDEN,
         "says": {name: value for name, value in said.items() if plain or name in ("userName", "displayName", "name")},
         "could_be": could_be, "choices": list(CHOICES.get(row.kind, USUAL)), "state": row.state, "decision": row.decision,
         "decided_by": row.decided_by, "decided_at": row.decided_at, "first_seen_at": row.first_seen_at, "last_seen_at": row.last_seen_at,

@@ -10,6 +10,7 @@ from dravo.core.accounts import describe
 from dravo.core.errors import InvalidInput, NotFound
 from dravo.core.guard import takes_away
 from dravo.core.instants import Instant
+from dravo.services import masking
 from dravo.services.answering import NOT_ANSWERING
 from dravo.services.auditing import record_change
 from dravo.services.delivering import UNKNOWN
@@ -60,7 +61,7 @@ def _line(row: Any) -> dict[str, Any]:
         "created_at": row.created_at,
         "next_attempt_at": row.next_attempt_at,
         "closed_at": row.closed_at,
-        "message": row.message or (row.trouble if waits_for else None),
+        "message": masking.text(row.message or (row.trouble if waits_for else None)),
         "mend": row.mend or (row.trouble_mend if waits_for else None),
         "waits_for": waits_for,
         "kind": row.kind,
@@ -108,8 +109,8 @@ def one(house: House, delivery_id: str) -> dict[str, Any]:
                 "started_at": each.started_at,
                 "ended_at": each.ended_at,
                 "outcome": each.outcome,
-                "message": each.message,
-                "exchanges": told(each.exchanges),
+                "message": masking.text(each.message),
+                "exchanges": [masking.exchange(exchange) for exchange in told(each.exchanges)],
             }
             for each in attempts
         ],
@@ -185,7 +186,7 @@ def kinds(house: House, application: str | None = None) -> dict[str, Any]:
         "items": [
             {
                 "application": {"key": row.key, "label": row.label}, "kind": row.kind or "", "state": row.state, "number": row.number,
-                "message": row.message or "", "mend": row.mend or "",
+                "message": masking.text(row.message) or "", "mend": row.mend or "",
             }
             for row in rows
         ]

@@ -10,7 +10,7 @@ from dravo.core import access
 from dravo.core.access import Decision
 from dravo.core.planning import Catalogue, facts_of
 from dravo.core.scim.schemas import ENTERPRISE_URN
-from dravo.services import plans
+from dravo.services import masking, plans
 from dravo.services.house import House
 from dravo.services.named import application_by_key
 from dravo.services.subjects import find_person
@@ -38,7 +38,7 @@ def person(house: House, name: str) -> dict[str, Any]:
             "groups": views.memberships_of(connection, row.id),
             "access": views.access(connection, most, user_id=row.id)["items"],
             "ended": views.access(connection, most, user_id=row.id, ended=True)["items"],
-            "accounts": views.accounts(connection, most, None, row.id, None, None)["items"],
+            "accounts": masking.accounts(views.accounts(connection, most, None, row.id, None, None)["items"]),
             "being_worked_out": connection.execute(select(t.mark.c.user_id).where(t.mark.c.user_id == row.id)).first() is not None,
         }
 
@@ -76,7 +76,7 @@ def why(house: House, person_name: str, application_key: str) -> dict[str, Any]:
         application = application_by_key(connection, application_key)
         held = views.access(connection, Ask(count=50), application_key=application.key, user_id=row.id)["items"]
         ended = views.access(connection, Ask(count=50), application_key=application.key, user_id=row.id, ended=True)["items"]
-        accounts = views.accounts(connection, Ask(count=1), application.key, row.id, None, None)["items"]
+        accounts = masking.accounts(views.accounts(connection, Ask(count=1), application.key, row.id, None, None)["items"])
         ways = _ways(connection, application.id)
         present = {each["group"]["id"] for each in views.memberships_of(connection, row.id) if each["until"] is None}
         decision, catalogue = _decided(house, connection, row.id, application.id)

@@ -15,6 +15,7 @@ from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant
 from dravo.core.planning import Catalogue
 from dravo.core.reasons import named
+from dravo.services import masking
 from dravo.services.exporting import Streamed, csv_line
 from dravo.services.house import House
 from dravo.services.named import application_by_key
@@ -90,7 +91,7 @@ def _at(at: Instant | None) -> Any:
 
 def _worded(view: View) -> list[Any]:
     """Return the conditions that words put on a user."""
-    return [person_has(view.words)] if view.words else []
+    return [person_has(view.words, emails=not masking.hidden())] if view.words else []
 
 
 def _narrowed(catalogue: Catalogue, view: View, application: Any) -> list[Any]:

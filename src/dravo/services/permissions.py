@@ -28,7 +28,7 @@ _OF_KIND = {
     ADMINISTRATOR: PERMISSIONS - RUN,
     HELP_DESK: OWN | READ - {"audit.read"} | {"deliveries.again"},
     AUDITOR: OWN | READ,
-    OWNER: OWN | {"applications.read", "people.read", ATTRIBUTES, "access.read", "deliveries.read", "activity.read", "assignments.change"},
+    OWNER: OWN | {"applications.read", "people.read", "access.read", "deliveries.read", "activity.read", "assignments.change"},
 }
 
 

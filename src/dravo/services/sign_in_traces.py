@@ -5,10 +5,11 @@ from __future__ import annotations
 import re
 from typing import Any
 
-from sqlalchemy import Connection, delete, func, insert, select
+from sqlalchemy import Connection, delete, false, func, insert, select
 
 from dravo.core.errors import NotFound
 from dravo.core.instants import Instant, later
+from dravo.services import masking
 from dravo.services.house import House
 from dravo.services.named import pushing_source
 from dravo.services.permissions import ATTRIBUTES, Caller
@@ -51,13 +52,16 @@ def listing(house: House, key: str, ask: Ask, outcome: str | None = None, trial:
         if trial:
             statement = statement.where(x.trial_id == trial)
         if words:
-            statement = statement.where(views.has(x.name, words) | views.has(x.message, words))
+            statement = statement.where(false() if masking.hidden() else views.has(x.name, words) | views.has(x.message, words))
         return page(connection, statement, [x.id], ask, _line, newest_first=True)
 
 
 def _line(row: Any) -> dict[str, Any]:
+    hidden = masking.hidden()
     return {
-        "id": row.id, "at": row.at, "outcome": row.outcome, "reason": row.reason, "message": row.message, "mend": row.mend, "name": row.name,
+        "id": row.id, "at": row.at, "outcome": row.outcome, "reason": row.reason,
+        # These quote what arrived.
+        "message": masking.HIDDEN if hidden else row.message, "mend": "" if hidden else row.mend, "name": masking.HIDDEN if hidden else row.name,
         "person": row.user_id, "trial": row.trial_id,
     }  # fmt: skip
 
@@ -91,10 +95,12 @@ def document(row: Any, *, plain: bool) -> dict[str, Any]:
     """Return a trace whole, as it is shown and saved as a file."""
     arrived = [{"name": name, "values": [str(each) for each in values]} for name, values in sorted(row.arrived.get("attributes", {}).items())]
     came_to = {"kind": "", "made": {}, "groups": [], "access": [], **row.came_to}
+    steps = row.steps
     if not plain:
         arrived, came_to["made"] = [], {}
+        steps = [{**each, "message": masking.HIDDEN, "mend": ""} for each in steps]
     return {
-        **_line(row), "issuer": row.arrived.get("issuer", ""), "subject": row.arrived.get("subject", "") if plain else "", "steps": row.steps,
+        **_line(row), "issuer": row.arrived.get("issuer", ""), "subject": row.arrived.get("subject", "") if plain else "", "steps": steps,
         "arrived": arrived, **came_to, "raw": (row.raw or "") if plain else "",
     }  # fmt: skip
 

@@ -14,7 +14,7 @@ from dravo.core.errors import InvalidInput, NotFound
 from dravo.core.instants import Instant
 from dravo.core.patterns import compile_pattern
 from dravo.core.records import fold
-from dravo.services import settings
+from dravo.services import masking, settings
 from dravo.services.applications import role_by_key
 from dravo.services.named import application_by_key, source_by_key
 from dravo.services.plans import plan_by_key
@@ -140,7 +140,7 @@ def find_person(connection: Connection, name: str) -> Any:
 
 def find_people(connection: Connection, names: Sequence[str]) -> list[Any]:
     """Return the one user of each name, as `find_person` does, by few queries."""
-    named = views.people_named(connection, names)
+    named = views.people_named(connection, names, by_attributes=not masking.hidden())
     return [_the_one(name, _decided(connection, named[name])) for name in names]
 
 
@@ -154,9 +154,8 @@ def _decided(connection: Connection, found: Sequence[Any]) -> Sequence[Any]:
 
 def _the_one(name: str, found: Sequence[Any]) -> Any:
     if not found:
-        raise NotFound(
-            f"Nobody has the id, user name, e-mail or external id '{name}'.", "Look for a part of the name in the list of people.", "person"
-        )
+        kinds = "id or user name" if masking.hidden() else "id, user name, e-mail or external id"
+        raise NotFound(f"Nobody has the {kinds} '{name}'.", "Look for a part of the name in the list of people.", "person")
     present = [row for row in found if row.gone_at is None] or found
     if len(present) > 1:
         ids = ", ".join(row.id for row in present[:10])

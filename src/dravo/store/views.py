@@ -22,10 +22,15 @@ def contains(column: Any, words: str) -> Any:
     return func.instr(column, fold(words)) > 0
 
 
-def person_has(words: str) -> Any:
-    """Return the condition that a user's name, user name or e-mail holds some words; `ix_user_display` answers it without reading a user."""
+def person_has(words: str, *, emails: bool = True) -> Any:
+    """Return the condition that a user's name or user name contains some words; `ix_user_display` answers it without reading a user.
+
+    Args:
+        emails: whether the email is searched too.
+    """
     u = t.user.c
-    return or_(*(contains(column, words) for column in (u.display_name_key, u.user_name_key, u.email_key)))
+    columns = (u.display_name_key, u.user_name_key, *([u.email_key] if emails else []))
+    return or_(*(contains(column, words) for column in columns))
 
 
 def has(column: Any, words: str) -> Any:
@@ -61,8 +66,8 @@ def person_line(row: Any) -> dict[str, Any]:
     }
 
 
-def people(connection: Connection, ask: Ask, words: str | None, state: str | None) -> dict[str, Any]:
-    """Return a page of users by name; `words` are looked for in name, user name and e-mail."""
+def people(connection: Connection, ask: Ask, words: str | None, state: str | None, *, emails: bool = True) -> dict[str, Any]:
+    """Return a page of users by name; `words` are looked for in name and user name, and in the email where `emails` says so."""
     u = t.user.c
     statement = select(u.id, u.user_name, u.display_name, u.email, u.active, u.gone_at, u.inactive_since, u.created_at, u.modified_at)
     # Where words are looked for, an index by state would only lead astray from the one that has the words.
@@ -73,7 +78,7 @@ def people(connection: Connection, ask: Ask, words: str | None, state: str | Non
         "gone": and_(active.is_(False), u.gone_at.is_not(None)),
     }
     if words:
-        statement = statement.where(person_has(words))
+        statement = statement.where(person_has(words, emails=emails))
     if state in conditions:
         statement = statement.where(conditions[state])
     return page(connection, statement, [u.display_name_key, u.id], ask, person_line)
@@ -86,23 +91,29 @@ def people_by_id(connection: Connection, user_ids: list[str]) -> dict[str, dict[
     return {row.id: person_ref(row) for row in rows}
 
 
-def people_named(connection: Connection, names: Sequence[str]) -> dict[str, list[Any]]:
-    """Return for each name the users who have it as id, user name, e-mail or external id, those who are present first."""
+def people_named(connection: Connection, names: Sequence[str], *, by_attributes: bool = True) -> dict[str, list[Any]]:
+    """Return for each name the users who have it, those who are present first.
+
+    Args:
+        names: ids or user names; emails and external IDs too where `by_attributes` says so.
+    """
     u, r = t.user.c, t.record.c
     found: dict[str, list[Any]] = {name: [] for name in names}
     wanted = list(found)
     for start in range(0, len(wanted), NAMES_AT_ONCE):
         some = wanted[start : start + NAMES_AT_ONCE]
         keys = [fold(name) for name in some]
-        external = connection.execute(select(r.external_id, r.user_id).where(r.external_id.in_(some), r.gone_at.is_(None))).all()
+        others = select(r.external_id, r.user_id).where(r.external_id.in_(some), r.gone_at.is_(None))
+        external = connection.execute(others).all() if by_attributes else []
         users = {user_id for _, user_id in external}
-        statement = select(t.user).where(or_(u.id.in_({*some, *users}), u.user_name_key.in_(keys), u.email_key.in_(keys)))
+        keyed = [u.user_name_key, *([u.email_key] if by_attributes else [])]
+        statement = select(t.user).where(or_(u.id.in_({*some, *users}), *(column.in_(keys) for column in keyed)))
         rows = connection.execute(statement.order_by(u.gone_at.is_not(None), u.id)).all()
         by: defaultdict[str, set[str]] = defaultdict(set)
         for name, user_id in external:
             by[name].add(user_id)
         for name, key in zip(some, keys, strict=True):
-            found[name] = [row for row in rows if row.id == name or key in (row.user_name_key, row.email_key) or row.id in by[name]]
+            found[name] = [row for row in rows if row.id == name or key in [getattr(row, column.name) for column in keyed] or row.id in by[name]]
     return found
 
 

@@ -7,6 +7,7 @@ from typing import Any
 from flask import Response
 
 from dravo.services import assigning, guarding, mapping, policies, previewing, reaching
+from dravo.services.permissions import ATTRIBUTES
 from dravo.services.previewing import Sure
 from dravo.services.subjects import Wish
 from dravo.web.api import asked as q
@@ -27,13 +28,15 @@ def list_assignments(query: q.AssignmentsQuery) -> dict[str, Any]:
 @needs("assignments.change", of=BODY)
 def add_assignment(body: q.AssignmentBody) -> tuple[dict[str, Any], int]:
     """Give a role to a person, a group, everybody, or those whom a rule or a pattern reaches; let them in; or keep them out."""
+    _check_rule(body)
     return assigning.add(house(), caller(), wish_of(body), sure_of(body)), 201
 
 
 @rooms.post("/assignments/preview", responses=answers("access_models.Preview"))
-@needs("attributes.read", of=BODY)
+@needs("access.read", of=BODY)
 def preview_adding(body: q.AssignmentBody) -> dict[str, Any]:
     """What an assignment would do; nothing is changed."""
+    _check_rule(body)
     return previewing.preview_adding(house(), wish_of(body))
 
 
@@ -52,7 +55,7 @@ def change_assignment(path: q.IdPath, body: q.AssignmentChange) -> dict[str, Any
 
 
 @rooms.post("/assignments/<id>/preview", responses=answers("access_models.Preview"))
-@needs("attributes.read", of=ASSIGNMENT)
+@needs("access.read", of=ASSIGNMENT)
 def preview_changing(path: q.IdPath, body: q.AssignmentChange) -> dict[str, Any]:
     """What a change of an assignment would do; nothing is changed."""
     return previewing.preview_changing(house(), path.id, body.from_, body.until, body.confirmed, body.plan)
@@ -134,6 +137,16 @@ def let_through(path: q.KeyPath, body: q.ConfirmBody) -> dict[str, Any]:
 def drop(path: q.KeyPath, body: q.ConfirmBody) -> dict[str, Any]:
     """Drop what is held for an application: accounts stay there as they are, until something about them changes."""
     return guarding.drop(house(), caller(), path.key, body.confirm)
+
+
+def _check_rule(body: q.AssignmentBody) -> None:
+    """Make sure that a caller who asks about attributes by a rule may read them: who gets the role would tell them.
+
+    Raises:
+        NotPermitted: if not.
+    """
+    if body.rule is not None:
+        caller().require(ATTRIBUTES)
 
 
 def sure_of(body: q.SureBody) -> Sure:

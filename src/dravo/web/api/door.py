@@ -14,7 +14,7 @@ from pydantic import ValidationError
 from werkzeug.exceptions import HTTPException
 
 from dravo.core.errors import DravoError, InvalidInput, NotPermitted, NotSignedIn
-from dravo.services import api_tokens, operators
+from dravo.services import api_tokens, assigning, masking, operators
 from dravo.services.house import House
 from dravo.services.operators import Limiter
 from dravo.services.permissions import PERMISSIONS, Caller
@@ -70,7 +70,21 @@ def room(name: str) -> Room:
     """Return a blueprint of the management API, guarded by the door."""
     blueprint = Room(name, __name__, url_prefix=PREFIX, abp_security=[{"token": []}, {"session": []}], abp_responses={"4XX": ProblemAnswer})
     blueprint.before_request(check_caller)
+    blueprint.after_request(_hide_rules)
     return blueprint
+
+
+def _hide_rules(response: Response) -> Response:
+    """Remove the conditions of rules, which contain attribute values, from the response to a caller who may not read attributes."""
+    if not masking.hidden():
+        return response
+    rules = assigning.rules(house())
+    if response.is_streamed:
+        pieces = response.response
+        response.response = (masking.hide_texts(piece if isinstance(piece, bytes) else piece.encode(), rules) for piece in pieces)
+    else:
+        response.set_data(masking.hide_texts(response.get_data(), rules))
+    return response
 
 
 def house() -> House:
@@ -117,6 +131,7 @@ def check_caller() -> None:
     if known.applications is not None:
         _check_own(known, getattr(view, "of", None))
     g.caller = known
+    masking.hide_for(known)
     name = request.headers.get(WORK_HEADER)
     # Asking about work, or stopping it, is not itself work of that name.
     if name and request.method not in ("GET", "HEAD") and not request.path.startswith(f"{PREFIX}/work/"):
@@ -128,6 +143,7 @@ def check_caller() -> None:
 
 def end_waiting(_: BaseException | None) -> None:
     """Have work that was waited for be known no longer: its answer is made."""
+    masking.hide_for(None)
     waited_for = g.pop("waited_for", None)
     if waited_for is not None:
         waited_for.__exit__(None, None, None)

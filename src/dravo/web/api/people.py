@@ -19,7 +19,7 @@ rooms = room("people")
 def list_people(query: q.PeopleQuery) -> dict[str, Any]:
     """People by name."""
     with house().database.reading() as connection:
-        found = views.people(connection, ask(query), query.q, query.state)
+        found = views.people(connection, ask(query), query.q, query.state, emails=not masking.hidden())
     return {**found, "items": masking.for_caller(caller(), found["items"])}
 
 
@@ -80,7 +80,8 @@ def list_access(query: q.AccessQuery) -> dict[str, Any]:
 def list_accounts(query: q.AccountsQuery) -> dict[str, Any]:
     """Accounts: how people stand in applications."""
     with house().database.reading() as connection:
-        return views.accounts(connection, ask(query), query.application, query.person, query.state, query.q)
+        found = views.accounts(connection, ask(query), query.application, query.person, query.state, query.q)
+    return {**found, "items": masking.accounts(found["items"])}
 
 
 @rooms.get("/accounts/<id>", responses=answers("people_models.AccountDetail"))

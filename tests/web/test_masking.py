@@ -1,0 +1,145 @@
+"""What operators without the right to attributes read, search and look up never tells them a user's attribute."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+import pytest
+
+from dravo.services import api_tokens, assigning, operators, reviewing, sign_in_traces, sources
+from dravo.services.matrix import View
+from dravo.services.permissions import Caller
+from dravo.services.subjects import Wish
+from dravo.store import tables as t
+from dravo.web.app import create_app
+from tests.rooms import Rooms
+
+# Each stands in one attribute of one user only.
+TITLE, EXTERNAL, LOCAL_PART, PHONE = "Keeper of moss", "ext-quartz-7", "sorrel.post", "+44 20 7946 0001"
+SECRETS = (TITLE, EXTERNAL, LOCAL_PART, PHONE, "moss")
+EMAIL = f"{LOCAL_PART}@fernhollow.example"
+RULE = f'title eq "{TITLE}"'
+
+
+@dataclass
+class Office:
+    """A service in this process with operators of several roles."""
+
+    rooms: Rooms
+    app: Any
+    ids: dict[str, str]
+
+    def headers(self, kind: str, **more: Any) -> dict[str, str]:
+        made = operators.add(self.rooms.house, operators.SYSTEM, f"{kind} {len(self.rooms.rows(t.operator))}", kind, **more)
+        token = api_tokens.create(self.rooms.house, Caller(made["id"], made["name"], kind), "Walk", "write")["token"]
+        return {"Authorization": f"Bearer {token}"}
+
+    def reads(self) -> list[str]:
+        """Return the paths of all routes that read, with the ids of this office in their places."""
+        paths = [path for path, methods in self.app.api_doc["paths"].items() if "get" in methods]
+        return [self.at(path) for path in paths]
+
+    def at(self, path: str) -> str:
+        places = {
+            "{person}": "ada", "{application}": "desk", "{trace}": self.ids["trace"], "{id}": self._id_of(path),
+            "{key}": "staff" if path.startswith("/api/v1/sources") else "desk", "{run}": "none",
+        }  # fmt: skip
+        for place, value in places.items():
+            path = path.replace(place, value)
+        return path
+
+    def _id_of(self, path: str) -> str:
+        for part in ("reviews", "assignments", "groups", "deliveries", "requests"):
+            if f"/{part}/" in path:
+                return self.ids.get(part, "none")
+        return "none"
+
+
+@pytest.fixture
+def office(rooms: Rooms) -> Iterator[Office]:
+    house = rooms.house
+    app = create_app(house, "http://127.0.0.1:1")
+    rooms.source("staff", "fernhollow.example")
+    rooms.source("estates")
+    rooms.application("desk", "viewer")
+    http = app.test_client()
+    body = {
+        "userName": "ada", "displayName": "Ada Birch", "title": TITLE, "externalId": EXTERNAL, "emails": [{"value": EMAIL}],
+        "phoneNumbers": [{"value": PHONE}],
+    }  # fmt: skip
+    tokens = {key: sources.add_token(house, operators.SYSTEM, key, "Provider")["token"] for key in ("staff", "estates")}
+    for key, user in (("staff", body), ("estates", {**body, "userName": "a.birch"})):
+        sent = http.post(f"/scim/v2/{key}/Users", json=user, headers={"Authorization": f"Bearer {tokens[key]}"})
+        assert sent.status_code == 201, sent.text
+    http.get(f'/scim/v2/staff/Users?filter=emails.value eq "{EMAIL}"', headers={"Authorization": f"Bearer {tokens['staff']}"})
+    ids = {"assignments": assigning.add(house, operators.SYSTEM, Wish("desk", "viewer", rule=RULE))["id"]}
+    ids["reviews"] = reviewing.start(house, operators.SYSTEM, "Spring", "2099-04-02", View(application="desk"))["id"]
+    source = rooms.rows(t.source, key="staff")[0]
+    user = rooms.rows(t.user, user_name="ada")[0]
+    with house.database.writing() as connection:
+        row = {
+            "source_id": source.id, "outcome": "refused", "reason": "outside", "message": f"{EMAIL} is outside.", "mend": f"Look for {EMAIL}.",
+            "name": EMAIL, "user_id": user.id, "steps": [{"name": "Claims", "outcome": "ok", "message": f"title is {TITLE}", "mend": ""}],
+            "arrived": {"attributes": {"title": [TITLE]}, "subject": EMAIL}, "came_to": {}, "raw": EMAIL,
+        }  # fmt: skip
+        ids["trace"] = sign_in_traces.write(connection, row)
+    yield Office(rooms, app, ids)
+
+
+KINDS = (("auditor", {"masked": True}), ("help desk", {"masked": True}), ("application owner", {"applications": ["desk"]}))
+
+
+@pytest.mark.parametrize(("kind", "more"), KINDS)
+def test_no_route_tells_an_attribute(office: Office, kind: str, more: dict[str, Any]) -> None:
+    http, headers = office.app.test_client(), office.headers(kind, **more)
+    answered = 0
+    for path in office.reads():
+        for query in ("", "?application=desk", "?state=open", "?form=csv&application=desk", "?form=json&application=desk", "?one=ada&two=ada"):
+            answer = http.get(path + query, headers=headers)
+            answered += answer.status_code == 200
+            told = [secret for secret in SECRETS if secret in answer.get_data(as_text=True)]
+            assert not told, (path + query, told, answer.text[:2000])
+    assert answered > 20
+
+
+def test_whoever_may_see_attributes_still_does(office: Office) -> None:
+    http, headers = office.app.test_client(), office.headers("auditor")
+    seen = "".join(http.get(path, headers=headers).get_data(as_text=True) for path in office.reads())
+    assert all(secret in seen for secret in SECRETS)
+    assert f"sources/staff/sign-in/traces/{office.ids['trace']}" in "".join(office.reads())
+    assert TITLE in http.get(f"/api/v1/sources/staff/sign-in/traces/{office.ids['trace']}", headers=headers).text
+    assert RULE in http.get("/api/v1/applications/desk/mapping", headers=headers).json["items"][0]["rule"]
+
+
+@pytest.mark.parametrize(("kind", "more"), KINDS)
+def test_no_search_and_no_lookup_tells_an_attribute(office: Office, kind: str, more: dict[str, Any]) -> None:
+    http, headers = office.app.test_client(), office.headers(kind, **more)
+    for secret in (LOCAL_PART, EMAIL, EXTERNAL, TITLE):
+        for path in ("people", "matrix?application=desk", "access?application=desk", "accounts?application=desk", "deliveries?application=desk"):
+            found = http.get(f"/api/v1/{path}{'&' if '?' in path else '?'}q={secret}", headers=headers)
+            assert found.json.get("total") == 0, (path, secret, found.text)
+        for path in (
+            f"people/{secret}",
+            f"people/{secret}/why/desk",
+            f"people/{secret}/visits",
+            f"people/{secret}/ways",
+            f"access/compare?one=ada&two={secret}",
+        ):
+            assert http.get(f"/api/v1/{path}", headers=headers).status_code in (403, 404), path
+        for key in ("sign-in/traces", "requests"):
+            found = http.get(f"/api/v1/sources/staff/{key}?q={secret}", headers=headers)
+            assert found.status_code == 403 or found.json["total"] == 0, found.text
+    assert http.get("/api/v1/people?q=birch", headers=headers).json["total"] >= 1
+    assert http.get("/api/v1/people/ada/why/desk", headers=headers).status_code == 200
+
+
+def test_an_owner_gives_roles_without_asking_about_attributes(office: Office) -> None:
+    http, headers = office.app.test_client(), office.headers("application owner", applications=["desk"])
+    wish = {"application": "desk", "role": "viewer"}
+    assert http.post("/api/v1/rules/try", json={"rule": RULE}, headers=headers).status_code == 403
+    for path in ("assignments", "assignments/preview"):
+        assert http.post(f"/api/v1/{path}", json={**wish, "rule": RULE}, headers=headers).status_code == 403
+        assert http.post(f"/api/v1/{path}", json={**wish, "person": "ada"}, headers=headers).status_code in (200, 201)
+        assert http.post(f"/api/v1/{path}", json={**wish, "person": EMAIL}, headers=headers).status_code == 404
