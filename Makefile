@@ -25,7 +25,7 @@ setup: .made/python $(CONSOLE)
 	@echo "Installing Python packages ..."
 	@command -v $(PYTHON) > /dev/null && test -d .venv || $$(command -v $(PYTHON) || command -v python3) -m venv .venv
 	@$(BIN)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
-	@$(BIN)/pip install --quiet --disable-pip-version-check --no-deps --editable .
+	@$(BIN)/pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation --editable .
 	@touch $@
 
 .made/node: console/package.json console/package-lock.json .made/machine

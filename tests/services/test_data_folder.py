@@ -12,8 +12,8 @@ import structlog
 from dravo.cli.main import main
 from dravo.services import operators
 from dravo.services.data_folder import FolderNotOwned, secure
-from dravo.services.operators import Limiter
 from dravo.services.permissions import CHIEF
+from dravo.services.rate_limits import Limiter
 from dravo.store.database import FILE_NAME
 from tests.harness import PASSWORD
 from tests.rooms import Rooms, open_house

@@ -11,8 +11,8 @@ from hypothesis import strategies as st
 from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, NotPermitted, NotSignedIn, StillInUse, TooManyTries
 from dravo.core.instants import Instant, later
 from dravo.services import api_tokens, operators, secrets, sources
-from dravo.services.operators import Limiter
 from dravo.services.permissions import CHANGE, OWN, PERMISSIONS, READ, RUN, Caller
+from dravo.services.rate_limits import Limiter
 from dravo.services.secrets import KeyMissing, Keys
 from dravo.services.sources import Door, Sightings, Visitor
 from dravo.store import clock

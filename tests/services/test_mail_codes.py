@@ -11,7 +11,7 @@ import pytest
 from dravo.core.errors import InvalidInput, NotFound, TooManyTries
 from dravo.services import local_people, mail_codes, mailing, operators, sign_in_settings, signing_in, sources, trials, visiting
 from dravo.services.mail_codes import Asked, NamesNeeded
-from dravo.services.operators import Limiter
+from dravo.services.rate_limits import Limiter
 from dravo.services.signing_in import Came
 from dravo.store import tables as t
 from tests.rooms import Rooms

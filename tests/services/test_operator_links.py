@@ -20,8 +20,8 @@ from dravo.services import (
     signing_out,
     sources,
 )
-from dravo.services.operators import Limiter
 from dravo.services.permissions import ADMINISTRATOR, Caller
+from dravo.services.rate_limits import Limiter
 from dravo.services.second_factor import SecondFactorNeeded
 from dravo.store import tables as t
 from tests.rooms import Rooms

@@ -11,9 +11,9 @@ from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.twofactor.totp import TOTP
 
 from dravo.core.errors import InvalidInput, NotSignedIn, TooManyTries
-from dravo.services import operators, second_factor
-from dravo.services.operators import Limiter
+from dravo.services import operators, rate_limits, second_factor
 from dravo.services.permissions import Caller
+from dravo.services.rate_limits import Limiter
 from dravo.services.second_factor import SecondFactorNeeded
 from dravo.store import tables as t
 from dravo.web.app import create_app
@@ -153,7 +153,7 @@ def test_failures_are_written_down_now_and_then_and_told(rooms: Rooms, desk: Des
 
 
 def test_a_limiter_forgets_the_oldest_first(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(operators, "REMEMBERED", 3)
+    monkeypatch.setattr(rate_limits, "REMEMBERED", 3)
     limiter = Limiter(1, 300)
     for name in ("a", "b", "c", "a", "d"):
         limiter.failed(name)

@@ -14,8 +14,8 @@ from hypothesis import strategies as st
 
 from dravo.core.scim.schemas import ENTERPRISE_URN
 from dravo.services import api_tokens, operators, sources
-from dravo.services.operators import Limiter
 from dravo.services.permissions import CHIEF, Caller
+from dravo.services.rate_limits import Limiter
 from dravo.web.app import create_app
 from tests.rooms import Rooms
 from tests.scale import sized

@@ -15,8 +15,8 @@ from dravo.client import Dravo, InvalidRequest
 from dravo.core.errors import InvalidInput, TooManyTries
 from dravo.services import api_tokens, applications, assigning, auditing, operators, sources
 from dravo.services.house import House
-from dravo.services.operators import Limiter
 from dravo.services.permissions import Caller
+from dravo.services.rate_limits import Limiter
 from dravo.services.subjects import Wish
 from dravo.web.app import create_app
 from tests.harness import PASSWORD, Running, StandIn

@@ -12,12 +12,13 @@ from typing import Any
 from urllib.parse import parse_qs, urlsplit
 
 import pytest
+from flask import Request
 from lxml import etree
 
 from dravo.core.instants import Instant
 from dravo.services import operators, sign_in_settings, sign_in_traces, sources
 from dravo.services.house import House
-from dravo.services.operators import Limiter
+from dravo.services.rate_limits import Limiter
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.web.app import create_app
@@ -152,6 +153,33 @@ def test_whoever_brings_much_is_turned_away_and_others_of_their_address_are_not(
     form = {"SAMLResponse": base64.b64encode(signed(replace(GOOD, request=asked))).decode(), "RelayState": state}
     answer = browser.post("/sso/staff/saml/acs", data=form, base_url=BASE)
     assert (answer.status_code, answer.headers["Location"]) == (303, "/yours")
+
+
+def test_a_known_state_without_its_browser_is_no_way_around_the_limit(door: Door) -> None:
+    door.app.config.update(SSO_LIMITER=Limiter(3, 60))
+    begun = door.app.test_client().get("/sso/staff/start", base_url=BASE)
+    state = parse_qs(urlsplit(begun.headers["Location"]).query)["RelayState"][0]
+    assert [door.post(b"<a/>", RelayState=state).status_code for _ in range(5)] == [403, 403, 403, 429, 429]
+
+
+def test_beginning_is_limited_by_address_before_anything_is_done(door: Door) -> None:
+    door.app.config.update(SSO_RATE=Limiter(5, 60))
+    http = door.app.test_client()
+    assert [http.get("/sso/staff/start", base_url=BASE).status_code for _ in range(7)] == [303] * 5 + [429] * 2
+    assert len(door.rows(t.sign_in_begun)) == 5
+    # All addresses of one IPv6 network are one place; another network is another.
+    at = {"REMOTE_ADDR": "2001:db8:1:2::1"}
+    assert [http.get("/sso/staff/start", base_url=BASE, environ_base=at).status_code for _ in range(5)] == [303] * 5
+    assert http.get("/sso/staff/start", base_url=BASE, environ_base={"REMOTE_ADDR": "2001:db8:1:2:ffff::9"}).status_code == 429
+    assert http.get("/sso/staff/start", base_url=BASE, environ_base={"REMOTE_ADDR": "2001:db8:1:3::1"}).status_code == 303
+
+
+@pytest.mark.parametrize("body", [b"a=&" * 1_000_000, b"a=&" * 1_000, b"SAMLResponse=" + b"x" * 4_000_000])
+def test_a_form_that_is_too_large_is_not_read_and_leaves_a_trace(door: Door, body: bytes, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(Request, "form", property(lambda _: pytest.fail("the form was read")))
+    answer = door.app.test_client().post("/sso/staff/saml/acs", data=body, content_type="application/x-www-form-urlencoded", base_url=BASE)
+    assert answer.status_code == 403
+    assert (door.reason(), len(door.rows(t.sign_in_trace))) == ("malformed", 1)
 
 
 @pytest.mark.parametrize("hours", [1, 24])

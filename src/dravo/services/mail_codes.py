@@ -21,8 +21,8 @@ from dravo.protocols.notices.mail import check_address
 from dravo.protocols.signing_in import Proved, SignInRefused
 from dravo.services import mailing, sign_in_settings, sign_in_sights, signing_in, trials
 from dravo.services.house import House
-from dravo.services.operators import Limiter
 from dravo.services.proving import Way, seconds_of
+from dravo.services.rate_limits import Limiter
 from dravo.services.secrets import digest
 from dravo.services.sign_in_settings import MAIL, OFF
 from dravo.services.sign_in_words import FOR_PEOPLE

@@ -10,8 +10,8 @@ from dravo.core.errors import InvalidInput, NotFound
 from dravo.services import api_tokens, operators
 from dravo.services.auditing import record_change
 from dravo.services.house import House
-from dravo.services.operators import Limiter
 from dravo.services.permissions import Caller
+from dravo.services.rate_limits import Limiter
 from dravo.services.secrets import digest, hash_password, made_password, password_fits
 from dravo.store import clock
 from dravo.store import tables as t

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import functools
 import secrets as random_secrets
-import threading
-import time
 from collections.abc import Sequence
 from typing import Any
 
@@ -22,6 +20,7 @@ from dravo.services.auditing import record_change
 from dravo.services.house import House
 from dravo.services.named import application_by_key
 from dravo.services.permissions import AUDITOR, CHIEF, HELP_DESK, KINDS, OWNER, Caller
+from dravo.services.rate_limits import Limiter
 from dravo.services.second_factor import SecondFactorNeeded
 from dravo.services.secrets import csrf_token, digest, hash_password, made_password, password_fits
 from dravo.services.sources import check_label
@@ -32,48 +31,9 @@ from dravo.store.pages import Ask, page
 
 log = structlog.get_logger("operators")
 
-# Of so many names and addresses failures are remembered at a time.
-REMEMBERED = 10_000
 SESSION_HOURS = 12
 IDLE_HOURS = 2
 SYSTEM = Caller("", "the command line", CHIEF)
-
-
-class Limiter:
-    """Counts failures for a name or an address, and turns away whoever has too many; forgets with time."""
-
-    def __init__(self, most: int, seconds: float) -> None:
-        self.most, self.seconds = most, seconds
-        # In the order of their last failure, so that the oldest is forgotten first.
-        self._failures: dict[str, list[float]] = {}
-        self._lock = threading.Lock()
-
-    def check(self, *names: str) -> None:
-        """Raise `TooManyTries` if one of the names has failed too often."""
-        with self._lock:
-            for name in names:
-                if len(self._recent(name)) >= self.most:
-                    raise TooManyTries("Too many failed tries.", f"Wait {self.seconds / 60:.0f} minutes, then try again.")
-
-    def failed(self, *names: str) -> None:
-        """Count a failure."""
-        with self._lock:
-            for name in names:
-                moments = [*self._recent(name), time.monotonic()]
-                self._failures.pop(name, None)
-                self._failures[name] = moments[-self.most :]
-            while len(self._failures) > REMEMBERED:
-                del self._failures[next(iter(self._failures))]
-
-    def worked(self, *names: str) -> None:
-        """Forget the failures of names that have now succeeded."""
-        with self._lock:
-            for name in names:
-                self._failures.pop(name, None)
-
-    def _recent(self, name: str) -> list[float]:
-        since = time.monotonic() - self.seconds
-        return [moment for moment in self._failures.get(name, []) if moment > since]
 
 
 def add(

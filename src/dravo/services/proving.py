@@ -76,13 +76,13 @@ def client_of(house: House, row: Any, key: str, base: str, keys: list[sign_in_ke
     return flow.Client(row.settings["client_id"], addresses(base, key)["redirect"], secret, own, tuple(row.settings["scopes"].split()))
 
 
-def is_waited_for(house: House, state: str | None) -> bool:
-    """Whether something with this state was begun here, and is not over."""
-    if not state:
+def is_waited_for(house: House, state: str | None, browser: str | None) -> bool:
+    """Whether a sign-in with this state was begun in this browser, and is not over."""
+    if not state or not browser:
         return False
     b = t.sign_in_begun.c
     with house.database.reading() as connection:
-        asked = select(b.state_hash).where(b.state_hash == digest(state), b.until_at > clock.now())
+        asked = select(b.state_hash).where(b.state_hash == digest(state), b.browser_hash == digest(browser), b.until_at > clock.now())
         return connection.execute(asked).first() is not None
 
 

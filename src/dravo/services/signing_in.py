@@ -200,11 +200,11 @@ def where(house: House, email: str) -> dict[str, Any]:
 # What comes back
 
 
-def receive_saml(house: House, key: str, base: str, posted: Sequence[str], relay: str | None, browser: str | None) -> Came:
+def receive_saml(house: House, key: str, base: str, posted: Sequence[str] | SignInRefused, relay: str | None, browser: str | None) -> Came:
     """Take a SAML response (bindings, section 3.5), as a browser posts it.
 
     Args:
-        posted: the fields of the form that are called SAMLResponse, as they came: there should be one.
+        posted: the fields of the form that are called SAMLResponse, as they came: there should be one. Or why the form was not read.
 
     Raises:
         NotFound: if nobody signs in by this source.
@@ -213,6 +213,8 @@ def receive_saml(house: House, key: str, base: str, posted: Sequence[str], relay
 
     def prove() -> Proved:
         _check_protocol(way, SAML)
+        if isinstance(posted, SignInRefused):
+            raise posted
         response = _decoded(posted)
         way.raw = sign_in_traces.without_proofs(response)
         return prove_saml(house, way, key, response, relay, browser)

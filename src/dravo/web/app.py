@@ -21,14 +21,15 @@ from dravo.core.errors import DravoError
 from dravo.services import mail_codes, measuring
 from dravo.services.heartbeats import LATE_SECONDS, Heartbeats
 from dravo.services.house import House
-from dravo.services.operators import Limiter
+from dravo.services.rate_limits import Limiter
 from dravo.services.waiting import Waiting
 from dravo.store import clock
 from dravo.web.api import applications, assignments, deliveries, drift, local, matrix, plans, pull, reviews, session, sign_in, sources
 from dravo.web.api.base import ProblemAnswer
 from dravo.web.api.describing import Api
 from dravo.web.api.door import COOKIE, PREFIX, check_caller, end_waiting, needs, register_errors, tell_validation
-from dravo.web.scim.routes import LARGEST_BODY, make_blueprint
+from dravo.web.bodies import LARGEST_BODY
+from dravo.web.scim.routes import make_blueprint
 from dravo.web.sso import routes as sso
 
 BUILT = Path(__file__).parent / "console" / "built"
@@ -81,7 +82,8 @@ def create_app(house: House, public_url: str, heartbeats: Heartbeats | None = No
         MAX_CONTENT_LENGTH=LARGEST_BODY,
         SIGN_IN_LIMITER=Limiter(10, 300),
         TOKEN_LIMITER=Limiter(100, 60),
-        SSO_LIMITER=Limiter(60, 300),
+        SSO_LIMITER=Limiter(60, 60),
+        SSO_RATE=Limiter(600, 60),
         LETTER_LIMITER=Limiter(mail_codes.LETTERS, mail_codes.LETTERS_SECONDS),
         WAITING=Waiting(),
         SUMMARY_WAITS=threading.BoundedSemaphore(MOST_SUMMARY_WAITS),

@@ -6,6 +6,8 @@ from typing import Any
 
 import orjson
 
+# The largest bodies, in bytes: of any request, of one about a single user, and of callers who are not known. Groups and files are long.
+LARGEST_BODY, LARGEST_SINGLE, LARGEST_UNKNOWN = 10 * 1024 * 1024, 1024 * 1024, 64 * 1024
 # Valid requests are nested about ten deep; recursion over much deeper ones would exhaust the stack.
 DEEPEST = 32
 

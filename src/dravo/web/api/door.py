@@ -16,8 +16,8 @@ from werkzeug.exceptions import HTTPException
 from dravo.core.errors import DravoError, InvalidInput, NotPermitted, NotSignedIn
 from dravo.services import api_tokens, assigning, masking, operators
 from dravo.services.house import House
-from dravo.services.operators import Limiter
 from dravo.services.permissions import PERMISSIONS, Caller
+from dravo.services.rate_limits import Limiter
 from dravo.services.second_factor import SecondFactorMissing
 from dravo.services.subjects import application_of
 from dravo.services.waiting import Waiting
@@ -25,7 +25,7 @@ from dravo.store.pages import Ask
 from dravo.web.api.asked import PageQuery
 from dravo.web.api.base import ProblemAnswer
 from dravo.web.api.describing import Room
-from dravo.web.bodies import NoJson, read_json
+from dravo.web.bodies import LARGEST_SINGLE, LARGEST_UNKNOWN, NoJson, read_json
 from dravo.web.callers import place
 
 COOKIE = "dravo_session"
@@ -36,6 +36,13 @@ WORK_HEADER, WORK_NAME = "Dravo-Work", re.compile(r"[A-Za-z0-9-]{8,64}")
 
 log = structlog.get_logger("api")
 View = TypeVar("View", bound=Callable[..., Any])
+
+
+class BodyTooLarge(DravoError):
+    """The body is larger than the route accepts."""
+
+    code = "body_too_large"
+    status = 413
 
 
 class MalformedJson(DravoError):
@@ -49,18 +56,19 @@ class MalformedJson(DravoError):
 PATH, PATH_APPLICATION, QUERY, BODY, ASSIGNMENT, ALL = "path", "application in the path", "query", "body", "assignment", "all"
 
 
-def needs(permission: str, of: str | None = None, *, before_factor: bool = False) -> Callable[[View], View]:
+def needs(permission: str, of: str | None = None, *, before_factor: bool = False, largest: int = LARGEST_SINGLE) -> Callable[[View], View]:
     """Mark a route with the permission that its caller needs; a route without a mark is open to nobody.
 
     Args:
         of: where the application stands that it is about; `ALL` for what is no application's business, None for what is not for
             application owners.
         before_factor: whether it is there for operators too who have to set up their second factor before anything else.
+        largest: the largest body that it accepts, in bytes.
     """
     assert permission in PERMISSIONS or permission == "nothing", permission
 
     def mark(view: View) -> View:
-        view.permission, view.of, view.before_factor = permission, of, before_factor  # type: ignore[attr-defined]
+        view.permission, view.of, view.before_factor, view.largest = permission, of, before_factor, largest  # type: ignore[attr-defined]
         return view
 
     return mark
@@ -116,18 +124,18 @@ def check_caller() -> None:
     Raises:
         NotSignedIn, NotPermitted, TooManyTries.
     """
-    if request.is_json:
-        _check_json(request.get_data())
-    permission = getattr(current_app.view_functions[request.endpoint or ""], "permission", None)
+    view = current_app.view_functions[request.endpoint or ""]
+    permission = getattr(view, "permission", None)
     if permission == "nothing":
+        _check_body(LARGEST_UNKNOWN)
         return
     known = _by_token() if request.headers.get("Authorization") else _by_session()
     if permission is None:
         raise NotPermitted("This route names no permission, so it is open to nobody.")
-    view = current_app.view_functions[request.endpoint or ""]
     if known.unfinished and not getattr(view, "before_factor", False):
         raise SecondFactorMissing("Every operator needs a second factor here, and you have not set one up.", "Set it up in the console first.")
     known.require(permission)
+    _check_body(getattr(view, "largest", LARGEST_SINGLE))
     if known.applications is not None:
         _check_own(known, getattr(view, "of", None))
     g.caller = known
@@ -183,9 +191,19 @@ def _application_asked(of: str | None) -> str | None:
     return None
 
 
-def _check_json(content: bytes) -> None:
+def _check_body(largest: int) -> None:
+    """Refuse a body that is too large, before it is parsed, or whose JSON cannot be read.
+
+    Raises:
+        BodyTooLarge, MalformedJson.
+    """
+    size = request.content_length or 0
+    if size > largest:
+        raise BodyTooLarge(f"The body has {size:,} bytes; at most {largest:,} are accepted here.", "Send less at a time.")
+    if not request.is_json:
+        return
     try:
-        read_json(content or b"null")
+        read_json(request.get_data() or b"null")
     except NoJson as wrong:
         raise MalformedJson(f"The body {wrong}.", "Send a JSON object.") from None
 

@@ -14,6 +14,7 @@ from dravo.web.api import asked_pull as p
 from dravo.web.api.assignments import sure_of
 from dravo.web.api.describing import answers
 from dravo.web.api.door import ask, caller, house, needs, room
+from dravo.web.bodies import LARGEST_BODY
 
 rooms = room("reading")
 
@@ -63,7 +64,7 @@ def try_answers(path: q.KeyPath, body: p.AnswersBody) -> dict[str, Any]:
 
 
 @rooms.post("/sources/<key>/reading/files", responses=answers("pull_models.Reading"))
-@needs("sources.change")
+@needs("sources.change", largest=LARGEST_BODY)
 def put_file(path: q.KeyPath, body: p.FileBody) -> dict[str, Any]:
     """Put a file of a source in place of the one that was there."""
     try:

@@ -21,7 +21,7 @@ from dravo.services import (
     trials,
     visiting,
 )
-from dravo.services.operators import Limiter
+from dravo.services.rate_limits import Limiter
 from dravo.services.sign_in_traces import IN
 from dravo.services.visiting import Visitor
 from dravo.web.api import asked as q

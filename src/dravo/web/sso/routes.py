@@ -7,17 +7,18 @@ from __future__ import annotations
 
 import hmac
 import secrets
-from urllib.parse import urlsplit
+from urllib.parse import parse_qsl, urlsplit
 
 import orjson
 from flask import Blueprint, Response, current_app, g, make_response, redirect, render_template, request
+from werkzeug.datastructures import MultiDict
 
 from dravo.core.errors import DravoError, NotFound, TooManyTries
 from dravo.protocols.oidc.keys import public_jwk
 from dravo.protocols.signing_in import SignInRefused
 from dravo.services import operator_links, operators, proving, sign_in_keys, sign_in_settings, sign_in_sheet, signing_in, signing_out, visiting
-from dravo.services.operators import Limiter
 from dravo.services.permissions import Caller
+from dravo.services.rate_limits import Limiter
 from dravo.services.sign_in_traces import IN, OBSERVED
 from dravo.services.sign_in_words import FOR_PEOPLE
 from dravo.services.signing_in import LINKED, Came
@@ -27,6 +28,9 @@ from dravo.web.callers import place
 # By which this browser is known between the beginning and the end of a sign-in, and afterwards as the visitor that came of it.
 BROWSER, VISIT = "dravo_browser", "dravo_visit"
 
+
+# A form has a response in base64, of which every sign may be escaped, and a few short fields.
+LARGEST_FORM, MOST_FIELDS = 3 * signing_in.LARGEST_RESPONSE + 4_096, 20
 
 rooms = Blueprint("sso", __name__, url_prefix="/sso")
 
@@ -53,8 +57,8 @@ def keep(response: Response, name: str, secret: str, seconds: int, *, comes_by_p
 
 
 def _limit(state: str | None) -> None:
-    """Turn away whoever brings too much that nobody waits for; what was begun here is never kept waiting by others of the same address."""
-    g.counts = not proving.is_waited_for(house(), state)
+    """Refuse an address with too many failures; what this very browser began is not kept waiting by others of its address."""
+    g.counts = not proving.is_waited_for(house(), state, request.cookies.get(BROWSER))
     if g.counts:
         _limiter().check(place())
 
@@ -62,6 +66,34 @@ def _limit(state: str | None) -> None:
 def _note_failure() -> None:
     if g.get("counts"):
         _limiter().failed(place())
+
+
+@rooms.before_request
+def _limit_rate() -> None:
+    """Count requests by address before anything else is done for them: each may ask the database and build or check signatures.
+
+    Raises:
+        TooManyTries.
+    """
+    rate: Limiter = current_app.config["SSO_RATE"]
+    rate.hit(place())
+
+
+def _form() -> MultiDict[str, str]:
+    """Return the fields of a posted form, if it is as small as forms of SAML are; else it is not read.
+
+    Raises:
+        SignInRefused: "malformed".
+    """
+    if (request.content_length or 0) > LARGEST_FORM:
+        raise SignInRefused(
+            "malformed", f"The form has {request.content_length:,} bytes, which is too large.", "Have the provider send fewer claims."
+        )
+    try:
+        fields = parse_qsl(request.get_data(cache=False).decode("utf-8", "replace"), keep_blank_values=True, max_num_fields=MOST_FIELDS)
+    except ValueError:
+        raise SignInRefused("malformed", f"The form has more than {MOST_FIELDS} fields.", "Have the provider send the response alone.") from None
+    return MultiDict(fields)
 
 
 @rooms.errorhandler(TooManyTries)
@@ -127,9 +159,14 @@ def metadata(source: str) -> Response:
 @needs("nothing")
 def take_response(source: str) -> Response:
     """Take the response that a provider had the browser post."""
-    relay = request.form.get("RelayState")
+    try:
+        form = _form()
+    except SignInRefused as wrong:
+        _limit(None)
+        return _after(signing_in.receive_saml(house(), source, _base(), wrong, None, None))
+    relay = form.get("RelayState")
     _limit(relay)
-    posted = request.form.getlist("SAMLResponse")
+    posted = form.getlist("SAMLResponse")
     return _after(signing_in.receive_saml(house(), source, _base(), posted, relay, request.cookies.get(BROWSER)))
 
 

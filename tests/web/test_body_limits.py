@@ -1,0 +1,53 @@
+"""How large a request may be: callers are known before their bodies are parsed, and no body takes seconds."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+
+from dravo.services import api_tokens, operators, sources
+from dravo.services.permissions import CHIEF, Caller
+from dravo.web.api import door
+from dravo.web.app import create_app
+from tests.rooms import Rooms
+
+
+@pytest.fixture
+def app(rooms: Rooms) -> Any:
+    return create_app(rooms.house, "http://127.0.0.1:1")
+
+
+@pytest.fixture
+def headers(rooms: Rooms) -> dict[str, str]:
+    made = operators.add(rooms.house, operators.SYSTEM, "edmund", CHIEF, "a-long-enough-one")
+    return {"Authorization": f"Bearer {api_tokens.create(rooms.house, Caller(made['id'], 'edmund', CHIEF), 'x', 'write')['token']}"}
+
+
+def test_the_body_of_a_caller_who_is_not_known_is_not_parsed(app: Any, headers: dict[str, str], monkeypatch: pytest.MonkeyPatch) -> None:
+    parsed: list[int] = []
+    read = door.read_json
+    monkeypatch.setattr(door, "read_json", lambda content: parsed.append(len(content)) or read(content))
+    body = b"[" + b"1," * 4_000_000 + b"1]"
+    for known in ({}, {"Authorization": "Bearer dravo_api_none"}):
+        answer = app.test_client().post("/api/v1/sources", data=body, headers=known, content_type="application/json")
+        assert answer.status_code == 401
+    assert app.test_client().post("/api/v1/session", data=b" " * 70_000, content_type="application/json").status_code == 413
+    assert not parsed
+    answer = app.test_client().post("/api/v1/sources", data=body, headers=headers, content_type="application/json")
+    assert (answer.status_code, answer.json["error"]["code"]) == (413, "body_too_large")
+    assert "1,048,576" in answer.json["error"]["message"] and answer.json["error"]["mend"]
+    assert not parsed
+
+
+def test_a_user_is_smaller_than_a_group_may_be(app: Any, rooms: Rooms) -> None:
+    rooms.source("staff")
+    token = sources.add_token(rooms.house, operators.SYSTEM, "staff", "Provider")["token"]
+    http, known = app.test_client(), {"Authorization": f"Bearer {token}"}
+    large = [{"value": f"{number:036}"} for number in range(30_000)]
+    refused = http.post("/scim/v2/staff/Users", json={"userName": "ada", "emails": large}, headers=known)
+    assert (refused.status_code, refused.json["status"]) == (413, "413")
+    assert http.get("/scim/v2/staff/Users", headers=known).json["totalResults"] == 0
+    # It is read, and then refused because nobody has these ids.
+    assert http.post("/scim/v2/staff/Groups", json={"displayName": "All", "members": large}, headers=known).status_code == 400
+    assert http.post("/scim/v2/staff/Users", json={"userName": "ada"}, headers=known).status_code == 201
