@@ -10,7 +10,7 @@ from pathlib import Path
 
 from sqlalchemy import insert
 
-from dravo.core.records import fold
+from dravo.core.names import fold
 from dravo.core.scim.patches import read_operations
 from dravo.core.scim.schemas import GROUP
 from dravo.demo import scenario

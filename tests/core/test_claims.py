@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from dravo.core.claims import looks_like_id, read_claims, safe_policy, told_groups, usual_policy
 from dravo.core.expressions.steps import text_of
-from dravo.core.records import fold
+from dravo.core.names import fold
 from dravo.core.source_policy import ASK, BY_EMAIL
 
 SPACE = "http://schemas.fernhollow.example/claims/"

@@ -4,7 +4,8 @@ from typing import Any
 
 from dravo.core.matching import Binding, bind
 from dravo.core.merging import merge
-from dravo.core.records import PersonRecord, display_name, fold, primary_email
+from dravo.core.names import fold
+from dravo.core.records import PersonRecord, display_name, primary_email
 from dravo.core.scim.schemas import ENTERPRISE_URN
 
 

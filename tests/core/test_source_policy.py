@@ -12,7 +12,8 @@ from hypothesis import strategies as st
 from dravo.core.errors import InvalidInput
 from dravo.core.expressions import ENTRY, PERSON, ExpressionError, compile_expression
 from dravo.core.merging import merge
-from dravo.core.records import PersonRecord, changes, fold
+from dravo.core.names import fold
+from dravo.core.records import PersonRecord, changes
 from dravo.core.scim.resources import read_resource
 from dravo.core.scim.schemas import ENTERPRISE_URN, USER
 from dravo.core.source_policy import GroupChoice, Refused, SourcePolicy, read_policy

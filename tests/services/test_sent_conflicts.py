@@ -8,6 +8,7 @@ from typing import Any
 import pytest
 
 from dravo.core.errors import InvalidInput
+from dravo.core.scim.errors import ScimError
 from dravo.services import assigning, binding, conflicts, explaining, settings, sources
 from dravo.services.previewing import Sure
 from dravo.services.recalculating import work_through
@@ -209,3 +210,31 @@ def test_domains_of_a_source_are_checked(rooms: Rooms, tmp_path: Path) -> None:
     with pytest.raises(InvalidInput, match="nothing to change"):
         sources.change(rooms.house, rooms.caller, "staff")
     assert rooms.rows(t.audit)[-1].action == "changed source"
+
+
+@pytest.mark.parametrize("name", ["un\u0430", "u\u200bna", "\u200euna"])
+@pytest.mark.parametrize("source", ["staff", "contractors"])
+def test_a_name_that_looks_like_a_user_s_waits_for_a_decision_in_every_source(rooms: Rooms, garden: dict[str, str], source: str, name: str) -> None:
+    rooms.person(garden[source], name, displayName="Una", emails=email("other@elsewhere.example"))
+    (conflict,) = open_conflicts(rooms, source)
+    assert (conflict["kind"], [each["user_name"] for each in conflict["could_be"]]) == ("looks alike", ["una"])
+    assert "looks like that of another user" in conflict["message"]
+    assert access(rooms) == ["staff una"]
+
+
+def test_an_imported_name_that_looks_like_a_user_s_is_a_conflict(rooms: Rooms, garden: dict[str, str]) -> None:
+    reading = Reading(rooms, "csv", {}, key="hr", policy=POLICY)
+    files(reading, people="id,login,email\n1,un\u0430,x@hr-owned.example\n2,ing\u00e9,i@hr-owned.example\n")
+    reading.run()
+    (conflict,) = open_conflicts(rooms, "hr")
+    assert conflict["kind"] == "looks alike"
+    assert {row.user_name for row in rooms.rows(t.user)} == {"una", "ing\u00e9"}
+
+
+def test_names_that_are_equal_by_their_profile_are_one_name_in_a_source(rooms: Rooms, garden: dict[str, str]) -> None:
+    rooms.person(garden["staff"], "j\u00fcrgen")
+    for name in ("J\u00dcRGEN", "ju\u0308rgen", "\uff4a\u00fcrgen"):
+        with pytest.raises(ScimError) as refused:
+            rooms.person(garden["staff"], name)
+        assert (refused.value.status, refused.value.scim_type) == (409, "uniqueness")
+    assert explaining.person(rooms.house, "J\u00dcRGEN")["user_name"] == "j\u00fcrgen"

@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from dravo.core.expressions import ENTRY
-from dravo.core.records import fold
+from dravo.core.names import fold
 from dravo.core.source_policy import ASK, BY_EMAIL, SourcePolicy
 
 # By its object identifier the name of an attribute (RFC 4519, RFC 2798), as SAML's X.500 profile writes it.

@@ -12,7 +12,7 @@ from functools import lru_cache
 from typing import Any
 
 from dravo.core.errors import InvalidInput
-from dravo.core.records import fold
+from dravo.core.names import fold
 from dravo.core.scim.errors import ScimError
 from dravo.core.scim.filters import locations, matches
 from dravo.core.scim.paths import And, Compare, Element, Filter, Not, Or, parse_filter

@@ -9,11 +9,12 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from dravo.core.records import fold, searchable
+from dravo.core.names import fold, lookalike_key
+from dravo.core.records import searchable
 from dravo.core.source_policy import ASK, BY_EMAIL, SourcePolicy
 
-OPERATOR, LEAVER, TWO_RECORDS, NAME_KNOWN, EMAIL_KNOWN, RENAMED, GROUP_NAME = (
-    "operator", "leaver", "two records", "name known", "e-mail known", "renamed", "group name",
+OPERATOR, LEAVER, TWO_RECORDS, NAME_KNOWN, EMAIL_KNOWN, RENAMED, GROUP_NAME, LOOKS_ALIKE = (
+    "operator", "leaver", "two records", "name known", "e-mail known", "renamed", "group name", "looks alike",
 )  # fmt: skip
 
 
@@ -77,7 +78,7 @@ def match(data: Mapping[str, Any], candidates: Sequence[Candidate], policy: Sour
 
     Args:
         data: the SCIM User that it says.
-        candidates: everybody with its user name or its e-mail address.
+        candidates: everybody with its user name, a user name for which it could be mistaken, or its e-mail address.
         policy: the source's answers.
         new_user_id: the id for a user that has to be made.
     """
@@ -89,6 +90,8 @@ def match(data: Mapping[str, Any], candidates: Sequence[Candidate], policy: Sour
     first = (named or candidates)[0]
     if any(each.operator for each in candidates):
         return Conflict(OPERATOR, ids, f"An operator goes by '{found.user_name}': nothing is linked to operators by itself.")
+    if (alike := lookalike_key(found.user_name)) and any(each.user_name_key == alike for each in candidates):
+        return Conflict(LOOKS_ALIKE, ids, f"The user name '{found.user_name}' looks like that of another user.")
     if first.gone:
         what = f"the user name '{found.user_name}'" if named else f"the e-mail address '{found.email}'"
         return Conflict(LEAVER, ids, f"Somebody who has left had {what}. Whoever comes now does not inherit what was theirs.")

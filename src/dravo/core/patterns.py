@@ -13,7 +13,7 @@ from typing import Any
 
 from dravo.core.errors import InvalidInput
 from dravo.core.expressions.steps import compiled as linear
-from dravo.core.records import fold
+from dravo.core.names import fold
 
 LONGEST = 400
 

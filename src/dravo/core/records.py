@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-import unicodedata
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
+
+from dravo.core.names import fold, user_name_key
 
 # The channel of people and groups that operators enter here.
 LOCAL = "local"
@@ -53,18 +54,12 @@ class Searchable:
     emails: tuple[str, ...] = ()
 
 
-def fold(text: str) -> str:
-    """Return a text as it is compared where letter case does not matter: composed form, case folded."""
-    # ASCII has one form only, and most that is compared is ASCII.
-    return text.lower() if text.isascii() else unicodedata.normalize("NFC", text).casefold()
-
-
 def searchable(data: Mapping[str, Any]) -> Searchable:
     """Return what a SCIM User is found by."""
     user_name = str(data.get("userName", ""))
     given = data.get("emails") or ()
     emails = tuple(dict.fromkeys([fold(str(each["value"])) for each in given if each.get("value")])) if given else ()
-    return Searchable(user_name, fold(user_name), data.get("externalId"), display_name(data), primary_email(data), emails)
+    return Searchable(user_name, user_name_key(user_name), data.get("externalId"), display_name(data), primary_email(data), emails)
 
 
 def display_name(data: Mapping[str, Any]) -> str:

@@ -18,7 +18,7 @@ from dravo.core.conditions import Condition, read_condition, seen
 from dravo.core.errors import DravoError, InvalidInput
 from dravo.core.expressions import ENTRY, Expression, compile_expression
 from dravo.core.expressions.steps import compiled, text_of
-from dravo.core.records import fold
+from dravo.core.names import fold
 from dravo.core.scim.errors import ScimError
 from dravo.core.scim.patches import described_by
 from dravo.core.scim.resources import read_resource, read_text

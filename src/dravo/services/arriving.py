@@ -13,9 +13,10 @@ from sqlalchemy import Connection, or_, select, update
 
 from dravo.core import claims as read
 from dravo.core.instants import Instant
+from dravo.core.names import fold
 from dravo.core.planning import Catalogue, Outcome, Person, with_groups, work_out
 from dravo.core.reasons import chain
-from dravo.core.records import SIGN_IN, fold
+from dravo.core.records import SIGN_IN
 from dravo.core.source_policy import Refused, SourcePolicy
 from dravo.protocols.directory.reading import NOTED, OK, WRONG, Entry
 from dravo.protocols.signing_in import Proved, SignInRefused

@@ -7,7 +7,8 @@ from typing import Any
 from sqlalchemy import Connection, select
 
 from dravo.core.errors import AlreadyThere, InvalidInput
-from dravo.core.records import SIGN_IN, fold
+from dravo.core.names import fold
+from dravo.core.records import SIGN_IN
 from dravo.services import sign_in_settings
 from dravo.services.auditing import record_change
 from dravo.services.house import House

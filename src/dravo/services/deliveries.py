@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy import Connection, and_, func, insert, or_, select, update
+from sqlalchemy import Connection, and_, func, insert, select, update
 
 from dravo.core.accounts import describe
 from dravo.core.errors import InvalidInput, NotFound
@@ -83,8 +83,7 @@ def listing(
     if person_id:
         statement = statement.where(d.user_id == person_id)
     if words:
-        u = t.user.c
-        statement = statement.where(or_(views.contains(u.display_name_key, words), views.contains(u.user_name_key, words)))
+        statement = statement.where(views.name_has(words))
     with house.database.reading() as connection:
         return page(connection, statement, [d.id], ask, _line, newest_first=True)
 

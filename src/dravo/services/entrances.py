@@ -7,7 +7,8 @@ from typing import Any
 from sqlalchemy import Connection, select
 
 from dravo.core.matching import Conflict, match
-from dravo.core.records import SIGN_IN, fold, primary_email
+from dravo.core.names import fold
+from dravo.core.records import SIGN_IN, primary_email
 from dravo.core.source_policy import SourcePolicy
 from dravo.protocols.signing_in import SignInRefused
 from dravo.services import refusals, settings, sign_in_settings, visiting

@@ -12,15 +12,16 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, TypeVar
 
-from sqlalchemy import Connection
+from sqlalchemy import Connection, select
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.access import Assignment
 from dravo.core.errors import NotFound, WorldMoved
 from dravo.core.instants import Instant
-from dravo.core.matching import EMAIL_KNOWN, NAME_KNOWN, bind
+from dravo.core.matching import EMAIL_KNOWN, LOOKS_ALIKE, NAME_KNOWN, bind
+from dravo.core.names import fold, lookalike_key
 from dravo.core.planning import Catalogue, Outcome, Person, with_groups, with_record, work_out
-from dravo.core.records import PersonRecord, fold, searchable
+from dravo.core.records import PersonRecord, searchable
 from dravo.core.scim.errors import ScimError, invalid_value
 from dravo.core.scim.filters import element_matches
 from dravo.core.scim.patches import MemberChange, Operation, apply_patch
@@ -261,28 +262,37 @@ class Intake:
         return self._until_it_stands(attempt, lambda: self._check_unique(source_id, data, record_id, manner.shapes))
 
     def _others(self, connection: Connection, source_id: str, data: Mapping[str, Any], but: str | None = None) -> frozenset[str]:
-        """Return the ids of other sources' users that a SCIM record could belong to, because they share its user name or email.
+        """Return the ids of users that a SCIM record could belong to, because they share its user name or email, or look like it.
 
         Args:
             but: the id of the record's own user, which does not count.
         """
-        return pulled.elsewhere(connection, source_id, *_matched_values(data), but) if self.channel == PUSH else NOBODY
+        return pulled.elsewhere(connection, source_id, *_matched_values(data), but=but) if self.channel == PUSH else NOBODY
 
     def _note_conflict(
         self, connection: Connection, source_id: str, record_id: str, data: Mapping[str, Any], others: frozenset[str], now: Instant
     ) -> None:
         """Record that an operator has to decide which user a SCIM record belongs to."""
         found = searchable(data)
-        named = connection.execute(t.user.select().where(t.user.c.id.in_(others), t.user.c.user_name_key == found.user_name_key).limit(1)).first()
-        what = f"user name '{found.user_name}'" if named is not None else f"e-mail address '{found.email}'"
+        kind, what = self._what_conflicts(connection, data, others)
         conflict = {
-            "native_id": record_id, "kind": NAME_KNOWN if named is not None else EMAIL_KNOWN, "name": found.display_name,
-            "message": f"Another source already has a user with the {what}. This user has no access until an operator decides.",
+            "native_id": record_id, "kind": kind, "name": found.display_name,
+            "message": f"{what} This user has no access until an operator decides.",
             "entry": {"locator": found.user_name, "attributes": {}, "person": data}, "candidates": sorted(others),
         }  # fmt: skip
         # An earlier decision was about another user name or email.
         pulled.end_conflicts(connection, source_id, "person", [record_id], decided_only=True)
         pulled.note_conflicts(connection, source_id, "person", [conflict], now, PUSH)
+
+    def _what_conflicts(self, connection: Connection, data: Mapping[str, Any], others: frozenset[str]) -> tuple[str, str]:
+        """Return the kind of a conflict with some users, and a sentence on it."""
+        found, (_, _, alike) = searchable(data), _matched_values(data)
+        names = set(connection.execute(select(t.user.c.user_name_key).where(t.user.c.id.in_(others))).scalars())
+        if found.user_name_key in names:
+            return NAME_KNOWN, f"Another source already has a user with the user name '{found.user_name}'."
+        if alike in names:
+            return LOOKS_ALIKE, f"The user name '{found.user_name}' looks like that of another user."
+        return EMAIL_KNOWN, f"Another source already has a user with the e-mail address '{found.email}'."
 
     def _look_at(self, source_id: str, record_id: str) -> tuple[Any, Person, Sequence[tuple[str, str]]]:
         """Return a record's row, its user, and (id, name) of the groups that list it; whoever is in none and has nothing costs one query."""
@@ -524,7 +534,7 @@ class Intake:
                     waits = True
 
 
-def _matched_values(data: Mapping[str, Any]) -> tuple[str, str | None]:
-    """Return the folded user name and email of a SCIM User: the values by which it could be another source's user."""
+def _matched_values(data: Mapping[str, Any]) -> tuple[str, str | None, str | None]:
+    """Return the values by which a SCIM User could be another user: its user name and email, and a name for which it could be mistaken."""
     found = searchable(data)
-    return found.user_name_key, fold(found.email) if found.email else None
+    return found.user_name_key, fold(found.email) if found.email else None, lookalike_key(found.user_name)

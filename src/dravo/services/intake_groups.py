@@ -11,8 +11,8 @@ from sqlalchemy import Connection, select
 
 from dravo.core.instants import Instant
 from dravo.core.matching import GROUP_NAME
+from dravo.core.names import fold
 from dravo.core.planning import with_groups, work_out
-from dravo.core.records import fold
 from dravo.protocols.directory.reading import GroupEntry
 from dravo.services.house import House
 from dravo.services.intake import Intake

@@ -18,8 +18,9 @@ from sqlalchemy.exc import IntegrityError
 from dravo.core.errors import WorldMoved
 from dravo.core.instants import Instant
 from dravo.core.matching import RENAMED, Binding, Conflict, match
+from dravo.core.names import fold, lookalike_key
 from dravo.core.planning import Catalogue, Outcome, Person, with_record, work_out
-from dravo.core.records import PersonRecord, Searchable, changes, fold, searchable
+from dravo.core.records import PersonRecord, Searchable, changes, searchable
 from dravo.core.source_policy import Refused, SourcePolicy
 from dravo.protocols.directory.reading import Entry
 from dravo.services.house import House
@@ -216,7 +217,7 @@ class PeopleIn:
         self._work_out(connection, bindings, batch)
 
     def _could_be(self, connection: Connection, wanted: Sequence[_Said], batch: Batch) -> dict[str, list[Any]]:
-        batch.names = {each.found.user_name_key for each in wanted}
+        batch.names = {name for each in wanted for name in each.names}
         batch.emails = {fold(each.found.email) for each in wanted if each.found.email and each.row is None}
         found = pulled.candidates(connection, self.source.id, batch.names, batch.emails, self.channel) if batch.names else {}
         batch.had_by = frozenset(one.user_id for some in found.values() for one in some)
@@ -226,7 +227,7 @@ class PeopleIn:
         self, each: _Said, could_be: Mapping[str, Sequence[Any]], decided: Any, holders: Mapping[str, str], leaving: set[str]
     ) -> tuple[str, bool] | Conflict | None:
         """Return (user id, whether they are new), a conflict, or None if they are left out."""
-        named = could_be.get(f"name:{each.found.user_name_key}", ())
+        named = [one for name in each.names for one in could_be.get(f"name:{name}", ())]
         if each.row is not None:
             if not each.asks_for_name or (decided is not None and decided.decision == LET):
                 return each.row.user_id, False
@@ -428,7 +429,12 @@ class _Said:
         """By what nobody else of the batch may be known: user name, and for somebody new the e-mail address."""
         found = self.found
         email = {f"e-mail:{fold(found.email)}"} if found.email and self.row is None else set()
-        return {f"name:{found.user_name_key}", *email}
+        return {*(f"name:{name}" for name in self.names), *email}
+
+    @cached_property
+    def names(self) -> set[str]:
+        """Their user name as it is compared, and one for which it could be mistaken."""
+        return {self.found.user_name_key, lookalike_key(self.found.user_name) or self.found.user_name_key}
 
     @property
     def same(self) -> bool:

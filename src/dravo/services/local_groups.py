@@ -10,8 +10,9 @@ from sqlalchemy import Connection, literal, select
 
 from dravo.core.access import memberships
 from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, WorldMoved
+from dravo.core.names import fold
 from dravo.core.planning import Catalogue, with_groups
-from dravo.core.records import LOCAL, fold
+from dravo.core.records import LOCAL
 from dravo.services import previewing
 from dravo.services.auditing import record_change
 from dravo.services.house import House

@@ -10,8 +10,9 @@ from sqlalchemy import Connection, or_, select
 
 from dravo.core.access import Assignment
 from dravo.core.errors import AlreadyThere, InvalidInput, NotPermitted
+from dravo.core.names import fold
 from dravo.core.planning import with_record
-from dravo.core.records import LOCAL, PersonRecord, fold, searchable
+from dravo.core.records import LOCAL, PersonRecord, searchable
 from dravo.core.scim.errors import ScimError
 from dravo.core.scim.resources import read_resource
 from dravo.core.scim.schemas import ENTERPRISE_URN, STANDARD

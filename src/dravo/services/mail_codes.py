@@ -16,7 +16,8 @@ from sqlalchemy import Connection, delete, insert, select, update
 from dravo.core.claims import REGISTERED
 from dravo.core.errors import InvalidInput, NotFound
 from dravo.core.instants import later
-from dravo.core.records import SIGN_IN, fold
+from dravo.core.names import fold
+from dravo.core.records import SIGN_IN
 from dravo.protocols.notices.mail import check_address
 from dravo.protocols.signing_in import Proved, SignInRefused
 from dravo.services import mailing, sign_in_settings, sign_in_sights, signing_in, trials

@@ -13,7 +13,7 @@ from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, NotSignedIn, StillInUse, TooManyTries
 from dravo.core.instants import later
-from dravo.core.records import fold
+from dravo.core.names import fold, user_name_key
 from dravo.protocols.signing_in import Proved
 from dravo.services import second_factor, settings
 from dravo.services.auditing import record_change
@@ -67,7 +67,7 @@ def add(
     row: dict[str, Any] = {
         "id": new_id(),
         "name": name,
-        "name_key": fold(name),
+        "name_key": user_name_key(name),
         "kind": kind,
         "masked": masked,
         "password_hash": hash_password(chosen),
@@ -166,7 +166,7 @@ def sign_in(house: House, limiter: Limiter, name: str, password: str, address: s
     marks = (f"{fold(name)} from {address}", f"address {address}")
     limiter.check(*marks)
     with house.database.reading() as connection:
-        row = connection.execute(select(t.operator).where(t.operator.c.name_key == fold(name))).first()
+        row = connection.execute(select(t.operator).where(t.operator.c.name_key == user_name_key(name))).first()
     # Something is verified either way, so that time does not tell whether the name exists.
     fits = password_fits(row.password_hash if row else _nobody(), password)
     recovers = row is not None and row.only_by_source

@@ -20,7 +20,7 @@ from dravo.core import schedules
 from dravo.core.days import day_of
 from dravo.core.errors import AlreadyThere, DravoError, InvalidInput, NotFound
 from dravo.core.instants import Instant, later, seconds_between
-from dravo.core.records import fold
+from dravo.core.names import fold
 from dravo.protocols.directory.reading import BadLine, DirectoryTrouble, Entry, GroupEntry, Reader, StopAsked, is_made, made_entries
 from dravo.services import guarding, pull_settings
 from dravo.services import settings as house_settings

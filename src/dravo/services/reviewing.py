@@ -27,12 +27,11 @@ from dravo.services.permissions import Caller
 from dravo.services.previewing import UNSURE, Change, Sure
 from dravo.services.recalculating import CHUNK, work_through
 from dravo.services.sources import check_label
-from dravo.store import clock, groups
+from dravo.store import clock, groups, views
 from dravo.store import tables as t
 from dravo.store.catalogue import raise_revision
 from dravo.store.identifiers import new_id
 from dravo.store.pages import Ask, page
-from dravo.store.views import contains
 
 CONFIRMED, TAKEN_AWAY = "confirmed", "taken away"
 DECISIONS = (CONFIRMED, TAKEN_AWAY)
@@ -228,7 +227,7 @@ def rows(
         if decision:
             statement = statement.where(w.decision.is_(None) if decision == "open" else w.decision == decision)
         if words:
-            statement = statement.where(contains(u.display_name_key, words) | contains(u.user_name_key, words))
+            statement = statement.where(views.name_has(words))
         return page(connection, statement, [t.application.c.label, u.display_name_key, w.id], ask, _row_line)
 
 

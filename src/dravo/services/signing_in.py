@@ -20,7 +20,8 @@ from sqlalchemy.exc import IntegrityError
 from dravo.core.claims import told_groups
 from dravo.core.errors import DravoError
 from dravo.core.instants import Instant, later
-from dravo.core.records import SIGN_IN, fold, searchable
+from dravo.core.names import fold
+from dravo.core.records import SIGN_IN, searchable
 from dravo.protocols.directory.reading import NOTED
 from dravo.protocols.oidc import flow
 from dravo.protocols.saml import requests
@@ -437,7 +438,7 @@ def _check_trial(way: Way) -> None:
     if way.trial is None or way.person is None:
         return
     found = searchable(way.person)
-    if way.trial.person_key not in (found.user_name_key, fold(found.email or "")):
+    if way.trial.person_key not in (fold(found.user_name), fold(found.email or "")):
         mend = "Try as the person who is named, or make a trial for this one."
         raise SignInRefused("another person", f"The trial is for '{way.trial.person}', and '{found.user_name}' came.", mend)
     way.steps.note("Trial", f"It is for '{way.trial.person}', {'to look only' if way.observes else 'for real'}.")

@@ -12,8 +12,8 @@ from dravo.core.conditions import read_condition
 from dravo.core.days import read_span
 from dravo.core.errors import InvalidInput, NotFound
 from dravo.core.instants import Instant
+from dravo.core.names import fold
 from dravo.core.patterns import compile_pattern
-from dravo.core.records import fold
 from dravo.services import masking, settings
 from dravo.services.applications import role_by_key
 from dravo.services.named import application_by_key, source_by_key

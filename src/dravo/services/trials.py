@@ -9,7 +9,7 @@ from sqlalchemy import Connection, func, insert, select
 
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant, later
-from dravo.core.records import fold
+from dravo.core.names import fold
 from dravo.services.auditing import record_change
 from dravo.services.house import House
 from dravo.services.named import pushing_source

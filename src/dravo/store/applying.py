@@ -14,8 +14,9 @@ from dravo.core.errors import WorldMoved
 from dravo.core.guard import takes_away
 from dravo.core.instants import Instant
 from dravo.core.merging import MergedUser
+from dravo.core.names import fold
 from dravo.core.planning import AccountChange, Outcome
-from dravo.core.records import fold, searchable
+from dravo.core.records import searchable
 from dravo.store import tables as t
 from dravo.store.database import CATALOGUE
 from dravo.store.identifiers import new_id

@@ -17,10 +17,10 @@ from dravo.core.carrying import RolesAs, read_target
 from dravo.core.conditions import Condition, read_condition
 from dravo.core.errors import InvalidInput, WorldMoved
 from dravo.core.expressions import compile_expression
+from dravo.core.names import fold
 from dravo.core.patterns import GIVES, Captured, read_name
 from dravo.core.planning import Application, Catalogue, GroupLabel, Role
 from dravo.core.plans import Plan
-from dravo.core.records import fold
 from dravo.core.scim.extensions import read_schema
 from dravo.core.scim.schemas import Schema
 from dravo.store import tables as t

@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import Connection, and_, bindparam, exists, func, insert, literal, or_, select, union_all, update
 
 from dravo.core.instants import Instant
-from dravo.core.records import fold
+from dravo.core.names import fold
 from dravo.store import tables as t
 from dravo.store.own import COLUMNS
 from dravo.store.quick import Quick

@@ -10,7 +10,8 @@ from sqlalchemy import Connection, bindparam, exists, func, insert, or_, select,
 
 from dravo.core.instants import Instant
 from dravo.core.matching import Candidate
-from dravo.core.records import LOCAL, Searchable, fold, searchable
+from dravo.core.names import fold, user_name_key
+from dravo.core.records import LOCAL, Searchable, searchable
 from dravo.store import tables as t
 from dravo.store.identifiers import new_id
 from dravo.store.quick import Quick
@@ -115,7 +116,7 @@ def candidates(
         return {}
     here = _here(connection, source_id, users, channel)
     counts = _what_counts(connection, source_id, users)
-    operators = {fold(name) for (name,) in connection.execute(select(t.operator.c.name).where(t.operator.c.disabled_at.is_(None)))}
+    operators = {user_name_key(name) for (name,) in connection.execute(select(t.operator.c.name).where(t.operator.c.disabled_at.is_(None)))}
     found: dict[str, list[Candidate]] = {}
     for row in users.values():
         operator = row.user_name_key in operators or (row.email_key or "") in operators
@@ -170,12 +171,12 @@ def who_has(connection: Connection, names: Iterable[str], emails: Iterable[str])
     return frozenset(found)
 
 
-def elsewhere(connection: Connection, source_id: str, name: str, email: str | None, but: str | None = None) -> frozenset[str]:
-    """Return the ids of other sources' users with a user name or an email.
+def elsewhere(connection: Connection, source_id: str, name: str, email: str | None, lookalike: str | None, but: str | None = None) -> frozenset[str]:
+    """Return the ids of other sources' users with a user name or an email, and of all users with a name for which it could be mistaken.
 
     Args:
         source_id: the source whose own users do not count.
-        name, email: folded; None for no email.
+        name, email, lookalike: as they are compared; None for no email, and for a name that looks like no other.
         but: the id of a user who does not count.
     """
     u, r = t.user.c, t.record.c
@@ -184,6 +185,8 @@ def elsewhere(connection: Connection, source_id: str, name: str, email: str | No
     for column, value in ((u.user_name_key, name), (u.email_key, email)):
         if value:
             found.update(connection.execute(select(u.id).where(column == value, u.gone_at.is_(None), known)).scalars())
+    if lookalike:
+        found.update(connection.execute(select(u.id).where(u.user_name_key == lookalike, u.gone_at.is_(None), ~_UNDECIDED)).scalars())
     return frozenset(found - {but})
 
 

@@ -14,7 +14,7 @@ from sqlalchemy import ColumnElement, Table, and_, false, func, not_, or_, selec
 
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import parse_instant
-from dravo.core.records import fold
+from dravo.core.names import fold, user_name_key
 from dravo.core.scim.paths import And, Compare, Element, Filter, Not, Or, Present
 from dravo.store import tables as t
 
@@ -78,7 +78,7 @@ def _compare(path: str, operator: str, value: str, table: Table, source_id: str)
     if path == "externalId":
         return _text(table.c.external_id, operator, value)
     if path == "userName" and table is t.record:
-        return _text(table.c.user_name_key, operator, fold(value))
+        return _text(table.c.user_name_key, operator, user_name_key(value))
     if path == "displayName" and table is t.group:
         return _text(table.c.display_name_key, operator, fold(value))
     if path == "emails.value" and table is t.record:

@@ -9,7 +9,8 @@ from typing import Any
 from sqlalchemy import Connection, Select, and_, func, or_, select
 
 from dravo.core.accounts import ABSENT, AS_IT_IS
-from dravo.core.records import LOCAL, display_name, fold
+from dravo.core.names import fold, user_name_key
+from dravo.core.records import LOCAL, display_name
 from dravo.store import groups as group_rows
 from dravo.store import tables as t
 from dravo.store.pages import Ask, page
@@ -29,8 +30,13 @@ def person_has(words: str, *, emails: bool = True) -> Any:
         emails: whether the email is searched too.
     """
     u = t.user.c
-    columns = (u.display_name_key, u.user_name_key, *([u.email_key] if emails else []))
-    return or_(*(contains(column, words) for column in columns))
+    return or_(name_has(words), *([contains(u.email_key, words)] if emails else []))
+
+
+def name_has(words: str) -> Any:
+    """Return the condition that a user's name or user name contains some words."""
+    u = t.user.c
+    return or_(contains(u.display_name_key, words), func.instr(u.user_name_key, user_name_key(words)) > 0)
 
 
 def has(column: Any, words: str) -> Any:
@@ -103,17 +109,22 @@ def people_named(connection: Connection, names: Sequence[str], *, by_attributes:
     for start in range(0, len(wanted), NAMES_AT_ONCE):
         some = wanted[start : start + NAMES_AT_ONCE]
         keys = [fold(name) for name in some]
+        name_keys = [user_name_key(name) for name in some]
         others = select(r.external_id, r.user_id).where(r.external_id.in_(some), r.gone_at.is_(None))
         external = connection.execute(others).all() if by_attributes else []
         users = {user_id for _, user_id in external}
-        keyed = [u.user_name_key, *([u.email_key] if by_attributes else [])]
-        statement = select(t.user).where(or_(u.id.in_({*some, *users}), *(column.in_(keys) for column in keyed)))
+        by_email = [u.email_key.in_(keys)] if by_attributes else []
+        statement = select(t.user).where(or_(u.id.in_({*some, *users}), u.user_name_key.in_(name_keys), *by_email))
         rows = connection.execute(statement.order_by(u.gone_at.is_not(None), u.id)).all()
         by: defaultdict[str, set[str]] = defaultdict(set)
         for name, user_id in external:
             by[name].add(user_id)
-        for name, key in zip(some, keys, strict=True):
-            found[name] = [row for row in rows if row.id == name or key in [getattr(row, column.name) for column in keyed] or row.id in by[name]]
+        for name, key, name_key in zip(some, keys, name_keys, strict=True):
+            found[name] = [
+                row
+                for row in rows
+                if row.id == name or row.user_name_key == name_key or (by_attributes and row.email_key == key) or row.id in by[name]
+            ]
     return found
 
 
@@ -345,7 +356,7 @@ def accounts(
     if user_id:
         statement = statement.where(a.user_id == user_id)
     if words:
-        statement = statement.where(or_(contains(u.display_name_key, words), contains(u.user_name_key, words), a.remote_id == words))
+        statement = statement.where(or_(name_has(words), a.remote_id == words))
     if state == "agreed":
         statement = statement.where(a.agreed_version >= a.due_version)
     elif state == "due":
@@ -405,7 +416,7 @@ def access(
         named = select(t.assignment.c.role_id).where(t.assignment.c.group_id == group_id)
         statement = statement.where(x.role_id.in_(named))
     if words:
-        statement = statement.where(or_(contains(u.display_name_key, words), contains(u.user_name_key, words)))
+        statement = statement.where(name_has(words))
     if ended:
         found = page(connection, statement, [x.until_at, x.id], ask, _access_line, newest_first=True)
     else:

@@ -17,7 +17,7 @@ from lark import Lark, Token, UnexpectedInput
 from dravo.core.errors import InvalidInput
 from dravo.core.expressions import steps
 from dravo.core.expressions.entries import ENTRY_TYPE
-from dravo.core.records import fold
+from dravo.core.names import fold
 from dravo.core.scim.errors import ScimError
 from dravo.core.scim.filters import element_matches, locations, matches
 from dravo.core.scim.paths import parse_filter, parse_path

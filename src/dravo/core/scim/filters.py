@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-from dravo.core.records import fold
+from dravo.core.names import comparable
 from dravo.core.scim.errors import invalid_filter
 from dravo.core.scim.paths import And, Compare, Element, Filter, Location, Not, Or, Present, read_time
 from dravo.core.scim.schemas import Attribute
@@ -110,7 +110,7 @@ def _comparable(leaf: Attribute, value: Any) -> Any:
     if leaf.type == "dateTime" and isinstance(value, str):
         return read_time(value)
     if isinstance(value, str) and not leaf.case_exact and leaf.type != "binary":
-        return fold(value)
+        return comparable(leaf.name, value)
     return value
 
 

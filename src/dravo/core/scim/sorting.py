@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-from dravo.core.records import fold
+from dravo.core.names import comparable
 from dravo.core.scim.errors import ScimError, invalid_path, invalid_value
 from dravo.core.scim.filters import values
 from dravo.core.scim.paths import Location, locate
@@ -62,4 +62,4 @@ def sort_key(resource: Mapping[str, Any], at: Location) -> SortKey:
     value = found[0]
     if isinstance(value, bool | int | float):
         return (0, float(value))
-    return (0, str(value) if at.leaf.case_exact or at.leaf.type == "dateTime" else fold(str(value)))
+    return (0, str(value) if at.leaf.case_exact or at.leaf.type == "dateTime" else comparable(at.leaf.name, str(value)))

@@ -14,7 +14,7 @@ from typing import Any, ClassVar, Literal
 from pydantic import BaseModel, Field
 
 from dravo.core.expressions import ENTRY
-from dravo.core.records import fold
+from dravo.core.names import fold
 from dravo.protocols.directory.reading import (
     NOTED,
     OK,

@@ -19,7 +19,7 @@ from ldap.filter import escape_filter_chars
 from pydantic import BaseModel, Field
 
 from dravo.core.expressions import ENTRY
-from dravo.core.records import fold
+from dravo.core.names import fold
 from dravo.protocols.directory.reading import (
     NOTED,
     OK,

@@ -13,7 +13,7 @@ from typing import Any
 import orjson
 
 from dravo.core.accounts import ABSENT, PRESENT, differences, scim_body, without_empty
-from dravo.core.records import fold
+from dravo.core.names import fold
 from dravo.core.scim.patches import PATCH_SCHEMA
 from dravo.core.scim.schemas import USER_URN
 from dravo.protocols.scim.capabilities import Capabilities

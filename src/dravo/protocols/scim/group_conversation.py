@@ -9,7 +9,7 @@ from typing import Any
 import orjson
 
 from dravo.core.drift import members_of
-from dravo.core.records import fold
+from dravo.core.names import fold
 from dravo.core.scim.patches import PATCH_SCHEMA
 from dravo.core.scim.schemas import GROUP_URN
 from dravo.protocols.scim.capabilities import Capabilities
