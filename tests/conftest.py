@@ -13,10 +13,13 @@ import httpx
 import pytest
 from hypothesis import settings
 
+from dravo.protocols.addresses import allow_loopback
 from tests import cheap, harness, order, scale
 from tests.rooms import Rooms
 
 settings.load_profile(scale.PROFILE)
+# Stand-ins are on this machine.
+allow_loopback()
 # Reading the certificates that httpx trusts takes longer than most requests of tests, and would be done for each of them.
 httpx._transports.default.create_ssl_context = functools.cache(httpx.create_ssl_context)
 cheap.make_cheap()

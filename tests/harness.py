@@ -266,7 +266,7 @@ class Running:
         house.close()
 
     def start(self, *more: str) -> None:
-        command = [sys.executable, "-m", "dravo.cli.main", "serve", "--data", str(self.folder), "--port", str(self.port), *more]
+        command = [sys.executable, "-m", "dravo.cli.main", "serve", "--data", str(self.folder), "--port", str(self.port), "--allow-loopback", *more]
         with open(self.folder / "service.log", "ab") as log:
             self.process = subprocess.Popen(command, stderr=log)
         # Starting takes the processor; on a busy machine, long.

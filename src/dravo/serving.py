@@ -28,6 +28,7 @@ import structlog
 
 from dravo.core.errors import DravoError, InvalidInput
 from dravo.logs import configure
+from dravo.protocols import addresses
 from dravo.services import data_folder
 from dravo.services.heartbeats import LOST_SECONDS, Heartbeats
 from dravo.services.house import House
@@ -146,8 +147,16 @@ class Service:
     """The two processes of one data folder, watched."""
 
     def __init__(
-        self, folder: Path, host: str, port: int, public_url: str | None = None, log_file: TextIO | None = None, proxy: str | None = None
+        self,
+        folder: Path,
+        host: str,
+        port: int,
+        public_url: str | None = None,
+        log_file: TextIO | None = None,
+        proxy: str | None = None,
+        allow_loopback: bool = False,
     ) -> None:
+        self.allow_loopback = allow_loopback
         self.folder, self.host, self.port, self.log_file, self.proxy = folder, host, port, log_file, proxy or ""
         self.public_url = (public_url or f"http://{'localhost' if host in ('0.0.0.0', '::') else host}:{port}").rstrip("/")
         self.children: dict[str, BaseProcess] = {}
@@ -188,6 +197,7 @@ class Service:
         """Be the process of a name, just forked."""
         for each in (signal.SIGTERM, signal.SIGINT):
             signal.signal(each, signal.SIG_DFL)
+        addresses.allow_loopback(allowed=self.allow_loopback)
         if self.log_file is not None:
             os.dup2(self.log_file.fileno(), 2)
         parent = multiprocessing.parent_process()
@@ -279,11 +289,12 @@ class Service:
             database.close()
 
 
-def serve(folder: Path, host: str, port: int, public_url: str | None = None, proxy: str | None = None) -> None:
+def serve(folder: Path, host: str, port: int, public_url: str | None = None, proxy: str | None = None, *, allow_loopback: bool = False) -> None:
     """Serve until interrupted.
 
     Args:
         proxy: the address of a proxy in front, whose word on where callers are is taken.
+        allow_loopback: whether applications, directories and mail servers on this machine are called.
 
     Raises:
         InvalidInput: if that is no address.
@@ -301,7 +312,7 @@ def serve(folder: Path, host: str, port: int, public_url: str | None = None, pro
         load()
         # Brings the folder to the present schema, and tells what is wrong with it before anything is started.
         House(folder).close()
-        service = Service(folder, host, port, public_url, proxy=proxy)
+        service = Service(folder, host, port, public_url, proxy=proxy, allow_loopback=allow_loopback)
         service.listen()
         signal.signal(signal.SIGTERM, lambda *_: service.stop_soon())
         signal.signal(signal.SIGINT, lambda *_: service.stop_soon())

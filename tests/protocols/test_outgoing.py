@@ -10,9 +10,11 @@ import pytest
 from dravo.core.errors import InvalidInput
 from dravo.demo.running import free_port
 from dravo.demo.wire import Answer, Call, make_server
+from dravo.protocols import addresses
+from dravo.protocols.addresses import NotAllowed, Unreachable
 from dravo.protocols.scim import outgoing
 from dravo.protocols.scim.checking import check_connection
-from dravo.protocols.scim.outgoing import Client, Connection, NotAllowed, Request, Unreachable, mend_address
+from dravo.protocols.scim.outgoing import Client, Connection, Request, mend_address
 
 
 @contextmanager
@@ -49,14 +51,33 @@ def test_an_address_that_cannot_be_used_is_refused_with_the_mend(text: str) -> N
     assert told.value.mend
 
 
-@pytest.mark.parametrize("host", ["169.254.169.254", "[fe80::1]", "0.0.0.0", "[::ffff:169.254.169.254]", "224.0.0.1"])
+# Metadata services outside of the link-local range, and one behind each way of writing IPv4 within IPv6.
+METADATA = ("100.100.100.200", "168.63.129.16", "[fd00:ec2::254]", "[64:ff9b::a9fe:a9fe]", "[2002:a9fe:a9fe::1]", "[::ffff:100.100.100.200]")
+
+
+@pytest.mark.parametrize("host", ["127.0.0.1", "127.8.8.8", "[::1]", "[::ffff:127.0.0.1]", "localhost", "[64:ff9b::7f00:1]"])
+def test_this_machine_is_called_only_if_that_was_allowed_at_the_start(host: str) -> None:
+    call = (Connection(f"http://{host}:{free_port()}", "secret"), Request("GET", "/Users"))
+    addresses.allow_loopback(allowed=False)
+    try:
+        with pytest.raises(NotAllowed, match="this machine") as refused:
+            Client().send(*call)
+        assert "--allow-loopback" in refused.value.mend
+    finally:
+        addresses.allow_loopback()
+    if host != "[64:ff9b::7f00:1]":
+        with pytest.raises(Unreachable):
+            Client().send(*call)
+
+
+@pytest.mark.parametrize("host", ["169.254.169.254", "[fe80::1]", "0.0.0.0", "[::ffff:169.254.169.254]", "224.0.0.1", *METADATA])
 def test_link_local_and_other_strange_addresses_are_never_called(host: str) -> None:
     with pytest.raises(NotAllowed):
         Client().send(Connection(f"https://{host}", "secret"), Request("GET", "/Users"))
 
 
 def test_a_token_goes_over_plain_http_only_within_this_machine(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(outgoing.socket, "getaddrinfo", lambda *_, **__: [(2, 1, 6, "", ("192.0.2.7", 80))])
+    monkeypatch.setattr(addresses.socket, "getaddrinfo", lambda *_, **__: [(2, 1, 6, "", ("192.0.2.7", 80))])
     with pytest.raises(NotAllowed, match="plain HTTP"):
         Client().send(Connection("http://records.example", "secret"), Request("GET", "/Users"))
 
@@ -77,7 +98,7 @@ def test_a_name_cannot_point_elsewhere_between_check_and_call(monkeypatch: pytes
 
     with server(handle) as url:
         port = url.rpartition(":")[2]
-        monkeypatch.setattr(outgoing.socket, "getaddrinfo", resolve)
+        monkeypatch.setattr(addresses.socket, "getaddrinfo", resolve)
         Client().send(Connection(f"http://records.example:{port}", "secret"), Request("GET", "/Users"))
     assert len(asked) == 1
     assert seen == [f"records.example:{port}"]

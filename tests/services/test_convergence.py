@@ -19,7 +19,8 @@ from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, ru
 from dravo.core.instants import later
 from dravo.demo.application import Application
 from dravo.demo.wire import Call
-from dravo.protocols.scim.outgoing import Connection, Request, Response, Unreachable
+from dravo.protocols.addresses import Unreachable
+from dravo.protocols.scim.outgoing import Connection, Request, Response
 from dravo.services import answering, applications, assigning, delivering, group_delivering, guarding
 from dravo.services.subjects import Wish
 from dravo.services.talking import Talker

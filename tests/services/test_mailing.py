@@ -13,8 +13,9 @@ from aiosmtpd.smtp import AuthResult
 
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import later, seconds_between
+from dravo.protocols.addresses import Unreachable, resolve
 from dravo.protocols.notices.mail import MailServer, MailTrouble, check_address, compose
-from dravo.protocols.scim.outgoing import Unreachable, check_url, mend_address, resolve
+from dravo.protocols.scim.outgoing import check_url, mend_address
 from dravo.services import mailing
 from dravo.store import clock
 from dravo.store import tables as t

@@ -69,6 +69,12 @@ def test_assets_are_kept_by_browsers_and_answers_of_the_api_are_not(running: Run
     assert "javascript" in answer.headers["Content-Type"]
     api = httpx.get(f"{running.url}/api/v1/overview", headers={"Authorization": f"Bearer {running.api_token}"})
     assert api.headers["Cache-Control"] == "no-store"
+    metrics = httpx.get(f"{running.url}/metrics", headers={"Authorization": f"Bearer {running.api_token}"})
+    assert (metrics.status_code, metrics.headers["Cache-Control"]) == (200, "no-store")
+    document = httpx.get(f"{running.url}/api/v1/openapi.json")
+    assert document.headers["Cache-Control"] == "no-cache"
+    again = httpx.get(f"{running.url}/api/v1/openapi.json", headers={"If-None-Match": document.headers["ETag"]})
+    assert (again.status_code, again.content) == (304, b"")
     assert api.headers["X-Content-Type-Options"] == "nosniff"
 
 

@@ -70,8 +70,8 @@ def test_what_is_good_lets_in_once_and_goes_nowhere_else(door: Door, make: Calla
     content = make(GOOD)
     answer = door.post(content, RelayState="https://elsewhere.example/")
     assert (answer.status_code, answer.headers["Location"]) == (303, "/yours")
-    cookie = next(each for each in answer.headers.getlist("Set-Cookie") if each.startswith("dravo_visit="))
-    assert "Secure" in cookie and "HttpOnly" in cookie and "SameSite=Lax" in cookie
+    cookie = next(each for each in answer.headers.getlist("Set-Cookie") if each.startswith("__Host-dravo_visit="))
+    assert "Secure" in cookie and "Path=/" in cookie and "Domain" not in cookie and "HttpOnly" in cookie and "SameSite=Lax" in cookie
     assert len(door.rows(t.visit)) == 1
     assert door.post(content).status_code == 403
     assert door.reason() == "replay"

@@ -37,6 +37,9 @@ def add_commands(nouns: Any) -> None:
     serving.add_argument(
         "--proxy", metavar="ADDRESS", help="the address of the proxy in front, such as 127.0.0.1: where it says callers are (X-Forwarded-For) counts"
     )
+    serving.add_argument(
+        "--allow-loopback", action="store_true", help="also call applications, directories and mail servers on this machine (default: no)"
+    )
     serving.set_defaults(run_here=_serve)
 
     demo = nouns.add_parser(
@@ -57,7 +60,7 @@ def _data(parser: argparse.ArgumentParser) -> None:
 def _serve(given: argparse.Namespace) -> None:
     from dravo.serving import serve
 
-    serve(given.data, given.host, given.port, given.public_url, given.proxy)
+    serve(given.data, given.host, given.port, given.public_url, given.proxy, allow_loopback=given.allow_loopback)
 
 
 def _demo(given: argparse.Namespace) -> None:

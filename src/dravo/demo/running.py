@@ -62,7 +62,7 @@ class Demo:
         with folder_lock(self.folder):
             log = open(self.folder / "service.log", "a")  # noqa: SIM115 (the children keep it open)
             configure("serve", log)
-            service = Service(self.folder, "127.0.0.1", self.port, log_file=log)
+            service = Service(self.folder, "127.0.0.1", self.port, log_file=log, allow_loopback=True)
             service.listen()
             signal.signal(signal.SIGTERM, lambda *_: service.stop_soon())
             signal.signal(signal.SIGINT, lambda *_: service.stop_soon())

@@ -15,8 +15,8 @@ from sqlalchemy import Connection, delete, func, insert, select, update
 
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant, later
+from dravo.protocols.addresses import is_host
 from dravo.protocols.notices.mail import NONE, SECURITIES, MailServer, MailTrouble, check_address, compose, send
-from dravo.protocols.scim.outgoing import is_host
 from dravo.services.auditing import record_change
 from dravo.services.house import House
 from dravo.services.permissions import Caller

@@ -7,10 +7,11 @@ from dataclasses import asdict
 from typing import Any
 
 from dravo.core.errors import DravoError
+from dravo.protocols.addresses import Unreachable
 from dravo.protocols.oidc.discovery import Provider as OidcProvider
 from dravo.protocols.oidc.discovery import address_of, read_configuration
 from dravo.protocols.saml.metadata import Provider, read_metadata
-from dravo.protocols.scim.outgoing import Client, Fetched, Unreachable
+from dravo.protocols.scim.outgoing import Client, Fetched
 
 METADATA, JSON = "application/samlmetadata+xml, application/xml, text/xml", "application/json"
 

@@ -14,10 +14,11 @@ from urllib.parse import unquote
 
 from sqlalchemy import func, select, update
 
+from dravo.protocols.addresses import Unreachable
 from dravo.protocols.scim.capabilities import Capabilities, discover, read_capabilities, without_bulk
 from dravo.protocols.scim.judging import MustPause, TryLater
 from dravo.protocols.scim.listing import MOST, TooMany, everything
-from dravo.protocols.scim.outgoing import Client, Connection, Request, Response, Unreachable
+from dravo.protocols.scim.outgoing import Client, Connection, Request, Response
 from dravo.services.answering import note_answer
 from dravo.services.house import House
 from dravo.store import clock

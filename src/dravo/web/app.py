@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import copy
+import functools
+import hashlib
 import re
 import secrets
 import threading
@@ -24,10 +26,11 @@ from dravo.services.house import House
 from dravo.services.rate_limits import Limiter
 from dravo.services.waiting import Waiting
 from dravo.store import clock
+from dravo.web import cookies
 from dravo.web.api import applications, assignments, deliveries, drift, local, matrix, plans, pull, reviews, session, sign_in, sources
 from dravo.web.api.base import ProblemAnswer
 from dravo.web.api.describing import Api
-from dravo.web.api.door import COOKIE, PREFIX, check_caller, end_waiting, needs, register_errors, tell_validation
+from dravo.web.api.door import PREFIX, check_caller, end_waiting, needs, register_errors, tell_validation
 from dravo.web.bodies import LARGEST_BODY
 from dravo.web.scim.routes import make_blueprint
 from dravo.web.sso import routes as sso
@@ -67,7 +70,7 @@ def create_app(house: House, public_url: str, heartbeats: Heartbeats | None = No
         info=Info(title="Dravo", version=__version__, description="The management API of Dravo."),
         security_schemes={
             "token": {"type": "http", "scheme": "bearer"},
-            "session": {"type": "apiKey", "in": "cookie", "name": COOKIE},
+            "session": {"type": "apiKey", "in": "cookie", "name": cookies.OPERATOR},
         },
         validation_error_model=ProblemAnswer,
         doc_ui=False,
@@ -119,14 +122,23 @@ def api_document(app: Api) -> dict[str, Any]:
 
 
 def _add_document(app: Api) -> None:
+    @functools.cache
+    def made() -> tuple[bytes, str]:
+        content = orjson.dumps(api_document(app), default=str)
+        return content, hashlib.sha256(content).hexdigest()[:32]
+
     @app.route(f"{PREFIX}/openapi.json")
     def document() -> Response:
-        return Response(orjson.dumps(api_document(app), default=str), content_type="application/json")
+        content, tag = made()
+        response = Response(content, content_type="application/json", headers={"Cache-Control": "no-cache"})
+        response.set_etag(tag)
+        response.make_conditional(request)
+        return response
 
     @app.route(f"{PREFIX}/")
     def page() -> str:
         g.nonce = secrets.token_urlsafe(16)
-        return render_template("api.html", document=api_document(app), version=__version__, nonce=g.nonce)
+        return render_template("api.html", document=orjson.loads(made()[0]), version=__version__, nonce=g.nonce)
 
 
 def _add_health(app: Flask, house: House, heartbeats: Heartbeats | None) -> None:
@@ -139,7 +151,8 @@ def _add_health(app: Flask, house: House, heartbeats: Heartbeats | None) -> None
     def metrics() -> Response:
         check_caller()
         text = "\n".join(measuring.as_text([*measuring.measures(house, clock.now()), *measuring.of_worker(heartbeats)])) + "\n"
-        return Response(text, content_type="application/openmetrics-text; version=1.0.0; charset=utf-8")
+        kind = "application/openmetrics-text; version=1.0.0; charset=utf-8"
+        return Response(text, content_type=kind, headers={"Cache-Control": "no-store"})
 
     @app.route("/readyz")
     def ready() -> tuple[dict[str, str], int]:

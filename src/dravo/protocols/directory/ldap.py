@@ -20,6 +20,7 @@ from pydantic import BaseModel, Field
 
 from dravo.core.expressions import ENTRY
 from dravo.core.names import fold
+from dravo.protocols.addresses import NotAllowed, Unreachable, resolve
 from dravo.protocols.directory.reading import (
     NOTED,
     OK,
@@ -32,7 +33,6 @@ from dravo.protocols.directory.reading import (
     checked_by,
     seen_values,
 )
-from dravo.protocols.scim.outgoing import NotAllowed, Unreachable, resolve
 
 PAGE = 1_000
 SECONDS = 30

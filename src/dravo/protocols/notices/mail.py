@@ -12,7 +12,8 @@ from email.utils import formatdate, make_msgid
 from typing import Any
 
 from dravo.core.errors import DravoError, InvalidInput
-from dravo.protocols.scim.outgoing import NotAllowed, Unreachable, resolve, trusted
+from dravo.protocols.addresses import NotAllowed, Unreachable, resolve
+from dravo.protocols.scim.outgoing import trusted
 
 NONE, STARTTLS, TLS = "none", "starttls", "tls"
 SECURITIES = (NONE, STARTTLS, TLS)

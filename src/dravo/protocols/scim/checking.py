@@ -8,10 +8,11 @@ from typing import Any
 
 from dravo.core.scim.patches import PATCH_SCHEMA
 from dravo.core.scim.schemas import USER_URN
+from dravo.protocols.addresses import NotAllowed, Unreachable
 from dravo.protocols.scim.capabilities import Capabilities, discover
 from dravo.protocols.scim.conversation import segment
 from dravo.protocols.scim.judging import Trouble, looks_like_a_page, not_scim, said
-from dravo.protocols.scim.outgoing import Client, Connection, NotAllowed, Request, Response, Unreachable
+from dravo.protocols.scim.outgoing import Client, Connection, Request, Response
 
 OK, WRONG, SKIPPED, NOT_YET = "ok", "wrong", "not tried", "not yet"
 READING = ("Address", "Service", "Token", "Reading")

@@ -9,8 +9,6 @@ from __future__ import annotations
 
 import base64
 import functools
-import ipaddress
-import socket
 import ssl
 import threading
 import time
@@ -22,7 +20,8 @@ from urllib.parse import quote_plus, urlsplit, urlunsplit
 import httpx
 import orjson
 
-from dravo.core.errors import DravoError, InvalidInput
+from dravo.core.errors import InvalidInput
+from dravo.protocols.addresses import NotAllowed, Unreachable, is_host, resolve
 
 LARGEST_ANSWER = 8 * 1024 * 1024
 CONNECT_SECONDS = 5.0
@@ -31,21 +30,6 @@ WHOLE_SECONDS = 60.0
 TIMEOUT = httpx.Timeout(READ_SECONDS, connect=CONNECT_SECONDS).as_dict()
 SCIM_JSON = "application/scim+json"
 ALWAYS = {"Accept": f"{SCIM_JSON}, application/json", "Accept-Encoding": "gzip, deflate", "User-Agent": "Dravo"}
-
-
-class NotAllowed(DravoError):
-    """The address is one that is never called."""
-
-    code = "address_not_allowed"
-    status = 422
-
-
-class Unreachable(Exception):
-    """No answer came. `sent` tells whether the request may have been carried out all the same."""
-
-    def __init__(self, message: str, *, sent: bool) -> None:
-        super().__init__(message)
-        self.sent = sent
 
 
 @dataclass(frozen=True)
@@ -180,42 +164,6 @@ class GuardedTransport(httpx.BaseTransport):
     def close(self) -> None:
         """Close the connections that are kept open."""
         self._inner.close()
-
-
-def is_host(text: str) -> bool:
-    """Whether a text can be the name, or the address, of a machine."""
-    try:
-        ipaddress.ip_address(text)
-    except ValueError:
-        try:
-            return 0 < len(text.encode("idna")) <= 253
-        except UnicodeError:
-            return False
-    return True
-
-
-def resolve(host: str, port: int) -> ipaddress.IPv4Address | ipaddress.IPv6Address:
-    """Return the address of a host that will be called.
-
-    Raises:
-        NotAllowed: if any of its addresses is one that is never called.
-        Unreachable: if the name has no address.
-    """
-    try:
-        # What is an address already has nothing to be resolved.
-        addresses = [ipaddress.ip_address(host)]
-    except ValueError:
-        try:
-            found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
-        except (OSError, UnicodeError):
-            # Also what can be no name at all, such as one with two dots in a row.
-            raise Unreachable(f"the name '{host}' has no address", sent=False) from None
-        addresses = [ipaddress.ip_address(str(each[4][0]).partition("%")[0]) for each in found]
-    for address in addresses:
-        plain = getattr(address, "ipv4_mapped", None) or address
-        if plain.is_link_local or plain.is_multicast or plain.is_unspecified or plain.is_reserved:
-            raise NotAllowed(f"'{host}' is {plain}, an address that is never called.", "Give the application's own address.")
-    return addresses[0]
 
 
 @functools.cache

@@ -22,13 +22,13 @@ from dravo.services.second_factor import SecondFactorMissing
 from dravo.services.subjects import application_of
 from dravo.services.waiting import Waiting
 from dravo.store.pages import Ask
+from dravo.web import cookies
 from dravo.web.api.asked import PageQuery
 from dravo.web.api.base import ProblemAnswer
 from dravo.web.api.describing import Room
 from dravo.web.bodies import LARGEST_SINGLE, LARGEST_UNKNOWN, NoJson, read_json
 from dravo.web.callers import place
 
-COOKIE = "dravo_session"
 CSRF_HEADER = "X-Dravo-CSRF"
 PREFIX = "/api/v1"
 # A caller who sends a name along can ask under it how far the work is, and stop it.
@@ -223,12 +223,11 @@ def _by_token() -> Caller:
 
 def keep_session(response: Response, secret: str) -> None:
     """Have a browser keep an operator's session."""
-    secure = str(current_app.config["PUBLIC_URL"]).startswith("https:")
-    response.set_cookie(COOKIE, secret, httponly=True, samesite="Strict", secure=secure, path="/", max_age=operators.SESSION_HOURS * 3600)
+    cookies.keep(response, cookies.OPERATOR, secret, operators.SESSION_HOURS * 3600, "Strict")
 
 
 def _by_session() -> Caller:
-    secret = request.cookies.get(COOKIE)
+    secret = cookies.read(cookies.OPERATOR)
     known = operators.by_session(house(), secret) if secret else None
     if known is None:
         raise NotSignedIn("Nobody is signed in.", "Sign in, or send an API token as 'Authorization: Bearer TOKEN'.")

@@ -10,9 +10,10 @@ from flask import Response, current_app, g, jsonify, make_response
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import parse_instant
 from dravo.services import api_tokens, flowing, operator_links, operator_passwords, operators, overview, second_factor, settings, signing_out
+from dravo.web import cookies
 from dravo.web.api import asked as q
 from dravo.web.api.describing import answers
-from dravo.web.api.door import ALL, COOKIE, ask, caller, house, keep_session, needs, room, waiting
+from dravo.web.api.door import ALL, ask, caller, house, keep_session, needs, room, waiting
 from dravo.web.callers import place
 
 rooms = room("session")
@@ -43,7 +44,7 @@ def sign_out() -> Response:
     """End the session; the answer says where the browser goes to sign out at the provider too, if one let them in."""
     onward = signing_out.leave_as_operator(house(), caller(), str(current_app.config["PUBLIC_URL"]))
     response = make_response(jsonify({"go_to": onward}))
-    response.delete_cookie(COOKIE, path="/")
+    cookies.forget(response, cookies.OPERATOR)
     return response
 
 

@@ -24,12 +24,13 @@ from dravo.services import (
 from dravo.services.rate_limits import Limiter
 from dravo.services.sign_in_traces import IN
 from dravo.services.visiting import Visitor
+from dravo.web import cookies
 from dravo.web.api import asked as q
 from dravo.web.api import asked_sign_in as a
 from dravo.web.api.describing import answers
 from dravo.web.api.door import CSRF_HEADER, ask, caller, house, needs, room
 from dravo.web.callers import place
-from dravo.web.sso.routes import BROWSER, VISIT, keep, visitor
+from dravo.web.sso.routes import visitor
 
 rooms = room("signing in")
 
@@ -195,11 +196,11 @@ def ask_for_code(body: a.AskCodeBody) -> Response:
     """Have a code be mailed to an address, if it may sign in so; the answer does not tell whether it may."""
     address = place()
     _limiter().check(address)
-    browser = request.cookies.get(BROWSER)
+    browser = cookies.read(cookies.BROWSER)
     asked = mail_codes.ask(house(), current_app.config["LETTER_LIMITER"], _base(), body.email, browser, body.trial, body.back, network=address)
     _limiter().failed(address)
     response = jsonify({"state": asked.state, "source": asked.source, "minutes": asked.minutes})
-    keep(response, BROWSER, asked.browser, mail_codes.SECONDS, comes_by_post=False)
+    cookies.keep(response, cookies.BROWSER, asked.browser, mail_codes.SECONDS)
     return response
 
 
@@ -207,14 +208,14 @@ def ask_for_code(body: a.AskCodeBody) -> Response:
 @needs("nothing")
 def give_code(body: a.GiveCodeBody) -> Response:
     """Give a code back that came by mail, and be in."""
-    came = mail_codes.receive(house(), _base(), body.state, body.code, request.cookies.get(BROWSER), body.given_name, body.family_name)
+    came = mail_codes.receive(house(), _base(), body.state, body.code, cookies.read(cookies.BROWSER), body.given_name, body.family_name)
     if came.outcome == IN:
         _limiter().worked(place())
     response = jsonify(
         {"outcome": came.outcome, "back": came.back, "message": came.message, "whom_to_ask": came.whom_to_ask, "trace": came.trace}
     )  # fmt: skip
     if came.visit:
-        keep(response, VISIT, came.visit, 7 * 86_400, comes_by_post=False)
+        cookies.keep(response, cookies.USER, came.visit, 7 * 86_400)
     response.headers["Cache-Control"] = "no-store"
     return response
 
@@ -239,7 +240,7 @@ def end_own_visit() -> Response:
     if not hmac.compare_digest(request.headers.get(CSRF_HEADER, "").encode(), known.csrf.encode()):
         raise NotPermitted("The request does not carry the visit's CSRF token.", f"Send it in the header {CSRF_HEADER}; reload the page.")
     response = jsonify({"go_to": signing_out.leave(house(), known, _base())})
-    response.delete_cookie(VISIT, path="/")
+    cookies.forget(response, cookies.USER)
     return response
 
 

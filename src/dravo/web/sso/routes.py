@@ -22,15 +22,15 @@ from dravo.services.rate_limits import Limiter
 from dravo.services.sign_in_traces import IN, OBSERVED
 from dravo.services.sign_in_words import FOR_PEOPLE
 from dravo.services.signing_in import LINKED, Came
-from dravo.web.api.door import COOKIE, house, keep_session, needs
+from dravo.web import cookies
+from dravo.web.api.door import house, keep_session, needs
 from dravo.web.callers import place
-
-# By which this browser is known between the beginning and the end of a sign-in, and afterwards as the visitor that came of it.
-BROWSER, VISIT = "dravo_browser", "dravo_visit"
-
 
 # A form has a response in base64, of which every sign may be escaped, and a few short fields.
 LARGEST_FORM, MOST_FIELDS = 3 * signing_in.LARGEST_RESPONSE + 4_096, 20
+
+# What is published for providers may be kept for some minutes: keys change long before the former ones end.
+PUBLISHED = "public, max-age=300"
 
 rooms = Blueprint("sso", __name__, url_prefix="/sso")
 
@@ -39,26 +39,14 @@ def _base() -> str:
     return str(current_app.config["PUBLIC_URL"])
 
 
-def _is_secure() -> bool:
-    return _base().startswith("https:")
-
-
 def _limiter() -> Limiter:
     found: Limiter = current_app.config["SSO_LIMITER"]
     return found
 
 
-def keep(response: Response, name: str, secret: str, seconds: int, *, comes_by_post: bool) -> None:
-    """Have a browser keep a secret by which it is known again."""
-    # A response that a provider has the browser post comes from another site: only a cookie that says so is sent along with it,
-    # and browsers take such a one only over TLS.
-    same = "None" if comes_by_post and _is_secure() else "Lax"
-    response.set_cookie(name, secret, httponly=True, samesite=same, secure=_is_secure(), path="/", max_age=seconds)
-
-
 def _limit(state: str | None) -> None:
     """Refuse an address with too many failures; what this very browser began is not kept waiting by others of its address."""
-    g.counts = not proving.is_waited_for(house(), state, request.cookies.get(BROWSER))
+    g.counts = not proving.is_waited_for(house(), state, cookies.read(cookies.BROWSER))
     if g.counts:
         _limiter().check(place())
 
@@ -124,7 +112,7 @@ def start(source: str) -> Response:
     """Send the browser to the provider; `operator` in the query has the operator who is signed in be bound to whom it will prove."""
     operator = _operator(source, request.args["operator"]) if "operator" in request.args else None
     back = "/settings" if operator is not None else request.args.get("back")
-    begun = signing_in.start(house(), source, _base(), request.args.get("trial"), back, request.cookies.get(BROWSER), operator)
+    begun = signing_in.start(house(), source, _base(), request.args.get("trial"), back, cookies.read(cookies.BROWSER), operator)
     if begun.form is None:
         response = make_response(redirect(begun.url, 303))
     else:
@@ -132,14 +120,16 @@ def start(source: str) -> Response:
         where = urlsplit(begun.url)
         g.posts_to = f"{where.scheme}://{where.netloc}"
         response = make_response(render_template("post.html", url=begun.url, form=begun.form, nonce=g.nonce))
-    keep(response, BROWSER, begun.browser, signing_in.BEGUN_SECONDS, comes_by_post=True)
+    # A response that a provider has the browser post comes from another site: only a cookie that says so is sent along with it,
+    # and browsers take such a one only over TLS.
+    cookies.keep(response, cookies.BROWSER, begun.browser, signing_in.BEGUN_SECONDS, "None" if cookies.is_secure() else "Lax")
     response.headers["Cache-Control"] = "no-store"
     return response
 
 
 def _operator(source: str, word: str) -> Caller:
     """Return the operator who is signed in; only a page that could read what their session answers knows the word for it."""
-    secret = request.cookies.get(COOKIE)
+    secret = cookies.read(cookies.OPERATOR)
     known = operators.by_session(house(), secret) if secret else None
     if known is None or known[0].unfinished or not hmac.compare_digest(operator_links.word_for(known[1], source), word):
         raise SignInRefused("operator", "No operator who is signed in here asked for it.", "Sign in first, and begin from Settings.")
@@ -152,7 +142,8 @@ def metadata(source: str) -> Response:
     """Our metadata, for the provider."""
     content = sign_in_sheet.metadata(house(), source, _base())
     name = f"dravo-{source}-metadata.xml"
-    return Response(content, content_type="application/samlmetadata+xml", headers={"Content-Disposition": f'inline; filename="{name}"'})
+    headers = {"Content-Disposition": f'inline; filename="{name}"', "Cache-Control": PUBLISHED}
+    return Response(content, content_type="application/samlmetadata+xml", headers=headers)
 
 
 @rooms.post("/<source>/saml/acs")
@@ -167,7 +158,7 @@ def take_response(source: str) -> Response:
     relay = form.get("RelayState")
     _limit(relay)
     posted = form.getlist("SAMLResponse")
-    return _after(signing_in.receive_saml(house(), source, _base(), posted, relay, request.cookies.get(BROWSER)))
+    return _after(signing_in.receive_saml(house(), source, _base(), posted, relay, cookies.read(cookies.BROWSER)))
 
 
 @rooms.get("/<source>/saml/sign-out")
@@ -179,7 +170,7 @@ def sign_out(source: str) -> Response:
     _limit(None)
     onward = signing_out.asked_by_provider(house(), source, _base(), request.query_string)
     response = make_response(redirect(onward, 303)) if onward else signed_out(source)
-    response.delete_cookie(VISIT, path="/")
+    cookies.forget(response, cookies.USER)
     return response
 
 
@@ -195,7 +186,7 @@ def signed_out(source: str) -> Response:
 def take_code(source: str) -> Response:
     """Take the code that the browser brings back."""
     _limit(request.args.get("state"))
-    return _after(signing_in.receive_oidc(house(), source, _base(), request.args, request.cookies.get(BROWSER)))
+    return _after(signing_in.receive_oidc(house(), source, _base(), request.args, cookies.read(cookies.BROWSER)))
 
 
 @rooms.get("/<source>/oidc/keys")
@@ -206,7 +197,7 @@ def our_keys(source: str) -> Response:
         row, _ = sign_in_settings.of_source(connection, source)
         keys = sign_in_keys.of_source(house(), connection, row.id)
     public = [public_jwk(each.key.private_bytes(*sign_in_keys.AS_PEM), each.id) for each in keys]
-    return Response(orjson.dumps({"keys": public}), content_type="application/json")
+    return Response(orjson.dumps({"keys": public}), content_type="application/json", headers={"Cache-Control": PUBLISHED})
 
 
 def _after(came: Came) -> Response:
@@ -214,7 +205,7 @@ def _after(came: Came) -> Response:
         _limiter().worked(place())
         response = make_response(redirect(came.back, 303))
         if came.visit:
-            keep(response, VISIT, came.visit, 7 * 86_400, comes_by_post=False)
+            cookies.keep(response, cookies.USER, came.visit, 7 * 86_400)
         if came.session:
             keep_session(response, came.session)
     elif came.outcome == LINKED:
@@ -235,5 +226,5 @@ def _told(title: str, message: str, ask: str, trace: str) -> str:
 
 def visitor() -> visiting.Visitor | None:
     """Return who is signed in at this browser, as a person and not as an operator."""
-    secret = request.cookies.get(VISIT)
+    secret = cookies.read(cookies.USER)
     return visiting.by_secret(house(), secret) if secret else None
