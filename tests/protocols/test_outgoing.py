@@ -172,3 +172,10 @@ def test_the_check_goes_step_by_step_and_offers_the_mend() -> None:
     assert f"{url}/scim/v2" in service["mend"]
     nobody = checked(f"http://127.0.0.1:{free_port()}/scim/v2", "right")
     assert [step["outcome"] for step in nobody["steps"]] == ["wrong", "not tried", "not tried", "not tried"]
+
+
+def test_https_at_a_plain_port_is_told_in_words() -> None:
+    with server(lambda _: Answer(200, {})) as address, pytest.raises(Unreachable) as told:
+        Client().send(Connection(address.replace("http://", "https://"), "secret"), Request("GET", "/Users"))
+    assert "does not speak TLS" in str(told.value)
+    assert "SSL" not in str(told.value) and "_ssl.c" not in str(told.value)

@@ -11,7 +11,7 @@ import pytest
 
 from dravo.core.errors import InvalidInput, NotFound
 from dravo.core.instants import Instant
-from dravo.services import assigning, expecting, matrix
+from dravo.services import applications, assigning, expecting, matrix
 from dravo.services.matrix import View
 from dravo.services.subjects import Wish
 from dravo.store import clock
@@ -109,3 +109,41 @@ def test_what_somebody_would_get_is_what_they_get(rooms: Rooms, history: dict[st
     for attributes, groups, kind in (({}, ["Nobody"], NotFound), ({"active": "perhaps"}, [], InvalidInput)):
         with pytest.raises(kind):
             expecting.expect(rooms.house, "staff", attributes, groups)
+
+
+def test_changes_count_whom_they_show_and_compare_roles_by_key(rooms: Rooms) -> None:
+    """Of three who were touched one has another role: one had theirs back before the end, one has the same role by another way."""
+    staff = rooms.source()
+    rooms.application("records", "viewer", "curator")
+    # Two roles of one label are two roles.
+    applications.change_role(rooms.house, rooms.caller, "records", "curator", "Viewer", None)
+    people = {name: rooms.person(staff, name) for name in ("ada", "bob", "cyd")}
+    given = {name: assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", person=name)) for name in people}
+    since = clock.now()
+    for name in ("ada", "bob", "cyd"):
+        assigning.remove(rooms.house, rooms.caller, given[name]["id"])
+    assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", person="ada"))
+    assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", group=rooms.group(staff, "Guides", people["bob"])))
+    assigning.add(rooms.house, rooms.caller, Wish("records", "curator", person="cyd"))
+    found = matrix.changes(rooms.house, None, since, clock.now(), Ask())
+    assert [(each["person"]["user_name"], each["what"]) for each in found["items"]] == [("cyd", "changed")]
+    assert found["total"] == 1
+    assert matrix.changes(rooms.house, "records", since, clock.now(), Ask())["total"] == 1
+
+
+def test_inactive_but_assigned_heeds_role_and_dates_and_the_instant(rooms: Rooms) -> None:
+    staff = rooms.source()
+    rooms.application("records", "viewer", "curator")
+    people = {name: rooms.person(staff, name) for name in ("ada", "bob", "cyd", "dee")}
+    roles = {"ada": "viewer", "bob": "curator", "cyd": "viewer", "dee": "viewer"}
+    given = {name: assigning.add(rooms.house, rooms.caller, Wish("records", role, person=name))["id"] for name, role in roles.items()}
+    assigned = clock.now()
+    assigning.change(rooms.house, rooms.caller, given["cyd"], None, "2020-01-01", None)
+    assigning.remove(rooms.house, rooms.caller, given["dee"])
+    for record in people.values():
+        rooms.patch_person(staff, record, {"op": "replace", "path": "active", "value": False})
+    assert list(seen(rooms, only="inactive but assigned")) == ["ada", "bob"]
+    assert list(seen(rooms, only="inactive but assigned", application="records", role="curator")) == ["bob"]
+    # Then they were active, and dee was assigned.
+    assert seen(rooms, only="inactive but assigned", at=assigned) == {}
+    assert "dee" not in seen(rooms, only="inactive but assigned", at=clock.now())

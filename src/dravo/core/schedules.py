@@ -9,14 +9,18 @@ from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant, as_datetime, instant
 
 if TYPE_CHECKING:
+    from apscheduler.triggers.base import BaseTrigger
     from apscheduler.triggers.cron import CronTrigger
 
 _DAYS = {"0": "Sunday", "1": "Monday", "2": "Tuesday", "3": "Wednesday", "4": "Thursday", "5": "Friday", "6": "Saturday", "7": "Sunday"}
+_LIBRARY = ("sun", "mon", "tue", "wed", "thu", "fri", "sat")
 _NAMES = {"sun": "0", "mon": "1", "tue": "2", "wed": "3", "thu": "4", "fri": "5", "sat": "6"}
 
 
-def read_schedule(text: str, zone: tzinfo | str = "UTC") -> CronTrigger:
+def read_schedule(text: str, zone: tzinfo | str = "UTC") -> BaseTrigger:
     """Return the times that a cron expression of five fields means; days of the week count from 0 or 7, Sunday.
+
+    Where day of month and day of week are both named, either is enough, as cron has it.
 
     Raises:
         InvalidInput: if it is none.
@@ -27,11 +31,20 @@ def read_schedule(text: str, zone: tzinfo | str = "UTC") -> CronTrigger:
             f"'{text}' is not a schedule.", "Write minute, hour, day, month and day of the week, such as '0 * * * *' for every hour.", "schedule"
         )
     # Imported at its first use: a service without schedules starts without it.
+    from apscheduler.triggers.combining import OrTrigger
     from apscheduler.triggers.cron import CronTrigger
 
     minute, hour, day, month, weekday = fields
+
+    def trigger(**of: str) -> CronTrigger:
+        return CronTrigger(minute=minute, hour=hour, month=month, timezone=zone, **of)
+
     try:
-        return CronTrigger(minute=minute, hour=hour, day=day, month=month, day_of_week=_weekdays(weekday), timezone=zone)
+        weekdays = _weekdays(weekday)
+        if day.startswith("*") or weekday.startswith("*"):
+            return trigger(day=day, day_of_week=weekdays)
+        # Where both are named, either is enough.
+        return OrTrigger([trigger(day=day), trigger(day_of_week=weekdays)])
     except (ValueError, TypeError) as wrong:
         raise InvalidInput(
             f"'{text}' is not a schedule: {wrong}.", "Write it like '30 6 * * 1-5' for half past six on weekdays.", "schedule"
@@ -39,23 +52,34 @@ def read_schedule(text: str, zone: tzinfo | str = "UTC") -> CronTrigger:
 
 
 def _weekdays(field: str) -> str:
-    """Return days of the week as the library counts them, from Monday: it differs from what people know of cron."""
-    names = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
-
-    def day(text: str) -> str:
-        number = _NAMES.get(text.lower(), text)
-        if not number.isdigit():
-            return text
-        if int(number) > 7:
-            raise ValueError(f"'{text}' is not a day of the week")
-        return names[(int(number) - 1) % 7]
-
-    parts = []
+    """Return days of the week as the library names them: it counts from Monday, and its ranges do not begin on Sunday."""
+    chosen: set[int] = set()
     for part in field.split(","):
         span, slash, step = part.partition("/")
-        first, dash, last = span.partition("-")
-        parts.append(f"{day(first)}{dash}{day(last) if dash else ''}{slash}{step}" if span != "*" else part)
-    return ",".join(parts)
+        if slash and not (step.isdigit() and int(step)):
+            raise ValueError(f"'{step}' is not a step")
+        first, last = (0, 6) if span == "*" else _span(span, open_ended=bool(slash))
+        chosen.update(number % 7 for number in range(first, last + 1, int(step or 1)))
+    return ",".join(_LIBRARY[number] for number in sorted(chosen))
+
+
+def _span(text: str, *, open_ended: bool) -> tuple[int, int]:
+    """Return the first and the last day of the week of a span, Sunday being 0, and 7 where a span ends with it."""
+    begins, dash, ends = text.partition("-")
+    first = _weekday(begins)
+    last = _weekday(ends) if dash else 6 if open_ended else first
+    if last == 0 and first > 0:
+        last = 7
+    if first > last:
+        raise ValueError(f"'{text}' ends before it begins")
+    return first, last
+
+
+def _weekday(text: str) -> int:
+    number = _NAMES.get(text.lower(), text)
+    if not number.isdigit() or int(number) > 7:
+        raise ValueError(f"'{text}' is not a day of the week")
+    return int(number)
 
 
 def next_time(text: str, now: Instant, zone: tzinfo | str = "UTC") -> Instant | None:
@@ -79,6 +103,11 @@ def next_times(text: str, now: Instant, number: int = 3, zone: tzinfo | str = "U
     return times
 
 
+def _from_to(weekday: str) -> str | None:
+    first, dash, last = (_NAMES.get(each.lower(), each) for each in weekday.partition("-"))
+    return f" from {_DAYS[first]} to {_DAYS[last]}" if dash and first in _DAYS and last in _DAYS else None
+
+
 def in_words(text: str) -> str:
     """Return a schedule in plain words where it is a usual one, else as it is written.
 
@@ -89,7 +118,7 @@ def in_words(text: str) -> str:
     minute, hour, day, month, weekday = text.split()
     if (day, month) != ("*", "*"):
         return f"at {text}"
-    when = {"*": "", "1-5": " on weekdays"}.get(weekday, f" on {_DAYS[weekday]}s" if weekday in _DAYS else None)
+    when = {"*": "", "0-6": "", "1-5": " on weekdays"}.get(weekday, f" on {_DAYS[weekday]}s" if weekday in _DAYS else _from_to(weekday))
     if when is None:
         return f"at {text}"
     if minute.isdigit() and hour == "*":

@@ -19,8 +19,8 @@ from dravo.services import masking
 from dravo.services.exporting import Streamed, csv_line
 from dravo.services.house import House
 from dravo.services.named import application_by_key
+from dravo.store import clock, views
 from dravo.store import tables as t
-from dravo.store import views
 from dravo.store.pages import Ask, page
 from dravo.store.views import person_has, person_line, person_ref
 
@@ -123,11 +123,7 @@ def _statement(connection: Connection, catalogue: Catalogue, view: View) -> Sele
         raise InvalidInput(f"'{view.only}' is nothing to look for.", f"It is one of: {', '.join(NARROWED)}.", "only")
     application = application_by_key(connection, view.application) if view.application else None
     if view.only == INACTIVE_ASSIGNED:
-        a = t.assignment.c
-        assigned = [a.user_id == u.id, a.removed_at.is_(None), a.excludes.is_(False)]
-        if application is not None:
-            assigned.append(a.application_id == application.id)
-        return statement.where(u.active.is_(False), exists().where(*assigned))
+        return statement.where(*_inactive_assigned(view, application))
     narrowed = _narrowed(catalogue, view, application)
     if view.only == DIRECT_ONLY:
         by_rule = exists().where(x.user_id == u.id, _at(view.at), *narrowed, x.direct_only.is_(False))
@@ -141,6 +137,22 @@ def _statement(connection: Connection, catalogue: Catalogue, view: View) -> Sele
         # Whoever has nothing is not in the matrix, unless looked for by name.
         statement = statement.where(exists().where(x.user_id == u.id, _at(view.at)))
     return statement
+
+
+def _inactive_assigned(view: View, application: Any) -> list[Any]:
+    """Return the conditions that a user was inactive at a view's instant, and assigned then to what the view shows."""
+    u, a, r, at = t.user.c, t.assignment.c, t.role.c, view.at or clock.now()
+    assigned = [
+        a.user_id == u.id, a.excludes.is_(False), a.created_at <= at, or_(a.removed_at.is_(None), a.removed_at > at),
+        or_(a.from_at.is_(None), a.from_at <= at), or_(a.until_at.is_(None), a.until_at > at),
+    ]  # fmt: skip
+    if application is not None:
+        assigned.append(a.application_id == application.id)
+    if application is None and view.role:
+        raise InvalidInput("A role is one of an application.", "Say the application too.", "role")
+    if view.role:
+        assigned.append(a.role_id == select(r.id).where(r.application_id == application.id, r.key == view.role).scalar_subquery())
+    return [u.active.is_(False), u.inactive_since <= at, exists().where(*assigned)]
 
 
 def accesses(connection: Connection, catalogue: Catalogue, view: View) -> Select[Any]:
@@ -230,13 +242,23 @@ def changes(house: House, application: str | None, since: Instant, until: Instan
     u, x = t.user.c, t.access.c
     with house.database.reading() as connection:
         moved = _moved(since, until)
-        where = [x.user_id == u.id, moved]
+        where = [x.user_id == u.id]
         if application:
             where.append(x.application_id == application_by_key(connection, application).id)
-        statement = select(u.id, u.user_name, u.display_name).where(exists().where(*where))
+        # Few have moved, and of these only some hold other roles in the end.
+        differs = or_(_held_at_one_only(where, since, until), _held_at_one_only(where, until, since))
+        statement = select(u.id, u.user_name, u.display_name).where(exists().where(*where, moved), differs)
         found = page(connection, statement, [u.display_name_key, u.id], ask, person_ref)
         items = [line for person in found["items"] for line in _changes_of(connection, person, application, since, until)]
     return {"items": items, "total": found["total"], "next": found["next"]}
+
+
+def _held_at_one_only(where: list[Any], one: Instant, other: Instant) -> Any:
+    """Return the condition that somebody held a role at one instant which they did not hold at the other."""
+    x, y = t.access.c, t.access.alias("other")
+    same = (y.c.user_id == x.user_id, y.c.application_id == x.application_id, y.c.role_id == x.role_id)
+    held = and_(y.c.from_at <= other, or_(y.c.until_at.is_(None), y.c.until_at > other))
+    return exists().where(*where, _at(one), ~exists().where(*same, held))
 
 
 def _moved(since: Instant, until: Instant) -> Any:
@@ -247,7 +269,7 @@ def _moved(since: Instant, until: Instant) -> Any:
 def _changes_of(connection: Connection, person: dict[str, Any], application: str | None, since: Instant, until: Instant) -> Iterator[dict[str, Any]]:
     x, p, r = t.access.c, t.application.c, t.role.c
     statement = (
-        select(x.from_at, x.until_at, x.reasons, p.key, p.label, r.label.label("role"))
+        select(x.from_at, x.until_at, x.reasons, x.role_id, p.key, p.label, r.label.label("role"))
         .join(t.application, p.id == x.application_id)
         .join(t.role, r.id == x.role_id)
         .where(x.user_id == person["id"], or_(_at(since), _moved(since, until)))
@@ -259,10 +281,10 @@ def _changes_of(connection: Connection, person: dict[str, Any], application: str
     for row in connection.execute(statement):
         by_application[row.key, row.label].append(row)
     for (key, label), rows in by_application.items():
-        before = list(dict.fromkeys(row.role for row in rows if _holds(row, since)))
-        after = list(dict.fromkeys(row.role for row in rows if _holds(row, until)))
-        if set(before) == set(after):
+        held, holds = ({row.role_id: row.role for row in rows if _holds(row, at)} for at in (since, until))
+        if held.keys() == holds.keys():
             continue
+        before, after = list(held.values()), list(holds.values())
         moved = [row for row in rows if _holds(row, since) != _holds(row, until)]
         yield {
             "id": f"{person['id']}:{key}",

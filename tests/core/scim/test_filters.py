@@ -116,3 +116,10 @@ _FILTERS = st.recursive(
 def test_and_or_not_mean_what_they_mean_in_logic(pair: tuple[str, bool]) -> None:
     text, expected = pair
     assert matches(parse_filter(text, USER), PERSON) is expected
+
+
+def test_brackets_within_strings_nest_nothing() -> None:
+    text = 'displayName eq "' + "([" * 60 + '\\"' + "(" * 60 + '"'
+    assert matches(parse_filter(text, USER), {"displayName": "([" * 60 + '"' + "(" * 60})
+    with pytest.raises(ScimError, match="nested deeper"):
+        parse_filter("(" * 60 + 'title eq "x"' + ")" * 60, USER)

@@ -114,3 +114,14 @@ def test_members_come_out_as_changes_in_their_order() -> None:
     ]  # fmt: skip
     assert isinstance(done.members[3], MemberChange)
     assert done.members[3].matching is not None
+
+
+@pytest.mark.parametrize("path", [True, False])
+def test_the_same_value_marked_as_primary_is_no_second_element(path: bool) -> None:
+    marked = [{"value": "a@home.example", "type": "home", "primary": True}]
+    operation = {"op": "add", "path": "emails", "value": marked} if path else {"op": "add", "value": {"emails": marked}}
+    emails = patched(operation)["emails"]
+    assert emails == [{"value": "a@work.example", "type": "work", "primary": False}, {**marked[0]}]
+    assert ADA["emails"][0]["primary"] is True, "what was given is not changed"
+    again = patched({"op": "add", "path": "emails", "value": [{"value": "a@work.example", "type": "work"}]})["emails"]
+    assert again == ADA["emails"]

@@ -200,13 +200,24 @@ def _set_sub(holder: dict[str, Any], attribute: Attribute, sub: Attribute, opera
 
 def _added(attribute: Attribute, present: list[Any], new: list[Any]) -> list[Any]:
     """Return elements with new ones behind them; one that is there already is not added again (RFC 7644, 3.5.2.1)."""
-    result = list(present)
+    result = [dict(each) if isinstance(each, dict) else each for each in present]
     for element in new:
-        if element in result:
-            continue
-        result.append(element)
-        _keep_one_primary(result, element if isinstance(element, dict) and element.get("primary") is True else None)
+        there = next((each for each in result if _same_value(each, element)), None)
+        if there is None:
+            result.append(element)
+            there = element
+        elif isinstance(element, dict) and "primary" in element:
+            # The same value, marked otherwise, is no second one.
+            there["primary"] = element["primary"]
+        _keep_one_primary(result, there if isinstance(element, dict) and element.get("primary") is True else None)
     return result
+
+
+def _same_value(one: Any, other: Any) -> bool:
+    """Whether two elements are the same but for which of them is primary."""
+    if isinstance(one, dict) and isinstance(other, dict):
+        return {**one, "primary": None} == {**other, "primary": None}
+    return bool(one == other)
 
 
 def _keep_one_primary(elements: list[Any], chosen: Any) -> None:

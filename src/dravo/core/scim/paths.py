@@ -6,6 +6,7 @@ RFC 7644, sections 3.4.2.2 (filters), 3.10 (attribute notation) and 3.5.2 (paths
 from __future__ import annotations
 
 import json
+import re
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import cache, lru_cache
@@ -19,6 +20,7 @@ from dravo.core.scim.schemas import Attribute, ResourceType
 
 LONGEST_FILTER = 8_000
 DEEPEST_FILTER = 40
+_STRING = re.compile(r'"(?:[^"\\]|\\.)*"')
 
 
 @dataclass(frozen=True)
@@ -299,7 +301,8 @@ def _check_size(text: str) -> None:
     if len(text) > LONGEST_FILTER:
         raise invalid_filter(f"The filter is longer than {LONGEST_FILTER} characters.")
     depth = deepest = 0
-    for character in text:
+    # Brackets within strings nest nothing.
+    for character in _STRING.sub("", text):
         if character in "([":
             depth += 1
             deepest = max(deepest, depth)

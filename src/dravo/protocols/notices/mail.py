@@ -13,7 +13,7 @@ from typing import Any
 
 from dravo.core.errors import DravoError, InvalidInput
 from dravo.protocols.addresses import NotAllowed, Unreachable, resolve
-from dravo.protocols.scim.outgoing import trusted
+from dravo.protocols.scim.outgoing import trusted, why_no_tls
 
 NONE, STARTTLS, TLS = "none", "starttls", "tls"
 SECURITIES = (NONE, STARTTLS, TLS)
@@ -105,7 +105,7 @@ def send(server: MailServer, to: str, content: bytes) -> None:
         mend = "Give the name that stands in its certificate; the certificate has to be signed by somebody whom this machine trusts."
         raise MailTrouble(f"The server's certificate is not trusted: {wrong.verify_message}.", mend) from None
     except ssl.SSLError as wrong:
-        raise MailTrouble(f"No TLS could be agreed: {wrong.reason}.", "See whether this port speaks TLS at once, or only after STARTTLS.") from None
+        raise MailTrouble(f"No TLS: {why_no_tls(wrong)}.", "See whether this port speaks TLS at once, or only after STARTTLS.") from None
     except NotAllowed as wrong:
         raise MailTrouble(wrong.message, "Give the mail server's own address.", lasting=True) from None
     except (Unreachable, OSError, smtplib.SMTPException) as wrong:

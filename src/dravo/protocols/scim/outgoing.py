@@ -250,7 +250,24 @@ class Client:
 
 
 def _why(wrong: Exception) -> str:
+    """Return in words why no connection came about; of TLS without the names of the library's parts."""
+    cause: BaseException | None = wrong
+    while cause is not None:
+        if isinstance(cause, ssl.SSLCertVerificationError):
+            return f"its certificate is not trusted: {cause.verify_message}"
+        if isinstance(cause, ssl.SSLError):
+            return why_no_tls(cause)
+        cause = cause.__cause__ or cause.__context__
     return str(wrong).strip() or type(wrong).__name__
+
+
+def why_no_tls(wrong: ssl.SSLError) -> str:
+    """Return in words why TLS could not be agreed."""
+    if wrong.reason in ("WRONG_VERSION_NUMBER", "UNEXPECTED_MESSAGE", "HTTP_REQUEST", "RECORD_LAYER_FAILURE", "PACKET_LENGTH_TOO_LONG"):
+        return "the port does not speak TLS; compare the address with http:// and https://, and the port"
+    if wrong.reason in ("UNSUPPORTED_PROTOCOL", "TLSV1_ALERT_PROTOCOL_VERSION", "NO_PROTOCOLS_AVAILABLE"):
+        return "the other side speaks only a TLS version that is too old"
+    return f"TLS could not be agreed: {(wrong.reason or 'no reason given').lower().replace('_', ' ')}"
 
 
 def _read(answer: httpx.Response, started: float) -> bytes:
