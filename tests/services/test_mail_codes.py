@@ -187,3 +187,15 @@ def test_what_is_missing_stands_in_the_way(rooms: Rooms) -> None:
     with pytest.raises(InvalidInput, match=r"mail server.*domains.*group into which"):
         sign_in_settings.set_state(rooms.house, rooms.caller, "volunteers", "everybody", confirm="Volunteers")
     sources.remove(rooms.house, rooms.caller, "volunteers")
+
+
+def test_of_two_sources_with_codes_for_one_domain_the_chosen_one_sends_it(post: Post) -> None:
+    post.rooms.source("helpers")
+    sign_in_settings.change(post.house, post.rooms.caller, "helpers", {"protocol": "mail", "policy": {"domains": ["volunteers.example"]}})
+    sign_in_settings.set_state(post.house, post.rooms.caller, "helpers", "everybody", confirm="Helpers")
+    with pytest.raises(NotFound):
+        post.ask()
+    chosen = mail_codes.ask(post.house, post.limiter, BASE, GALE, None, network="192.0.2.7", source="helpers")
+    assert chosen.source == "Helpers"
+    with pytest.raises(NotFound):
+        mail_codes.ask(post.house, post.limiter, BASE, GALE, None, network="192.0.2.7", source="staff")

@@ -9,7 +9,7 @@ import pytest
 from dravo.core.errors import DravoError, InvalidInput, NotFound
 from dravo.core.instants import later
 from dravo.protocols.signing_in import SignInRefused
-from dravo.services import sign_in_keys, sign_in_settings, sign_in_sheet, signing_in, sources, trials
+from dravo.services import mailing, sign_in_keys, sign_in_settings, sign_in_sheet, signing_in, sources, trials
 from dravo.services.guarding import NeedsConfirmation
 from dravo.store import clock
 from dravo.store import tables as t
@@ -25,7 +25,7 @@ OPENID = {
     "token_auth": ["client_secret_basic"], "scopes": ["openid"], "jwks": {"keys": []},
 }  # fmt: skip
 
-NOWHERE = {"source": None, "start": "", "by_code": False, "for_operators": []}
+NOWHERE = {"source": None, "start": "", "by_code": False, "choices": [], "for_operators": []}
 
 
 @pytest.fixture
@@ -196,6 +196,27 @@ def test_the_domain_of_an_e_mail_picks_the_source_and_tells_nothing_of_people(ro
     assert signing_in.where(house, "") == {**NOWHERE, "any": True}
     sign_in_settings.set_state(house, caller, "guests", "off")
     assert signing_in.where(house, "anybody@guests.example")["source"] == {"key": "partners", "label": "Partners"}
+
+
+def test_of_two_sources_that_own_one_domain_users_choose_and_operators_are_warned(rooms: Rooms) -> None:
+    house, caller = rooms.house, rooms.caller
+    for key in ("partners", "guests", "volunteers"):
+        rooms.source(key)
+    assert sources.change(house, caller, "volunteers", domains=["elsewhere.example"])["shared_domains"] == []
+    for key, protocol in (("partners", "saml"), ("guests", "mail")):
+        fields = {"fields": FIELDS} if protocol == "saml" else {}
+        sign_in_settings.change(house, caller, key, {"protocol": protocol, **fields, "policy": {"domains": ["guests.example"]}})
+    mailing.change(house, caller, {"host": "mail.fernhollow.example", "sender": "dravo@fernhollow.example"})
+    for key in ("partners", "guests"):
+        sign_in_settings.set_state(house, caller, key, "everybody", confirm=key.title())
+    found = signing_in.where(house, "anybody@guests.example")
+    assert (found["source"], [(each["key"], each["start"], each["by_code"]) for each in found["choices"]]) == (
+        None, [("guests", "/sso/guests/start", True), ("partners", "/sso/partners/start", False)],
+    )  # fmt: skip
+    shared = [{"domain": "guests.example", "sources": [{"key": "partners", "label": "Partners"}]}]
+    assert sources.one(house, "guests")["shared_domains"] == shared
+    assert sources.one(house, "volunteers")["shared_domains"] == []
+    assert {each["key"] for each in sources.listing(house, Ask())["items"] if each["shared_domains"]} == {"guests", "partners"}
 
 
 def test_what_nobody_signs_in_by_any_more_is_forgotten_with_its_keys(partners: Rooms) -> None:

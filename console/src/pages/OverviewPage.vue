@@ -230,7 +230,7 @@ const quiet = computed(
               <th scope="col">Source</th>
               <th scope="col" class="number">People</th>
               <th scope="col" class="number">Groups</th>
-              <th scope="col">Last call</th>
+              <th scope="col">Last activity</th>
             </tr>
           </thead>
           <tbody>
@@ -240,7 +240,7 @@ const quiet = computed(
               </td>
               <td class="number">{{ each.people.toLocaleString('en') }}</td>
               <td class="number">{{ each.groups.toLocaleString('en') }}</td>
-              <td><TimeOf :at="each.last_call_at" /></td>
+              <td><TimeOf :at="each.last_activity_at" /></td>
             </tr>
           </tbody>
         </table>

@@ -26,16 +26,19 @@ const where = useQuery({
 })
 const email = ref('')
 const nowhere = ref(false)
+const choices = ref<Schemas['SignInChoice'][]>([])
 /** A code that was mailed to that address, where it signs in so. */
 const asked = ref<Schemas['AskedCode'] | null>(null)
 /** Where somebody signs in follows from the domain of their e-mail. */
 async function find(): Promise<void> {
   nowhere.value = false
+  choices.value = []
   wrong.value = null
   if (trial) return ask()
   try {
     const found = await answered(api.GET('/api/v1/sign-in', { params: { query: { email: email.value } } }))
     if (found.by_code) await ask()
+    else if (found.choices.length) choices.value = found.choices
     else if (found.source) location.assign(found.start)
     else nowhere.value = true
   } catch (problem) {
@@ -44,9 +47,9 @@ async function find(): Promise<void> {
 }
 /** The secret of a trial's link, if it is one by a code. */
 const trial = typeof route.query.trial === 'string' ? route.query.trial : undefined
-async function ask(): Promise<void> {
+async function ask(source?: string): Promise<void> {
   try {
-    asked.value = await answered(api.POST('/api/v1/sign-in/code', { body: { email: email.value, trial } }))
+    asked.value = await answered(api.POST('/api/v1/sign-in/code', { body: { email: email.value, trial, source } }))
   } catch (problem) {
     wrong.value = problem
   }
@@ -85,6 +88,15 @@ async function enter(): Promise<void> {
         <p v-if="trial">This is a trial: give the address of the person for whom it is.</p>
         <v-text-field v-model="email" label="Your e-mail address" type="email" autocomplete="email" />
         <v-btn type="submit" color="primary" :disabled="!email.trim()">Go on</v-btn>
+        <div v-if="choices.length" class="choices" role="group" aria-label="Choose how to sign in">
+          <p>Choose how to sign in:</p>
+          <template v-for="each in choices" :key="each.key">
+            <v-btn v-if="each.by_code" variant="outlined" @click="ask(each.key)"
+              >{{ each.label }}: code by e-mail</v-btn
+            >
+            <v-btn v-else variant="outlined" :href="each.start">{{ each.label }}</v-btn>
+          </template>
+        </div>
         <p v-if="nowhere" role="status">For this address no sign-in is set up. See whether it is written right.</p>
       </form>
       <form v-if="!asked && !trial" aria-label="For operators" @submit.prevent="enter">
@@ -136,6 +148,10 @@ h1 {
 .enter form {
   display: grid;
   gap: 14px;
+}
+.choices {
+  display: grid;
+  gap: 10px;
 }
 .enter form .v-btn {
   justify-self: start;

@@ -121,6 +121,10 @@ const sheet = useQuery({
           </p>
         </div>
       </div>
+      <p v-for="each in source.data.value.shared_domains" :key="each.domain" role="note" class="panel shared">
+        <b>{{ each.domain }}</b> is also owned by {{ each.sources.map((other) => other.label).join(', ') }}. Dravo trusts
+        both for emails of this domain, and users choose how to sign in.
+      </p>
       <div v-if="local" class="panel">
         <p>
           People whom no source knows, and groups that hold people and groups of any source. Whatever a source says of
@@ -207,6 +211,10 @@ const sheet = useQuery({
 </template>
 
 <style scoped>
+.shared {
+  margin-bottom: 12px;
+  border-left: 4px solid rgb(var(--v-theme-look));
+}
 .tabs {
   margin-bottom: 12px;
 }

@@ -76,7 +76,7 @@ const fetch = (after: string | undefined, count: number) =>
           </td>
           <td>
             <StateMark v-if="item.run_state" :state="item.run_state" />
-            <TimeOf :at="item.run_ended_at ?? item.last_call_at ?? item.signed_in_at" />
+            <TimeOf :at="item.last_activity_at" />
           </td>
         </template>
         <template #empty>

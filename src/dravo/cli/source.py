@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import sys
 from typing import Any
 
 from dravo.cli import reading
@@ -76,6 +77,12 @@ def _change(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.json:
         show_json(changed)
         return
+    for each in changed["shared_domains"]:
+        others = ", ".join(other["label"] for other in each["sources"])
+        print(
+            f"Warning: {others} also owns {each['domain']}. Dravo trusts both for emails of this domain, and users choose how to sign in.",
+            file=sys.stderr,
+        )
     facts({"Key": changed["key"], "Label": changed["label"], "Owned domains": ", ".join(changed["domains"]) or "none"})
 
 
@@ -86,7 +93,7 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
         "Channel": lambda s: f"{s['channel']} ({s['read_as']})" if s["read_as"] else s["channel"],
         "People": lambda s: s["people"],
         "Groups": lambda s: s["groups"],
-        "Last call or run (UTC)": lambda s: moment(s["last_call_at"] or s["run_ended_at"]),
+        "Last activity (UTC)": lambda s: moment(s["last_activity_at"]),
     }
     show_list(given, dravo.sources.list(), columns, "There is no source yet: dravo source add KEY --label LABEL")
 

@@ -56,7 +56,16 @@ class Asked:
 
 
 def ask(
-    house: House, limiter: Limiter, base: str, email: str, browser: str | None, trial: str | None = None, back: str | None = None, *, network: str
+    house: House,
+    limiter: Limiter,
+    base: str,
+    email: str,
+    browser: str | None,
+    trial: str | None = None,
+    back: str | None = None,
+    *,
+    network: str,
+    source: str | None = None,
 ) -> Asked:
     """Mail a code to an address, if it may sign in; the answer is the same if it may not.
 
@@ -64,6 +73,7 @@ def ask(
         limiter: of letters for one address, asked for from one network: what others ask for keeps nobody from their own.
         network: from where it is asked.
         trial: the secret of a trial's link.
+        source: the key of the source that was chosen, where several own the domain.
 
     Raises:
         InvalidInput: if it is no address; NotFound: if nobody of its domain signs in so; TooManyTries.
@@ -72,16 +82,16 @@ def ask(
     mark = f"{address} from {network}"
     limiter.check(mark)
     with house.database.reading() as connection:
-        found = _source_for(connection, address, trial)
+        found = _source_for(connection, address, trial, source)
         if found is None:
             raise NotFound(FOR_PEOPLE["no code"], "See whether the address is written right.")
-        source, row, kept = found
-        sends = _may_ask(connection, source, row, address) or kept is not None
+        source_row, row, kept = found
+        sends = _may_ask(connection, source_row, row, address) or kept is not None
     limiter.failed(mark)
     state, browser = secrets.token_urlsafe(32), browser or secrets.token_urlsafe(32)
     code = f"{secrets.randbelow(10**DIGITS):0{DIGITS}}"
     begun: dict[str, Any] = {
-        "state_hash": digest(state), "source_id": source.id, "browser_hash": digest(browser), "trial_id": kept.id if kept is not None else None,
+        "state_hash": digest(state), "source_id": source_row.id, "browser_hash": digest(browser), "trial_id": kept.id if kept is not None else None,
         "secret": house.keys.encrypt(orjson.dumps([address, code]).decode()), "back": signing_in.safe_back(back),
         "begun_at": clock.now(), "until_at": later(clock.now(), SECONDS),
     }  # fmt: skip
@@ -89,8 +99,8 @@ def ask(
         connection.execute(insert(t.sign_in_begun).values(**begun))
         if sends:
             mailing.write_letter(house, connection, address, "Your code for signing in", _letter(code, base), SECONDS)
-            sign_in_sights.note(connection, source.id, sign_in_sights.STARTED)
-    return Asked(state, browser, source.label, SECONDS // 60)
+            sign_in_sights.note(connection, source_row.id, sign_in_sights.STARTED)
+    return Asked(state, browser, source_row.label, SECONDS // 60)
 
 
 def _letter(code: str, base: str) -> str:
@@ -102,15 +112,23 @@ def _letter(code: str, base: str) -> str:
     )
 
 
-def _source_for(connection: Connection, address: str, trial: str | None) -> Any:
-    """Return the rows (source, sign-in, trial) of the one source that owns an address's domain and has codes in force; None if none does."""
+def _source_for(connection: Connection, address: str, trial: str | None, chosen: str | None) -> Any:
+    """Return the rows (source, sign-in, trial) of the one source that owns an address's domain and has codes in force; None if none does.
+
+    Args:
+        chosen: the key of the source that is meant, where several own the domain.
+    """
     domain = address.rpartition("@")[2]
-    rows = connection.execute(select(t.source_sign_in).where(t.source_sign_in.c.protocol == MAIL)).all()
+    rows = connection.execute(
+        select(t.source_sign_in, t.source.c.key)
+        .join(t.source, t.source.c.id == t.source_sign_in.c.source_id)
+        .where(t.source_sign_in.c.protocol == MAIL)
+    ).all()
     owning = [row for row in rows if domain in sign_in_settings.policy_of(row).domains and not sign_in_settings.missing(connection, row)]
     for row in owning:
         if trial and (kept := trials.by_secret(connection, row.source_id, trial)) is not None:
             return *_with_source(connection, row), kept
-    in_force = [row for row in owning if row.state != OFF]
+    in_force = [row for row in owning if row.state != OFF and chosen in (None, row.key)]
     return (*_with_source(connection, in_force[0]), None) if len(in_force) == 1 else None
 
 

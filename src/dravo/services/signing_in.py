@@ -175,6 +175,8 @@ def _ask_oidc(
 def where(house: House, email: str) -> dict[str, Any]:
     """Return by which source somebody signs in: the one that owns the domain of their e-mail, else the only one there is.
 
+    Where several own it, they are choices.
+
     It says nothing of whether anybody has that address.
     """
     domain = fold(email.rpartition("@")[2].strip())
@@ -193,9 +195,14 @@ def where(house: House, email: str) -> dict[str, Any]:
     operators_by = [{"key": row.key, "label": row.label} for row in every if row.serves != PEOPLE]
     by_code = found is not None and found.protocol == MAIL
     return {
+        "choices": [_choice(row) for row in owning] if len(owning) > 1 else [],
         "source": named, "start": "" if found is None else f"/sso/{found.key}/start", "by_code": by_code, "any": bool(rows),
         "for_operators": operators_by,
     }  # fmt: skip
+
+
+def _choice(row: Any) -> dict[str, Any]:
+    return {"key": row.key, "label": row.label, "start": f"/sso/{row.key}/start", "by_code": row.protocol == MAIL}
 
 
 # What comes back

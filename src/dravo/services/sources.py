@@ -24,7 +24,7 @@ from dravo.services.house import House
 from dravo.services.named import pushing_source, source_by_key
 from dravo.services.permissions import Caller
 from dravo.services.secrets import digest, new_token
-from dravo.store import clock, sights
+from dravo.store import clock, pulled, sights
 from dravo.store import tables as t
 from dravo.store.catalogue import raise_revision
 from dravo.store.identifiers import new_id
@@ -243,6 +243,22 @@ def last_run(column: Any, source_id: Any) -> Any:
     return select(column).where(*real).order_by(r.id.desc()).limit(1).correlate(source_id.table).scalar_subquery()
 
 
+def _lines(connection: Connection, rows: Sequence[Any]) -> list[dict[str, Any]]:
+    """Return sources as they are shown, each with the domains that it shares with others: there no email tells which source is meant."""
+    owned = pulled.domains(connection)
+    s = t.source.c
+    named = {row.id: {"key": row.key, "label": row.label} for row in connection.execute(select(s.id, s.key, s.label).where(s.id.in_(list(owned))))}
+
+    def shared(source_id: str) -> list[dict[str, Any]]:
+        others = {
+            domain: [named[other] for other, theirs in owned.items() if other != source_id and domain in theirs]
+            for domain in sorted(owned.get(source_id, ()))
+        }
+        return [{"domain": domain, "sources": sharing} for domain, sharing in others.items() if sharing]
+
+    return [{**_line(row), "shared_domains": shared(row.id)} for row in rows]
+
+
 def _line(row: Any) -> dict[str, Any]:
     return {
         "key": row.key,
@@ -264,6 +280,7 @@ def _line(row: Any) -> dict[str, Any]:
         "people": row.people,
         "groups": row.groups,
         "last_call_at": row.last_call,
+        "last_activity_at": max((at for at in (row.last_call, row.run_ended_at, row.signed_in_at) if at is not None), default=None),
         "token_ends_at": row.token_ends_at,
     }
 
@@ -271,7 +288,8 @@ def _line(row: Any) -> dict[str, Any]:
 def listing(house: House, ask: Ask) -> dict[str, Any]:
     """Return a page of sources by label."""
     with house.database.reading() as connection:
-        return page(connection, _statement(), [t.source.c.label, t.source.c.id], ask, _line)
+        found = page(connection, _statement(), [t.source.c.label, t.source.c.id], ask, lambda row: row)
+        return {**found, "items": _lines(connection, found["items"])}
 
 
 def one(house: House, key: str) -> dict[str, Any]:
@@ -282,7 +300,7 @@ def one(house: House, key: str) -> dict[str, Any]:
     """
     with house.database.reading() as connection:
         source_by_key(connection, key)
-        return _line(connection.execute(_statement().where(t.source.c.key == key)).one())
+        return _lines(connection, [connection.execute(_statement().where(t.source.c.key == key)).one()])[0]
 
 
 # Tokens

@@ -520,6 +520,13 @@ class Session(TypedDict):
     needs_second_factor: bool
 
 
+class SharedDomain(TypedDict):
+    """An email domain that several sources own."""
+
+    domain: str
+    sources: list[Named]
+
+
 class SheetTick(TypedDict):
     """What real traffic has shown to work, and when."""
 
@@ -567,6 +574,8 @@ class Source(TypedDict):
     people: int
     groups: int
     last_call_at: str | None
+    last_activity_at: str | None
+    shared_domains: list[SharedDomain]
     token_ends_at: str | None
 
 

@@ -181,6 +181,15 @@ class SignInAccess(TypedDict):
     what: str
 
 
+class SignInChoice(TypedDict):
+    """One of several ways to sign in."""
+
+    key: str
+    label: str
+    start: str
+    by_code: bool
+
+
 class SignInLine(TypedDict):
     """What one sign-in came to."""
 
@@ -277,6 +286,7 @@ class Where(TypedDict):
     source: Named | None
     start: str
     by_code: bool
+    choices: list[SignInChoice]
     any: bool
     for_operators: list[Named]
 

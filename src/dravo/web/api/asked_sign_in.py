@@ -98,6 +98,7 @@ class AskCodeBody(Given):
 
     email: Text
     trial: str | None = Field(None, max_length=100, description="The secret of a trial's link.")
+    source: str | None = Field(None, max_length=64, description="The key of the source, where several own the domain.")
     back: str | None = Field(None, max_length=500)
 
 

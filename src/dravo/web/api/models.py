@@ -107,6 +107,13 @@ class Flow(Model):
     bands: list[FlowBand]
 
 
+class SharedDomain(Model):
+    """An email domain that several sources own."""
+
+    domain: str
+    sources: list[Named]
+
+
 class Source(Model):
     """A source; `read_as` is the kind of reader where it is read, with how its last run ended."""
 
@@ -130,6 +137,8 @@ class Source(Model):
     people: int
     groups: int
     last_call_at: str | None
+    last_activity_at: str | None = Field(description="The latest of its last call, import run and sign-in.")
+    shared_domains: list[SharedDomain] = Field(description="Domains that other sources own too: users of these choose how to sign in.")
     token_ends_at: str | None = Field(description="When a token that it lately used ends, if that is within 30 days.")
 
 

@@ -197,7 +197,8 @@ def ask_for_code(body: a.AskCodeBody) -> Response:
     address = place()
     _limiter().check(address)
     browser = cookies.read(cookies.BROWSER)
-    asked = mail_codes.ask(house(), current_app.config["LETTER_LIMITER"], _base(), body.email, browser, body.trial, body.back, network=address)
+    limiter = current_app.config["LETTER_LIMITER"]
+    asked = mail_codes.ask(house(), limiter, _base(), body.email, browser, body.trial, body.back, network=address, source=body.source)
     _limiter().failed(address)
     response = jsonify({"state": asked.state, "source": asked.source, "minutes": asked.minutes})
     cookies.keep(response, cookies.BROWSER, asked.browser, mail_codes.SECONDS)

@@ -235,12 +235,22 @@ class Ways(Model):
     applications: list[OwnApplication]
 
 
+class SignInChoice(Model):
+    """One of several ways to sign in."""
+
+    key: str
+    label: str
+    start: str
+    by_code: bool
+
+
 class Where(Model):
     """By which source somebody signs in; None: by none that is known."""
 
     source: Named | None
     start: str
     by_code: bool
+    choices: list[SignInChoice] = Field(description="Where several sources own the domain: each way to sign in.")
     any: bool
     for_operators: list[Named]
 
