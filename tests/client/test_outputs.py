@@ -56,7 +56,7 @@ def garden(running: Running) -> dict[str, str]:
          ["Person", "Application", "To become", "State", "Tries", "Since (UTC)", "What was said", "Id"], "waiting (the application is switched off)"),
         (["audit", "list", "--most", "3"], ["Entry", "At (UTC)", "Operator", "Did", "Details"], "edmund.sallow"),
         (["operator", "list"], ["Name", "Kind", "Of", "Signs in by", "Since (UTC)", "Disabled", "Id"], "chief"),
-        (["token", "list"], ["Id", "Label", "Scope", "Begins with", "Last used (UTC)", "Expires", "Revoked"], "dravo_api_"),
+        (["token", "list"], ["Id", "Label", "Scope", "Limited to", "Begins with", "Last used (UTC)", "Expires", "Revoked"], "dravo_api_"),
     ],
 )  # fmt: skip
 def test_a_list_is_a_table_with_headings_and_the_same_as_json(

@@ -9,7 +9,7 @@ import pytest
 
 from dravo.protocols.scim.capabilities import Capabilities
 from dravo.protocols.scim.conversation import Everybody
-from dravo.protocols.scim.group_conversation import NeedsWhole, ReachedGroup, WantedGroup, bring_group
+from dravo.protocols.scim.group_conversation import Accounts, NeedsWhole, ReachedGroup, WantedGroup, bring_group
 from dravo.protocols.scim.judging import MustPause, Refused, TryLater
 from dravo.protocols.scim.outgoing import Request, Response
 
@@ -26,8 +26,12 @@ def listed(*resources: dict[str, Any]) -> Response:
     return answer(200, {"totalResults": len(resources), "Resources": list(resources)})
 
 
-def talk(wanted: WantedGroup, *answers: Any) -> tuple[ReachedGroup, list[Any]]:
-    """Return what was reached and what was asked, given the answers in their order."""
+def talk(wanted: WantedGroup, *answers: Any, accounts: set[str] | None = None) -> tuple[ReachedGroup, list[Any]]:
+    """Return what was reached and what was asked, given the answers in their order.
+
+    Args:
+        accounts: the ids of all accounts there; None if they cannot be listed.
+    """
     conversation, asked, waiting = bring_group(wanted), [], list(answers)
     sent: Any = None
     while True:
@@ -36,6 +40,9 @@ def talk(wanted: WantedGroup, *answers: Any) -> tuple[ReachedGroup, list[Any]]:
         except StopIteration as end:
             assert waiting == [], "not all was asked"
             return end.value, asked
+        if isinstance(question, Accounts):
+            sent = accounts
+            continue
         asked.append(question if isinstance(question, Request) else "everybody")
         assert isinstance(question, Request | Everybody)
         sent = waiting.pop(0)
@@ -162,6 +169,9 @@ class Known:
         self.accounts, self.members, self.names, self.asked = accounts, members, names, 0
 
     def answer(self, question: Any) -> Any:
+        if isinstance(question, Accounts):
+            # It cannot be listed: halving is all that is left.
+            return None
         self.asked += 1
         if question.method == "GET":
             return answer(200, {"id": "9", "displayName": "Herbarium", "members": [{"value": each} for each in self.members]})
@@ -223,3 +233,14 @@ def test_without_patch_a_member_whom_the_answer_names_is_left_out() -> None:
     assert "id" not in asked[2].body, "what is read-only is not sent"
     with pytest.raises(Refused):
         talk(new, answer(200, there), said(400, "no"))
+
+
+def test_members_whom_the_list_of_accounts_lacks_are_left_out_at_once() -> None:
+    many = frozenset(f"{number:04d}" for number in range(64))
+    dead = {"0003", "0040"}
+    reached, asked = talk(
+        replace(KNOWN, add=many), answer(400, {"detail": "no such member"}), answer(204), accounts=set(many - dead)
+    )  # fmt: skip
+    assert reached.left_out == dead
+    assert len(asked) == 2, "the list says what halving would take many requests to find"
+    assert {each["value"] for each in operations(asked[1])[0]["value"]} == many - dead

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 import httpx
@@ -93,15 +94,17 @@ def test_drift_is_found_mended_linked_and_ignored(running: Running, app: StandIn
     drifted(app, garden)
     run = compared(running, garden)
     assert (run["state"], run["read"]) == ("done", 4)
-    assert amiss(run) == {"missing": 1, "unexpected": 1, "role": 1, "state": 1}
+    # Bob's title, which he does not have here, differs too.
+    assert amiss(run) == {"missing": 1, "unexpected": 1, "different": 1, "role": 1, "state": 1}
     with running.dravo as dravo:
         found = {each["kind"]: each for each in dravo.applications.drift(garden)}
-        assert dravo.applications.get(garden)["drifting"] == 4
+        assert dravo.applications.get(garden)["drifting"] == 5
+        assert found["different"]["changes"] == [{"attribute": "title", "before": "King", "after": None}]
         assert (found["missing"]["name"], found["role"]["name"], found["state"]["name"]) == ("Ada", "Bob", "Cai")
         with pytest.raises(ApiError, match="belongs to nobody here"):
             dravo.applications.mend_drift(garden, [found["unexpected"]["id"]])
         ours = [each["id"] for kind, each in found.items() if kind != "unexpected"]
-        assert dravo.applications.mend_drift(garden, ours) == 3
+        assert dravo.applications.mend_drift(garden, ours) == 4
         name = fresh("newcomer")
         person = running.provider(fresh("other")).person(name)
         assert person
@@ -121,6 +124,7 @@ def test_drift_is_found_mended_linked_and_ignored(running: Running, app: StandIn
         eventually(lambda: {each["state"] for each in dravo.applications.drift(garden)}, lambda states: states <= {"mended"})
     assert amiss(compared(running, garden)) == {}
     assert len(app.accounts()) == 5
+    assert "title" not in app.accounts()[f"bob-{garden}"], "what he does not have here was removed there"
     app.create(userName="janitor", active=True)
     compared(running, garden)
     with running.dravo as dravo:
@@ -264,10 +268,10 @@ def test_drift_on_the_command_line(running: Running, app: StandIn, garden: str) 
         assert done.returncode == 0, done.stderr
         return done.stdout
 
-    assert "4 accounts were read there: 1 missing, 1 unexpected, 1 role, 1 state." in dravo("drift", "find", garden)
+    assert "4 accounts were read there: 1 missing, 1 unexpected, 1 different, 1 role, 1 state." in dravo("drift", "find", garden)
     listed = dravo("drift", "list", garden)
     assert "our account is not there" in listed and "stranger" in listed
-    assert "3 are being mended" in dravo("drift", "mend", garden, "--all")
+    assert "4 are being mended" in dravo("drift", "mend", garden, "--all")
     running.settled(garden)
     assert len(app.accounts()) == 5
     running.settled(garden)
@@ -318,3 +322,65 @@ def test_a_user_is_made_of_an_account_that_was_found_and_the_account_is_theirs(r
         running.settled(garden)
     assert compared(running, garden)["counts"]["unexpected"] == 2
     assert app.accounts()[name]["externalId"] == person["id"] and app.accounts()[second["user_name"]]["roles"][0]["value"] == "curator"
+
+
+ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
+
+
+def test_what_was_given_by_hand_differs_also_where_the_user_has_nothing() -> None:
+    ours = replace(ADA, empty=frozenset({"title", "entitlements", ENTERPRISE}))
+    there = {
+        "id": "7",
+        **BODY,
+        "entitlements": [{"value": "gold"}],
+        "title": "King",
+        "nickName": "theirs",
+        ENTERPRISE: {"department": "Moss", "manager": {}},
+    }
+    found = {each.kind: list(each.differences) for each in compare([ours], [there])}
+    assert found == {
+        "role": [{"attribute": "entitlements", "before": [{"value": "gold"}], "after": None}],
+        "different": [
+            {"attribute": "title", "before": "King", "after": None},
+            {"attribute": f"{ENTERPRISE}:department", "before": "Moss", "after": None},
+        ],
+    }
+    assert list(compare([ours], [{"id": "7", **BODY, "title": "", "entitlements": [], "nickName": "theirs"}])) == []
+
+
+def test_a_group_that_is_not_ours_is_told_with_whom_it_has_of_ours() -> None:
+    there = [
+        {"id": "40", "displayName": "Herbarium", "members": [{"value": "7"}, {"value": "8"}]},
+        {"id": "50", "displayName": "Admins", "members": [{"value": "7"}]},
+    ]
+    (found,) = compare_groups([TEAM], there, OURS)
+    assert (found.kind, found.name, found.differences[0]["before"]) == ("group unexpected", "Admins", "Ada")
+    assert list(compare_groups([TEAM], there, OURS, frozenset({"50"}))) == []
+
+
+def test_what_failed_stays_in_the_list_and_a_dead_account_is_replaced_by_linking(running: Running, app: StandIn, garden: str) -> None:
+    ada = app.accounts()[f"ada-{garden}"]
+    to = {"headers": app.headers, "trust_env": False}
+    httpx.delete(f"{app.base_url}/Users/{ada['id']}", **to)  # type: ignore[arg-type]
+    compared(running, garden)
+    with running.dravo as dravo:
+        missing = next(iter(dravo.applications.drift(garden)))
+        app.faults(refuse="Not now.")
+        dravo.applications.mend_drift(garden, [missing["id"]])
+        eventually(lambda: [each["state"] for each in dravo.deliveries.list(application=garden, state="failed")], bool)
+        assert amiss(compared(running, garden)) == {"missing": 1}, "what failed is not forgotten"
+        app.faults(refuse=False)
+        # Somebody made it there by hand.
+        other = app.create(userName="ada.by.hand", active=True)
+        compared(running, garden)
+        found = {each["kind"]: each for each in dravo.applications.drift(garden)}
+        person = next(iter(dravo.people.list(words=f"ada-{garden}")))["id"]
+        dravo.applications.link_drift(garden, found["unexpected"]["id"], person)
+        running.settled(garden)
+        assert amiss(compared(running, garden)) == {}
+        bob = next(iter(dravo.people.list(words=f"bob-{garden}")))["id"]
+        app.create(userName="bob.by.hand", active=True)
+        compared(running, garden)
+        with pytest.raises(ApiError, match="another account"):
+            dravo.applications.link_drift(garden, next(iter(dravo.applications.drift(garden)))["id"], bob)
+    assert app.accounts()[f"ada-{garden}"]["id"] == other

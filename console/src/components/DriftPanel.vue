@@ -27,8 +27,11 @@ const words = {
   'group missing': 'our group is not there',
   'group name': 'another name',
   'group members': 'other members of ours',
+  'group unexpected': 'a group that Dravo did not create',
 }
 type Kind = keyof typeof words
+/** What belongs to nobody here is linked or ignored, and never repaired. */
+const foreign = new Set<string>(['unexpected', 'group unexpected'])
 const kind = ref<Kind | null>(null)
 const ignored = ref(false)
 const about = computed(() => ({
@@ -61,7 +64,7 @@ async function look(ids: string[]): Promise<void> {
     const found = await answered(
       api.GET('/api/v1/applications/{key}/drift', { params: { path, query: { count: 500, ...about.value } } }),
     )
-    lines.value = found.items.filter((each) => ids.includes(each.id) && each.kind !== 'unexpected')
+    lines.value = found.items.filter((each) => ids.includes(each.id) && !foreign.has(each.kind))
     looking.value = true
   })
 }
@@ -69,7 +72,7 @@ async function allOfOurs(): Promise<void> {
   await attempt(async () => {
     const query = { count: 500, kind: kind.value ?? undefined, state: 'open' as const }
     const found = await answered(api.GET('/api/v1/applications/{key}/drift', { params: { path, query } }))
-    lines.value = found.items.filter((each) => each.kind !== 'unexpected')
+    lines.value = found.items.filter((each) => !foreign.has(each.kind))
     looking.value = true
   })
 }
@@ -178,6 +181,10 @@ async function makeUser(): Promise<void> {
         <template v-if="item.kind === 'group members'">
           <div v-if="item.changes[0]?.before">also {{ told(item.changes[0].before) }}</div>
         </template>
+        <template v-else-if="item.kind === 'group unexpected'">
+          <div v-if="item.changes[0]?.before">with {{ told(item.changes[0].before) }}</div>
+          <div v-else>a group without users of ours</div>
+        </template>
         <div v-for="each in item.changes" v-else :key="each.attribute">
           <b>{{ each.attribute }}</b>: {{ told(each.before) }}
         </div>
@@ -187,6 +194,7 @@ async function makeUser(): Promise<void> {
           <div v-if="item.changes[0]?.after">with {{ told(item.changes[0].after) }}</div>
           <div v-else>without them</div>
         </template>
+        <template v-else-if="item.kind === 'group unexpected'">nothing</template>
         <div v-for="each in item.changes" v-else :key="each.attribute">
           <b>{{ each.attribute }}</b>: {{ told(each.after) }}
         </div>
@@ -211,7 +219,7 @@ async function makeUser(): Promise<void> {
           >Make a user</v-btn
         >
         <v-btn
-          v-if="item.kind !== 'unexpected' && item.state === 'open'"
+          v-if="!foreign.has(item.kind) && item.state === 'open'"
           size="small"
           variant="outlined"
           @click="look([item.id])"

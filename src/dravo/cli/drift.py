@@ -18,7 +18,8 @@ def add_commands(nouns: Any) -> None:
     find.add_argument("application")
     listing = command(verbs, "list", _list, "list the differences that the last comparison found", ["dravo drift list plant-records --kind role"])
     listing.add_argument("application")
-    listing.add_argument("--kind", choices=("missing", "unexpected", "different", "role", "state", "group missing", "group name", "group members"))
+    kinds = ("missing", "unexpected", "different", "role", "state", "group missing", "group name", "group members", "group unexpected")
+    listing.add_argument("--kind", choices=kinds, help="only this kind of difference (default: all)")
     listing.add_argument("--state", choices=("open", "mending", "ignored"))
     list_options(listing)
     mend = command(verbs, "mend", _mend, "bring accounts and groups that drifted to what is due", ["dravo drift mend plant-records --all"])
@@ -77,6 +78,9 @@ def _what(line: Any) -> str:
         return "our account is not there"
     if line["kind"] == "group missing":
         return "our group is not there"
+    if line["kind"] == "group unexpected":
+        ours = line["changes"][0]["before"]
+        return f"a group that Dravo did not create{f', with {ours}' if ours else ''}"
     if line["kind"] == "unexpected":
         return f"an account of nobody here: {line['there'].get('userName', line['remote_id'])}"
     if line["kind"] == "group members":
@@ -88,7 +92,8 @@ def _what(line: Any) -> str:
 def _mend(given: argparse.Namespace, dravo: Dravo) -> None:
     ids = list(given.ids)
     if given.all:
-        ids = [each["id"] for each in dravo.applications.drift(given.application, state="open") if each["kind"] != "unexpected"]
+        found = dravo.applications.drift(given.application, state="open")
+        ids = [each["id"] for each in found if each["kind"] not in ("unexpected", "group unexpected")]
     if not ids:
         print("There is nothing to mend.")
         return

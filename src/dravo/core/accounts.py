@@ -15,7 +15,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from dravo.core.carrying import ATTRIBUTE, ENTITLEMENTS, OBJECTS, PLAIN, RolesAs, Target, carried, mapped
+from dravo.core.carrying import ATTRIBUTE, ENTITLEMENTS, OBJECTS, PLAIN, ROLES, RolesAs, Target, carried, mapped
 from dravo.core.expressions import Expression
 from dravo.core.merging import MergedUser
 from dravo.core.plans import Plan
@@ -156,6 +156,23 @@ def describe(due: Mapping[str, Any]) -> str:
     if "plan" in due:
         roles += f" (plan {due['plan']['display']})"
     return f"active, {roles}" if due["active"] and roles else "active" if due["active"] else "inactive, no role"
+
+
+def delivered_names(settings: Settings) -> frozenset[str]:
+    """Return the names of the attributes that an application gets, whether a user has a value or not; no roles where groups carry them."""
+    names = set(DELIVERED)
+    for target, expression in settings.attributes:
+        if target.path is None:
+            continue
+        at = target.path.at
+        name = at.urn or (at.attribute.name if at.attribute is not None else "")
+        if expression is not None:
+            names.add(name)
+        elif at.urn is None and at.sub is None:
+            names.discard(name)
+    if settings.roles_as.way in (ROLES, ENTITLEMENTS, ATTRIBUTE):
+        names |= {ROLES, ENTITLEMENTS}
+    return frozenset(names - {""})
 
 
 def scim_body(due: Mapping[str, Any], shape: str = OBJECTS) -> dict[str, Any]:

@@ -6,11 +6,15 @@ from collections.abc import Iterable, Iterator, Mapping, Set
 from dataclasses import dataclass
 from typing import Any
 
+from dravo.core.accounts import ENTERPRISE_PARTS
 from dravo.core.scim.schemas import ENTERPRISE_URN
 
 MISSING, UNEXPECTED, DIFFERENT, ROLE, STATE = "missing", "unexpected", "different", "role", "state"
-GROUP_MISSING, GROUP_NAME, GROUP_MEMBERS = "group missing", "group name", "group members"
-GROUP_KINDS = (GROUP_MISSING, GROUP_NAME, GROUP_MEMBERS)
+GROUP_MISSING, GROUP_NAME, GROUP_MEMBERS, GROUP_UNEXPECTED = "group missing", "group name", "group members", "group unexpected"
+GROUP_KINDS = (GROUP_MISSING, GROUP_NAME, GROUP_MEMBERS, GROUP_UNEXPECTED)
+# Of nobody here: they are linked or ignored, and never repaired.
+FOREIGN = (UNEXPECTED, GROUP_UNEXPECTED)
+GIVES_ROLES = frozenset({"roles", "entitlements"})
 KINDS = (MISSING, UNEXPECTED, DIFFERENT, ROLE, STATE, *GROUP_KINDS)
 # So many names are told of members who differ.
 NAMED = 20
@@ -24,17 +28,19 @@ class Expected:
 
     Attributes:
         account_id: our account.
-        remote_id: its id there.
+        remote_id: its id there; None if it could not be made yet.
         name: whose it is, for people.
         body: the attributes that we deliver.
         carriers: the names of those that carry roles.
+        empty: the names of attributes that we deliver and of which this user has no value.
     """
 
     account_id: str
-    remote_id: str
+    remote_id: str | None
     name: str
     body: Mapping[str, Any]
     carriers: frozenset[str] = frozenset({"roles"})
+    empty: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True)
@@ -43,13 +49,13 @@ class ExpectedGroup:
 
     Attributes:
         group_id: our delivered group.
-        remote_id: its id there.
+        remote_id: its id there; None if it could not be made yet.
         name: its name.
         members: ids there of those who are to be in it.
     """
 
     group_id: str
-    remote_id: str
+    remote_id: str | None
     name: str
     members: frozenset[str]
 
@@ -71,15 +77,15 @@ def compare(expected: Iterable[Expected], there: Iterable[Mapping[str, Any]], le
     """Yield every difference.
 
     Args:
-        expected: accounts of ours that are settled: nothing is due for them.
+        expected: accounts of ours that are settled, or whose last attempt failed.
         there: all resources of the application.
         left_alone: ids there of accounts of ours that are not settled, or that settings leave alone.
     """
     found = {str(each["id"]): each for each in there}
     known = set(left_alone)
     for account in expected:
-        known.add(account.remote_id)
-        resource = found.get(account.remote_id)
+        known.add(account.remote_id or "")
+        resource = found.get(account.remote_id or "")
         if resource is None:
             yield Drift(MISSING, account.account_id, account.name, account.account_id, account.remote_id)
             continue
@@ -88,6 +94,9 @@ def compare(expected: Iterable[Expected], there: Iterable[Mapping[str, Any]], le
             if not agrees(value, resource.get(name)):
                 kind = STATE if name == "active" else ROLE if name in account.carriers else DIFFERENT
                 by_kind.setdefault(kind, []).append({"attribute": name, "before": resource.get(name), "after": value})
+        for name, value in _given_there(account, resource):
+            kind = ROLE if name in GIVES_ROLES or name in account.carriers else DIFFERENT
+            by_kind.setdefault(kind, []).append({"attribute": name, "before": value, "after": None})
         for kind, differences in by_kind.items():
             yield Drift(kind, account.account_id, account.name, account.account_id, account.remote_id, None, tuple(differences))
     for remote_id, resource in found.items():
@@ -96,17 +105,36 @@ def compare(expected: Iterable[Expected], there: Iterable[Mapping[str, Any]], le
             yield Drift(UNEXPECTED, remote_id, str(resource.get("displayName") or resource.get("userName") or remote_id), None, remote_id, kept)
 
 
-def compare_groups(expected: Iterable[ExpectedGroup], there: Iterable[Mapping[str, Any]], ours: Mapping[str, str]) -> Iterator[Drift]:
-    """Yield how groups that go over differ from what they should be; members who are nobody's here are left out of it.
+def _given_there(account: Expected, resource: Mapping[str, Any]) -> Iterator[tuple[str, Any]]:
+    """Yield values there of attributes that we deliver, and of which the user has none."""
+    for name in sorted(account.empty):
+        if name != ENTERPRISE_URN and resource.get(name) not in (None, "", [], {}):
+            yield name, resource[name]
+    ours, found = account.body.get(ENTERPRISE_URN), resource.get(ENTERPRISE_URN)
+    if isinstance(found, Mapping) and (isinstance(ours, Mapping) or ENTERPRISE_URN in account.empty):
+        for part in ENTERPRISE_PARTS:
+            if part not in (ours or {}) and found.get(part) not in (None, ""):
+                yield f"{ENTERPRISE_URN}:{part}", found[part]
+
+
+def compare_groups(
+    expected: Iterable[ExpectedGroup], there: Iterable[Mapping[str, Any]], ours: Mapping[str, str], left_alone: frozenset[str] = frozenset()
+) -> Iterator[Drift]:
+    """Yield how groups that go over differ from what they should be, and groups there that are not ours.
+
+    Members who are nobody's here are left out of it.
 
     Args:
-        expected: groups of ours that are settled.
+        expected: groups of ours that are settled, or whose last attempt failed.
+        left_alone: ids there of groups of ours that are not settled.
         there: the application's groups, with their members.
         ours: names of everybody whom we deliver, by their ids there.
     """
     found = {str(each.get("id")): each for each in there}
+    known = set(left_alone)
     for group in expected:
-        resource = found.get(group.remote_id)
+        known.add(group.remote_id or "")
+        resource = found.get(group.remote_id or "")
         if resource is None:
             yield Drift(GROUP_MISSING, group.group_id, group.name, None, group.remote_id)
             continue
@@ -122,6 +150,10 @@ def compare_groups(expected: Iterable[ExpectedGroup], there: Iterable[Mapping[st
                 "after": _named(group.members - present, ours),
             }
             yield Drift(GROUP_MEMBERS, group.group_id, group.name, None, group.remote_id, None, (change,))
+    for remote_id, resource in found.items():
+        if remote_id not in known:
+            inside = {"attribute": "members", "before": _named(members_of(resource) & ours.keys(), ours), "after": None}
+            yield Drift(GROUP_UNEXPECTED, remote_id, str(resource.get("displayName") or remote_id), None, remote_id, None, (inside,))
 
 
 def members_of(resource: Mapping[str, Any]) -> frozenset[str]:

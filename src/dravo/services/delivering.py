@@ -111,6 +111,7 @@ _WORK = Quick(
         t.application.c.id.label("application_id"), t.application.c.base_url, t.application.c.secret,
         t.application.c.create_accounts, t.application.c.update_accounts, t.application.c.adopt_by_user_name,
         t.application.c.capabilities, t.application.c.auth, t.application.c.per_second, t.account.c.doubt_at, t.account.c.lists_from_at,
+        t.account.c.to_empty,
         t.application.c.failures, t.application.c.answered_at, t.application.c.switched_on,
         t.application.c.paused_at, t.delivery.c.attempts,
     )
@@ -136,6 +137,7 @@ _AGREE = Quick(
         agreed_at=bindparam("at"),
         remote_id=bindparam("remote"),
         doubt_at=None,
+        to_empty=None,
         origin=bindparam("came"),
     )
 )
@@ -233,7 +235,7 @@ class Attempt:
         return bring(
             Wanted(
                 work.user_id, work.due, work.agreed, work.remote_id, work.create_accounts, work.update_accounts, work.adopt_by_user_name,
-                capabilities, work.doubt_at is not None,
+                capabilities, work.doubt_at is not None, frozenset(work.to_empty or ()),
             )
         )  # fmt: skip
 

@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import Connection, delete, insert, select
 
 from dravo.core.access import Assignment
-from dravo.core.drift import UNEXPECTED
+from dravo.core.drift import MISSING, UNEXPECTED
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant
 from dravo.core.planning import Catalogue, Person, work_out
@@ -51,14 +51,24 @@ def link(house: House, caller: Caller, key: str, drift_id: str, person: str) -> 
             raise InvalidInput(
                 f"{found.display_name} has no access to '{application.label}'.", "Assign a role first; then link the account.", "person"
             )
-        if account.remote_id is not None:
-            raise InvalidInput(f"{found.display_name} has another account there ({account.remote_id}).", "One person has one account.", "person")
+        if account.remote_id is not None and not _is_dead(connection, account):
+            raise InvalidInput(
+                f"{found.display_name} has another account there ({account.remote_id}).",
+                "One user has one account. If that one was deleted there, reconcile first; then link this one.",
+                "person",
+            )
         bind(connection, application.id, account.id, row.remote_id)
         open_anew(connection, account.id, now)
-        connection.execute(delete(t.drift).where(t.drift.c.id == row.id))
+        connection.execute(delete(t.drift).where((t.drift.c.id == row.id) | ((t.drift.c.account_id == account.id) & (t.drift.c.kind == MISSING))))
         details = {"application": key, "remote_id": row.remote_id}
         record_change(connection, house.keys, caller, "linked account", "account", account.id, now, details, {"person": found.display_name})
     return {"number": 1}
+
+
+def _is_dead(connection: Connection, account: Any) -> bool:
+    """Whether the account that a user had there was missing when the application was last read."""
+    d = t.drift.c
+    return connection.execute(select(d.id).where(d.account_id == account.id, d.kind == MISSING, d.remote_id == account.remote_id)).first() is not None
 
 
 def make_user(house: House, caller: Caller, key: str, drift_id: str, role: str | None = None, confirm: str | None = None) -> dict[str, Any]:

@@ -12,7 +12,7 @@ from dravo.core.carrying import GROUPS
 from dravo.core.errors import DravoError, NotFound
 from dravo.core.instants import Instant, later
 from dravo.protocols.scim.conversation import Everybody
-from dravo.protocols.scim.group_conversation import NeedsWhole, ReachedGroup, WantedGroup, bring_group
+from dravo.protocols.scim.group_conversation import Accounts, NeedsWhole, ReachedGroup, WantedGroup, bring_group
 from dravo.protocols.scim.judging import MustPause, Refused, Trouble, TryLater
 from dravo.services import answering
 from dravo.services.auditing import record_change
@@ -104,7 +104,10 @@ def _bring(house: House, talker: Talker, talk: Talk, work: Any, name: str | None
 
     began = time.monotonic()
 
-    def answer(_: Everybody) -> Any:
+    def answer(question: Everybody | Accounts) -> Any:
+        if isinstance(question, Accounts):
+            accounts = talker.listed(talk, "/Users", capabilities, began)
+            return None if accounts is None else {str(each.get("id")) for each in accounts}
         return talker.listed(talk, "/Groups", capabilities, began - LIST_SECONDS if work.attempts == 0 else began)
 
     if wanted.remote_id is not None and work.agreed_at is not None and (capabilities.patch or not (added or removed or name != work.agreed_name)):

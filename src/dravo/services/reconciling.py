@@ -9,11 +9,11 @@ from collections import Counter
 from collections.abc import Generator, Mapping, Sequence
 from typing import Any
 
-from sqlalchemy import Connection, delete, insert, select, update
+from sqlalchemy import Connection, and_, case, delete, exists, insert, or_, select, update
 
 from dravo.core import schedules
-from dravo.core.accounts import PRESENT, carriers, scim_body
-from dravo.core.drift import GROUP_KINDS, KINDS, UNEXPECTED, Drift, Expected, ExpectedGroup, compare, compare_groups
+from dravo.core.accounts import PRESENT, carriers, delivered_names, scim_body
+from dravo.core.drift import GROUP_KINDS, GROUP_UNEXPECTED, KINDS, UNEXPECTED, Drift, Expected, ExpectedGroup, compare, compare_groups
 from dravo.core.errors import AlreadyThere, DravoError, InvalidInput, NotFound
 from dravo.core.instants import Instant
 from dravo.protocols.scim.capabilities import Capabilities
@@ -32,6 +32,7 @@ from dravo.services.talking import Talk, Talker, There
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.applying import DONE
+from dravo.store.applying import FAILED as FAILED_DELIVERY
 from dravo.store.identifiers import new_id
 from dravo.store.pages import Ask, page
 
@@ -125,12 +126,12 @@ def carry_out(house: House, talker: Talker, run_id: str) -> None:
         capabilities = talker.capabilities(talk)
         read = _read(house, talker, talk, everything("/Users", capabilities), run_id, 0)
         with house.database.reading() as connection:
-            expected, left_alone = _expected(connection, application.id, capabilities)
-            groups, people = _expected_groups(house, connection, application.id)
+            expected, left_alone = _expected(house, connection, application.id, capabilities)
+            groups, people, unsettled = _expected_groups(house, connection, application.id)
         drifts = list(compare(expected, read, left_alone))
         if groups:
             there_are = _read(house, talker, talk, _groups_there(groups, capabilities), run_id, len(read))
-            drifts.extend(compare_groups(groups, there_are, people))
+            drifts.extend(compare_groups(groups, there_are, people, unsettled))
         _write(house, run_id, application.id, drifts, len(read), len(groups))
     except Stopped:
         _end(house, run_id, STOPPED, "It was stopped; what was known before stands.")
@@ -143,8 +144,8 @@ def _groups_there(groups: Sequence[ExpectedGroup], capabilities: Capabilities) -
     listed = yield from everything("/Groups", capabilities)
     by_id = {str(each["id"]): each for each in listed}
     for group in groups:
-        found = by_id.get(group.remote_id)
-        if found is not None and group.members and "members" not in found:
+        found = by_id.get(group.remote_id or "")
+        if found is not None and group.remote_id is not None and group.members and "members" not in found:
             response = yield Request("GET", f"/Groups/{segment(group.remote_id)}")
             if response.status == 404:
                 del by_id[group.remote_id]
@@ -172,37 +173,52 @@ def _read(
                 raise Stopped
 
 
-def _expected(connection: Connection, application_id: str, capabilities: Capabilities) -> tuple[list[Expected], frozenset[str]]:
-    """Return accounts that are settled, and ids there of those that are not: work that is under way is no drift."""
-    a, u = t.account.c, t.user.c
-    statement = select(a.id, a.due, a.due_version, a.agreed_version, a.remote_id, u.display_name).join(t.user, u.id == a.user_id)
+def _expected(house: House, connection: Connection, application_id: str, capabilities: Capabilities) -> tuple[list[Expected], frozenset[str]]:
+    """Return accounts that are settled or that failed, and ids there of the others: work that is under way is no drift."""
+    a, u, d = t.account.c, t.user.c, t.delivery.c
+    failed = exists().where(d.account_id == a.id, d.closed_at.is_(None), d.state == FAILED_DELIVERY)
+    statement = select(a.id, a.due, a.due_version, a.agreed_version, a.remote_id, u.display_name, failed.label("failed")).join(
+        t.user, u.id == a.user_id
+    )
+    delivered = delivered_names(house.catalogue.get(connection).applications[application_id].settings)
     expected, left_alone = [], set()
-    for row in connection.execute(statement.where(a.application_id == application_id, a.remote_id.is_not(None))):
-        if row.due["want"] != PRESENT or row.agreed_version < row.due_version:
+    for row in connection.execute(statement.where(a.application_id == application_id, a.remote_id.is_not(None) | failed)):
+        if row.due["want"] != PRESENT or (row.agreed_version < row.due_version and not row.failed):
             left_alone.add(row.remote_id)
             continue
+        if row.remote_id is None and not row.due["active"]:
+            continue
         body = {name: value for name, value in scim_body(row.due, capabilities.roles).items() if capabilities.takes(name)}
-        expected.append(Expected(row.id, row.remote_id, row.display_name, body, carriers(row.due, capabilities.roles)))
-    return expected, frozenset(left_alone)
+        empty = frozenset(name for name in delivered if name not in body and capabilities.takes(name))
+        expected.append(Expected(row.id, row.remote_id, row.display_name, body, carriers(row.due, capabilities.roles), empty))
+    return expected, frozenset(left_alone - {None})
 
 
-def _expected_groups(house: House, connection: Connection, application_id: str) -> tuple[list[ExpectedGroup], dict[str, str]]:
-    """Return groups that are settled, as they should be there, and the names of everybody whom we deliver, by their ids there."""
+def _expected_groups(house: House, connection: Connection, application_id: str) -> tuple[list[ExpectedGroup], dict[str, str], frozenset[str]]:
+    """Return what groups there are compared with.
+
+    Returns:
+        Groups that are settled or that failed, as they should be there; the names of everybody whom we deliver, by their ids there; and
+        the ids there of all other groups of ours.
+    """
     g, m, p, a, u = t.delivered_group.c, t.delivered_member.c, t.application.c, t.account.c, t.user.c
     names = select(a.remote_id, u.display_name).join(t.user, u.id == a.user_id).where(a.application_id == application_id, a.remote_id.is_not(None))
     people = {row.remote_id: row.display_name for row in connection.execute(names)}
-    settled = (g.application_id == application_id, g.state == DONE, g.remote_id.is_not(None))
+    settled = (g.application_id == application_id, or_(and_(g.state == DONE, g.remote_id.is_not(None)), g.state == FAILED_DELIVERY))
     members: dict[str, set[str]] = {}
-    inside = select(g.id, m.agreed_remote_id).join(t.delivered_member, m.delivered_group_id == g.id)
-    for row in connection.execute(inside.where(*settled, m.due.is_(True), m.agreed_remote_id.is_not(None))):
-        members.setdefault(row.id, set()).add(row.agreed_remote_id)
+    # Of a group that failed nothing was agreed; its members are then all whose accounts are there.
+    remote = case((g.state == DONE, m.agreed_remote_id), else_=a.remote_id)
+    inside = select(g.id, remote.label("remote_id")).join(t.delivered_member, m.delivered_group_id == g.id).join(t.account, a.id == m.account_id)
+    for row in connection.execute(inside.where(*settled, m.due.is_(True), remote.is_not(None))):
+        members.setdefault(row.id, set()).add(row.remote_id)
     found = []
     columns = select(g.id, g.key, g.remote_id, g.application_id, p.roles_as, p.groups_over).join(t.application, p.id == g.application_id)
     for group in connection.execute(columns.where(*settled)).all():
         name = due_name(house, connection, group)
         if name is not None:
             found.append(ExpectedGroup(group.id, group.remote_id, name, frozenset(members.get(group.id, ()))))
-    return found, people
+    every = connection.execute(select(g.remote_id).where(g.application_id == application_id, g.remote_id.is_not(None))).scalars()
+    return found, people, frozenset(every) - {each.remote_id or "" for each in found}
 
 
 def _write(house: House, run_id: str, application_id: str, drifts: Sequence[Drift], read: int, groups: int) -> None:
@@ -352,14 +368,25 @@ def _act(house: House, caller: Caller, key: str, ids: Sequence[str], action: str
             if state == MENDING:
                 if row.kind == UNEXPECTED:
                     raise InvalidInput(f"'{row.name}' there belongs to nobody here.", "Link it to a person, make a user of it, or ignore it.", "ids")
+                if row.kind == GROUP_UNEXPECTED:
+                    raise InvalidInput(f"The group '{row.name}' was not made by Dravo.", "Delete it in the application, or ignore it.", "ids")
                 if row.kind in GROUP_KINDS:
                     group_delivering.read_anew(connection, row.about, now)
                 else:
                     open_anew(connection, row.account_id, now)
+                    _note_empty(connection, row)
             connection.execute(update(t.drift).where(t.drift.c.id == row.id).values(state=state))
         details = {"application": key, "number": len(rows), "names": [row.name for row in rows[:20]]}
         record_change(connection, house.keys, caller, action, "application", application.id, now, details)
     return {"number": len(rows)}
+
+
+def _note_empty(connection: Connection, row: Any) -> None:
+    """Have an account lose, when it is repaired, the values there that its user does not have."""
+    names = {each["attribute"].rpartition(":")[0] or each["attribute"] for each in row.differences or () if each["after"] is None}
+    before = connection.execute(select(t.account.c.to_empty).where(t.account.c.id == row.account_id)).scalar()
+    if names:
+        connection.execute(update(t.account).where(t.account.c.id == row.account_id).values(to_empty=sorted({*names, *(before or ())})))
 
 
 def rows_of(connection: Connection, application_id: str, ids: Sequence[str]) -> list[Any]:

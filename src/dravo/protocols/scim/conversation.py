@@ -12,10 +12,10 @@ from typing import Any
 
 import orjson
 
-from dravo.core.accounts import ABSENT, PRESENT, differences, scim_body, without_empty
+from dravo.core.accounts import ABSENT, ENTERPRISE_PARTS, PRESENT, differences, scim_body, without_empty
 from dravo.core.names import fold
 from dravo.core.scim.patches import PATCH_SCHEMA
-from dravo.core.scim.schemas import USER_URN
+from dravo.core.scim.schemas import ENTERPRISE_URN, USER_URN
 from dravo.protocols.scim.capabilities import Capabilities
 from dravo.protocols.scim.judging import HeldBySettings, Refused, TryLater, Unknown, judged
 from dravo.protocols.scim.outgoing import Request, Response
@@ -36,6 +36,7 @@ class Wanted:
         may_create, may_update, adopt_by_user_name: the application's settings.
         capabilities: what the application says that it can do.
         doubt: whether an account may have been made before without our learning of it.
+        to_empty: attributes whose values there are removed, since the user has none.
     """
 
     user_id: str
@@ -47,6 +48,7 @@ class Wanted:
     adopt_by_user_name: bool = False
     capabilities: Capabilities = CAN_ALL
     doubt: bool = False
+    to_empty: frozenset[str] = frozenset()
 
     @property
     def external_id(self) -> str:
@@ -57,6 +59,11 @@ class Wanted:
     def body(self, due: Mapping[str, Any]) -> dict[str, Any]:
         """Return a due account as the application takes it: what it does not have is left out."""
         return {name: value for name, value in scim_body(due, self.capabilities.roles).items() if self.capabilities.takes(name)}
+
+    def whole_body(self) -> dict[str, Any]:
+        """Return the account due, and with it what is to be empty there."""
+        empty = {name: dict.fromkeys(ENTERPRISE_PARTS) if name == ENTERPRISE_URN else None for name in self.to_empty}
+        return {**empty, **self.body(self.due)}
 
 
 @dataclass(frozen=True)
@@ -270,7 +277,7 @@ def _update(wanted: Wanted, remote_id: str, before: Mapping[str, Any], origin: s
         raise HeldBySettings(
             "The application's accounts cannot be inactive.", "Choose to delete such accounts, or to leave them alone, in its settings."
         )
-    after = wanted.body(wanted.due)
+    after = wanted.whole_body()
     if not wanted.may_update:
         if wanted.due["active"]:
             if differences(before, after):
@@ -312,7 +319,11 @@ def _updated(response: Response, remote_id: str, origin: str | None) -> Reached 
 
 def _as_found(resource: Mapping[str, Any], wanted: Wanted) -> dict[str, Any]:
     """Return of an account there only the attributes that we deliver now: what else it has is not ours to take away."""
-    return {name: resource[name] for name in wanted.body(wanted.due) if name in resource}
+    found = {name: resource[name] for name in wanted.whole_body() if name in resource}
+    extension = found.get(ENTERPRISE_URN)
+    if isinstance(extension, Mapping):
+        found[ENTERPRISE_URN] = {part: value for part, value in extension.items() if part in ENTERPRISE_PARTS}
+    return found
 
 
 def _remove(wanted: Wanted) -> Conversation:

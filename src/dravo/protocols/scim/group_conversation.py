@@ -77,14 +77,20 @@ class NeedsWhole(Exception):
     """The group is gone there, or takes no changes in part: it has to be gone about with all of its members known."""
 
 
-Conversation = Generator[Request | Everybody, Any, ReachedGroup]
+@dataclass(frozen=True)
+class Accounts:
+    """Asks whoever drives for the ids of all accounts there, from a list that is recent. Sent a set of ids, or None if there is no such list."""
+
+
+Question = Request | Everybody | Accounts
+Conversation = Generator[Question, Any, ReachedGroup]
 
 
 def bring_group(wanted: WantedGroup) -> Conversation:
     """Bring a group to what is due.
 
     Yields:
-        Requests, and is sent their responses; `Everybody`, and is sent the list of all groups there.
+        Requests, and is sent their responses; `Everybody`, and is sent the list of all groups there; `Accounts`.
 
     Raises:
         TryLater, MustPause, Refused; NeedsWhole if only the differences were given, and that is not enough.
@@ -146,7 +152,7 @@ def _new(wanted: WantedGroup, put: frozenset[str]) -> dict[str, Any]:
     return {**body, "members": members} if members else body
 
 
-def _look(wanted: WantedGroup) -> Generator[Request | Everybody, Any, tuple[Mapping[str, Any], str] | None]:
+def _look(wanted: WantedGroup) -> Generator[Question, Any, tuple[Mapping[str, Any], str] | None]:
     own = [each for each in (yield from _search(wanted, "externalId", wanted.external_id)) if each.get("externalId") == wanted.external_id]
     if own:
         return (yield from _get(str(own[0]["id"]))) or own[0], MADE
@@ -166,7 +172,7 @@ def _look(wanted: WantedGroup) -> Generator[Request | Everybody, Any, tuple[Mapp
     return (yield from _get(str(same[0]["id"]))) or same[0], ADOPTED
 
 
-def _search(wanted: WantedGroup, attribute: str, value: str) -> Generator[Request | Everybody, Any, list[Mapping[str, Any]]]:
+def _search(wanted: WantedGroup, attribute: str, value: str) -> Generator[Question, Any, list[Mapping[str, Any]]]:
     if wanted.capabilities.filter:
         response: Response = yield Request("GET", "/Groups", {"filter": f"{attribute} eq {orjson.dumps(value).decode()}"})
         if not (response.status in (400, 405, 501) and response.body is not None):
@@ -178,7 +184,7 @@ def _search(wanted: WantedGroup, attribute: str, value: str) -> Generator[Reques
     return list(listed)
 
 
-def _get(remote_id: str) -> Generator[Request | Everybody, Any, Mapping[str, Any] | None]:
+def _get(remote_id: str) -> Generator[Question, Any, Mapping[str, Any] | None]:
     response: Response = yield Request("GET", f"/Groups/{segment(remote_id)}")
     return None if response.status == 404 else judged(response, "reading the group")
 
@@ -214,6 +220,8 @@ class _LeftOut:
     add: set[str] = field(default_factory=set)
     remove: set[str] = field(default_factory=set)
     refusal: str = ""
+    # Whether the list of accounts was asked for.
+    looked: bool = False
 
     def note(self, part: _Part, members: Sequence[str], response: Response) -> None:
         (self.add if part.add else self.remove).update(members)
@@ -224,7 +232,7 @@ class _NoPatch(Exception):
     """The application takes no changes in part."""
 
 
-def _change(wanted: WantedGroup, remote_id: str, origin: str | None) -> Generator[Request | Everybody, Any, ReachedGroup | None]:
+def _change(wanted: WantedGroup, remote_id: str, origin: str | None) -> Generator[Question, Any, ReachedGroup | None]:
     """Change a group that is there by what differs; None if it turns out not to be there.
 
     Whoever leaves goes first, and nobody is kept by another member whom the application does not know any more.
@@ -270,8 +278,12 @@ def _together(parts: Sequence[_Part]) -> list[list[_Part]]:
     return requests
 
 
-def _patch(remote_id: str, parts: Sequence[_Part], left_out: _LeftOut) -> Generator[Request | Everybody, Any, bool]:
-    """Send changes; where some member is refused each by itself, then in halves. False if the group is not there."""
+def _patch(remote_id: str, parts: Sequence[_Part], left_out: _LeftOut) -> Generator[Question, Any, bool]:
+    """Send changes; where a member is refused, each by itself, then without whom the answer names or the list of accounts lacks, then in halves.
+
+    Returns:
+        False if the group is not there.
+    """
     operations = [operation for part in parts for operation in part.operations()]
     path = f"/Groups/{segment(remote_id)}"
     response: Response = yield Request("PATCH", path, body={"schemas": [PATCH_SCHEMA], "Operations": operations})
@@ -282,13 +294,13 @@ def _patch(remote_id: str, parts: Sequence[_Part], left_out: _LeftOut) -> Genera
         return True
     if response.status == 404 and (yield from _get(remote_id)) is None:
         return False
-    for some in _apart(parts, response, left_out):
+    for some in (yield from _apart(parts, response, left_out)):
         if not (yield from _patch(remote_id, [some], left_out)):
             return False
     return True
 
 
-def _apart(parts: Sequence[_Part], response: Response, left_out: _LeftOut) -> list[_Part]:
+def _apart(parts: Sequence[_Part], response: Response, left_out: _LeftOut) -> Generator[Question, Any, list[_Part]]:
     """Return what is to be sent in place of changes that were refused; what cannot be taken apart is left out, or raised."""
     if len(parts) > 1:
         return list(parts)
@@ -299,6 +311,11 @@ def _apart(parts: Sequence[_Part], response: Response, left_out: _LeftOut) -> li
         left_out.note(part, members, response)
         return []
     named = [each for each in members if len(each) >= LONG_ENOUGH and each in response.excerpt]
+    if not named and not left_out.looked:
+        # Once is enough: what it lacks is left out, and what it has is refused for another reason.
+        left_out.looked = True
+        there = yield Accounts()
+        named = [each for each in members if each not in there] if there is not None else []
     rest = [each for each in members if each not in named]
     if named and rest:
         left_out.note(part, named, response)
@@ -307,7 +324,7 @@ def _apart(parts: Sequence[_Part], response: Response, left_out: _LeftOut) -> li
     return [part.of(members[:half]), part.of(members[half:])]
 
 
-def _replace(wanted: WantedGroup, remote_id: str, origin: str | None) -> Generator[Request | Everybody, Any, ReachedGroup | None]:
+def _replace(wanted: WantedGroup, remote_id: str, origin: str | None) -> Generator[Question, Any, ReachedGroup | None]:
     current = yield from _get(remote_id)
     if current is None:
         return None

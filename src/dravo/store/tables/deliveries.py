@@ -26,6 +26,8 @@ account = Table(
     at("doubt_at"),
     # When it was deleted, or had to be repaired: a list of the application's accounts that was begun before says nothing of it.
     at("lists_from_at"),
+    # The attributes whose values there are removed at the next repair: the user has none.
+    Column("to_empty", Json),
     UniqueConstraint("user_id", "application_id"),
 )
 Index("ix_account_of_application", account.c.application_id, account.c.id)

@@ -344,7 +344,9 @@ class ExpressionBody(Given):
 class DriftQuery(PageQuery):
     """Which differences; without a state those that are not ignored."""
 
-    kind: Literal["missing", "unexpected", "different", "role", "state", "group missing", "group name", "group members"] | None = None
+    kind: (
+        Literal["missing", "unexpected", "different", "role", "state", "group missing", "group name", "group members", "group unexpected"] | None
+    ) = None
     state: Literal["open", "mending", "ignored"] | None = None
 
 
