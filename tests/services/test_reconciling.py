@@ -328,24 +328,24 @@ ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
 
 
 def test_what_was_given_by_hand_differs_also_where_the_user_has_nothing() -> None:
-    ours = replace(ADA, empty=frozenset({"title", "entitlements", ENTERPRISE}))
+    ours = replace(ADA, empty=frozenset({"nickName", "entitlements", ENTERPRISE}))
     there = {
         "id": "7",
         **BODY,
         "entitlements": [{"value": "gold"}],
-        "title": "King",
-        "nickName": "theirs",
+        "nickName": "King",
+        "locale": "theirs",
         ENTERPRISE: {"department": "Moss", "manager": {}},
     }
     found = {each.kind: list(each.differences) for each in compare([ours], [there])}
     assert found == {
         "role": [{"attribute": "entitlements", "before": [{"value": "gold"}], "after": None}],
         "different": [
-            {"attribute": "title", "before": "King", "after": None},
+            {"attribute": "nickName", "before": "King", "after": None},
             {"attribute": f"{ENTERPRISE}:department", "before": "Moss", "after": None},
         ],
     }
-    assert list(compare([ours], [{"id": "7", **BODY, "title": "", "entitlements": [], "nickName": "theirs"}])) == []
+    assert list(compare([ours], [{"id": "7", **BODY, "nickName": "", "entitlements": [], "locale": "theirs"}])) == []
 
 
 def test_a_group_that_is_not_ours_is_told_with_whom_it_has_of_ours() -> None:

@@ -10,10 +10,11 @@ import pytest
 
 from dravo.client import ApiError
 from dravo.core.scim import manners as m
-from dravo.services import settings, tracing
+from dravo.services import settings, sources, tracing
 from dravo.services.intake import Manner
 from dravo.store import clock
 from dravo.store import tables as t
+from dravo.web.app import create_app
 from tests.harness import CORE, PATCH, Provider, Running
 from tests.rooms import Rooms
 
@@ -211,3 +212,24 @@ def test_nothing_of_a_trace_is_worked_out_while_the_writers_lock_is_held(rooms: 
     rooms.intake.remove_group(source, group.id, manner)
     assert held == [False] * 4 and draft.written
     assert len(rooms.rows(t.trace)) == 4
+
+
+@pytest.mark.parametrize("broken", ["_shown_body", "effects", "manners", "_sentence"])
+def test_a_trace_never_decides_the_answer(rooms: Rooms, broken: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    rooms.source("staff")
+    rooms.application("records")
+    app = create_app(rooms.house, "http://127.0.0.1:1")
+    token = sources.add_token(rooms.house, rooms.caller, "staff", "Provider")["token"]
+    http, headers = app.test_client(), {"Authorization": f"Bearer {token}"}
+
+    def failing(*_: Any) -> Any:
+        raise RecursionError("nobody foresaw this")
+
+    monkeypatch.setattr(tracing, broken, failing)
+    made = http.post("/scim/v2/staff/Users", json={"userName": "ada"}, headers=headers)
+    assert made.status_code == 201, made.text
+    patch = {"schemas": [PATCH], "Operations": [{"op": "replace", "path": "title", "value": "Guide"}]}
+    assert http.patch(f"/scim/v2/staff/Users/{made.json['id']}", json=patch, headers=headers).status_code == 200
+    assert http.get("/scim/v2/staff/Users/none", headers=headers).status_code == 404
+    rooms.house.traces.flush()
+    assert len(rooms.rows(t.trace)) == 3

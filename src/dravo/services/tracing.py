@@ -13,7 +13,9 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import orjson
+import structlog
 from sqlalchemy import Connection, delete, insert, or_, select
+from sqlalchemy.exc import OperationalError
 
 from dravo.core.effects import changed_attributes, effects
 from dravo.core.errors import DravoError, NotFound
@@ -30,6 +32,7 @@ from dravo.store.quick import Quick
 
 LARGEST_BODY = 16_384
 MOST_WAITING = 5_000
+log = structlog.get_logger("traces")
 FLUSH_SECONDS = 1.0
 _MAKE = insert(t.trace)
 _MAKE_ONE = Quick(_MAKE)
@@ -48,7 +51,12 @@ class Draft:
     written: bool = False
 
     def row(self, status: int, outcome: str, led_to: Mapping[str, Any] | None = None) -> dict[str, Any]:
-        """Return the trace as it is kept."""
+        """Return the trace as it is kept; what of the body cannot be shown is left out, for a trace never decides the answer."""
+        try:
+            seen = {"manners": manners(self.payload) or None, "body": _shown_body(self.payload)}
+        except Exception:
+            log.error("part of a trace could not be made", source=self.source_id, path=self.path[:500], exc_info=True)
+            seen = {"manners": None, "body": None}
         return {
             "id": new_id(),
             "source_id": self.source_id,
@@ -59,21 +67,30 @@ class Draft:
             "status": status,
             "milliseconds": round((time.monotonic() - self.began) * 1000),
             "outcome": outcome[:1_000],
-            "manners": manners(self.payload) or None,
             "effects": led_to,
-            "body": _shown_body(self.payload),
+            **seen,
         }
 
     def prepare(self, done: Done) -> Callable[[Connection], None]:
         """Return what writes the trace of a change with the change itself; all that has to be worked out for it is worked out here."""
-        led_to: dict[str, Any] = {"subject": {"kind": done.kind, "id": done.id, "name": _name(done)}}
-        if done.outcomes and done.catalogue:
-            led_to |= effects(done.outcomes, done.catalogue)
         status = 201 if done.before is None else 204 if self.method == "DELETE" else 200
-        row = self.row(status, _sentence(done), led_to)
+        try:
+            led_to: dict[str, Any] = {"subject": {"kind": done.kind, "id": done.id, "name": _name(done)}}
+            if done.outcomes and done.catalogue:
+                led_to |= effects(done.outcomes, done.catalogue)
+            row = self.row(status, _sentence(done), led_to)
+        except Exception:
+            log.error("the effects of a request could not be traced", source=self.source_id, path=self.path[:500], exc_info=True)
+            row = self.row(status, "")
 
         def write(connection: Connection) -> None:
-            _MAKE_ONE.change(connection, row)
+            try:
+                _MAKE_ONE.change(connection, row)
+            except OperationalError:
+                # The records themselves cannot be written: then the change cannot either.
+                raise
+            except Exception:
+                log.error("a trace could not be written", source=self.source_id, path=self.path[:500], exc_info=True)
             self.written = True
 
         return write
@@ -153,6 +170,8 @@ class Traces:
             except DravoError:
                 # The records are locked or cannot be written: what waits is tried again, the oldest given up when there are too many.
                 continue
+            except Exception:
+                log.error("traces could not be written and are given up", exc_info=True)
 
     def flush(self) -> None:
         """Write what waits."""

@@ -84,7 +84,11 @@ def make_blueprint(house: House) -> Blueprint:
     def keep_trace(answer: Response) -> Response:
         kept: Draft | None = g.get("draft")
         if kept is not None and not kept.written:
-            traces.add(kept, answer.status_code, g.get("outcome") or _outcome(answer))
+            try:
+                traces.add(kept, answer.status_code, g.get("outcome") or _outcome(answer))
+            except Exception:
+                # A trace never decides the answer.
+                log.error("a request could not be traced", path=request.path[:500], exc_info=True)
         return answer
 
     def asked() -> Asked:
