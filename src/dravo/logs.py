@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import logging
 import sys
-from typing import Any, TextIO
+from typing import Any, TextIO, cast
 
 import orjson
 import structlog
@@ -23,6 +24,24 @@ def _line(entry: dict[str, Any], **_: Any) -> str:
     return orjson.dumps(short, default=str).decode()[:LONGEST_LINE]
 
 
+class _Unfailing:
+    """A stream whose writing never fails: without room on the disk nothing is logged, and everything else goes on."""
+
+    def __init__(self, file: TextIO) -> None:
+        self._file = file
+
+    def write(self, text: str) -> int:
+        """Write a text, if that can be."""
+        with contextlib.suppress(OSError, ValueError):
+            self._file.write(text)
+        return len(text)
+
+    def flush(self) -> None:
+        """Flush what was written, if that can be."""
+        with contextlib.suppress(OSError, ValueError):
+            self._file.flush()
+
+
 class _Lines(logging.StreamHandler[TextIO]):
     """Writes what libraries log, in the form of all other lines."""
 
@@ -38,6 +57,7 @@ def configure(process: str, file: TextIO | None = None) -> None:
     def named(_logger: Any, _method: str, entry: structlog.typing.EventDict) -> structlog.typing.EventDict:
         return {"process": process, **entry}
 
+    stream = cast(TextIO, _Unfailing(file or sys.stderr))
     render = structlog.processors.JSONRenderer(serializer=_line)
     every: list[structlog.typing.Processor] = [
         structlog.contextvars.merge_contextvars,
@@ -48,9 +68,9 @@ def configure(process: str, file: TextIO | None = None) -> None:
     structlog.configure(
         processors=[*every, _tracebacks, render],
         wrapper_class=structlog.make_filtering_bound_logger(logging.INFO),
-        logger_factory=structlog.PrintLoggerFactory(file=file or sys.stderr),
+        logger_factory=structlog.PrintLoggerFactory(file=stream),
     )
-    lines = _Lines(file or sys.stderr)
+    lines = _Lines(stream)
     lines.setFormatter(
         structlog.stdlib.ProcessorFormatter(
             foreign_pre_chain=[structlog.stdlib.add_logger_name, *every],

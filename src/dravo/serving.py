@@ -39,6 +39,9 @@ LOCK_FILE = "lock"
 BACKLOG = 1024
 # A process that ends is started again at once; one that ends soon after that, later and later.
 LONGEST_PAUSE_SECONDS, STEADY_SECONDS = 15.0, 10.0
+# Within ten seconds of a signal the service has ended: so long its processes have for what is under way.
+END_SECONDS = 8.0
+SIGNALS = (signal.SIGTERM, signal.SIGINT)
 
 log = structlog.get_logger("serve")
 
@@ -189,14 +192,20 @@ class Service:
         # Whatever waits in a buffer would be written by the child as well.
         sys.stdout.flush()
         child = multiprocessing.get_context("fork").Process(target=self._be, args=(name,), name=name)
-        child.start()
+        # Until the child has handlers of its own, a signal to it waits: this process's handlers would swallow it.
+        signal.pthread_sigmask(signal.SIG_BLOCK, SIGNALS)
+        try:
+            child.start()
+        finally:
+            signal.pthread_sigmask(signal.SIG_UNBLOCK, SIGNALS)
         self.children[name] = child
         self._write_pids()
 
     def _be(self, name: str) -> None:
         """Be the process of a name, just forked."""
-        for each in (signal.SIGTERM, signal.SIGINT):
+        for each in SIGNALS:
             signal.signal(each, signal.SIG_DFL)
+        signal.pthread_sigmask(signal.SIG_UNBLOCK, SIGNALS)
         addresses.allow_loopback(allowed=self.allow_loopback)
         if self.log_file is not None:
             os.dup2(self.log_file.fileno(), 2)
@@ -211,20 +220,28 @@ class Service:
                 # The one by which they were listed is closed already.
                 with contextlib.suppress(OSError):
                     os.close(descriptor)
-        if name == "web":
-            web = importlib.import_module("dravo.web.process")
-            web.main(self.folder, own, self.public_url, self.proxy, self.heartbeats)
-        else:
-            worker = importlib.import_module("dravo.worker.process")
-            worker.main(self.folder, self.heartbeats)
+        try:
+            if name == "web":
+                web = importlib.import_module("dravo.web.process")
+                web.main(self.folder, own, self.public_url, self.proxy, self.heartbeats)
+            else:
+                worker = importlib.import_module("dravo.worker.process")
+                worker.main(self.folder, self.heartbeats)
+        except DravoError as wrong:
+            log.error("process cannot go on", reason=wrong.message, hint=wrong.mend)
+            sys.exit(1)
 
     def _write_pids(self) -> None:
         """Say which processes they are, for whoever looks after the machine."""
         lines = [f"serve {os.getpid()}", *(f"{name} {child.pid}" for name, child in self.children.items())]
         beside = self.folder / "processes.new"
-        beside.write_text("\n".join(lines) + "\n")
-        # Whoever reads it finds all lines or those from before, never half of them.
-        beside.replace(self.folder / "processes")
+        try:
+            beside.write_text("\n".join(lines) + "\n")
+            # Whoever reads it finds all lines or those from before, never half of them.
+            beside.replace(self.folder / "processes")
+        except OSError as wrong:
+            # Without room on the disk the processes are watched all the same.
+            log.warning("the numbers of the processes could not be written", file=str(self.folder / "processes"), error=str(wrong))
 
     def ended(self) -> list[str]:
         """Return the names of the processes that ended."""
@@ -244,7 +261,15 @@ class Service:
                     self._plan_restart(name, child)
                 elif time.monotonic() >= self._again_at[name]:
                     del self._again_at[name]
-                    self._spawn(name)
+                    self._spawn_again(name)
+
+    def _spawn_again(self, name: str) -> None:
+        """Start a process again; if the system has no room for one, later."""
+        try:
+            self._spawn(name)
+        except OSError as wrong:
+            log.error("process could not be started", name=name, error=str(wrong), pause_seconds=LONGEST_PAUSE_SECONDS)
+            self._again_at[name] = time.monotonic() + LONGEST_PAUSE_SECONDS
 
     def _plan_restart(self, name: str, child: BaseProcess) -> None:
         lived = time.monotonic() - self._started_at[name]
@@ -276,8 +301,11 @@ class Service:
             each.close()
         for child in self.children.values():
             child.terminate()
+        end = time.monotonic() + END_SECONDS
         for child in self.children.values():
-            child.join(30)
+            # Not by `join` with a time limit: it relies on a descriptor that the child has closed, and could wait for ever.
+            while child.is_alive() and time.monotonic() < end:
+                time.sleep(0.05)
             if child.is_alive():
                 child.kill()
                 child.join()

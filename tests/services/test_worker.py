@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import itertools
 import threading
 import time
 from collections.abc import Callable, Iterator
@@ -516,3 +517,21 @@ def test_while_nothing_can_be_written_applications_are_left_alone_and_it_goes_on
     assert worker._broken == {}, "what could not be written is no mistake of a task, and does not wait longer for it"
     told = [each for each in logged if each["event"] == "attempts could not be written down"]
     assert 1 <= len(told) <= 8 and not any("exc_info" in each for each in logged)
+
+
+def test_a_background_job_that_keeps_failing_rests_longer_each_time_and_says_so_in_a_line(monkeypatch: pytest.MonkeyPatch) -> None:
+    seconds = [0.0]
+    monkeypatch.setattr(time, "monotonic", lambda: seconds[0])
+    jobs = Jobs(Heartbeats())
+    failed: Future[None] | None = None
+    starts: list[float] = []
+    with structlog.testing.capture_logs() as lines:
+        while len(starts) < 5:
+            # It is begun by a job of the same name, which itself goes well.
+            if jobs.do("counting", lambda: jobs.is_free("counting", failed), otherwise=False):
+                starts.append(seconds[0])
+                failed = Future()
+                failed.set_exception(RecordsFailing("The records cannot be written: disk full.", "Make room."))
+            seconds[0] += 0.25
+    assert [round(later - before) for before, later in itertools.pairwise(starts)] == [1, 2, 4, 8]
+    assert {(line["event"], line["log_level"], "exc_info" in line) for line in lines} == {("a job could not be done", "warning", False)}

@@ -20,6 +20,7 @@ from pathlib import Path
 from typing import Any
 
 import httpx
+import psutil
 import pytest
 import structlog
 
@@ -39,7 +40,7 @@ from dravo.serving import AddressNotUsable, NoInstallation, Service, folder_lock
 from dravo.store.database import FILE_NAME, NotReadable
 from dravo.web.app import create_app
 from dravo.worker.loop import Worker
-from tests.harness import PASSWORD, Running, eventually, service, set_up
+from tests.harness import PASSWORD, Running, answers, eventually, service, set_up
 from tests.rooms import Rooms
 
 
@@ -385,3 +386,42 @@ def test_a_service_whose_records_cannot_be_written_is_not_ready(rooms: Rooms, mo
     monkeypatch.setattr(rooms.house.database, "check_writable", full)
     answer = http.get("/readyz")
     assert answer.status_code == 503 and "disk is full" in answer.get_data(as_text=True)
+
+
+def limit_files(process: psutil.Process, size: int) -> None:
+    """Let the processes of a service write no file beyond so many bytes, as on a disk without room."""
+    for each in (process, *process.children()):
+        _, hard = resource.prlimit(each.pid, resource.RLIMIT_FSIZE)
+        resource.prlimit(each.pid, resource.RLIMIT_FSIZE, (size if size >= 0 else hard, hard))
+
+
+def test_without_room_on_the_disk_processes_come_back_and_all_goes_on_once_there_is_room(tmp_path: Path) -> None:
+    with service(tmp_path) as running:
+        assert running.process is not None
+        serving = psutil.Process(running.process.pid)
+        before = {each.pid for each in serving.children()}
+        limit_files(serving, 0)
+        for each in serving.children():
+            each.kill()
+        # Neither can its log be written, nor the file with the numbers of its processes, nor can they open the records.
+        seen: set[int] = set()
+        eventually(lambda: seen.update(each.pid for each in serving.children()) or len(seen - before) >= 4)
+        limit_files(serving, -1)
+        eventually(lambda: answers(f"{running.url}/readyz"))
+        with running.dravo as dravo:
+            dravo.sources.add("later", "Later")
+        began = time.monotonic()
+        serving.send_signal(signal.SIGTERM)
+        running.process.wait(40)
+        assert time.monotonic() - began < 10, "it ends within ten seconds, as it promises"
+        running.process = None
+
+
+def test_a_disk_that_is_nearly_full_is_told_before_it_is(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
+    operators.add(rooms.house, rooms.caller, "edmund.sallow", CHIEF, PASSWORD)
+    http = create_app(rooms.house, "http://127.0.0.1:1").test_client()
+    assert http.get("/readyz").status_code == 200
+    monkeypatch.setattr("dravo.store.database.shutil.disk_usage", lambda _: shutil._ntuple_diskusage(10**9, 10**9 - 1_000, 1_000))
+    answer = http.get("/readyz")
+    assert answer.status_code == 503
+    assert "1,000 bytes" in answer.json["reason"]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -11,7 +12,7 @@ from typing import TYPE_CHECKING
 from sqlalchemy import Connection, insert, inspect, text
 from sqlalchemy.exc import DatabaseError, OperationalError
 
-from dravo.core.errors import DravoError
+from dravo.core.errors import DravoError, RecordsFailing
 from dravo.store import tables
 from dravo.store.sqlite import checkpoint, commits_seen, open_engine, told
 
@@ -20,6 +21,8 @@ if TYPE_CHECKING:
 
 FILE_NAME = "dravo.sqlite"
 CATALOGUE = "catalogue"
+# With less room than this, in bytes, the next change may fail.
+LEAST_FREE = 4 * 1024 * 1024
 _MIGRATIONS = Path(__file__).parent / "migrations"
 
 
@@ -109,8 +112,11 @@ class Database:
         """Write something, and change nothing by it.
 
         Raises:
-            Busy, RecordsFailing: if that cannot be.
+            Busy, RecordsFailing: if that cannot be, or soon cannot: what is written here needs no more room than there is already.
         """
+        free = shutil.disk_usage(self.folder).free
+        if free < LEAST_FREE:
+            raise RecordsFailing(f"The disk of '{self.folder}' has only {free:,} bytes left.", "Make room on it.")
         with self.writing() as connection:
             connection.execute(tables.revision.update().values(value=tables.revision.c.value))
 

@@ -57,17 +57,19 @@ class Jobs:
 
     def is_free(self, name: str, future: Future[Any] | None, kind: str = JOB) -> bool:
         """Whether a background job may start again: the last one has ended, and its pause after an error is over."""
-        times, until = self._broken.get(name, (0, 0.0))
+        # Apart from the job of the same name that starts it, which goes well however it ends.
+        background = f"{name} in the background"
+        times, until = self._broken.get(background, (0, 0.0))
         if future is None:
             return time.monotonic() >= until
         if not future.done():
             return False
         if not self.broke_off(name, future, kind):
-            self._broken.pop(name, None)
+            self._broken.pop(background, None)
             return True
         if self._told.get(name) is not future:
             self._told[name] = future
-            self._rest(name, times + 1)
+            self._rest(background, times + 1)
             return False
         return time.monotonic() >= until
 
@@ -75,7 +77,11 @@ class Jobs:
         """Whether an ended background job failed; logs and counts the error once."""
         if future.cancelled() or (wrong := future.exception()) is None:
             return False
-        if self._told.get(name) is not future:
+        if self._told.get(name) is future:
+            return True
+        if isinstance(wrong, DravoError):
+            log.warning("a job could not be done", job=name, reason=wrong.message)
+        else:
             self._heartbeats.count(kind)
             log.error("a job broke off", job=name, exc_info=wrong)
         return True
