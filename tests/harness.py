@@ -351,9 +351,6 @@ def set_up(folder: Path) -> Running:
     house = open_house(folder)
     made = operators.add(house, operators.SYSTEM, "edmund.sallow", CHIEF, PASSWORD)
     token = api_tokens.create(house, Caller(made["id"], made["name"], CHIEF), "Tests", "write")["token"]
-    # Most tests take things away from many without meaning the guard; those that mean it say so.
-    for name, value in (("guard_number", 1_000_000), ("guard_share", 100), ("guard_top_role", 1_000_000)):
-        settings.change(house, operators.SYSTEM, name, value)
     house.close()
     return Running(folder, free_port(), token)
 

@@ -528,7 +528,7 @@ def test_a_background_job_that_keeps_failing_rests_longer_each_time_and_says_so_
     with structlog.testing.capture_logs() as lines:
         while len(starts) < 5:
             # It is begun by a job of the same name, which itself goes well.
-            if jobs.do("counting", lambda: jobs.is_free("counting", failed), otherwise=False):
+            if jobs.do("counting", lambda failed=failed: jobs.is_free("counting", failed), otherwise=False):
                 starts.append(seconds[0])
                 failed = Future()
                 failed.set_exception(RecordsFailing("The records cannot be written: disk full.", "Make room."))
