@@ -13,6 +13,7 @@ from sqlalchemy import Connection, bindparam, or_, select, update
 
 from dravo.core.instants import Instant, later
 from dravo.protocols.scim.judging import MustPause, Trouble, TryLater
+from dravo.services import events
 from dravo.store import tables as t
 from dravo.store.applying import WAITING
 from dravo.store.quick import Quick
@@ -55,11 +56,13 @@ def note_answer(connection: Connection, application_id: str, failures: int, now:
 def note_trouble(connection: Connection, application_id: str, failures: int, trouble: Trouble, exchanges: Exchanges, now: Instant) -> None:
     """Write down what a trouble says of the application: paused, failing, to be left alone for a while; or that it answers."""
     p = t.application.c
-    row = connection.execute(select(p.failures, p.answered_at).where(p.id == application_id)).one()
+    row = connection.execute(select(p.key, p.failures, p.answered_at, p.paused_at).where(p.id == application_id)).one()
     values: dict[str, Any] = {}
     told = {"trouble": trouble.message, "trouble_mend": trouble.mend}
     if isinstance(trouble, MustPause):
         values = {"paused_at": now, **told}
+        if row.paused_at is None:
+            events.note(events.PAUSE, "application", application=row.key, reason=trouble.message)
     elif isinstance(trouble, TryLater):
         if trouble.counts and not _answers_otherwise(exchanges):
             values = {**_one_more(row, now), **told}

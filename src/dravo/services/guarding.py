@@ -11,7 +11,7 @@ from sqlalchemy import Connection, func, select, true, union, update
 from dravo.core.errors import DravoError, NotFound
 from dravo.core.guard import Limits
 from dravo.core.instants import Instant, later
-from dravo.services import settings
+from dravo.services import events, settings
 from dravo.services.auditing import record_change
 from dravo.services.house import House
 from dravo.services.named import application_by_key
@@ -52,9 +52,15 @@ def judge(house: House, now: Instant, set_aside: Sequence[str] = ()) -> int:
             return 0
         if connection.execute(select(t.mark.c.user_id).where(t.mark.c.user_id.not_in(set_aside)).limit(1)).first() is not None:
             return 0
-        waiting = connection.execute(select(d.id, d.application_id, d.user_id).where(*unjudged)).all()
+        waiting = connection.execute(
+            select(d.id, d.application_id, d.user_id, t.application.c.key)
+            .join(t.application, t.application.c.id == d.application_id)
+            .where(*unjudged)
+        ).all()
         held = _beyond(connection, waiting, now)
     let = [row.id for row in waiting if row.id not in held]
+    for application, number in Counter(row.key for row in waiting if row.id in held).items():
+        events.note(events.HOLD, "removals", number, application=application)
     with house.database.writing() as connection:
         for start in range(0, len(let), CHUNK):
             some = let[start : start + CHUNK]

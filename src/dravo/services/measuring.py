@@ -9,6 +9,7 @@ from typing import Any
 from sqlalchemy import func, select
 
 from dravo.core.instants import Instant, seconds_between
+from dravo.services import events
 from dravo.services.heartbeats import Heartbeats
 from dravo.services.house import House
 from dravo.store import tables as t
@@ -21,6 +22,7 @@ class Measure:
     name: str
     meaning: str
     values: tuple[tuple[dict[str, str], float], ...]
+    kind: str = "gauge"
 
 
 def measures(house: House, now: Instant) -> list[Measure]:
@@ -86,14 +88,24 @@ def of_worker(heartbeats: Heartbeats | None) -> list[Measure]:
     ]
 
 
+def of_events() -> list[Measure]:
+    """Return how often what the log tells of has happened since the service started."""
+    return [
+        Measure(f"dravo_{event}s", events.MEANINGS[event], tuple(({"outcome": outcome}, number) for outcome, number in outcomes.items()), "counter")
+        for event, outcomes in events.counts().items()
+    ]
+
+
 def as_text(found: list[Measure]) -> Iterator[str]:
     """Yield the lines of the OpenMetrics text format."""
     for each in found:
         yield f"# HELP {each.name} {each.meaning}"
-        yield f"# TYPE {each.name} gauge"
+        yield f"# TYPE {each.name} {each.kind}"
+        # OpenMetrics has the samples of counters end so.
+        sample = f"{each.name}_total" if each.kind == "counter" else each.name
         for labels, value in each.values:
             inner = ",".join(f'{name}="{_escaped(text)}"' for name, text in labels.items())
-            yield f"{each.name}{'{' + inner + '}' if inner else ''} {value:g}"
+            yield f"{sample}{'{' + inner + '}' if inner else ''} {value:g}"
     yield "# EOF"
 
 

@@ -15,7 +15,7 @@ from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, NotSignedIn,
 from dravo.core.instants import later
 from dravo.core.names import fold, user_name_key
 from dravo.protocols.signing_in import Proved
-from dravo.services import second_factor, settings
+from dravo.services import events, second_factor, settings
 from dravo.services.auditing import record_change
 from dravo.services.house import House
 from dravo.services.named import application_by_key
@@ -227,7 +227,7 @@ def codes_mark(operator_id: str) -> str:
 
 def _note_failure(house: House, limiter: Limiter, row: Any, address: str, what: str) -> None:
     """Write down that somebody could not sign in: in the log each time, in the audit log of an operator once in a while."""
-    log.warning("sign-in failed", operator=row.name if row is not None else None, address=address, what=what)
+    events.note(events.SIGN_IN, "operator", operator=row.name if row is not None else None, address=address, what=what)
     if row is None:
         return
     mark = f"failures noted of {row.id}"

@@ -22,7 +22,7 @@ from dravo.core.errors import AlreadyThere, DravoError, InvalidInput, NotFound
 from dravo.core.instants import Instant, later, seconds_between
 from dravo.core.names import fold
 from dravo.protocols.directory.reading import BadLine, DirectoryTrouble, Entry, GroupEntry, Reader, StopAsked, is_made, made_entries
-from dravo.services import guarding, pull_settings
+from dravo.services import events, guarding, pull_settings
 from dravo.services import settings as house_settings
 from dravo.services.auditing import record_change
 from dravo.services.house import House
@@ -392,6 +392,10 @@ class Pull:
         values["whole"] = self.whole
         if self.run.look_only:
             values["counts"] = {**self._counts(), "access": self._effects()}
+        events.note(
+            events.RUN, HELD if held else FINISHED, source=self.source.key, run=self.run.id, read=self._read, counts=values["counts"],
+            preview=bool(self.run.look_only), reason=message,
+        )  # fmt: skip
         with self.house.database.writing() as connection:
             connection.execute(update(t.run).where(t.run.c.id == self.run.id).values(**values))
             if not self.run.look_only:
@@ -423,6 +427,8 @@ def _end(house: House, run_id: str, state: str, *, message: str, mend: str = "")
     values = {"state": state, "ended_at": clock.now(), "message": message, "mend": mend}
     with house.database.writing() as connection:
         connection.execute(update(t.run).where(t.run.c.id == run_id).values(**values))
+        key = connection.execute(select(t.source.c.key).join(t.run, t.run.c.source_id == t.source.c.id).where(t.run.c.id == run_id)).scalar()
+    events.note(events.RUN, state, source=key, run=run_id, reason=message)
 
 
 def stop(house: House, caller: Caller, key: str, run_id: str) -> dict[str, Any]:

@@ -29,6 +29,7 @@ from dravo.protocols.saml.names import POST, REDIRECT
 from dravo.protocols.signing_in import Proved, SignInRefused
 from dravo.services import (
     entrances,
+    events,
     operator_links,
     operators,
     providers,
@@ -507,6 +508,7 @@ def refused(house: House, way: Way, wrong: SignInRefused) -> Came:
     with house.database.writing() as connection:
         trace = write_trace(connection, way, sign_in_traces.REFUSED, wrong.message, wrong.mend, wrong.reason)
         whom = settings.whom_to_ask(connection, way.row.settings)
+    events.note(events.SIGN_IN, "user", source=way.source.key, reason=wrong.reason, trace=trace)
     return Came(sign_in_traces.REFUSED, trace, message=FOR_PEOPLE.get(wrong.reason, FOR_PEOPLE[""]), whom_to_ask=whom)
 
 

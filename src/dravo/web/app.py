@@ -26,7 +26,7 @@ from dravo.services.house import House
 from dravo.services.rate_limits import Limiter
 from dravo.services.waiting import Waiting
 from dravo.store import clock
-from dravo.web import cookies
+from dravo.web import cookies, requests_log
 from dravo.web.api import applications, assignments, deliveries, drift, local, matrix, plans, pull, reviews, session, sign_in, sources
 from dravo.web.api.base import ProblemAnswer
 from dravo.web.api.describing import Api
@@ -100,6 +100,7 @@ def create_app(house: House, public_url: str, heartbeats: Heartbeats | None = No
     _add_document(app)
     _add_health(app, house, heartbeats)
     _add_console(app)
+    requests_log.add(app)
     app.after_request(_add_headers)
     app.teardown_request(end_waiting)
     return app
@@ -150,7 +151,9 @@ def _add_health(app: Flask, house: House, heartbeats: Heartbeats | None) -> None
     @needs("own.read")
     def metrics() -> Response:
         check_caller()
-        text = "\n".join(measuring.as_text([*measuring.measures(house, clock.now()), *measuring.of_worker(heartbeats)])) + "\n"
+        text = (
+            "\n".join(measuring.as_text([*measuring.measures(house, clock.now()), *measuring.of_worker(heartbeats), *measuring.of_events()])) + "\n"
+        )
         kind = "application/openmetrics-text; version=1.0.0; charset=utf-8"
         return Response(text, content_type=kind, headers={"Cache-Control": "no-store"})
 

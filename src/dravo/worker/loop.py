@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
-from collections import deque
+from collections import Counter, deque
 from concurrent.futures import Future, ThreadPoolExecutor
 from queue import Empty, SimpleQueue
 
@@ -16,6 +16,7 @@ from dravo.protocols.scim.judging import Trouble
 from dravo.services import (
     delivering,
     delivering_together,
+    events,
     flowing,
     group_delivering,
     guarding,
@@ -355,10 +356,20 @@ class Worker:
             return [set()], [failed]
         self._unwritten = 0
         found: list[set[str]] = []
-        for _, settlements, _ in together:
+        counted: dict[str, Counter[str]] = {}
+        for hand, settlements, _ in together:
             own, outcomes = outcomes[: len(settlements)], outcomes[len(settlements) :]
             found.append(set(own))
+            counted.setdefault(hand[0].application_id, Counter()).update(own)
+        self._note_tasks(counted)
         return found, [None for _ in together]
+
+    def _note_tasks(self, counted: dict[str, Counter[str]]) -> None:
+        with self.house.database.reading() as connection:
+            applications = self.house.catalogue.get(connection).applications
+        for application_id, outcomes in counted.items():
+            known = applications.get(application_id)
+            events.note_tasks(known.key if known is not None else application_id, dict(outcomes))
 
     def _finished_hand(self, hand: Hand, outcomes: set[str], wrong: BaseException | None, *, frees: bool) -> None:
         self._finished(hand[0].application_id, {each.account_id for each in hand}, outcomes, wrong, is_group=False, frees=frees)

@@ -1,0 +1,74 @@
+"""What the service does, as lines in its log and as counts in `/metrics`: import runs, tasks, holds, pauses, failed sign-ins.
+
+The counts are in memory that all processes of a service share: this module is imported before they are forked.
+"""
+
+from __future__ import annotations
+
+import mmap
+from typing import Any
+
+import structlog
+
+RUN, TASK, HOLD, PAUSE, SIGN_IN = "import_run", "task", "hold", "pause", "failed_sign_in"
+# Of each event its outcomes, which are counted apart, and in which words it is logged.
+OUTCOMES = {
+    RUN: ("done", "held", "stopped", "failed"),
+    TASK: ("done", "waiting", "failed", "held", "paused"),
+    HOLD: ("removals",),
+    PAUSE: ("application",),
+    SIGN_IN: ("operator", "user"),
+}
+WORDS = {RUN: "import run ended", TASK: "tasks attempted", HOLD: "removals held", PAUSE: "application paused", SIGN_IN: "sign-in failed"}
+MEANINGS = {
+    RUN: "Import runs that ended since the service started.",
+    TASK: "Attempts of provisioning tasks since the service started.",
+    HOLD: "Removals that the removal limits held since the service started.",
+    PAUSE: "Pauses of applications since the service started.",
+    SIGN_IN: "Failed sign-ins since the service started.",
+}
+_GOOD = {"done", "waiting"}
+_PLACES = {(event, outcome): place for place, (event, outcome) in enumerate((e, o) for e, outcomes in OUTCOMES.items() for o in outcomes)}
+_memory = mmap.mmap(-1, 8 * len(_PLACES))
+_counts = memoryview(_memory).cast("Q")
+
+log = structlog.get_logger("events")
+
+
+def count(event: str, outcome: str, number: int = 1) -> None:
+    """Count an event. Two processes that count the same at one instant may count one."""
+    place = _PLACES.get((event, outcome))
+    # What is new is logged only: counting never stops the one who counts.
+    if place is not None:
+        _counts[place] += number
+
+
+def note(event: str, outcome: str, number: int = 1, **details: Any) -> None:
+    """Count an event, and log it in one line.
+
+    Args:
+        event: one of `OUTCOMES`.
+        outcome: one of its outcomes.
+        number: how often it happened.
+        details: what the line says of it; never a secret.
+    """
+    count(event, outcome, number)
+    write = log.info if outcome in _GOOD else log.warning
+    write(WORDS[event], outcome=outcome, **({"number": number} if number != 1 else {}), **details)
+
+
+def note_tasks(application: str, outcomes: dict[str, int]) -> None:
+    """Count the attempts of one batch of an application's tasks, and log them in one line.
+
+    Args:
+        outcomes: how many of them ended in which way.
+    """
+    for outcome, number in outcomes.items():
+        count(TASK, outcome, number)
+    write = log.info if _GOOD.issuperset(outcomes) else log.warning
+    write(WORDS[TASK], application=application, **outcomes)
+
+
+def counts() -> dict[str, dict[str, int]]:
+    """Return how often each event ended in which way since the service started."""
+    return {event: {outcome: int(_counts[_PLACES[event, outcome]]) for outcome in outcomes} for event, outcomes in OUTCOMES.items()}

@@ -1,0 +1,122 @@
+"""The log says what the service does, a line for each event, and `/metrics` counts the same."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from typing import Any
+
+import httpx
+import pytest
+import structlog
+
+from dravo.core.errors import NotSignedIn
+from dravo.services import assigning, events, guarding, measuring, operators
+from dravo.services.permissions import CHIEF
+from dravo.services.previewing import Sure
+from dravo.services.rate_limits import Limiter
+from dravo.services.recalculating import work_through
+from dravo.services.subjects import Wish
+from dravo.store import clock
+from tests.directories import Reading
+from tests.harness import PASSWORD, Running, StandIn, eventually
+from tests.rooms import Rooms
+from tests.services.test_pulling_others import files
+
+
+def counted(event: str, outcome: str) -> int:
+    return events.counts()[event][outcome]
+
+
+def lines_of(logged: Any, event: str) -> list[dict[str, Any]]:
+    return [dict(each) for each in logged if each["event"] == events.WORDS[event]]
+
+
+@pytest.mark.parametrize(("content", "outcome"), [("id,login\n1,una\n2,ada\n", "done"), ('id,login\n1,"una\n', "failed")])
+def test_an_import_run_is_one_line_and_counted(rooms: Rooms, content: str, outcome: str) -> None:
+    reading = Reading(rooms, "csv", {}, key="register", policy={"attributes": [{"attribute": "userName", "expression": "login"}]})
+    files(reading, people=content)
+    before = counted(events.RUN, outcome)
+    with structlog.testing.capture_logs() as logged:
+        run = reading.run()
+    (line,) = lines_of(logged, events.RUN)
+    assert (line["outcome"], line["source"], line["run"]) == (outcome, "register", run["id"])
+    assert counted(events.RUN, outcome) == before + 1
+
+
+def test_held_removals_are_one_line_for_each_application(rooms: Rooms) -> None:
+    staff = rooms.source()
+    rooms.application("records")
+    people = [rooms.person(staff, f"p{number}") for number in range(12)]
+    assignment = assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", group=rooms.group(staff, "All", *people)))
+    now = clock.now()
+    with rooms.house.database.writing() as connection:
+        # They have all gone over.
+        connection.exec_driver_sql("UPDATE account SET agreed = due, had = due, agreed_version = due_version, remote_id = id")
+        connection.exec_driver_sql(f"UPDATE delivery SET state = 'done', closed_at = '{now}'")
+    assigning.remove(rooms.house, operators.SYSTEM, assignment["id"], Sure("Records"))
+    with rooms.house.database.writing() as connection:
+        # Nobody has looked at these removals.
+        connection.exec_driver_sql("UPDATE delivery SET cleared_at = NULL, cleared_by = NULL WHERE closed_at IS NULL")
+    work_through(rooms.house)
+    before = counted(events.HOLD, "removals")
+    with structlog.testing.capture_logs() as logged:
+        guarding.judge(rooms.house, clock.now())
+    (line,) = lines_of(logged, events.HOLD)
+    assert (line["application"], line["number"], line["log_level"]) == ("records", 12, "warning")
+    assert counted(events.HOLD, "removals") == before + 12
+
+
+def test_a_failed_sign_in_is_one_line_without_the_password(rooms: Rooms) -> None:
+    operators.add(rooms.house, rooms.caller, "una.kerrigan", CHIEF, PASSWORD)
+    with structlog.testing.capture_logs() as logged, pytest.raises(NotSignedIn):
+        operators.sign_in(rooms.house, Limiter(9, 60), "una.kerrigan", "a-wrong-password", "192.0.2.7")
+    (line,) = lines_of(logged, events.SIGN_IN)
+    assert (line["outcome"], line["operator"], line["address"]) == ("operator", "una.kerrigan", "192.0.2.7")
+    assert "a-wrong-password" not in str(logged)
+
+
+def test_an_outcome_that_is_not_known_is_logged_and_stops_nobody() -> None:
+    with structlog.testing.capture_logs() as logged:
+        events.note_tasks("records", {"something new": 2, "done": 1})
+    assert [(line["something new"], line["done"]) for line in lines_of(logged, events.TASK)] == [(2, 1)]
+
+
+def test_metrics_count_what_the_log_tells() -> None:
+    events.note(events.PAUSE, "application", application="records")
+    text = list(measuring.as_text(measuring.of_events()))
+    assert "# TYPE dravo_pauses counter" in text
+    assert f'dravo_pauses_total{{outcome="application"}} {counted(events.PAUSE, "application")}' in text
+
+
+def test_requests_tasks_and_pauses_stand_in_the_log_of_the_service(running: Running, app: StandIn, fresh: Callable[[str], str]) -> None:
+    """The service itself: each line is JSON, and the lines of a request carry the ID that its response has."""
+    key, name = fresh("records"), fresh("ada")
+    running.application(key, app)
+    provider = running.provider(fresh("source"))
+    provider.person(name)
+    asked = httpx.get(f"{running.url}/api/v1/people?q={name}", headers={"Authorization": f"Bearer {running.api_token}"}, trust_env=False)
+    given = httpx.get(f"{running.url}/api/v1/none", headers={"X-Request-ID": "from-the-proxy-7"}, trust_env=False)
+    forged = httpx.get(f"{running.url}/api/v1/none", headers={"X-Request-ID": '"} forged {"'}, trust_env=False)
+    assert given.headers["X-Request-ID"] == "from-the-proxy-7"
+    assert "forged" not in forged.headers["X-Request-ID"]
+
+    def logged() -> list[dict[str, Any]]:
+        text = (running.folder / "service.log").read_text().splitlines()
+        return [json.loads(line) for line in text if line.startswith("{")]
+
+    with running.dravo as dravo:
+        dravo.assignments.add(key, "viewer", person=name)
+        running.settled(key)
+        app.faults(token="another")
+        dravo.assignments.add(key, "curator", person=name)
+        eventually(lambda: [each for each in logged() if each["event"] == "application paused" and each["application"] == key])
+    lines = logged()
+    of_request = [each for each in lines if each.get("request_id") == asked.headers["X-Request-ID"]]
+    assert [(each["event"], each["path"], each["status"]) for each in of_request] == [("request", "/api/v1/people", 200)]
+    assert name not in str(of_request), "what was searched for is not in the log"
+    tasks = [each for each in lines if each["event"] == "tasks attempted" and each["application"] == key]
+    assert sum(each.get("done", 0) for each in tasks) == 1
+    metrics = httpx.get(f"{running.url}/metrics", headers={"Authorization": f"Bearer {running.api_token}"}, trust_env=False).text
+    assert 'dravo_tasks_total{outcome="done"}' in metrics
+    assert 'dravo_pauses_total{outcome="application"} ' in metrics
