@@ -87,6 +87,37 @@ def test_a_rule_is_picked_and_shows_whom_it_reaches_and_somebody_is_kept_out(ope
         assert any("kept out" in sentence for sentence in dravo.people.why(f"{source}-bob", desk)["sentences"])
 
 
+def test_users_who_come_to_meet_a_rule_for_the_highest_role_are_confirmed(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+    source, desk, title = fresh("source"), fresh("desk"), fresh("Keeper")
+    provider = running.provider(source)
+    running.application(desk)
+    provider.person(f"{source}-ada", displayName=f"Ada {source}", title=title)
+    page = open_page(signed_in=True)
+    page.goto(f"/applications/{desk}/mapping")
+    page.get_by_role("button", name="Give a role").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("A rule").check()
+    dialog.get_by_label("The rule, as text").fill(f'title eq "{title}"')
+    choose(dialog.locator(".v-select").filter(has_text="Source that must report"), f"{source.capitalize()} directory")
+    choose(dialog.locator(".v-select").filter(has_text="Role"), "Curator")
+    expect(dialog).to_contain_text("1 gain")
+    check_accessible(page)
+    dialog.get_by_role("button", name="Give the role").click()
+    expect(dialog).to_be_hidden()
+    provider.person(f"{source}-bob", displayName=f"Bob {source}", title=title)
+    page.reload()
+    row = page.get_by_role("row").filter(has_text=f'title eq "{title}"')
+    expect(row).to_contain_text("1 user meets the rule and waits for a confirmation")
+    row.get_by_role("button", name="Confirm 1 user").click()
+    dialog.get_by_label(f"Bob {source}").check()
+    expect(dialog).to_contain_text("1 gain")
+    check_accessible(page)
+    dialog.get_by_role("button", name="Confirm users").click()
+    expect(row).to_contain_text("2 people")
+    with running.dravo as dravo:
+        assert {x["person"]["display_name"] for x in dravo.access(application=desk, role="curator")} == {f"Ada {source}", f"Bob {source}"}
+
+
 def test_many_groups_are_pasted_mended_and_mapped(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
     source, desk = fresh("source"), fresh("desk")
     provider = running.provider(source)

@@ -65,7 +65,8 @@ def test_the_policy_is_shown_previewed_and_set(running: Running, desk: dict[str,
     assert "gain" in ran(running, "policy", "set", key, *wanted, "--preview")
     assert "the default role, viewer" in ran(running, "policy", "set", key, *wanted)
     assert json.loads(ran(running, "policy", "show", key, "--json"))["open_to"] == "everybody"
-    ran(running, "policy", "set", key, "--open-to", "assigned")
+    # It takes something from more users than go without being confirmed.
+    ran(running, "policy", "set", key, "--open-to", "assigned", "--confirm", key.replace("-", " ").capitalize())
 
 
 def test_the_matrix_changes_and_what_somebody_would_get(running: Running, desk: dict[str, str], tmp_path: Path) -> None:

@@ -38,7 +38,7 @@ def garden(running: Running) -> dict[str, str]:
 @pytest.mark.parametrize(
     ("arguments", "headings", "words"),
     [
-        (["source", "list", "--most", "0"], ["Key", "Label", "Channel", "People", "Groups", "Last call or run (UTC)"], "outputs"),
+        (["source", "list", "--most", "0"], ["Key", "Label", "Channel", "People", "Groups", "Last activity (UTC)"], "outputs"),
         (["source", "tokens", "outputs"], ["Id", "Label", "Begins with", "For", "Made (UTC)", "Expires", "Last used", "Revoked"], "dravo_push_"),
         (["person", "list", "outputs"], ["Name", "User name", "E-mail", "State", "Since (UTC)"], "Ada [bold] Fern"),
         (["group", "list", "outputs"], ["Group", "Source", "Members", "Gives", "Id there", "Id"], "Outputs group"),

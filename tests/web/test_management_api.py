@@ -80,7 +80,7 @@ def test_nobody_gets_in_without_a_token(inside: Inside) -> None:
 
 # What is sent with a body and changes nothing.
 HARMLESS = (
-    "/api/v1/assignments/preview", "/api/v1/session", "/api/v1/applications/{key}/settings/preview", "/api/v1/expressions/try",
+    "/api/v1/assignments/preview", "/api/v1/assignments/{id}/confirm/preview", "/api/v1/session", "/api/v1/applications/{key}/settings/preview", "/api/v1/expressions/try",
     "/api/v1/assignments/{id}/preview", "/api/v1/applications/{key}/policy/preview", "/api/v1/applications/{key}/mapping/pattern", "/api/v1/rules/try", "/api/v1/access/expected", "/api/v1/people/{person}/preview", "/api/v1/groups/{id}/members/preview", "/api/v1/reviews/{id}/preview",
     "/api/v1/sources/{key}/word/preview", "/api/v1/records/{record}/move/preview", "/api/v1/work/{id}",
     "/api/v1/sources/{key}/sign-in/traces/{trace}/again", "/api/v1/yours/visit",
@@ -121,7 +121,7 @@ OWN = {
 LOOKED_AT = {
     ("POST", path)
     for path in (
-        "/api/v1/assignments/preview", "/api/v1/assignments/{id}/preview", "/api/v1/applications/{key}/settings/preview",
+        "/api/v1/assignments/preview", "/api/v1/assignments/{id}/preview", "/api/v1/assignments/{id}/confirm/preview", "/api/v1/applications/{key}/settings/preview",
         "/api/v1/applications/{key}/policy/preview", "/api/v1/applications/{key}/mapping/pattern", "/api/v1/expressions/try",
         "/api/v1/rules/try", "/api/v1/access/expected", "/api/v1/people/{person}/preview", "/api/v1/groups/{id}/members/preview", "/api/v1/reviews/{id}/preview",
         "/api/v1/sources/{key}/word/preview", "/api/v1/records/{record}/move/preview", "/api/v1/sources/{key}/sign-in/traces/{trace}/again",
@@ -176,7 +176,8 @@ BY_NAME = {
     )
 } | {("POST", f"/api/v1/{path}") for path in ("assignments", "assignments/preview", "reviews/{id}/preview", "reviews/{id}/decide")}  # fmt: skip
 OF_ASSIGNMENTS = {(method, "/api/v1/assignments/{id}") for method in ("GET", "PUT", "DELETE")} | {
-    ("POST", "/api/v1/assignments/{id}/preview"), ("GET", "/api/v1/assignments/{id}/removal"),
+    ("POST", "/api/v1/assignments/{id}/preview"), ("GET", "/api/v1/assignments/{id}/removal"), ("GET", "/api/v1/assignments/{id}/waiting"),
+    ("POST", "/api/v1/assignments/{id}/confirm"), ("POST", "/api/v1/assignments/{id}/confirm/preview"),
 }  # fmt: skip
 NOBODYS = OWN | {
     ("GET", path) for path in ("/api/v1/session", "/api/v1/work/{id}", "/api/v1/overview", "/api/v1/settings", "/api/v1/tokens", "/api/v1/applications",

@@ -3,6 +3,7 @@
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../api/client'
 import type { Sure } from '../app/assignments'
+import { useSourceChoices } from '../app/choices'
 import { useMay } from '../app/session'
 import GroupChoice from './GroupChoice.vue'
 import PatternField from './PatternField.vue'
@@ -35,6 +36,8 @@ const confirmed = ref<string[]>([])
 const role = ref<string | null>(null)
 const plan = ref<string | null>(null)
 const newcomers = ref(false)
+const future = ref(false)
+const sources = useSourceChoices()
 const from = ref('')
 const until = ref('')
 const note = ref('')
@@ -52,7 +55,8 @@ watch(open, (now) => {
   person.value = null
   note.value = until.value = from.value = rule.value = pattern.value = ''
   confirmed.value = []
-  newcomers.value = false
+  newcomers.value = future.value = false
+  source.value = null
   plan.value = null
   role.value = props.application.roles[0]?.key ?? null
 })
@@ -60,7 +64,12 @@ watch(open, (now) => {
 const subject = computed(() => {
   if (kind.value === 'group') return { group: groups.value[0] ?? null }
   if (kind.value === 'person') return { person: person.value }
-  if (kind.value === 'rule') return { rule: rule.value.trim() || null }
+  if (kind.value === 'rule')
+    return {
+      rule: rule.value.trim() || null,
+      source: source.value,
+      future_users: Boolean(source.value) && future.value,
+    }
   if (kind.value === 'pattern')
     return { pattern: pattern.value.trim() || null, source: source.value, confirmed: confirmed.value }
   return { everybody: true }
@@ -97,7 +106,17 @@ const add = (said: Sure) =>
     </v-radio-group>
     <GroupChoice v-if="kind === 'group'" v-model="groups" label="Group" claimed />
     <PersonChoice v-else-if="kind === 'person'" v-model="person" label="Person" />
-    <RuleField v-else-if="kind === 'rule'" v-model="rule" />
+    <template v-else-if="kind === 'rule'">
+      <RuleField v-model="rule" />
+      <v-select v-model="source" :items="sources" label="Source that must report the attributes" clearable />
+      <v-switch
+        v-if="source"
+        v-model="future"
+        label="Future users need no confirmation"
+        hint="Otherwise users who meet the rule later wait for a confirmation, if it gives the highest role."
+        persistent-hint
+      />
+    </template>
     <PatternField
       v-else-if="kind === 'pattern'"
       v-model:pattern="pattern"

@@ -6,6 +6,7 @@ import { type Sure, what, whom } from '../app/assignments'
 import AssignmentCells from './AssignmentCells.vue'
 import AssignmentDialog from './AssignmentDialog.vue'
 import BulkDialog from './BulkDialog.vue'
+import ConfirmUsersDialog from './ConfirmUsersDialog.vue'
 import EmptyState from './EmptyState.vue'
 import PagedTable from './PagedTable.vue'
 import PatternGroups from './PatternGroups.vue'
@@ -43,6 +44,13 @@ const remove = ({ confirm: name, expect }: Sure) =>
 function ask(item: Assignment): void {
   removing.value = item
   asking.value = true
+}
+
+const rule = ref<Assignment | null>(null)
+const confirmingUsers = ref(false)
+function askWaiting(item: Assignment): void {
+  rule.value = item
+  confirmingUsers.value = true
 }
 
 const opened = ref<Assignment | null>(null)
@@ -93,6 +101,11 @@ function read(item: Assignment): void {
         </template>
         <template v-else-if="item.rule">
           Whoever has <code class="mono">{{ item.rule }}</code>
+          <div v-if="item.waiting">
+            <v-btn size="small" variant="text" color="primary" class="fit" @click="askWaiting(item)"
+              >Confirm {{ item.waiting.toLocaleString('en') }} {{ item.waiting === 1 ? 'user' : 'users' }}</v-btn
+            >
+          </div>
         </template>
         <template v-else-if="item.pattern">
           Groups like <code class="mono">{{ item.pattern }}</code>
@@ -151,6 +164,7 @@ function read(item: Assignment): void {
   </PagedTable>
 
   <AssignmentDialog v-model="adding" :application="application" @done="changed++" />
+  <ConfirmUsersDialog v-model="confirmingUsers" :assignment="rule" @done="changed++" />
   <BulkDialog v-model="many" :application="application" @done="changed++" />
   <PreviewedAsk
     v-model="asking"

@@ -122,8 +122,8 @@ const sheet = useQuery({
         </div>
       </div>
       <p v-for="each in source.data.value.shared_domains" :key="each.domain" role="note" class="panel shared">
-        <b>{{ each.domain }}</b> is also owned by {{ each.sources.map((other) => other.label).join(', ') }}. Dravo trusts
-        both for emails of this domain, and users choose how to sign in.
+        <b>{{ each.domain }}</b> is also owned by {{ each.sources.map((other) => other.label).join(', ') }}. Dravo
+        trusts both for emails of this domain, and users choose how to sign in.
       </p>
       <div v-if="local" class="panel">
         <p>

@@ -22,7 +22,7 @@ def add_commands(nouns: Any) -> None:
         [
             "dravo assignment add plant-records recorder --source staff --group Herbarium",
             "dravo assignment add plant-records viewer --person philippa.marlow --until 2031-04-02",
-            "dravo assignment add plant-records viewer --rule 'department eq \"Seed Bank\"' --preview",
+            "dravo assignment add plant-records viewer --source staff --rule 'department eq \"Seed Bank\"' --preview",
             "dravo assignment add ticket-desk --source staff --pattern '^ticketdesk-(.+)$'",
             "dravo assignment add plant-records --keep-out --source staff --group Trainees",
         ],
@@ -31,7 +31,10 @@ def add_commands(nouns: Any) -> None:
     add.add_argument("role", nargs="?", help="its key; without one they are let in only, or kept out, or a pattern says it")
     add.add_argument("--person", help="id, user name, e-mail or external id")
     add.add_argument("--group", help="id, external id or whole name")
-    add.add_argument("--source", metavar="KEY", help="the source of the group, or of the pattern's groups")
+    add.add_argument("--source", metavar="KEY", help="the source of the group or the pattern's groups, or that must report a rule's attributes")
+    add.add_argument(
+        "--future-users", action="store_true", help="of a rule with --source: later users need no confirmation for the highest role; needs --confirm"
+    )
     add.add_argument("--plan", metavar="KEY", help="the plan of which they need a seat, where the application has plans")
     add.add_argument("--everybody", action="store_true", help="for everybody")
     add.add_argument("--rule", metavar="FILTER", help="for those who meet a SCIM filter over the person")
@@ -45,10 +48,19 @@ def add_commands(nouns: Any) -> None:
     add.add_argument("--preview", action="store_true", help="only show what it would do")
     reach = command(verbs, "reach", _reach, "whom a rule reaches now", ["dravo assignment reach 'title sw \"Senior\"'"])
     reach.add_argument("rule", metavar="FILTER")
+    waiting = command(verbs, "waiting", _waiting, "list users who meet a rule and wait for a confirmation")
+    waiting.add_argument("id", help="the assignment, as `dravo assignment list` shows it")
+    list_options(waiting)
+    confirm = command(
+        verbs, "confirm", _confirm, "give users who meet a rule its role, the highest", ["dravo assignment confirm ID --user ID --preview"]
+    )  # fmt: skip
+    confirm.add_argument("id", help="the assignment, as `dravo assignment list` shows it")
+    confirm.add_argument("--user", dest="users", action="append", metavar="ID", help="a user; repeat for several (default: all who wait)")
+    confirm.add_argument("--preview", action="store_true", help="only show what it would do")
     remove = command(verbs, "remove", _remove, "take an assignment away")
     remove.add_argument("id")
     remove.add_argument("--preview", action="store_true", help="only show what it would do")
-    for each in (add, remove):
+    for each in (add, confirm, remove):
         each.add_argument("--confirm", metavar="LABEL", help="the application's name, where the change is grave")
 
 
@@ -93,7 +105,7 @@ def _add(given: argparse.Namespace, dravo: Dravo) -> None:
     if sum(bool(each) for each in named) != 1:
         raise WrongUse("Give one of --person, --group with its --source, --everybody, --rule, or --pattern with its --source.")
     wish = {name: getattr(given, name) or None for name in ("person", "group", "source", "rule", "pattern", "plan", "from_", "until", "note")}
-    wish |= {name: True for name in ("everybody", "excludes", "newcomers_only") if getattr(given, name)}
+    wish |= {name: True for name in ("everybody", "excludes", "newcomers_only", "future_users") if getattr(given, name)}
     if given.highest:
         wish["confirmed"] = given.highest
     if given.confirm:
@@ -107,6 +119,22 @@ def _add(given: argparse.Namespace, dravo: Dravo) -> None:
         return
     reach = f"; that reaches {made['reach']} people now" if made["reach"] is not None else ""
     print(f"'{whom(made)}' in {made['application']['label']}: {what(made)}{reach}. ({made['id']})")
+
+
+def _waiting(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {"User": lambda u: u["display_name"], "User name": lambda u: u["user_name"], "Id": lambda u: u["id"]}
+    show_list(given, dravo.assignments.waiting(given.id), columns, "No user waits for a confirmation.")
+
+
+def _confirm(given: argparse.Namespace, dravo: Dravo) -> None:
+    if given.preview:
+        show_preview(given, dravo.assignments.preview_confirming(given.id, given.users))
+        return
+    changed = dravo.assignments.confirm_users(given.id, given.users, given.confirm)
+    if given.json:
+        show_json(changed)
+    else:
+        print(f"{changed['confirmed_users']} users are confirmed for {what(changed)} in {changed['application']['label']}.")
 
 
 def _reach(given: argparse.Namespace, dravo: Dravo) -> None:

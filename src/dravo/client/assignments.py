@@ -28,7 +28,9 @@ class Assignments(Noun):
         the groups of a `source=` whose names fit a `pattern=`.
 
         Without a role they are let in only; with `excludes=True` they are kept out. Further: `from_=` and `until=` (an instant or a
-        day), `newcomers_only=True`, `confirmed=` (ids of groups that may give the highest role by a pattern), `plan=`, `note=`.
+        day), `newcomers_only=True`, `confirmed=` (ids of groups that may give the highest role by a pattern), `plan=`, `note=`; and of a
+        rule `source=` (the source that must report the attributes) and `future_users=True` (with `confirm=`: users who come to meet it
+        later need no confirmation).
         """
         return cast(t.Assignment, self._call("POST", "/assignments", body=_wish(application, role, whom)))
 
@@ -52,6 +54,25 @@ class Assignments(Noun):
         now = self.get(assignment_id)
         body = {"from": now["from_day"] or now["from"], "until": now["until_day"] or now["until"], "note": now["note"], "confirmed": [*groups]}
         return cast(t.Assignment, self._call("PUT", f"/assignments/{part(assignment_id)}", body=body))
+
+    def waiting(self, assignment_id: str) -> Pages[t.PersonRef]:
+        """List users who meet a rule and wait for a confirmation, because it gives the highest role."""
+        return self._dravo.pages(f"/assignments/{part(assignment_id)}/waiting")
+
+    def confirm_users(self, assignment_id: str, users: Sequence[str] | None = None, confirm: str | None = None) -> t.Assignment:
+        """Confirm users who meet a rule: they get its role.
+
+        Args:
+            users: their ids; None for all who wait now.
+            confirm: the application's label, where that is serious.
+        """
+        body = {"users": None if users is None else [*users], "confirm": confirm}
+        return cast(t.Assignment, self._call("POST", f"/assignments/{part(assignment_id)}/confirm", body=body))
+
+    def preview_confirming(self, assignment_id: str, users: Sequence[str] | None = None) -> t.Preview:
+        """Preview what `confirm_users` would do; nothing is changed."""
+        body = {"users": None if users is None else [*users]}
+        return cast(t.Preview, self._call("POST", f"/assignments/{part(assignment_id)}/confirm/preview", body=body))
 
     def try_rule(self, rule: str) -> t.Reached:
         """Return whom a rule reaches now; nothing is changed."""

@@ -49,6 +49,8 @@ class Assignment:
         by_pattern: whether the group came by a pattern of names.
         excludes: whether it keeps out instead.
         newcomers_since: only for people who are known since then or later.
+        source_id: for a condition, the source that must have reported the attributes; None for any.
+        only: for a condition, the ids of the users who were confirmed for it; None for all who meet it.
     """
 
     id: str
@@ -63,6 +65,8 @@ class Assignment:
     excludes: bool = False
     newcomers_since: Instant | None = None
     plan_id: str | None = None
+    source_id: str | None = None
+    only: frozenset[str] | None = None
 
     def counts(self, now: Instant) -> bool:
         """Whether it says anything at an instant."""
@@ -170,7 +174,7 @@ class Declared:
         by_text: dict[tuple[str | None, str], dict[str, list[Assignment]]] = {}
         others = []
         for each in self.general:
-            if each.condition is None or each.condition.needs is None:
+            if each.condition is None or each.condition.needs is None or each.source_id is not None:
                 others.append(each)
             else:
                 urn, name, text = each.condition.needs
@@ -187,6 +191,8 @@ class Facts:
         groups: every group that they are in.
         direct: assignments that name them.
         seen: them as conditions see them; None if no condition is declared.
+        by_source: them as conditions see them by what one source reported, for the sources that rules name.
+        user_id: theirs.
         known_since: since when; None for somebody who is only now made.
         kept: for an application id the roles that they keep there.
     """
@@ -197,6 +203,8 @@ class Facts:
     seen: Mapping[str, Any] | None = None
     known_since: Instant | None = None
     kept: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    by_source: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
+    user_id: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -306,9 +314,9 @@ def decide_about(facts: Facts, declared: Declared, application_id: str, now: Ins
 
 
 def _general(facts: Facts, prepared: Prepared) -> Iterator[Assignment]:
-    """Yield the assignments that are for a person because they are for everybody, or because they meet the rule."""
+    """Yield the assignments that are for a person because they are for everybody, or because they meet the rule and may."""
     for each in prepared.others:
-        if each.condition is None or (facts.seen is not None and each.condition.holds(facts.seen)):
+        if meets(facts, each) and is_confirmed(facts, each):
             yield each
     if facts.seen is None:
         return
@@ -316,8 +324,21 @@ def _general(facts: Facts, prepared: Prepared) -> Iterator[Assignment]:
         text = text_of(facts.seen, urn, name)
         for each in by_text.get(text, ()) if text is not None else ():
             assert each.condition is not None
-            if each.condition.is_that or each.condition.holds(facts.seen):
+            if (each.condition.is_that or each.condition.holds(facts.seen)) and is_confirmed(facts, each):
                 yield each
+
+
+def meets(facts: Facts, assignment: Assignment) -> bool:
+    """Whether a person meets the condition of an assignment, by what its source reported where it names one."""
+    if assignment.condition is None:
+        return True
+    view = facts.seen if assignment.source_id is None else facts.by_source.get(assignment.source_id)
+    return view is not None and assignment.condition.holds(view)
+
+
+def is_confirmed(facts: Facts, assignment: Assignment) -> bool:
+    """Whether an assignment is for a person without waiting for a confirmation."""
+    return assignment.only is None or facts.user_id in assignment.only
 
 
 def _heard(

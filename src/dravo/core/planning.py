@@ -112,6 +112,11 @@ class Catalogue:
         return any(each.condition is not None and each.condition.asks_names for each in self.general)
 
     @cached_property
+    def rule_sources(self) -> frozenset[str]:
+        """The sources that rules name: only what these report counts for them."""
+        return frozenset(each.source_id for each in self.general if each.source_id is not None)
+
+    @cached_property
     def has_conditions(self) -> bool:
         """Whether any condition is declared."""
         return any(each.condition is not None for each in self.general)
@@ -246,12 +251,17 @@ def work_out(person: Person, catalogue: Catalogue, now: Instant) -> Outcome:
 
 def facts_of(person: Person, user: MergedUser, groups: Sequence[Membership], catalogue: Catalogue) -> Facts:
     """Return what access follows from, of one person: as conditions see them only where any condition is declared."""
-    view = None
+    view, by_source = None, {}
     if catalogue.has_conditions:
         named = [_seen_group(each.group_id, catalogue.labels) for each in groups] if catalogue.asks_groups else []
         sources = dict.fromkeys(catalogue.sources.get(record.source_id, "") for record in person.records if record.active)
         view = seen(user.attributes, named, sources)
-    return Facts(user.active and not person.waits, groups, person.direct, view, person.known_since, _by_application(person.kept))
+        for source_id in catalogue.rule_sources:
+            reported = [record for record in person.records if record.source_id == source_id and record.active and not record.undecided]
+            if reported:
+                by_source[source_id] = seen(catalogue.merged(reported).attributes, named, sources)
+    active = user.active and not person.waits
+    return Facts(active, groups, person.direct, view, person.known_since, _by_application(person.kept), by_source, person.user_id)
 
 
 def _seen_group(group_id: str, labels: Mapping[str, GroupLabel]) -> dict[str, Any]:

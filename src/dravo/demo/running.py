@@ -239,7 +239,7 @@ class Demo:
         for group, role, *plan in wanted.get("groups", ()):
             dravo.assignments.add(key, role, source=scenario.SOURCE_KEY, group=group, plan=plan[0] if plan else None)
         for rule in wanted.get("rules", ()):
-            dravo.assignments.add(key, **{"role": None, **rule})
+            dravo.assignments.add(key, **{"role": None, "source": scenario.SOURCE_KEY, **rule})
         for person, role, note in wanted.get("people", ()):
             dravo.assignments.add(key, role, person=person, note=note)
 

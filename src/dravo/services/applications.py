@@ -14,7 +14,7 @@ from dravo.core.instants import Instant
 from dravo.protocols.scim.capabilities import read_capabilities
 from dravo.protocols.scim.checking import check_connection
 from dravo.protocols.scim.outgoing import check_url, mend_address
-from dravo.services import delivering, delivery_settings, group_delivering, plans
+from dravo.services import delivering, delivery_settings, group_delivering, plans, reaching
 from dravo.services.auditing import record_change
 from dravo.services.house import House
 from dravo.services.named import application_by_key
@@ -312,6 +312,7 @@ def add_role(house: House, caller: Caller, key: str, role_key: str, label: str, 
             application = application_by_key(connection, key)
             connection.execute(insert(t.role).values(application_id=application.id, **row))
             raise_revision(connection)
+            reaching.confirm_present(connection, application.id)
             _mark_those_in_patterns(connection, application.id)
             record_change(
                 connection, house.keys, caller, "added role", "application", application.id, now, {"application": key, "role": role_key, "rank": rank}
@@ -334,6 +335,7 @@ def change_role(house: House, caller: Caller, key: str, role_key: str, label: st
         if values:
             connection.execute(update(t.role).where(t.role.c.id == role.id).values(**values))
             raise_revision(connection)
+            reaching.confirm_present(connection, application.id)
             mark_everyone_with_an_account(connection, application.id)
             _mark_those_in_patterns(connection, application.id)
             record_change(
@@ -359,6 +361,7 @@ def remove_role(house: House, caller: Caller, key: str, role_key: str) -> dict[s
         if application.default_role_id == role.id:
             raise StillInUse(f"'{role.label}' is the default role.", "Choose another default role first.")
         connection.execute(delete(t.role).where(t.role.c.id == role.id))
+        reaching.confirm_present(connection, application.id)
         raise_revision(connection)
         record_change(
             connection, house.keys, caller, "removed role", "application", application.id, clock.now(), {"application": key, "role": role_key}

@@ -9,7 +9,7 @@ from sqlalchemy.exc import IntegrityError
 
 from dravo.core.days import read_span
 from dravo.core.errors import AlreadyThere
-from dravo.services import previewing, settings
+from dravo.services import previewing, reaching, settings
 from dravo.services.auditing import record_change
 from dravo.services.house import House
 from dravo.services.permissions import Caller
@@ -30,7 +30,9 @@ def add(house: House, caller: Caller, wish: Wish, sure: Sure = UNSURE) -> dict[s
     """
     with house.database.reading() as connection:
         row, named = resolve(connection, wish, clock.now())
-        change = previewing.adding(connection, house.catalogue.get(connection), [row])
+        catalogue = house.catalogue.get(connection)
+        row = reaching.confirmed(connection, catalogue, row)
+        change = previewing.adding(connection, catalogue, [row])
         cleared = previewing.check(connection, change, caller, sure)
     try:
         with house.database.writing() as connection:
@@ -150,7 +152,7 @@ def _statement() -> Any:
     return (
         select(
             a.id, a.from_at, a.until_at, a.from_day, a.until_day, a.note, a.created_at, a.created_by, a.user_id, a.group_id,
-            a.rule, a.pattern, a.confirmed, a.excludes, a.newcomers_since,
+            a.rule, a.pattern, a.confirmed, a.future_users, a.excludes, a.newcomers_since,
             p.key.label("application_key"), p.label.label("application_label"),
             r.key.label("role_key"), r.label.label("role_label"), r.rank, n.key.label("plan_key"), n.label.label("plan_label"),
             u.display_name.label("person_name"), u.user_name,
@@ -191,7 +193,10 @@ def _line(row: Any) -> dict[str, Any]:
         "source": {"key": row.source_key, "label": row.source_label} if row.source_key else None,
         "rule": row.rule,
         "pattern": row.pattern,
-        "confirmed": row.confirmed or [],
+        "confirmed": (row.confirmed or []) if row.pattern is not None else [],
+        "future_users": row.future_users,
+        "confirmed_users": len(row.confirmed) if row.rule is not None and row.confirmed is not None else None,
+        "waiting": None,
         "newcomers_since": row.newcomers_since,
         "groups": None,
         "notes": [],

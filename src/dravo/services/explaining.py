@@ -79,7 +79,7 @@ def why(house: House, person_name: str, application_key: str) -> dict[str, Any]:
         accounts = masking.accounts(views.accounts(connection, Ask(count=1), application.key, row.id, None, None)["items"])
         ways = _ways(connection, application.id)
         present = {each["group"]["id"] for each in views.memberships_of(connection, row.id) if each["until"] is None}
-        decision, catalogue = _decided(house, connection, row.id, application.id)
+        decision, catalogue, waiting = _decided(house, connection, row.id, application.id)
         waits_at = _waits_at(connection, row.id)
         seat = [_of_seat(each) for each in plans.seat_of(connection, application.id, row.id)]
     account = accounts[0] if accounts else None
@@ -92,7 +92,7 @@ def why(house: House, person_name: str, application_key: str) -> dict[str, Any]:
         "person": views.person_ref(row),
         "application": {"key": application.key, "label": application.label},
         "has_access": bool(held),
-        "sentences": [*sentences, *_unheard(decision, catalogue, application), *seat, *_of_account(account, application)],
+        "sentences": [*sentences, *waiting, *_unheard(decision, catalogue, application), *seat, *_of_account(account, application)],
         "access": held,
         "ended": ended,
         "account": account,
@@ -100,14 +100,20 @@ def why(house: House, person_name: str, application_key: str) -> dict[str, Any]:
     }
 
 
-def _decided(house: House, connection: Connection, user_id: str, application_id: str) -> tuple[Decision, Catalogue]:
-    """Return what decides about a person in an application now."""
+def _decided(house: House, connection: Connection, user_id: str, application_id: str) -> tuple[Decision, Catalogue, list[str]]:
+    """Return what decides about a person in an application now, and a sentence for each rule that waits for a confirmation."""
     catalogue = house.catalogue.get(connection)
     person = snapshots.people(connection, [user_id])[user_id]
     user = catalogue.merged(person.records)
     groups = access.memberships(person.groups, catalogue.parents)
     facts = facts_of(person, user, groups, catalogue)
-    return access.decide_about(facts, catalogue.declared, application_id, clock.now()), catalogue
+    waiting = [
+        f"{catalogue.roles[each.role_id or ''].label} by the rule '{each.condition.text}' waits for a confirmation, for it is the highest role."
+        for each in catalogue.general
+        if each.application_id == application_id and each.condition is not None and each.role_id in catalogue.roles
+        and facts.active and access.meets(facts, each) and not access.is_confirmed(facts, each)
+    ]  # fmt: skip
+    return access.decide_about(facts, catalogue.declared, application_id, clock.now()), catalogue, waiting
 
 
 def _waits_at(connection: Connection, user_id: str) -> str | None:

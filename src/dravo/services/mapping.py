@@ -45,12 +45,12 @@ def table(house: House, key: str, ask: Ask) -> dict[str, Any]:
         application = application_by_key(connection, key)
         found = assigning.rows(connection, ask, t.assignment.c.application_id == application.id, t.assignment.c.user_id.is_(None))
         catalogue = house.catalogue.get(connection)
-        rules = {each.id: each.condition for each in catalogue.general if each.condition is not None}
-        on_page = [(line["id"], rules[line["id"]]) for line in found["items"] if line["id"] in rules]
-        reached = reaching.count(house, connection, on_page)
+        rules = {each.id: each for each in catalogue.general if each.condition is not None}
+        on_page = [rules[line["id"]] for line in found["items"] if line["id"] in rules]
+        reached = reaching.count(connection, catalogue, on_page)
         for line in found["items"]:
             if line["kind"] == "rule":
-                line["reach"] = reached.get(line["id"], 0)
+                line["reach"], line["waiting"] = reached.get(line["id"], (0, 0))
             elif line["kind"] == "everybody":
                 line["reach"] = reaching.active_people(connection)
             elif line["kind"] == "pattern":
@@ -115,6 +115,11 @@ def _notes(line: Mapping[str, Any]) -> list[dict[str, str]]:
         note("The source has deleted this group.", "Map the group that took its place, or take the row away.")
     elif group and _LIKE_AN_ID.fullmatch(group["name"]):
         note("The group's name looks like an id.", "Have the source send the name as displayName; until then compare the id with its list of groups.")
+    if line.get("waiting"):
+        some = "1 user meets" if line["waiting"] == 1 else f"{line['waiting']:,} users meet"
+        note(f"{some} the rule and waits for a confirmation: it gives the highest role.", "See who they are, and confirm them.")
+    if line["kind"] == "rule" and not line["source"]:
+        note("Any source can report the attributes of this rule.", "Add a rule that names the source, and remove this one.")
     if line["kind"] == "pattern":
         _notes_of_pattern(line, note)
     elif line["reach"] == 0 and not (group and group["gone"]):
@@ -184,7 +189,7 @@ def bulk(house: House, caller: Caller, key: str, text: str, *, apply: bool, sure
                 line["state"] = "there already"
                 continue
             there.add(same)
-            wishes.append((row, named))
+            wishes.append((reaching.confirmed(connection, house.catalogue.get(connection), row), named))
         rows = [row for row, _ in wishes]
         change = previewing.adding(connection, house.catalogue.get(connection), rows) if rows else None
         preview = previewing.shown(connection, change) if change else None

@@ -14,7 +14,7 @@ from dravo.core.access import Assignment
 from dravo.core.days import read_span
 from dravo.core.errors import WorldMoved
 from dravo.core.planning import Catalogue, Outcome, Person, work_out
-from dravo.services import seating, settings, waiting
+from dravo.services import reaching, seating, settings, waiting
 from dravo.services.guarding import NeedsConfirmation, weigh
 from dravo.services.house import House
 from dravo.services.permissions import Caller
@@ -50,6 +50,7 @@ class Change:
         catalogue: what would be declared.
         person: what would be of one person before they are worked out.
         name: what is typed to confirm it, where that is not the application's label.
+        grave: why it has to be confirmed, whatever it does now.
     """
 
     application_id: str | None
@@ -57,6 +58,7 @@ class Change:
     catalogue: Catalogue
     person: Callable[[Person], Person] = lambda person: person
     name: str = ""
+    grave: str = ""
 
     @property
     def typed(self) -> str:
@@ -75,8 +77,8 @@ def preview_adding(house: House, wish: Wish) -> dict[str, Any]:
         InvalidInput, NotFound: as making it would.
     """
     with house.database.reading() as connection:
-        row, _ = resolve(connection, wish, clock.now())
         catalogue = house.catalogue.get(connection)
+        row = reaching.confirmed(connection, catalogue, resolve(connection, wish, clock.now())[0])
         return shown(connection, adding(connection, catalogue, [row]))
 
 
@@ -116,7 +118,7 @@ def changing(
     if plan is not None:
         values["plan_id"] = other_plan(connection, row, plan)
     without = removing(catalogue, row)
-    then = adding(connection, without.catalogue, [values])
+    then = replace(adding(connection, without.catalogue, [values]), grave="")
     return replace(then, person=lambda person: then.person(without.person(person)))
 
 
@@ -149,7 +151,14 @@ def adding(connection: Connection, catalogue: Catalogue, rows: Sequence[dict[str
     if then.asks_groups and not catalogue.asks_groups:
         then = replace(then, labels=labels(connection, None))
     everybody = tuple(touched(values) for values in rows)
-    return Change(rows[0]["application_id"], everybody, then, lambda person: replace(person, direct=(*person.direct, *direct)) if direct else person)
+    grave = "Every user who meets this rule in future gets the role without confirmation." if any(each.get("future_users") for each in rows) else ""
+    return Change(
+        rows[0]["application_id"],
+        everybody,
+        then,
+        lambda person: replace(person, direct=(*person.direct, *direct)) if direct else person,
+        grave=grave,
+    )
 
 
 def removing(catalogue: Catalogue, row: Any) -> Change:
@@ -203,7 +212,7 @@ def shown(connection: Connection, change: Change, most: int = SHOWN) -> dict[str
         "type_to_confirm": change.typed,
         "people": people,
         "seats": [_seats(connection, change.catalogue, plan_id, number) for plan_id, number in asks.items()],
-        "confirm": " ".join(_where(change, each, told) for each, told in weighed if told),
+        "confirm": " ".join([*([change.grave] if change.grave else []), *(_where(change, each, told) for each, told in weighed if told)]),
     }
 
 

@@ -35,6 +35,7 @@ class Wish:
         newcomers_only: only for people who come after it is made.
         confirmed: ids of groups that may give the highest role by a pattern.
         plan: by key, where the application has plans with seats.
+        future_users: of a rule for a source: whether users who come to meet it later get even the highest role without confirmation.
     """
 
     application: str
@@ -52,6 +53,7 @@ class Wish:
     newcomers_only: bool = False
     confirmed: tuple[str, ...] = ()
     plan: str | None = None
+    future_users: bool = False
 
 
 def resolve(connection: Connection, wish: Wish, now: Instant) -> tuple[dict[str, Any], dict[str, Any]]:
@@ -66,11 +68,15 @@ def resolve(connection: Connection, wish: Wish, now: Instant) -> tuple[dict[str,
     subjects = [wish.person is not None, wish.group is not None, wish.everybody, wish.rule is not None, wish.pattern is not None]
     if sum(subjects) != 1:
         raise InvalidInput("An assignment is for a person, for a group, for everybody, for a rule, or for a pattern of groups.", "Give one of these.")
+    if wish.future_users and (wish.rule is None or wish.source is None):
+        raise InvalidInput(
+            "Only a rule that names a source can be confirmed for future users.", "Name the source that reports the attributes.", "source"
+        )
     application = application_by_key(connection, wish.application)
     row = {
         "id": new_id(), "application_id": application.id, "role_id": _role(connection, application, wish), "excludes": wish.excludes,
         "plan_id": _plan(connection, application, wish),
-        "user_id": None, "group_id": None, "rule": None, "pattern": None, "source_id": None, "confirmed": None,
+        "user_id": None, "group_id": None, "rule": None, "pattern": None, "source_id": None, "confirmed": None, "future_users": wish.future_users,
         "newcomers_since": now if wish.newcomers_only else None, "note": (wish.note or "").strip() or None, **span,
     }  # fmt: skip
     if wish.newcomers_only and wish.person is not None:
@@ -83,7 +89,11 @@ def resolve(connection: Connection, wish: Wish, now: Instant) -> tuple[dict[str,
         return {**row, "group_id": group.id}, {"group": group.display_name, "source": group.source_key or ""}
     if wish.rule is not None:
         condition = read_condition(wish.rule, extensions(connection))
-        return {**row, "rule": condition.text}, {"rule": condition.text}
+        if wish.source is None:
+            return {**row, "rule": condition.text}, {"rule": condition.text}
+        source = source_by_key(connection, wish.source, "source")
+        named = {"rule": condition.text, "source": source.key, **({"future_users": True} if wish.future_users else {})}
+        return {**row, "rule": condition.text, "source_id": source.id}, named
     if wish.pattern is not None:
         if not wish.source:
             raise InvalidInput("A pattern is for the groups of one source.", "Name the source: any other could have groups of such names.", "source")

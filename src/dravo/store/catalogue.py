@@ -36,6 +36,8 @@ def assignment_of(row: Any, condition: Condition | None = None) -> Assignment:
     return Assignment(
         row.id, row.application_id, row.role_id, row.user_id, row.group_id, row.from_at, row.until_at, condition,
         row.pattern is not None, row.excludes, row.newcomers_since, row.plan_id,
+        source_id=row.source_id if row.rule is not None else None,
+        only=frozenset(row.confirmed) if row.rule is not None and row.confirmed is not None else None,
     )  # fmt: skip
 
 

@@ -28,6 +28,9 @@ Assignment = TypedDict(
         "rule": "str | None",
         "pattern": "str | None",
         "confirmed": "list[str]",
+        "future_users": "bool",
+        "confirmed_users": "int | None",
+        "waiting": "int | None",
         "newcomers_since": "str | None",
         "groups": "list[PatternGroup] | None",
         "notes": "list[Note]",
@@ -209,6 +212,14 @@ class PageOfMoves(TypedDict):
     """A page of changes by person; the total counts people."""
 
     items: list[Move]
+    total: int
+    next: str | None
+
+
+class PageOfWaitingUsers(TypedDict):
+    """A page of users who wait for a confirmation."""
+
+    items: list[PersonRef]
     total: int
     next: str | None
 

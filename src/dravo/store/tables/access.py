@@ -115,8 +115,10 @@ assignment = Table(
     Column("rule", Text),
     Column("pattern", Text),
     to("source", nullable=True),
-    # Groups by id that may give the application's highest role by a pattern.
+    # Groups by id that may give the application's highest role by a pattern; users by id that may get it by a rule, null for all who meet it.
     Column("confirmed", Json),
+    # Of a rule: whether users who come to meet it later were confirmed when it was created.
+    Column("future_users", Boolean(create_constraint=False), nullable=False, server_default="0"),
     Column("excludes", Boolean(create_constraint=False), nullable=False, server_default="0"),
     at("newcomers_since"),
     at("from_at"),

@@ -44,6 +44,9 @@ class Assignment(Model):
     rule: str | None
     pattern: str | None
     confirmed: list[str] = Field(description="Groups, by id, that may give the highest role by the pattern.")
+    future_users: bool = Field(description="Of a rule: whether users who come to meet it later need no confirmation.")
+    confirmed_users: int | None = Field(description="Of a rule for the highest role: how many users are confirmed; null where all who meet it are.")
+    waiting: int | None = Field(description="In the mapping table, for a rule: how many users meet it and wait for a confirmation.")
     newcomers_since: str | None
     groups: list[PatternGroup] | None = Field(description="In the mapping table, for a pattern: the groups that it fits.")
     notes: list[Note] = Field(description="In the mapping table: what is amiss.")
@@ -59,6 +62,10 @@ class Assignment(Model):
 
 class PageOfAssignments(Page[Assignment]):
     """A page of assignments."""
+
+
+class PageOfWaitingUsers(Page[PersonRef]):
+    """A page of users who wait for a confirmation."""
 
 
 class PreviewPerson(Model):

@@ -467,12 +467,15 @@ class AssignmentBody(SureBody):
     plan: Text | None = Field(None, description="By key, where the application has plans with seats.")
     person: Text | None = Field(None, description="Id, user name, e-mail or external id.")
     group: Text | None = Field(None, description="Id, external id or name.")
-    source: Text | None = Field(None, description="The group's source, by key.")
+    source: Text | None = Field(None, description="By key: the group's source, or for a rule the source that must report the attributes.")
     everybody: bool = False
     rule: Text | None = Field(None, description='A SCIM filter over the person, such as department eq "Herbarium".')
     pattern: Text | None = Field(None, description="A pattern of group names of the source; its captured part is the role's key.")
     excludes: bool = Field(False, description="Keep them out instead.")
     newcomers_only: bool = Field(False, description="Only people who come from now on.")
+    future_users: bool = Field(
+        False, description="Of a rule with a source: users who come to meet it later get even the highest role without confirmation."
+    )
     confirmed: list[Text] = Field([], description="Groups, by id, that may give the highest role by a pattern.")
     from_: Text | None = Field(None, alias="from", description="An instant, such as 2031-04-02T09:15:00Z, or a day.")
     until: Text | None = Field(None, description="An instant; from then on it gives nothing. Or a day, which still counts whole.")
@@ -487,6 +490,12 @@ class AssignmentChange(SureBody):
     note: Text | None = None
     confirmed: list[Text] | None = Field(None, description="Of a pattern: groups, by id, that may give the highest role.")
     plan: Text | None = Field(None, description="By key; empty for none.")
+
+
+class ConfirmUsersBody(SureBody):
+    """Users who meet a rule and are to get its role."""
+
+    users: list[Text] | None = Field(None, description="By id; left out: all who wait now.")
 
 
 class MatrixQuery(SearchQuery):

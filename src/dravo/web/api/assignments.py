@@ -6,7 +6,7 @@ from typing import Any
 
 from flask import Response
 
-from dravo.services import assigning, guarding, mapping, policies, previewing, reaching
+from dravo.services import assigning, guarding, mapping, policies, previewing, reaching, rule_confirmations
 from dravo.services.permissions import ATTRIBUTES
 from dravo.services.previewing import Sure
 from dravo.services.subjects import Wish
@@ -74,6 +74,27 @@ def remove_assignment(path: q.IdPath, query: q.SureQuery) -> Response:
 def preview_removing(path: q.IdPath) -> dict[str, Any]:
     """What taking an assignment away would do; nothing is changed."""
     return previewing.preview_removing(house(), path.id)
+
+
+@rooms.get("/assignments/<id>/waiting", responses=answers("access_models.PageOfWaitingUsers"))
+@needs("access.read", of=ASSIGNMENT)
+def list_waiting(path: q.IdPath, query: q.PageQuery) -> dict[str, Any]:
+    """List users who meet a rule and wait for a confirmation, because it gives the highest role."""
+    return rule_confirmations.waiting(house(), path.id, ask(query))
+
+
+@rooms.post("/assignments/<id>/confirm", responses=answers("access_models.Assignment"))
+@needs("assignments.change", of=ASSIGNMENT)
+def confirm_users(path: q.IdPath, body: q.ConfirmUsersBody) -> dict[str, Any]:
+    """Confirm users who meet a rule: they get its role."""
+    return rule_confirmations.confirm(house(), caller(), path.id, body.users, sure_of(body))
+
+
+@rooms.post("/assignments/<id>/confirm/preview", responses=answers("access_models.Preview"))
+@needs("access.read", of=ASSIGNMENT)
+def preview_confirming(path: q.IdPath, body: q.ConfirmUsersBody) -> dict[str, Any]:
+    """Preview what confirming users of a rule would do; nothing is changed."""
+    return rule_confirmations.preview_confirming(house(), path.id, body.users)
 
 
 @rooms.get("/applications/<key>/mapping", responses=answers("access_models.PageOfAssignments"))
@@ -166,4 +187,5 @@ def wish_of(body: q.AssignmentBody) -> Wish:
     return Wish(
         body.application, body.role, body.person, body.source, body.group, body.from_, body.until, body.note,
         body.everybody, body.rule, body.pattern, body.excludes, body.newcomers_only, tuple(body.confirmed), body.plan,
+        body.future_users,
     )  # fmt: skip
