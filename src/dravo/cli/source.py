@@ -80,7 +80,7 @@ def _change(given: argparse.Namespace, dravo: Dravo) -> None:
     for each in changed["shared_domains"]:
         others = ", ".join(other["label"] for other in each["sources"])
         print(
-            f"Warning: {others} also owns {each['domain']}. Dravo trusts both for emails of this domain, and users choose how to sign in.",
+            f"Warning: {others} also owns {each['domain']}. Dravo trusts both for emails of this domain. Where both let users sign in, users choose.",
             file=sys.stderr,
         )
     facts({"Key": changed["key"], "Label": changed["label"], "Owned domains": ", ".join(changed["domains"]) or "none"})
