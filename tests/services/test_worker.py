@@ -502,6 +502,8 @@ def test_while_nothing_can_be_written_applications_are_left_alone_and_it_goes_on
 
     monkeypatch.setattr(delivering, "write_together", full)
     monkeypatch.setattr(loop, "BROKEN_SECONDS", 0.1)
+    # The pauses grow as they do, from a tenth of their length.
+    monkeypatch.setattr(loop, "pause", lambda times, *_, **__: pause(times) / 10)
     staff = rooms.source()
     connected(rooms, "records", app)
     for number in range(40):
@@ -509,7 +511,7 @@ def test_while_nothing_can_be_written_applications_are_left_alone_and_it_goes_on
     assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", everybody=True))
     before = app.counted()["all"]
     with structlog.testing.capture_logs() as logged, at_work(rooms) as worker:
-        time.sleep(5)
+        time.sleep(1)
         asked = app.counted()["all"] - before
         failing.clear()
         eventually(lambda: rooms.rows(t.delivery, closed_at=None), lambda rows: rows == [])
