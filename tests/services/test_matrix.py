@@ -98,13 +98,13 @@ def test_all_of_it_is_exported_and_no_cell_is_a_formula(rooms: Rooms, history: d
 
 
 def test_what_somebody_would_get_is_what_they_get(rooms: Rooms, history: dict[str, Any]) -> None:
-    assigning.add(rooms.house, rooms.caller, Wish("desk", "curator", rule='title eq "Guide"'))
+    assigning.add(rooms.house, rooms.caller, Wish("desk", "viewer", rule='title eq "Guide"'))
     found = expecting.expect(rooms.house, "staff", {"title": "guide"}, ["Guides"])
     told = {(each["application"]["key"], each["role"]["key"]): each["reasons"] for each in found["items"]}
-    assert told == {("desk", "curator"): ['rule title eq "Guide"'], ("records", "viewer"): ["Staff > Guides"]}
+    assert told == {("desk", "viewer"): ['rule title eq "Guide"'], ("records", "viewer"): ["Staff > Guides"]}
     dan = rooms.person(history["staff"], "dan", title="Guide")
     rooms.add(history["staff"], history["group"], dan)
-    assert seen(rooms, words="dan") == {"dan": {"desk": ["Curator"], "records": ["Viewer"]}}
+    assert seen(rooms, words="dan") == {"dan": {"desk": ["Viewer"], "records": ["Viewer"]}}
     assert expecting.expect(rooms.house, "staff", {"active": False}, ["Guides"]) == {"active": False, "items": []}
     for attributes, groups, kind in (({}, ["Nobody"], NotFound), ({"active": "perhaps"}, [], InvalidInput)):
         with pytest.raises(kind):

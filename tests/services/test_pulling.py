@@ -12,7 +12,7 @@ from dravo.core.errors import AlreadyThere, InvalidInput, NotFound
 from dravo.core.instants import Instant
 from dravo.demo import directory
 from dravo.demo.directory import group_dn, person_dn
-from dravo.services import assigning, binding, conflicts, pull_settings, pulling, settings, voices
+from dravo.services import applications, assigning, binding, conflicts, pull_settings, pulling, settings, voices
 from dravo.services.assigning import Wish
 from dravo.services.guarding import NeedsConfirmation
 from dravo.services.recalculating import work_through
@@ -144,6 +144,8 @@ def test_a_look_tells_who_would_gain_and_lose_which_role(rooms: Rooms, read: Rea
     reading = read()
     reading.run()
     assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", group="Tree surgeons", source="estates"))
+    # Another role is the highest, which a rule gives to confirmed users only.
+    applications.add_role(rooms.house, rooms.caller, "records", "owner", "Owner", 9)
     assigning.add(rooms.house, rooms.caller, Wish("records", "curator", rule='title eq "Keeper"'))
     before = access(rooms)
     # One comes into the group and is new, one is there and comes, one leaves it, and one gets a title that a rule asks for.
@@ -425,6 +427,7 @@ def test_whose_word_counts_is_looked_at_and_then_counts(rooms: Rooms, read: Read
     reading = read(policy={"match": "user name", "domains": ["fernhollow.example"]})
     small.change(person_dn("una.kerrigan"), title=["Tree surgeon"])
     reading.run()
+    applications.add_role(rooms.house, rooms.caller, "records", "owner", "Owner", 9)
     assigning.add(rooms.house, rooms.caller, Wish("records", "curator", rule='title eq "Tree surgeon"'))
 
     def una() -> tuple[str, bool]:

@@ -311,11 +311,11 @@ def test_a_user_is_made_of_an_account_that_was_found_and_the_account_is_theirs(r
         # What an application says of somebody gives them nothing elsewhere unless that was seen.
         other = fresh("elsewhere")
         running.application(other)
-        dravo.assignments.add(other, "curator", rule=f'userName sw "dan-{garden}3"')
+        dravo.assignments.add(other, "viewer", rule=f'userName sw "dan-{garden}3"')
         app.create(userName=f"dan-{garden}3", displayName="C Dan", active=True, roles=[{"value": "viewer"}])
         compared(running, garden)
         third = next(each["id"] for each in dravo.applications.drift(garden, kind="unexpected") if each["name"] == "C Dan")
-        with pytest.raises(ApiError, match=f"They would also be Curator in {other.title().replace('-', ' ')} \\(rule"):
+        with pytest.raises(ApiError, match=f"They would also be Viewer in {other.title().replace('-', ' ')} \\(rule"):
             dravo.applications.make_user(garden, third)
         assert dravo.people.list(words=f"dan-{garden}3").total() == 0
         dravo.applications.make_user(garden, third, confirm="C Dan")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import threading
 import time
 from collections import Counter, deque
@@ -365,11 +366,12 @@ class Worker:
         return found, [None for _ in together]
 
     def _note_tasks(self, counted: dict[str, Counter[str]]) -> None:
-        with self.house.database.reading() as connection:
-            applications = self.house.catalogue.get(connection).applications
+        """Log and count attempts by application; where its key cannot be read, by its ID."""
+        keys: dict[str, str] = {}
+        with contextlib.suppress(DravoError), self.house.database.reading() as connection:
+            keys = {each.id: each.key for each in self.house.catalogue.get(connection).applications.values()}
         for application_id, outcomes in counted.items():
-            known = applications.get(application_id)
-            events.note_tasks(known.key if known is not None else application_id, dict(outcomes))
+            events.note_tasks(keys.get(application_id, application_id), dict(outcomes))
 
     def _finished_hand(self, hand: Hand, outcomes: set[str], wrong: BaseException | None, *, frees: bool) -> None:
         self._finished(hand[0].application_id, {each.account_id for each in hand}, outcomes, wrong, is_group=False, frees=frees)
@@ -408,6 +410,8 @@ class Worker:
         self, application_id: str, what: set[str], outcomes: set[str], wrong: BaseException | None, *, is_group: bool, frees: bool = True
     ) -> None:
         """Let go of what was worked on; `frees` says whether it still counts as under way."""
+        if is_group and outcomes:
+            self._note_tasks({application_id: Counter(outcomes)})
         if isinstance(wrong, DravoError):
             # The result could not be saved; see `_write`. The tasks themselves are fine.
             self._let_go_after(BROKEN_SECONDS, what)
