@@ -13,6 +13,7 @@ from typing import Any
 import httpx
 import psutil
 
+from dravo.client import Dravo
 from dravo.demo import contractors, reading, scenario
 from tests.harness import Provider, RunningDemo, eventually, free_port
 
@@ -22,6 +23,11 @@ def test_the_first_start_says_what_it_does_and_where_everything_is(demo: Running
     for step in ("Set up the data folder", "Start the service", "Add applications", "Import the estates directory", "Sign in contractors"):
         assert step in told
     assert demo.ready["operator"]["password"] in told
+
+
+def states_of_runs(dravo: Dravo, source: str) -> list[str]:
+    """Return how a source's runs ended, without those of the schedule: one can be due while the tests run."""
+    return [run["state"] for run in dravo.sources.runs(source) if run["asked_by"] != "the schedule"]
 
 
 def test_the_demo_has_what_others_rely_on_and_finds_what_it_had(demo: RunningDemo) -> None:
@@ -37,9 +43,9 @@ def test_the_demo_has_what_others_rely_on_and_finds_what_it_had(demo: RunningDem
         # Tests of the sign-in page may have registered others.
         asked = sum(1 for each in dravo.people.list(words="asked.by."))
         assert stages["people"] - asked == people
-        assert [run["state"] for run in dravo.sources.runs("estates")] == ["held", "failed", "done", "done", "done", "done"]
+        assert states_of_runs(dravo, "estates") == ["held", "failed", "done", "done", "done", "done"]
         assert {each["kind"] for each in dravo.sources.conflicts("estates")} == {"leaver", "e-mail known"}
-        assert [run["state"] for run in dravo.sources.runs("volunteers")] == ["done", "done"]
+        assert states_of_runs(dravo, "volunteers") == ["done", "done"]
         assert dravo.provisioning.summary(wait=60)["settled"]
         failed = dravo.deliveries.list(state="failed").page().items
         assert {each["person"]["user_name"] for each in failed} == {"ravi.chandrasen", "aroha.ngatai"}
