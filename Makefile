@@ -73,6 +73,7 @@ lint-python:
 	@$(BIN)/ruff check src tests tools benchmarks
 	@$(BIN)/ruff format --check src tests tools benchmarks
 	@$(BIN)/mypy
+	@$(BIN)/lint-imports --no-cache --no-logo | grep -v "^$$" | tail -8; exit $${PIPESTATUS[0]}
 	@$(BIN)/python tools/make_types.py --check
 
 lint-console:

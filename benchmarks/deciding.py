@@ -13,18 +13,21 @@ from typing import Any
 from sqlalchemy import insert
 
 from benchmarks.filtering import fill
-from dravo.core.access import Assignment, Declared, Facts, memberships, work_out
-from dravo.core.conditions import read_condition, seen
+from dravo.core.access.conditions import read_condition, seen
+from dravo.core.access.evaluation import Assignment, Declared, Facts, memberships, work_out
 from dravo.core.instants import Instant
 from dravo.core.scim.patches import read_operations
 from dravo.core.scim.schemas import ENTERPRISE_URN, GROUP
-from dravo.services import applications, operators, sources
-from dravo.services.house import House
-from dravo.services.intake import Intake
+from dravo.services.context import House
+from dravo.services.ingest.intake import Intake
+from dravo.services.provisioning import applications
+from dravo.services.provisioning import roles as provisioning_roles
+from dravo.services.security import operators
+from dravo.services.sources import sources
 from dravo.store import clock
 from dravo.store import tables as t
-from dravo.store.catalogue import raise_revision
-from dravo.store.identifiers import new_id
+from dravo.store.ids import new_id
+from dravo.store.snapshots.config import raise_revision
 
 NOW = Instant("2031-01-01T00:00:00.000000Z")
 SIZES = (1_000, 10_000, 100_000)
@@ -130,7 +133,7 @@ def run() -> None:
             house = House(Path(folder))
             sources.add(house, operators.SYSTEM, "staff", "Staff")
             applications.add(house, operators.SYSTEM, "records", "Records", None, tracked_only=False)
-            applications.add_role(house, operators.SYSTEM, "records", "viewer", "Viewer", 1)
+            provisioning_roles.add_role(house, operators.SYSTEM, "records", "viewer", "Viewer", 1)
             print(f"  one membership changed among {count:>7,}: {one_change(house, count):5.1f} ms, written down (goal: under 20)")
             house.close()
     print(f"  memory at its highest: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024} MB")

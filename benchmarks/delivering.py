@@ -14,14 +14,15 @@ from pathlib import Path
 import httpx
 import psutil
 
-from dravo.core.accounts import scim_body, without_empty
+from dravo.core.provisioning.accounts import scim_body, without_empty
 from dravo.core.scim.schemas import USER_URN
 from dravo.demo import scenario
-from dravo.services import assigning, recalculating
-from dravo.services.subjects import Wish
+from dravo.services.access import assignments
+from dravo.services.access.assignment_targets import Wish
+from dravo.services.changes import recompute
 from dravo.store import tables as t
 from tests.harness import Running, StandIn, set_up, stand_in_process
-from tests.rooms import Rooms
+from tests.service_fixture import Rooms
 
 NUMBER = int(os.environ.get("DRAVO_BENCH_ACCOUNTS", "10000"))
 AT_A_TIME = 8
@@ -34,8 +35,8 @@ def prepare(folder: Path) -> list[dict[str, object]]:
     rooms.application("records", "viewer", switched_on=True, at_a_time=AT_A_TIME)
     people = [rooms.person(source, f"p{number:06d}", **_person(each)) for number, each in enumerate(scenario.crowd(NUMBER, seed=5))]
     group = rooms.group(source, "Everybody", *people)
-    assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", group=group))
-    recalculating.work_through(rooms.house)
+    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", group=group))
+    recompute.work_through(rooms.house)
     bodies = [without_empty(scim_body(row.due)) for row in rooms.rows(t.account)]
     assert len(bodies) == NUMBER
     rooms.house.close()

@@ -10,17 +10,18 @@ from pathlib import Path
 
 from sqlalchemy import insert
 
-from dravo.core.names import fold
+from dravo.core.identity.names import fold
 from dravo.core.scim.patches import read_operations
 from dravo.core.scim.schemas import GROUP
 from dravo.demo import scenario
-from dravo.services import operators, sources
-from dravo.services.house import House
-from dravo.services.intake import Intake
-from dravo.services.own_records import OwnRecords, Query
-from dravo.store import clock, groups
+from dravo.services.context import House
+from dravo.services.ingest.intake import Intake
+from dravo.services.scim_server.resources import OwnRecords, Query
+from dravo.services.security import operators
+from dravo.services.sources import sources
+from dravo.store import clock, memberships
 from dravo.store import tables as t
-from dravo.store.identifiers import new_id
+from dravo.store.ids import new_id
 
 SIZES = (1_000, 10_000, 100_000)
 # What an index serves, and below it what the core evaluates on everybody.
@@ -94,7 +95,7 @@ def _members(house: House, intake: Intake, source_id: str, ids: list[str], prese
     """Return the milliseconds that 500 new members take in a group that has some already."""
     group = intake.create_group(source_id, {"displayName": f"Group of {present}"}, []).id
     with house.database.writing() as connection:
-        groups.add_members(connection, group, ids[:present], [], clock.now())
+        memberships.add_members(connection, group, ids[:present], [], clock.now())
     parts = iter(range(present, present + 2_500, 500))
 
     def add() -> None:

@@ -12,14 +12,21 @@ from pathlib import Path
 from sqlalchemy import insert, text
 
 from benchmarks.filtering import fill
-from dravo.services import applications, flowing, matrix, operators, overview, previewing, reaching, sources
-from dravo.services.house import House
-from dravo.services.matrix import View
-from dravo.services.subjects import Wish
-from dravo.store import clock, views
+from dravo.services.access import assignment_changes, rule_matches
+from dravo.services.access import matrix as access_matrix
+from dravo.services.access.assignment_targets import Wish
+from dravo.services.access.matrix import View
+from dravo.services.context import House
+from dravo.services.provisioning import applications
+from dravo.services.provisioning import roles as provisioning_roles
+from dravo.services.reporting import access_flow, overview
+from dravo.services.security import operators
+from dravo.services.sources import sources
+from dravo.store import clock
 from dravo.store import tables as t
-from dravo.store.identifiers import new_id
-from dravo.store.pages import Ask
+from dravo.store.ids import new_id
+from dravo.store.pagination import Ask
+from dravo.store.queries import users as user_queries
 
 SIZES = (1_000, 10_000, 100_000)
 APPLICATIONS, EACH = 100, 5
@@ -31,7 +38,7 @@ def give(house: House) -> None:
     chance, now = random.Random(8), clock.now()
     for number in range(APPLICATIONS):
         applications.add(house, operators.SYSTEM, f"app{number:03}", f"Application {number:03}", None, tracked_only=True)
-        applications.add_role(house, operators.SYSTEM, f"app{number:03}", "viewer", "Viewer", 1)
+        provisioning_roles.add_role(house, operators.SYSTEM, f"app{number:03}", "viewer", "Viewer", 1)
     with house.database.writing() as connection:
         roles = [(row.application_id, row.id) for row in connection.execute(t.role.select())]
         users = list(connection.execute(t.user.select()).scalars())
@@ -72,14 +79,14 @@ def run() -> None:
 
             def people(words: str | None = None, state: str | None = None, house: House = house) -> None:
                 with house.database.reading() as connection:
-                    views.people(connection, Ask(count=50), words, state)
+                    user_queries.people(connection, Ask(count=50), words, state)
 
             def bare(house: House = house) -> None:
                 with house.database.reading() as connection:
                     connection.execute(text('SELECT id, user_name, display_name, email FROM "user" ORDER BY display_name_key, id LIMIT 50')).all()
 
             def seen(house: House = house, **view: str) -> None:
-                matrix.people(house, View(**view), Ask(count=50))  # type: ignore[arg-type]
+                access_matrix.people(house, View(**view), Ask(count=50))  # type: ignore[arg-type]
 
             for name, work in (
                 ("bare SELECT of a page", bare),
@@ -91,17 +98,20 @@ def run() -> None:
                 ("matrix of one application", lambda: seen(application="app007")),
                 ("matrix at a past instant", lambda: seen(at=clock.now())),
                 ("matrix, direct only", lambda: seen(only="direct only")),
-                ("matrix of groups", lambda house=house: matrix.groups(house, Ask(count=50))),
+                ("matrix of groups", lambda house=house: access_matrix.groups(house, Ask(count=50))),
                 ("overview's band", lambda house=house: overview.band(house)),
                 ("applications, listed", lambda house=house: applications.listing(house, Ask(count=50))),
             ):
                 rows.setdefault(name, []).append(p95(work))
             for name, once in (
-                ("a rule tried (once)", lambda house=house: reaching.try_rule(house, 'department eq "Herbarium"')),
-                ("everybody previewed (once)", lambda house=house: previewing.preview_adding(house, Wish("app001", "viewer", everybody=True))),
-                ("flow counted (once)", lambda house=house: flowing.count(house)),
-                ("flow shown (once)", lambda house=house: flowing.shown(house)),
-                ("all of it exported (once)", lambda house=house: sum(len(piece) for piece in matrix.export(house, View(), "csv"))),
+                ("a rule tried (once)", lambda house=house: rule_matches.try_rule(house, 'department eq "Herbarium"')),
+                (
+                    "everybody previewed (once)",
+                    lambda house=house: assignment_changes.preview_adding(house, Wish("app001", "viewer", everybody=True)),
+                ),
+                ("flow counted (once)", lambda house=house: access_flow.count(house)),
+                ("flow shown (once)", lambda house=house: access_flow.shown(house)),
+                ("all of it exported (once)", lambda house=house: sum(len(piece) for piece in access_matrix.export(house, View(), "csv"))),
             ):
                 began = time.perf_counter()
                 once()

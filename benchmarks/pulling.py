@@ -20,8 +20,8 @@ from sqlalchemy import insert, select
 from dravo.core.instants import seconds_between
 from dravo.demo import directory, scenario
 from dravo.demo.directory import Directory
-from dravo.demo.running import free_port
-from dravo.services.house import House
+from dravo.demo.runner import free_port
+from dravo.services.context import House
 from dravo.store import tables as t
 from tests import harness
 from tests.harness import Running

@@ -15,7 +15,7 @@ from typing import Any
 import psutil
 
 from dravo.demo import scenario
-from dravo.demo.running import free_port
+from dravo.demo.runner import free_port
 from tests.harness import answers, eventually, service
 
 CLIENTS = 4

@@ -12,10 +12,10 @@ from pathlib import Path
 
 import httpx
 
-from dravo.demo.running import free_port
-from dravo.services import operators
-from dravo.services.house import House
-from dravo.services.permissions import CHIEF
+from dravo.demo.runner import free_port
+from dravo.services.context import House
+from dravo.services.security import operators
+from dravo.services.security.permissions import CHIEF
 
 ROUNDS = 7
 BARE = """

@@ -15,7 +15,7 @@ from hypothesis import settings
 
 from dravo.protocols.addresses import allow_loopback
 from tests import cheap, harness, order, scale
-from tests.rooms import Rooms
+from tests.service_fixture import Rooms
 
 settings.load_profile(scale.PROFILE)
 # Stand-ins are on this machine.

@@ -12,11 +12,13 @@ import ldap
 
 from dravo.demo import directory, scenario
 from dravo.demo.directory import Directory, group_dn, person_dn
-from dravo.demo.running import free_port
-from dravo.services import pull_settings, pulling
+from dravo.demo.runner import free_port
+from dravo.services.imports import config as import_config
+from dravo.services.imports import run as import_run
+from dravo.services.imports import runs as import_runs
 from dravo.store import tables as t
-from dravo.store.pages import Ask
-from tests.rooms import Rooms
+from dravo.store.pagination import Ask
+from tests.service_fixture import Rooms
 
 
 class Estates:
@@ -101,20 +103,20 @@ class Reading:
         self.rooms, self.key = rooms, key
         self.source_id = rooms.source(key)
         given = {"kind": kind, "settings": settings, "secret": secret or None, "schedule": "", "in_force": True, **more}
-        pull_settings.change(rooms.house, rooms.caller, key, given)
+        import_config.change(rooms.house, rooms.caller, key, given)
 
     def change(self, **given: Any) -> dict[str, Any]:
-        return pull_settings.change(self.rooms.house, self.rooms.caller, self.key, given)
+        return import_config.change(self.rooms.house, self.rooms.caller, self.key, given)
 
     def run(self, **how: Any) -> dict[str, Any]:
         """Read it now, and return the run with its counts by name."""
-        run = pulling.ask_for(self.rooms.house, self.rooms.caller, self.key, **how)
-        pulling.carry_out(self.rooms.house, run["id"])
-        found = pulling.one_run(self.rooms.house, run["id"])
+        run = import_runs.ask_for(self.rooms.house, self.rooms.caller, self.key, **how)
+        import_run.carry_out(self.rooms.house, run["id"])
+        found = import_runs.one_run(self.rooms.house, run["id"])
         return {**found, **{each["name"]: each["number"] for each in found["counts"]}}
 
     def lines(self, run: dict[str, Any], kind: str | None = None) -> list[dict[str, Any]]:
-        return list(pulling.lines(self.rooms.house, self.key, run["id"], Ask(count=500), kind)["items"])
+        return list(import_runs.lines(self.rooms.house, self.key, run["id"], Ask(count=500), kind)["items"])
 
     def records(self) -> dict[str, Any]:
         """Return the present records by user name."""

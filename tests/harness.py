@@ -26,12 +26,13 @@ import lxml.html
 
 from dravo.client import Dravo
 from dravo.demo.application import TOKEN_VARIABLE, Application
-from dravo.demo.identity import Identity
-from dravo.demo.running import free_port
-from dravo.demo.wire import Answer, Call, make_server
-from dravo.services import api_tokens, operators, settings
-from dravo.services.permissions import CHIEF, Caller
-from tests.rooms import open_house
+from dravo.demo.http_server import Answer, Call, make_server
+from dravo.demo.runner import free_port
+from dravo.demo.sign_in_provider import Identity
+from dravo.services import settings
+from dravo.services.security import api_tokens, operators
+from dravo.services.security.permissions import CHIEF, Caller
+from tests.service_fixture import open_house
 
 CORE = "urn:ietf:params:scim:schemas:core:2.0:"
 PATCH = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
@@ -205,7 +206,7 @@ class Letters:
 def mail_server(folder: Path) -> Iterator[Letters]:
     """Run a stand-in for a mail server."""
     port, smtp_port = free_port(), free_port()
-    command = [sys.executable, "-m", "dravo.demo.letters", "--name", "Mail", "--port", str(port), "--smtp-port", str(smtp_port)]
+    command = [sys.executable, "-m", "dravo.demo.mail_server", "--name", "Mail", "--port", str(port), "--smtp-port", str(smtp_port)]
     process = subprocess.Popen([*command, "--state", str(folder / f"{port}.state")], stdin=subprocess.PIPE)
     try:
         eventually(lambda: answers(f"http://127.0.0.1:{port}/"))

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import importlib
 import json
+import pkgutil
 import re
 import subprocess
 import sys
@@ -10,40 +12,17 @@ import tempfile
 from pathlib import Path
 from typing import Any
 
-from dravo.services.house import House
-from dravo.web.api import (
-    access_models,
-    application_models,
-    asked,
-    base,
-    drift_models,
-    models,
-    people_models,
-    pull_models,
-    review_models,
-    sign_in_models,
-    source_models,
-)
+from dravo.services.context import House
+from dravo.web.api import schemas
 from dravo.web.app import api_document, create_app
 
 ROOT = Path(__file__).resolve().parent.parent
 TYPES = ROOT / "src/dravo/client/types"
 DOCUMENT = ROOT / "console/openapi.json"
 MADE = "Made from its OpenAPI document by tools/make_types.py; not edited by hand."
-# One room for each module of models of the API, and what it is about.
-ROOMS = {
-    access_models: ("access", "access: assignments, mapping tables, the matrix"),
-    application_models: ("applications", "applications"),
-    asked: ("asked", "what is sent with requests"),
-    review_models: ("reviews", "access reviews"),
-    drift_models: ("drift", "comparing applications with what should be there"),
-    source_models: ("sources", "sources and settings"),
-    pull_models: ("pull", "reading sources: settings, checks, runs, conflicts"),
-    sign_in_models: ("sign_in", "signing in by sources: settings with the exchange sheet, trials, traces, visits"),
-    people_models: ("people", "people and groups, what they have and why, and their accounts"),
-    base: ("house", "deliveries, operators, and what all have in common"),
-    models: ("house", "deliveries, operators, and what all have in common"),
-}
+# One file for each module of schemas, and what it is about.
+MODULES = {each.name: importlib.import_module(f"{schemas.__name__}.{each.name}") for each in pkgutil.iter_modules(schemas.__path__)}
+ABOUT = {name: (module.__doc__ or "").strip().rstrip(".") for name, module in MODULES.items()}
 SIMPLE = {"string": "str", "integer": "int", "number": "float", "boolean": "bool", "null": "None"}
 
 
@@ -72,40 +51,39 @@ def definition(name: str, schema: dict[str, Any]) -> str:
     return f'class {name}(TypedDict):\n    """{note}"""\n\n{lines}'
 
 
-def room_of(name: str) -> str:
-    """Return in which room a type belongs: where its model was made."""
-    for module, (room, _) in ROOMS.items():
-        model = getattr(module, name, None)
-        if getattr(model, "__module__", None) == module.__name__:
-            return room
-    raise LookupError(f"no module of models has '{name}'")
+def file_of(name: str) -> str:
+    """Return the name of the file that has a type: that of the module of its schema."""
+    for file, module in MODULES.items():
+        if getattr(getattr(module, name, None), "__module__", None) == module.__name__:
+            return file
+    raise LookupError(f"no module of schemas has '{name}'")
 
 
-def written(room: str, about: str, names: list[str], wanted: dict[str, Any], rooms: dict[str, str]) -> str:
-    """Return the file of one room; what it names of others is known to type checkers only, for rooms name each other."""
+def written(about: str, names: list[str], wanted: dict[str, Any], files: dict[str, str]) -> str:
+    """Return the text of one file. Types of other files are imported for type checkers only, because files name each other."""
     text = "\n\n\n".join(definition(name, wanted[name]) for name in names)
     kinds = " ".join(type_of(inner) for name in names for inner in wanted[name].get("properties", {}).values())
     named = set(re.findall(r"\w+", kinds)) & (set(wanted) - set(names))
-    lines = [f'"""What the management API gives of {about}.', "", MADE, '"""', "", "from __future__ import annotations", ""]
+    lines = [f'"""{about}.', "", MADE, '"""', "", "from __future__ import annotations", ""]
     used = [*(["TYPE_CHECKING"] if named else []), *(["Any"] if "Any" in kinds else []), "TypedDict"]
     lines += [f"from typing import {', '.join(used)}", ""]
     if named:
         lines.append("if TYPE_CHECKING:")
-        for other in sorted({rooms[name] for name in named}):
-            lines.append(f"    from dravo.client.types.{other} import {', '.join(sorted(name for name in named if rooms[name] == other))}")
+        for other in sorted({files[name] for name in named}):
+            lines.append(f"    from dravo.client.types.{other} import {', '.join(sorted(name for name in named if files[name] == other))}")
         lines.append("")
     return "\n".join(lines) + "\n\n" + text + "\n"
 
 
 def made_types(wanted: dict[str, Any]) -> dict[Path, str]:
     """Return every file of the types, and the one that has them all by name."""
-    rooms = {name: room_of(name) for name in wanted}
+    files = {name: file_of(name) for name in wanted}
     made = {}
-    lines = [f'"""What the management API gives, as types. {MADE}"""', ""]
-    for room, about in sorted(set(ROOMS.values())):
-        names = sorted(name for name in wanted if rooms[name] == room)
-        made[TYPES / f"{room}.py"] = written(room, about, names, wanted, rooms)
-        lines.append(f"from dravo.client.types.{room} import {', '.join(names)}")
+    lines = [f'"""Responses of the management API as types. {MADE}"""', ""]
+    for file in sorted(set(files.values())):
+        names = sorted(name for name in wanted if files[name] == file)
+        made[TYPES / f"{file}.py"] = written(ABOUT[file], names, wanted, files)
+        lines.append(f"from dravo.client.types.{file} import {', '.join(names)}")
     lines += ["", f"__all__ = {json.dumps(sorted(wanted))}"]
     made[TYPES / "__init__.py"] = "\n".join(lines) + "\n"
     return {path: formatted(text) for path, text in made.items()}
@@ -127,20 +105,23 @@ def main() -> int:
     wanted = {
         name: schema
         for name, schema in schemas.items()
-        if schema.get("type") == "object" and not name.endswith(("Body", "Query", "Path", "Change", "Fields")) and "Validation" not in name
+        if schema.get("type") == "object" and not name.endswith(("Request", "Query", "Path", "Fields")) and "Validation" not in name
     }
     made = {
         **made_types(wanted),
         DOCUMENT: json.dumps(document, indent=1, sort_keys=True, default=str) + "\n",
     }
     stale = [path for path, text in made.items() if not path.exists() or path.read_text() != text]
+    unused = [path for path in TYPES.glob("*.py") if path not in made]
     if "--check" in sys.argv:
-        for path in stale:
+        for path in stale + unused:
             print(f"{path.relative_to(ROOT)} is not up to date: run tools/make_types.py")
-        return 1 if stale else 0
+        return 1 if stale or unused else 0
     TYPES.mkdir(exist_ok=True)
     for path in stale:
         path.write_text(made[path])
+    for path in unused:
+        path.unlink()
     return 0
 
 

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import FlowBand from './components/FlowBand.vue'
+import NavigationBand from './app/NavigationBand.vue'
 import { useSession } from './app/session'
 
 const { signedIn } = useSession()
@@ -8,7 +8,7 @@ const { signedIn } = useSession()
 <template>
   <v-app>
     <a class="skip" href="#content">Skip to the page</a>
-    <FlowBand v-if="signedIn && !$route.meta.open" />
+    <NavigationBand v-if="signedIn && !$route.meta.open" />
     <v-main id="content" tabindex="-1">
       <router-view :key="$route.path.split('/').slice(0, 3).join('/')" />
     </v-main>

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from dravo.client import ApiError, Conflict, Dravo, InvalidRequest, NotAllowed, NotThere, ServiceUnreachable, SignInNeeded
-from dravo.demo.running import free_port
+from dravo.demo.runner import free_port
 from tests.command_line import dravo
 from tests.harness import Running, StandIn, eventually
 

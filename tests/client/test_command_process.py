@@ -11,7 +11,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from dravo.demo.wire import Answer, make_server
+from dravo.demo.http_server import Answer, make_server
 from tests.harness import Running, eventually
 
 Fresh = Callable[[str], str]

@@ -16,7 +16,7 @@ from dravo.store import tables as t
 from tests import command_line
 from tests.command_line import Completed
 from tests.harness import Browser, Letters, Running, SignInProvider, sign_in_provider
-from tests.rooms import open_house
+from tests.service_fixture import open_house
 
 Dravo = Callable[..., Completed]
 

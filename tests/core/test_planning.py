@@ -9,15 +9,15 @@ from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
 
-from dravo.core import access as rules
-from dravo.core.access import Assignment, Policy, decide_about, memberships, work_out
-from dravo.core.accounts import Settings
-from dravo.core.conditions import read_condition
+from dravo.core.access import evaluation as rules
+from dravo.core.access.conditions import read_condition
+from dravo.core.access.evaluation import Assignment, Policy, decide_about, memberships, work_out
+from dravo.core.identity.merging import merge
+from dravo.core.identity.records import PersonRecord
 from dravo.core.instants import Instant, later
-from dravo.core.merging import merge
 from dravo.core.planning import Application, Catalogue, GroupLabel, HeldAccess, HeldAccount, Person, Role, facts_of, with_groups, with_record
 from dravo.core.planning import work_out as plan
-from dravo.core.records import PersonRecord
+from dravo.core.provisioning.accounts import Settings
 from tests.scale import sized
 
 GROUPS = ("g1", "g2", "g3")

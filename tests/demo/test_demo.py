@@ -14,7 +14,7 @@ import httpx
 import psutil
 
 from dravo.client import Dravo
-from dravo.demo import contractors, reading, scenario
+from dravo.demo import contractors, import_sources, scenario
 from tests.harness import Provider, RunningDemo, eventually, free_port
 
 
@@ -39,7 +39,7 @@ def test_the_demo_has_what_others_rely_on_and_finds_what_it_had(demo: RunningDem
     with demo.dravo as dravo:
         stages = {stage["name"]: stage["count"] for stage in dravo.overview()["stages"]}
         # A leaver of the staff, and one of the crew; the register has 26 volunteers, and one more registered.
-        people = len(scenario.staff()) - 1 + len(scenario.CONTRACTORS) + len(contractors.CAME) + 26 + 1 + len(reading.CREW) - 1
+        people = len(scenario.staff()) - 1 + len(scenario.CONTRACTORS) + len(contractors.CAME) + 26 + 1 + len(import_sources.CREW) - 1
         # Tests of the sign-in page may have registered others.
         asked = sum(1 for each in dravo.people.list(words="asked.by."))
         assert stages["people"] - asked == people

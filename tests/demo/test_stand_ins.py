@@ -9,8 +9,8 @@ from typing import Any
 import pytest
 
 from dravo.demo.application import Application
-from dravo.demo.provider import Provider, PushFailed
-from dravo.demo.wire import Answer, Call
+from dravo.demo.http_server import Answer, Call
+from dravo.demo.scim_provider import Provider, PushFailed
 
 TOKEN = {"Authorization": "Bearer right"}
 

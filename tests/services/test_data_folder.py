@@ -10,13 +10,14 @@ import pytest
 import structlog
 
 from dravo.cli.main import main
-from dravo.services import operators
 from dravo.services.data_folder import FolderNotOwned, secure
-from dravo.services.permissions import CHIEF
-from dravo.services.rate_limits import Limiter
+from dravo.services.security import operators
+from dravo.services.security import sessions as operator_sessions
+from dravo.services.security.permissions import CHIEF
+from dravo.services.security.rate_limits import Limiter
 from dravo.store.database import FILE_NAME
 from tests.harness import PASSWORD
-from tests.rooms import Rooms, open_house
+from tests.service_fixture import Rooms, open_house
 
 
 def _mode(path: Path) -> int:
@@ -68,8 +69,8 @@ def test_a_folder_of_another_user_is_refused(tmp_path: Path) -> None:
 
 def test_the_records_hold_neither_a_session_nor_its_csrf_token(rooms: Rooms) -> None:
     operators.add(rooms.house, operators.SYSTEM, "una.kerrigan", CHIEF, PASSWORD)
-    secret, told = operators.sign_in(rooms.house, Limiter(9, 9), "una.kerrigan", PASSWORD, "192.0.2.7")
-    known = operators.by_session(rooms.house, secret)
+    secret, told = operator_sessions.sign_in(rooms.house, Limiter(9, 9), "una.kerrigan", PASSWORD, "192.0.2.7")
+    known = operator_sessions.by_session(rooms.house, secret)
     assert known is not None
     assert known[1] == told["csrf"]
     rooms.house.database.checkpoint()

@@ -11,17 +11,22 @@ import pytest
 import structlog
 
 from dravo.core.errors import NotSignedIn
-from dravo.services import assigning, events, guarding, measuring, operators
-from dravo.services.permissions import CHIEF
-from dravo.services.previewing import Sure
-from dravo.services.rate_limits import Limiter
-from dravo.services.recalculating import work_through
-from dravo.services.subjects import Wish
+from dravo.services import events
+from dravo.services.access import assignments
+from dravo.services.access.assignment_targets import Wish
+from dravo.services.changes.preview import Sure
+from dravo.services.changes.recompute import work_through
+from dravo.services.provisioning import holds
+from dravo.services.reporting import metrics as reporting_metrics
+from dravo.services.security import operators
+from dravo.services.security import sessions as operator_sessions
+from dravo.services.security.permissions import CHIEF
+from dravo.services.security.rate_limits import Limiter
 from dravo.store import clock
 from tests.directories import Reading
 from tests.harness import PASSWORD, Running, StandIn, eventually
-from tests.rooms import Rooms
-from tests.services.test_pulling_others import files
+from tests.service_fixture import Rooms
+from tests.services.imports.test_scim_and_csv import files
 
 
 def counted(event: str, outcome: str) -> int:
@@ -48,20 +53,20 @@ def test_held_removals_are_one_line_for_each_application(rooms: Rooms) -> None:
     staff = rooms.source()
     rooms.application("records")
     people = [rooms.person(staff, f"p{number}") for number in range(12)]
-    assignment = assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", group=rooms.group(staff, "All", *people)))
+    assignment = assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", group=rooms.group(staff, "All", *people)))
     now = clock.now()
     with rooms.house.database.writing() as connection:
         # They have all gone over.
         connection.exec_driver_sql("UPDATE account SET agreed = due, had = due, agreed_version = due_version, remote_id = id")
         connection.exec_driver_sql(f"UPDATE delivery SET state = 'done', closed_at = '{now}'")
-    assigning.remove(rooms.house, operators.SYSTEM, assignment["id"], Sure("Records"))
+    assignments.remove(rooms.house, operators.SYSTEM, assignment["id"], Sure("Records"))
     with rooms.house.database.writing() as connection:
         # Nobody has looked at these removals.
         connection.exec_driver_sql("UPDATE delivery SET cleared_at = NULL, cleared_by = NULL WHERE closed_at IS NULL")
     work_through(rooms.house)
     before = counted(events.HOLD, "removals")
     with structlog.testing.capture_logs() as logged:
-        guarding.judge(rooms.house, clock.now())
+        holds.judge(rooms.house, clock.now())
     (line,) = lines_of(logged, events.HOLD)
     assert (line["application"], line["number"], line["log_level"]) == ("records", 12, "warning")
     assert counted(events.HOLD, "removals") == before + 12
@@ -70,7 +75,7 @@ def test_held_removals_are_one_line_for_each_application(rooms: Rooms) -> None:
 def test_a_failed_sign_in_is_one_line_without_the_password(rooms: Rooms) -> None:
     operators.add(rooms.house, rooms.caller, "una.kerrigan", CHIEF, PASSWORD)
     with structlog.testing.capture_logs() as logged, pytest.raises(NotSignedIn):
-        operators.sign_in(rooms.house, Limiter(9, 60), "una.kerrigan", "a-wrong-password", "192.0.2.7")
+        operator_sessions.sign_in(rooms.house, Limiter(9, 60), "una.kerrigan", "a-wrong-password", "192.0.2.7")
     (line,) = lines_of(logged, events.SIGN_IN)
     assert (line["outcome"], line["operator"], line["address"]) == ("operator", "una.kerrigan", "192.0.2.7")
     assert "a-wrong-password" not in str(logged)
@@ -84,7 +89,7 @@ def test_an_outcome_that_is_not_known_is_logged_and_stops_nobody() -> None:
 
 def test_metrics_count_what_the_log_tells() -> None:
     events.note(events.PAUSE, "application", application="records")
-    text = list(measuring.as_text(measuring.of_events()))
+    text = list(reporting_metrics.as_text(reporting_metrics.of_events()))
     assert "# TYPE dravo_pauses counter" in text
     assert f'dravo_pauses_total{{outcome="application"}} {counted(events.PAUSE, "application")}' in text
 

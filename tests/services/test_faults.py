@@ -14,11 +14,11 @@ import httpx
 import pytest
 
 from dravo.core.errors import DravoError
-from dravo.serving import folder_lock
+from dravo.supervisor import folder_lock
 from tests import harness
 from tests.harness import Provider, Running, StandIn, eventually
 from tests.scale import sized
-from tests.services.test_delivering import stamp
+from tests.services.provisioning.test_attempt import stamp
 
 PEOPLE = sized(40, 200)
 Fresh = Callable[[str], str]

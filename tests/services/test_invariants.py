@@ -11,18 +11,24 @@ from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, rule
 
-from dravo.core.access import memberships, work_out
+from dravo.core.access.evaluation import memberships, work_out
 from dravo.core.errors import AlreadyThere, InvalidInput, NotFound
-from dravo.core.merging import merge
+from dravo.core.identity.merging import merge
 from dravo.core.planning import facts_of
 from dravo.core.scim.errors import ScimError
-from dravo.services import applications, assigning, local_groups, local_people, policies, recalculating
-from dravo.services.local_groups import Members
-from dravo.services.subjects import Wish
-from dravo.store import clock, snapshots
+from dravo.services.access import assignments
+from dravo.services.access import policies as access_policies
+from dravo.services.access.assignment_targets import Wish
+from dravo.services.changes import recompute
+from dravo.services.ingest.local import groups as local_groups
+from dravo.services.ingest.local import users as local_users
+from dravo.services.ingest.local.groups import Members
+from dravo.services.provisioning import applications
+from dravo.store import clock
 from dravo.store import tables as t
-from tests.rooms import Rooms
+from dravo.store.snapshots import users as user_snapshots
 from tests.scale import sized
+from tests.service_fixture import Rooms
 
 NAMES = ("ada", "bob", "cyd")
 GROUPS = ("g0", "g1", "g2")
@@ -135,16 +141,16 @@ class Records(RuleBasedStateMachine):
         several=st.sampled_from(["all", "highest"]), first=st.sampled_from(["both", "direct", "rules"]),
     )  # fmt: skip
     def set_policy(self, **policy: str) -> None:
-        policies.change(self.rooms.house, self.rooms.caller, "records", {**policy, "default_role": "viewer"})
+        access_policies.change(self.rooms.house, self.rooms.caller, "records", {**policy, "default_role": "viewer"})
 
     def assign(self, wish: Wish) -> None:
         with contextlib.suppress(AlreadyThere):
-            self.assignments.append(assigning.add(self.rooms.house, self.rooms.caller, wish)["id"])
+            self.assignments.append(assignments.add(self.rooms.house, self.rooms.caller, wish)["id"])
 
     @rule(number=st.integers(0, 9))
     def take_away(self, number: int) -> None:
         if self.assignments:
-            assigning.remove(self.rooms.house, self.rooms.caller, self.assignments.pop(number % len(self.assignments)))
+            assignments.remove(self.rooms.house, self.rooms.caller, self.assignments.pop(number % len(self.assignments)))
 
     @rule(name=st.sampled_from(["l0", "l1"]), role=st.sampled_from(ROLES))
     def make_local_group(self, name: str, role: str) -> None:
@@ -178,12 +184,12 @@ class Records(RuleBasedStateMachine):
     def local_person(self, name: str, active: bool, gone: bool) -> None:
         known = [row for row in self.rooms.rows(t.user, user_name=name) if row.gone_at is None]
         if not known:
-            local_people.add(self.rooms.house, self.rooms.caller, {"user_name": name})
+            local_users.add(self.rooms.house, self.rooms.caller, {"user_name": name})
         elif len(known) == 1 and any(row.channel == "local" for row in self.rooms.rows(t.record, user_id=known[0].id)):
             if gone:
-                local_people.remove(self.rooms.house, self.rooms.caller, known[0].id)
+                local_users.remove(self.rooms.house, self.rooms.caller, known[0].id)
             else:
-                local_people.change(self.rooms.house, self.rooms.caller, known[0].id, {"user_name": name, "active": active})
+                local_users.change(self.rooms.house, self.rooms.caller, known[0].id, {"user_name": name, "active": active})
 
     @rule(setting=st.sampled_from(["deactivate", "delete", "leave alone"]))
     def set_leaving(self, setting: str) -> None:
@@ -191,11 +197,11 @@ class Records(RuleBasedStateMachine):
 
     def found(self) -> dict[str, tuple[Any, Any]]:
         """Return for each user what the records hold, and what follows from the stored inputs from nothing."""
-        recalculating.work_through(self.rooms.house)
+        recompute.work_through(self.rooms.house)
         with self.rooms.house.database.reading() as connection:
             catalogue = self.rooms.house.catalogue.get(connection)
             ids = [row.id for row in self.rooms.rows(t.user)]
-            people = snapshots.people(connection, ids)
+            people = user_snapshots.people(connection, ids)
         made = {}
         for user_id, person in people.items():
             groups = memberships(person.groups, catalogue.parents)
@@ -261,7 +267,7 @@ def test_replaying_what_a_source_said_changes_nothing(rooms: Rooms) -> None:
     rooms.application()
     people = [rooms.person(staff, f"p{number}", title="Guide") for number in range(5)]
     group = rooms.group(staff, "Guides", *people)
-    assigning.add(rooms.house, rooms.caller, Wish("records", "viewer", group=group))
+    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", group=group))
 
     def state() -> list[Any]:
         return [rooms.rows(table) for table in (t.user, t.record, t.group, t.membership, t.access, t.account, t.delivery)]

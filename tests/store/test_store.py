@@ -20,15 +20,17 @@ from dravo.core.errors import Busy, InvalidInput, RecordsFailing, WorldMoved
 from dravo.core.scim.filters import matches
 from dravo.core.scim.paths import parse_filter
 from dravo.core.scim.schemas import USER
-from dravo.services.own_records import OwnRecords, Query
-from dravo.store import catalogue, tables, views
+from dravo.services.scim_server.resources import OwnRecords, Query
+from dravo.store import tables
 from dravo.store.database import Database, migration_config, newest_migration
-from dravo.store.identifiers import new_id
-from dravo.store.pages import Ask
-from dravo.store.quick import Quick
+from dravo.store.ids import new_id
+from dravo.store.pagination import Ask
+from dravo.store.prepared_statements import Quick
+from dravo.store.queries import users as user_queries
+from dravo.store.queries.scim_filters import narrow
 from dravo.store.records import found_by
-from dravo.store.scim_filters import narrow
-from tests.rooms import Rooms
+from dravo.store.snapshots import config as config_snapshot
+from tests.service_fixture import Rooms
 
 
 @pytest.fixture
@@ -48,7 +50,7 @@ def test_migrating_again_changes_nothing(database: Database) -> None:
     database.migrate()
     Database(database.folder).migrate()
     with database.reading() as connection:
-        assert catalogue.revision(connection) == 1
+        assert config_snapshot.revision(connection) == 1
     assert database.path.read_bytes()[:16] == before[:16]
 
 
@@ -65,32 +67,32 @@ def test_ids_sort_by_the_time_they_were_made_also_within_one_millisecond(monkeyp
 
 def test_a_reader_sees_one_state_while_a_writer_goes_on(database: Database) -> None:
     with database.reading() as connection:
-        before = catalogue.revision(connection)
+        before = config_snapshot.revision(connection)
 
         def write() -> None:
             with database.writing() as writer:
-                catalogue.raise_revision(writer)
+                config_snapshot.raise_revision(writer)
 
         thread = threading.Thread(target=write)
         thread.start()
         thread.join(5)
         assert not thread.is_alive(), "a reader kept the writer waiting"
-        assert catalogue.revision(connection) == before
+        assert config_snapshot.revision(connection) == before
     with database.reading() as connection:
-        assert catalogue.revision(connection) == before + 1
+        assert config_snapshot.revision(connection) == before + 1
         with pytest.raises(WorldMoved):
-            catalogue.check_revision(connection, before)
+            config_snapshot.check_revision(connection, before)
 
 
 def test_an_error_rolls_all_back_and_the_next_writer_is_served(database: Database) -> None:
     with pytest.raises(RuntimeError), database.writing() as connection:
-        catalogue.raise_revision(connection)
+        config_snapshot.raise_revision(connection)
         raise RuntimeError("in the middle")
     with database.writing() as connection:
-        assert catalogue.revision(connection) == 1
-        catalogue.raise_revision(connection)
+        assert config_snapshot.revision(connection) == 1
+        config_snapshot.raise_revision(connection)
     with database.reading() as connection:
-        assert catalogue.revision(connection) == 2
+        assert config_snapshot.revision(connection) == 2
 
 
 def test_records_that_stay_locked_are_told_as_busy(database: Database, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -102,7 +104,7 @@ def test_records_that_stay_locked_are_told_as_busy(database: Database, monkeypat
         pass
     other.execute("ROLLBACK")
     with impatient.writing() as connection:
-        catalogue.raise_revision(connection)
+        config_snapshot.raise_revision(connection)
 
 
 def test_a_disk_that_is_full_is_told_and_nothing_is_half_written(database: Database) -> None:
@@ -110,11 +112,11 @@ def test_a_disk_that_is_full_is_told_and_nothing_is_half_written(database: Datab
         pages = connection.exec_driver_sql("PRAGMA page_count").scalar_one()
         connection.exec_driver_sql(f"PRAGMA max_page_count={pages}")
     with pytest.raises(RecordsFailing, match="full"), database.writing() as connection:
-        catalogue.raise_revision(connection)
+        config_snapshot.raise_revision(connection)
         for number in range(500):
             connection.execute(tables.revision.insert().values(name=f"filler {number} {'x' * 30}", value=1))
     with database.reading() as connection:
-        assert catalogue.revision(connection) == 1
+        assert config_snapshot.revision(connection) == 1
 
 
 def test_what_is_declared_is_read_once_for_each_revision(rooms: Rooms) -> None:
@@ -139,7 +141,7 @@ def test_pages_cover_a_list_once_however_it_is_cut(rooms: Rooms) -> None:
         seen, after = [], None
         while True:
             with rooms.house.database.reading() as connection:
-                page = views.people(connection, Ask(after, count), None, None)
+                page = user_queries.people(connection, Ask(after, count), None, None)
             assert page["total"] == 23
             assert len(page["items"]) <= count
             seen += [item["id"] for item in page["items"]]
@@ -154,18 +156,18 @@ def test_somebody_new_in_the_middle_shifts_nothing(rooms: Rooms) -> None:
     for name in "bdfh":
         rooms.person(staff, name)
     with rooms.house.database.reading() as connection:
-        first = views.people(connection, Ask(None, 2), None, None)
+        first = user_queries.people(connection, Ask(None, 2), None, None)
     rooms.person(staff, "a")
     rooms.person(staff, "e")
     with rooms.house.database.reading() as connection:
-        second = views.people(connection, Ask(first["next"], 9), None, None)
+        second = user_queries.people(connection, Ask(first["next"], 9), None, None)
     assert [item["user_name"] for item in first["items"] + second["items"]] == ["b", "d", "e", "f", "h"]
 
 
 @pytest.mark.parametrize("cursor", ["x", "W10", "WzEsMiwzXQ", "e30", "////", "WzEuNSwgIngiXQ"])
 def test_a_cursor_of_somebody_s_own_is_refused(rooms: Rooms, cursor: str) -> None:
     with rooms.house.database.reading() as connection, pytest.raises(InvalidInput, match="cursor"):
-        views.people(connection, Ask(cursor), None, None)
+        user_queries.people(connection, Ask(cursor), None, None)
 
 
 def test_signs_of_patterns_mean_themselves_when_looked_for(rooms: Rooms) -> None:
@@ -173,7 +175,10 @@ def test_signs_of_patterns_mean_themselves_when_looked_for(rooms: Rooms) -> None
     for name in ("50%_off", "50 off", "a'b\"c"):
         rooms.person(staff, name)
     with rooms.house.database.reading() as connection:
-        found = {words: [item["user_name"] for item in views.people(connection, Ask(), words, None)["items"]] for words in ("%", "_", "'", '"', "50")}
+        found = {
+            words: [item["user_name"] for item in user_queries.people(connection, Ask(), words, None)["items"]]
+            for words in ("%", "_", "'", '"', "50")
+        }
     assert found == {"%": ["50%_off"], "_": ["50%_off"], "'": ["a'b\"c"], '"': ["a'b\"c"], "50": ["50 off", "50%_off"]}
 
 

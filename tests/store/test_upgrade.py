@@ -9,14 +9,14 @@ import pytest
 from alembic import command
 from sqlalchemy import text
 
-from dravo.services import local_groups
-from dravo.services.house import House
-from dravo.services.local_groups import Members
-from dravo.services.own_records import OwnRecords, Query
-from dravo.services.secrets import Keys
+from dravo.services.context import House
+from dravo.services.ingest.local import groups as local_groups
+from dravo.services.ingest.local.groups import Members
+from dravo.services.scim_server.resources import OwnRecords, Query
+from dravo.services.security.secrets import Keys
 from dravo.store import tables as t
 from dravo.store.database import Database, migration_config
-from tests.rooms import Rooms
+from tests.service_fixture import Rooms
 
 NOW = "2026-01-01T00:00:00.000000Z"
 PEOPLE = {

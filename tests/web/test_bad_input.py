@@ -13,12 +13,13 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from dravo.core.scim.schemas import ENTERPRISE_URN
-from dravo.services import api_tokens, operators, sources
-from dravo.services.permissions import CHIEF, Caller
-from dravo.services.rate_limits import Limiter
+from dravo.services.security import api_tokens, operators
+from dravo.services.security.permissions import CHIEF, Caller
+from dravo.services.security.rate_limits import Limiter
+from dravo.services.sources import tokens as scim_tokens
 from dravo.web.app import create_app
-from tests.rooms import Rooms
 from tests.scale import sized
+from tests.service_fixture import Rooms
 
 EASY = settings(suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
 
@@ -46,7 +47,7 @@ def web(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Web]:
     app.config.update(TOKEN_LIMITER=Limiter(10**6, 60), SIGN_IN_LIMITER=Limiter(10**6, 60))
     made = operators.add(rooms.house, rooms.caller, "edmund", CHIEF)
     token = api_tokens.create(rooms.house, Caller(made["id"], "edmund", CHIEF), "x", "write")["token"]
-    push = sources.add_token(rooms.house, rooms.caller, "staff", "x")["token"]
+    push = scim_tokens.add_token(rooms.house, rooms.caller, "staff", "x")["token"]
     document = app.api_doc  # type: ignore[attr-defined]
     yield Web(app.test_client(), document, {"Authorization": f"Bearer {token}"}, {"Authorization": f"Bearer {push}"}, person, group)
     rooms.house.close()

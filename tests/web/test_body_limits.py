@@ -6,11 +6,12 @@ from typing import Any
 
 import pytest
 
-from dravo.services import api_tokens, operators, sources
-from dravo.services.permissions import CHIEF, Caller
-from dravo.web.api import door
+from dravo.services.security import api_tokens, operators
+from dravo.services.security.permissions import CHIEF, Caller
+from dravo.services.sources import tokens as scim_tokens
+from dravo.web.api import auth
 from dravo.web.app import create_app
-from tests.rooms import Rooms
+from tests.service_fixture import Rooms
 
 
 @pytest.fixture
@@ -26,8 +27,8 @@ def headers(rooms: Rooms) -> dict[str, str]:
 
 def test_the_body_of_a_caller_who_is_not_known_is_not_parsed(app: Any, headers: dict[str, str], monkeypatch: pytest.MonkeyPatch) -> None:
     parsed: list[int] = []
-    read = door.read_json
-    monkeypatch.setattr(door, "read_json", lambda content: parsed.append(len(content)) or read(content))
+    read = auth.read_json
+    monkeypatch.setattr(auth, "read_json", lambda content: parsed.append(len(content)) or read(content))
     body = b"[" + b"1," * 4_000_000 + b"1]"
     for known in ({}, {"Authorization": "Bearer dravo_api_none"}):
         answer = app.test_client().post("/api/v1/sources", data=body, headers=known, content_type="application/json")
@@ -42,7 +43,7 @@ def test_the_body_of_a_caller_who_is_not_known_is_not_parsed(app: Any, headers: 
 
 def test_a_user_is_smaller_than_a_group_may_be(app: Any, rooms: Rooms) -> None:
     rooms.source("staff")
-    token = sources.add_token(rooms.house, operators.SYSTEM, "staff", "Provider")["token"]
+    token = scim_tokens.add_token(rooms.house, operators.SYSTEM, "staff", "Provider")["token"]
     http, known = app.test_client(), {"Authorization": f"Bearer {token}"}
     large = [{"value": f"{number:036}"} for number in range(30_000)]
     refused = http.post("/scim/v2/staff/Users", json={"userName": "ada", "emails": large}, headers=known)

@@ -13,14 +13,18 @@ from sqlalchemy import text
 
 from dravo.client import Dravo, InvalidRequest
 from dravo.core.errors import InvalidInput, TooManyTries
-from dravo.services import api_tokens, applications, assigning, auditing, operators, sources
-from dravo.services.house import House
-from dravo.services.permissions import Caller
-from dravo.services.rate_limits import Limiter
-from dravo.services.subjects import Wish
+from dravo.services.access import assignments
+from dravo.services.access.assignment_targets import Wish
+from dravo.services.context import House
+from dravo.services.provisioning import applications, roles
+from dravo.services.security import api_tokens, audit_log, operators
+from dravo.services.security.permissions import Caller
+from dravo.services.security.rate_limits import Limiter
+from dravo.services.sources import sources
+from dravo.services.sources import tokens as scim_tokens
 from dravo.web.app import create_app
 from tests.harness import PASSWORD, Running, StandIn
-from tests.rooms import Rooms, open_house
+from tests.service_fixture import Rooms, open_house
 
 Fresh = Callable[[str], str]
 ONLY_CHIEF = {
@@ -66,7 +70,7 @@ class Inside:
 
 def test_nobody_gets_in_without_a_token(inside: Inside) -> None:
     sources.add(inside.house, operators.SYSTEM, "walk", "Walk")
-    pushing = sources.add_token(inside.house, operators.SYSTEM, "walk", "Provider")["token"]
+    pushing = scim_tokens.add_token(inside.house, operators.SYSTEM, "walk", "Provider")["token"]
     walked = inside.routes()
     assert len(walked) > 40
     for method, path in walked:
@@ -190,8 +194,8 @@ def test_an_application_owner_goes_about_their_own_applications_only(inside: Ins
     house = inside.house
     for key in ("mine", "other"):
         applications.add(house, operators.SYSTEM, key, key.title(), None, tracked_only=True)
-        applications.add_role(house, operators.SYSTEM, key, "viewer", "Viewer", 1)
-    made = {key: assigning.add(house, operators.SYSTEM, Wish(key, "viewer", everybody=True))["id"] for key in ("mine", "other")}
+        roles.add_role(house, operators.SYSTEM, key, "viewer", "Viewer", 1)
+    made = {key: assignments.add(house, operators.SYSTEM, Wish(key, "viewer", everybody=True))["id"] for key in ("mine", "other")}
     token = inside.token("application owner", "write", applications=["mine"])
 
     def status(method: str, path: str, own: bool) -> int:
@@ -233,7 +237,7 @@ def test_for_whom_attributes_are_masked_they_are(inside: Inside) -> None:
     rooms.person(source, "ada", title="Guide", externalId="ext of ada", emails=[{"value": "ada@fernhollow.example"}])
     app = create_app(rooms.house, "http://127.0.0.1:1")
     rooms.application("desk", "viewer")
-    assigning.add(rooms.house, rooms.caller, Wish("desk", "viewer", person="ada"))
+    assignments.add(rooms.house, rooms.caller, Wish("desk", "viewer", person="ada"))
     masked = Inside(rooms.house, app).token("auditor", "read", masked=True)
     seen = "".join(
         app.test_client().get(path, headers={"Authorization": masked}).get_data(as_text=True)
@@ -241,7 +245,7 @@ def test_for_whom_attributes_are_masked_they_are(inside: Inside) -> None:
     )
     assert "ada" in seen and "•••@fernhollow.example" in seen
     body = {"userName": "eve", "title": "Guide of moss"}
-    pushing = {"Authorization": f"Bearer {sources.add_token(rooms.house, operators.SYSTEM, 'staff', 'Provider')['token']}"}
+    pushing = {"Authorization": f"Bearer {scim_tokens.add_token(rooms.house, operators.SYSTEM, 'staff', 'Provider')['token']}"}
     app.test_client().post("/scim/v2/staff/Users", json=body, headers=pushing)
     app.test_client().get('/scim/v2/staff/Users?filter=title eq "Guide of moss"', headers=pushing)
     asked = app.test_client().get("/api/v1/sources/staff/requests", headers={"Authorization": masked})
@@ -462,11 +466,11 @@ def test_the_audit_log_tells_who_did_what_and_notices_tampering(running: Running
     for number in range(3):
         sources.add(house, operators.SYSTEM, f"source-{number}", "Staff")
     with house.database.reading() as connection:
-        assert auditing.verify_chain(connection, house.keys) is None
+        assert audit_log.verify_chain(connection, house.keys) is None
     with house.database.writing() as connection:
         connection.execute(text("""UPDATE audit SET details = '{"key": "other"}' WHERE id = 2"""))
     with house.database.reading() as connection:
-        assert auditing.verify_chain(connection, house.keys) == 2
+        assert audit_log.verify_chain(connection, house.keys) == 2
 
 
 def test_pages_follow_each_other_without_gap_or_double(running: Running, fresh: Fresh) -> None:

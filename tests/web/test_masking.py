@@ -8,13 +8,17 @@ from typing import Any
 
 import pytest
 
-from dravo.services import api_tokens, assigning, operators, reviewing, sign_in_traces, sources
-from dravo.services.matrix import View
-from dravo.services.permissions import Caller
-from dravo.services.subjects import Wish
+from dravo.services.access import assignments
+from dravo.services.access import reviews as access_reviews
+from dravo.services.access.assignment_targets import Wish
+from dravo.services.access.matrix import View
+from dravo.services.security import api_tokens, operators
+from dravo.services.security.permissions import Caller
+from dravo.services.sign_in import traces as sign_in_traces
+from dravo.services.sources import tokens as scim_tokens
 from dravo.store import tables as t
 from dravo.web.app import create_app
-from tests.rooms import Rooms
+from tests.service_fixture import Rooms
 
 # Each stands in one attribute of one user only.
 TITLE, EXTERNAL, LOCAL_PART, PHONE = "Keeper of moss", "ext-quartz-7", "sorrel.post", "+44 20 7946 0001"
@@ -69,13 +73,13 @@ def office(rooms: Rooms) -> Iterator[Office]:
         "userName": "ada", "displayName": "Ada Birch", "title": TITLE, "externalId": EXTERNAL, "emails": [{"value": EMAIL}],
         "phoneNumbers": [{"value": PHONE}],
     }  # fmt: skip
-    tokens = {key: sources.add_token(house, operators.SYSTEM, key, "Provider")["token"] for key in ("staff", "estates")}
+    tokens = {key: scim_tokens.add_token(house, operators.SYSTEM, key, "Provider")["token"] for key in ("staff", "estates")}
     for key, user in (("staff", body), ("estates", {**body, "userName": "a.birch"})):
         sent = http.post(f"/scim/v2/{key}/Users", json=user, headers={"Authorization": f"Bearer {tokens[key]}"})
         assert sent.status_code == 201, sent.text
     http.get(f'/scim/v2/staff/Users?filter=emails.value eq "{EMAIL}"', headers={"Authorization": f"Bearer {tokens['staff']}"})
-    ids = {"assignments": assigning.add(house, operators.SYSTEM, Wish("desk", "viewer", rule=RULE))["id"]}
-    ids["reviews"] = reviewing.start(house, operators.SYSTEM, "Spring", "2099-04-02", View(application="desk"))["id"]
+    ids = {"assignments": assignments.add(house, operators.SYSTEM, Wish("desk", "viewer", rule=RULE))["id"]}
+    ids["reviews"] = access_reviews.start(house, operators.SYSTEM, "Spring", "2099-04-02", View(application="desk"))["id"]
     source = rooms.rows(t.source, key="staff")[0]
     user = rooms.rows(t.user, user_name="ada")[0]
     with house.database.writing() as connection:

@@ -27,21 +27,22 @@ import structlog
 from dravo.client import Dravo, TryAgainLater
 from dravo.client.errors import ApiError
 from dravo.core.errors import DravoError, InvalidInput, RecordsFailing
-from dravo.demo.running import free_port
-from dravo.demo.wire import Answer, make_server
+from dravo.demo.http_server import Answer, make_server
+from dravo.demo.runner import free_port
 from dravo.logs import configure
-from dravo.services import operators, overview
+from dravo.services.context import House
 from dravo.services.heartbeats import LATE_SECONDS, LOST_SECONDS, Heartbeats
-from dravo.services.house import House
-from dravo.services.measuring import as_text, of_worker
-from dravo.services.permissions import CHIEF
-from dravo.services.secrets import KEY_FILE
-from dravo.serving import AddressNotUsable, NoInstallation, Service, folder_lock, listen, serve
+from dravo.services.reporting import overview
+from dravo.services.reporting.metrics import as_text, of_worker
+from dravo.services.security import operators
+from dravo.services.security.permissions import CHIEF
+from dravo.services.security.secrets import KEY_FILE
 from dravo.store.database import FILE_NAME, NotReadable
+from dravo.supervisor import AddressNotUsable, NoInstallation, Service, folder_lock, listen, serve
 from dravo.web.app import create_app
 from dravo.worker.loop import Worker
 from tests.harness import PASSWORD, Running, answers, eventually, service, set_up
-from tests.rooms import Rooms
+from tests.service_fixture import Rooms
 
 
 def test_the_console_comes_with_a_strict_policy_and_a_nonce_of_its_own(running: Running) -> None:
@@ -110,13 +111,14 @@ def test_behind_a_proxy_every_address_follows_the_public_one(rooms: Rooms) -> No
     assert app.config["PUBLIC_URL"] == "https://dravo.fernhollow.example"
     http = app.test_client()
     assert http.get("/sign-in", headers={"Host": "evil.example"}).headers.get("Strict-Transport-Security")
-    from dravo.services import operators, sources
+    from dravo.services.security import operators
+    from dravo.services.sources import tokens as scim_tokens
 
     operators.add(rooms.house, rooms.caller, "ada", "chief", "a-long-enough-one")
     rooms.source("staff")
     signed = http.post("/api/v1/session", json={"name": "ada", "password": "a-long-enough-one"}, headers={"X-Forwarded-Host": "evil.example"})
     assert "Secure" in signed.headers["Set-Cookie"]
-    token = sources.add_token(rooms.house, rooms.caller, "staff", "x")["token"]
+    token = scim_tokens.add_token(rooms.house, rooms.caller, "staff", "x")["token"]
     made = http.post("/scim/v2/staff/Users", json={"userName": "a"}, headers={"Authorization": f"Bearer {token}", "Host": "evil.example"})
     assert made.headers["Location"].startswith("https://dravo.fernhollow.example/scim/v2/staff/Users/")
 
@@ -128,7 +130,7 @@ def test_an_error_nobody_foresaw_is_logged_and_told_without_its_insides(rooms: R
     def broken(*_: Any) -> None:
         raise RuntimeError("the secret inside")
 
-    monkeypatch.setattr("dravo.web.api.door.api_tokens.by_text", broken)
+    monkeypatch.setattr("dravo.web.api.auth.api_tokens.by_text", broken)
     answer = app.test_client().get("/api/v1/overview", headers={"Authorization": "Bearer x"})
     assert (answer.status_code, answer.json["error"]["code"]) == (500, "internal")
     assert "secret inside" not in answer.text

@@ -16,14 +16,18 @@ from flask import Request
 from lxml import etree
 
 from dravo.core.instants import Instant
-from dravo.services import operators, sign_in_settings, sign_in_traces, sources
-from dravo.services.house import House
-from dravo.services.rate_limits import Limiter
+from dravo.services.context import House
+from dravo.services.security import operators
+from dravo.services.security.rate_limits import Limiter
+from dravo.services.sign_in import rollout
+from dravo.services.sign_in import settings as sign_in_settings
+from dravo.services.sign_in import traces as sign_in_traces
+from dravo.services.sources import sources
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.web.app import create_app
-from tests.rooms import open_house
 from tests.saml_provider import ACS, ISSUER, NOW, Shape, key_pair, signed, signed_by_xmlsec, unsigned
+from tests.service_fixture import open_house
 
 BASE = "https://dravo.fernhollow.example"
 GOOD = Shape(
@@ -58,7 +62,7 @@ def door(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Door]:
     fields = {"entity_id": ISSUER, "sign_in": f"{ISSUER}/in", "certificates": key_pair("provider")[1].body}
     given = {"protocol": "saml", "fields": fields, "settings": {"unasked": True}}
     sign_in_settings.change(house, operators.SYSTEM, "staff", given)
-    sign_in_settings.set_state(house, operators.SYSTEM, "staff", "everybody", confirm="Staff")
+    rollout.set_state(house, operators.SYSTEM, "staff", "everybody", confirm="Staff")
     app = create_app(house, BASE)
     app.config.update(SSO_LIMITER=Limiter(1_000, 60))
     yield Door(house, app)

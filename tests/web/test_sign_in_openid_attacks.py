@@ -12,15 +12,18 @@ from urllib.parse import parse_qs, urlsplit
 import pytest
 from joserfc.jwk import OctKey, RSAKey
 
-from dravo.protocols.scim.outgoing import Fetched
-from dravo.services import operators, providers, sign_in_settings, sources
-from dravo.services.house import House
-from dravo.services.proving import seconds_of
+from dravo.protocols.http_client import Fetched
+from dravo.services.context import House
+from dravo.services.security import operators
+from dravo.services.sign_in import provider_metadata, rollout
+from dravo.services.sign_in import settings as sign_in_settings
+from dravo.services.sign_in.verification import seconds_of
+from dravo.services.sources import sources
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.web.app import create_app
-from tests.protocols.test_oidc import KEY, OTHER, raw, token
-from tests.rooms import open_house
+from tests.protocols.oidc.test_tokens import KEY, OTHER, raw, token
+from tests.service_fixture import open_house
 
 BASE, ISSUER = "https://dravo.fernhollow.example", "https://id.fernhollow.example"
 PUBLIC = {"keys": [RSAKey.import_key(KEY.as_dict(private=False)).as_dict(private=False)]}
@@ -78,9 +81,9 @@ def door(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Door]:
     sources.add(house, operators.SYSTEM, "staff", "Staff")
     settings = {"issuer": ISSUER, "client_id": "dravo"}
     sign_in_settings.change(house, operators.SYSTEM, "staff", {"protocol": "oidc", "settings": settings, "secret": "not-to-be-seen"})
-    sign_in_settings.set_state(house, operators.SYSTEM, "staff", "everybody", confirm="Staff")
+    rollout.set_state(house, operators.SYSTEM, "staff", "everybody", confirm="Staff")
     made = Door(house, create_app(house, BASE))
-    monkeypatch.setattr(providers, "fetch", made.fetch)
+    monkeypatch.setattr(provider_metadata, "fetch", made.fetch)
     made.answers["keys"] = 200, PUBLIC
     yield made
     house.close()

@@ -9,14 +9,16 @@ import httpx
 import pytest
 
 from dravo.client import ApiError
-from dravo.core.scim import manners as m
-from dravo.services import settings, sources, tracing
-from dravo.services.intake import Manner
+from dravo.core.scim import quirks as m
+from dravo.services import settings
+from dravo.services.ingest.types import Manner
+from dravo.services.scim_server import request_log
+from dravo.services.sources import tokens as scim_tokens
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.web.app import create_app
 from tests.harness import CORE, PATCH, Provider, Running
-from tests.rooms import Rooms
+from tests.service_fixture import Rooms
 
 Fresh = Callable[[str], str]
 ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
@@ -110,12 +112,12 @@ def test_manners_of_the_field_are_told_apart(payload: Any, expected: list[str]) 
 
 
 def test_secrets_are_left_out_wherever_they_stand(rooms: Rooms) -> None:
-    draft = tracing.Draft("s", "PATCH", "/Users/1", payload={
+    draft = request_log.Draft("s", "PATCH", "/Users/1", payload={
         "Operations": [{"op": "replace", "path": "password", "value": "one"}, {"op": "replace", "value": {"Password": "two", "title": "kept"}}],
     })  # fmt: skip
     body = draft.row(200, "x")["body"]
     assert "one" not in body and "two" not in body and "kept" in body
-    large = tracing.Draft("s", "POST", "/Users", payload={"title": "x" * 50_000}).row(201, "x")["body"]
+    large = request_log.Draft("s", "POST", "/Users", payload={"title": "x" * 50_000}).row(201, "x")["body"]
     assert len(large) < 20_000 and large.endswith("(cut)")
 
 
@@ -123,12 +125,12 @@ def test_traces_are_kept_for_a_while_and_so_many(rooms: Rooms) -> None:
     source = rooms.source()
     traces = rooms.house.traces
     for number in range(250):
-        traces.add(tracing.Draft(source, "GET", f"/Users/{number}"), 200, "Read.")
+        traces.add(request_log.Draft(source, "GET", f"/Users/{number}").row(200, "Read."))
     traces.flush()
-    assert tracing.sweep(rooms.house.database, clock.now(), 14, 100) == 150
+    assert request_log.sweep(rooms.house.database, clock.now(), 14, 100) == 150
     assert len(rooms.rows(t.trace)) == 100
-    assert tracing.sweep(rooms.house.database, clock.now(), 14, 100) == 0
-    assert tracing.sweep(rooms.house.database, clock.now().replace("20", "21", 1), 14, 100) == 100  # type: ignore[arg-type]
+    assert request_log.sweep(rooms.house.database, clock.now(), 14, 100) == 0
+    assert request_log.sweep(rooms.house.database, clock.now().replace("20", "21", 1), 14, 100) == 100  # type: ignore[arg-type]
 
 
 def test_a_setting_is_checked_and_kept(running: Running, rooms: Rooms) -> None:
@@ -197,14 +199,14 @@ def test_a_schema_that_is_none_is_told_with_its_mend(running: Running, key: str,
 
 def test_nothing_of_a_trace_is_worked_out_while_the_writers_lock_is_held(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
     source, held = rooms.source(), []
-    prepare = tracing.Draft.prepare
+    prepare = request_log.Draft.prepare
 
-    def watched(self: tracing.Draft, done: Any) -> Any:
+    def watched(self: request_log.Draft, done: Any) -> Any:
         held.append(rooms.house.database._turn.locked())
         return prepare(self, done)
 
-    monkeypatch.setattr(tracing.Draft, "prepare", watched)
-    draft = tracing.Draft(source, "POST", "/Users", payload={"userName": "ada"})
+    monkeypatch.setattr(request_log.Draft, "prepare", watched)
+    draft = request_log.Draft(source, "POST", "/Users", payload={"userName": "ada"})
     manner = Manner(trace=draft.prepare)
     ada = rooms.intake.create_person(source, {"userName": "ada"}, manner)
     group = rooms.intake.create_group(source, {"displayName": "G"}, [ada.id], manner)
@@ -219,13 +221,13 @@ def test_a_trace_never_decides_the_answer(rooms: Rooms, broken: str, monkeypatch
     rooms.source("staff")
     rooms.application("records")
     app = create_app(rooms.house, "http://127.0.0.1:1")
-    token = sources.add_token(rooms.house, rooms.caller, "staff", "Provider")["token"]
+    token = scim_tokens.add_token(rooms.house, rooms.caller, "staff", "Provider")["token"]
     http, headers = app.test_client(), {"Authorization": f"Bearer {token}"}
 
     def failing(*_: Any) -> Any:
         raise RecursionError("nobody foresaw this")
 
-    monkeypatch.setattr(tracing, broken, failing)
+    monkeypatch.setattr(request_log, broken, failing)
     made = http.post("/scim/v2/staff/Users", json={"userName": "ada"}, headers=headers)
     assert made.status_code == 201, made.text
     patch = {"schemas": [PATCH], "Operations": [{"op": "replace", "path": "title", "value": "Guide"}]}

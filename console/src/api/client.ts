@@ -1,6 +1,6 @@
 // Calls to the management API, typed from its OpenAPI document.
 import createClient, { type Middleware } from 'openapi-fetch'
-import { begin, end, underWay } from '../app/work'
+import { begin, end, underWay } from '../app/jobs'
 import type { components, paths } from './schema'
 
 export type Schemas = components['schemas']

@@ -2,11 +2,11 @@
 import { mdiMagnify } from '@mdi/js'
 import { computed } from 'vue'
 import { answered, api } from '../api/client'
-import { useAddressFilter, useWords } from '../app/search'
+import { useAddressFilter, useWords } from '../app/addressFilters'
 import EmptyState from './EmptyState.vue'
 import PagedTable from './PagedTable.vue'
-import StateMark from './StateMark.vue'
-import TimeOf from './TimeOf.vue'
+import StatusLabel from './StatusLabel.vue'
+import TimeLabel from './TimeLabel.vue'
 
 const props = defineProps<{ application: string }>()
 const { typed, words } = useWords()
@@ -54,11 +54,11 @@ const origins: Record<string, string> = { made: 'made by Dravo', adopted: 'taken
       <td>{{ item.roles.join(', ') || 'none' }}</td>
       <td>
         <router-link v-if="item.delivery" :to="`/deliveries/${item.delivery.id}`"
-          ><StateMark :state="item.state"
+          ><StatusLabel :state="item.state"
         /></router-link>
-        <StateMark v-else :state="item.state" />
+        <StatusLabel v-else :state="item.state" />
       </td>
-      <td><TimeOf :at="item.agreed_at" /></td>
+      <td><TimeLabel :at="item.agreed_at" /></td>
       <td class="mono">{{ item.remote_id }}</td>
       <td>{{ item.origin ? origins[item.origin] : '' }}</td>
     </template>

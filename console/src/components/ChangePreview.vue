@@ -3,7 +3,7 @@
 import { computed } from 'vue'
 import type { Schemas } from '../api/client'
 import { csvOf, save } from '../app/files'
-import StateMark from './StateMark.vue'
+import StatusLabel from './StatusLabel.vue'
 
 const props = defineProps<{ preview: Schemas['Preview'] }>()
 // The name of what it concerns, typed, where the change is grave.
@@ -44,7 +44,7 @@ function keep(): void {
       >
     </div>
     <p v-for="each in preview.seats" :key="each.application.key + each.plan.key">
-      <StateMark v-if="each.wait" state="waiting" />
+      <StatusLabel v-if="each.wait" state="waiting" />
       {{ each.asked.toLocaleString('en') }} need a seat of {{ each.plan.label }}:
       <template v-if="each.free === null">there are as many as people.</template>
       <template v-else>{{ each.free.toLocaleString('en') }} free</template>
@@ -87,7 +87,7 @@ function keep(): void {
       >
     </p>
     <div v-if="preview.confirm" class="grave">
-      <p><StateMark state="grave" /> {{ preview.confirm }}</p>
+      <p><StatusLabel state="grave" /> {{ preview.confirm }}</p>
       <v-text-field v-model="confirm" :label="`Type ${preview.type_to_confirm} to confirm`" autocomplete="off" />
     </div>
   </div>

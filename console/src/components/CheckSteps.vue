@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // A connection check: each step with its answer, and the mend beside the one that failed.
-import StateMark from './StateMark.vue'
+import StatusLabel from './StatusLabel.vue'
 
 defineProps<{ check: { steps: { name: string; outcome: string; message: string; mend: string }[] } }>()
 </script>
@@ -9,7 +9,7 @@ defineProps<{ check: { steps: { name: string; outcome: string; message: string; 
   <div role="status" aria-label="Connection check">
     <ol class="steps">
       <li v-for="step in check.steps" :key="step.name">
-        <StateMark :state="step.outcome" />
+        <StatusLabel :state="step.outcome" />
         <b>{{ step.name }}</b>
         <span
           >{{ step.message }} <template v-if="step.mend"><br /><b>Mend:</b> {{ step.mend }}</template></span

@@ -2,7 +2,7 @@
 // A list in pages, kept quick by the service: this page, the one before, the one behind.
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
-import ProblemNote from './ProblemNote.vue'
+import ErrorMessage from './ErrorMessage.vue'
 
 interface Page {
   items: Item[]
@@ -41,7 +41,7 @@ const first = computed(() => (trail.value.length - 1) * props.count + 1)
 </script>
 
 <template>
-  <ProblemNote :wrong="error" />
+  <ErrorMessage :wrong="error" />
   <div v-if="data && data.items.length" class="scroll" role="group" aria-label="Table" tabindex="0">
     <table class="plain">
       <caption class="visually-hidden">

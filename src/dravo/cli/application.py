@@ -8,7 +8,7 @@ import sys
 from typing import Any
 
 from dravo.cli.errors import FAILED
-from dravo.cli.frame import WrongUse, command, facts, list_options, moment, noun, said, show_json, show_list, table
+from dravo.cli.output import WrongUse, command, facts, list_options, moment, noun, said, show_json, show_list, table
 from dravo.client import Dravo
 
 _SWITCHES = ("switched-on", "create-accounts", "update-accounts", "adopt-by-user-name", "adopt-groups")

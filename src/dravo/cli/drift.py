@@ -7,7 +7,7 @@ import time
 from typing import Any
 
 from dravo.cli.errors import FAILED
-from dravo.cli.frame import command, list_options, moment, noun, said, show_json, show_list
+from dravo.cli.output import command, list_options, moment, noun, said, show_json, show_list
 from dravo.client import Dravo
 
 

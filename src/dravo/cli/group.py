@@ -7,7 +7,7 @@ import sys
 from typing import Any
 
 from dravo.cli.assignment import show_preview, what
-from dravo.cli.frame import WrongUse, command, facts, list_options, moment, noun, show_json, show_list, table
+from dravo.cli.output import WrongUse, command, facts, list_options, moment, noun, show_json, show_list, table
 from dravo.client import Dravo
 
 

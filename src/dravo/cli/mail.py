@@ -6,7 +6,7 @@ import argparse
 import getpass
 from typing import Any
 
-from dravo.cli.frame import WrongUse, command, moment, noun, show_json
+from dravo.cli.output import WrongUse, command, moment, noun, show_json
 from dravo.client import Dravo
 
 

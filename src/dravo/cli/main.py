@@ -8,7 +8,7 @@ import sys
 from collections.abc import Sequence
 
 from dravo import __version__
-from dravo.cli import local
+from dravo.cli import server
 from dravo.cli.errors import FAILED, WRONG_USE, fail
 from dravo.core.errors import DravoError
 
@@ -48,7 +48,7 @@ def make_parser(*, only_local: bool = False) -> argparse.ArgumentParser:
     parser.add_argument("--connection", metavar="FILE", help="a JSON file with url and api_token")
     parser.set_defaults(run=None, shown=parser)
     nouns = parser.add_subparsers(metavar="COMMAND", title="commands")
-    local.add_commands(nouns)
+    server.add_commands(nouns)
     for noun in () if only_local else NOUNS:
         importlib.import_module(f"dravo.cli.{noun}").add_commands(nouns)
     return parser
@@ -57,7 +57,7 @@ def make_parser(*, only_local: bool = False) -> argparse.ArgumentParser:
 def main(arguments: Sequence[str] | None = None) -> None:
     """Run the command line."""
     words = sys.argv[1:] if arguments is None else arguments
-    given = make_parser(only_local=bool(words) and words[0] in local.COMMANDS).parse_args(words)
+    given = make_parser(only_local=bool(words) and words[0] in server.COMMANDS).parse_args(words)
     if hasattr(given, "run_here"):
         try:
             sys.exit(given.run_here(given) or 0)
@@ -68,10 +68,10 @@ def main(arguments: Sequence[str] | None = None) -> None:
     if given.run is None:
         given.shown.print_help()
         sys.exit(WRONG_USE)
-    from dravo.cli import frame
+    from dravo.cli import output
 
     try:
-        sys.exit(frame.run(given))
+        sys.exit(output.run(given))
     except BrokenPipeError:
         # Whoever reads has seen enough, as with `| head`.
         sys.stderr.close()

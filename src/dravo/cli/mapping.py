@@ -7,7 +7,7 @@ from typing import Any
 
 from dravo.cli.assignment import show_preview, what, whom
 from dravo.cli.errors import FAILED
-from dravo.cli.frame import command, facts, list_options, noun, read_text, show_json, show_list, table
+from dravo.cli.output import command, facts, list_options, noun, read_text, show_json, show_list, table
 from dravo.client import Dravo
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from dravo.cli.frame import WrongUse, command, list_options, moment, read_json, show_json, show_list, table, write_pieces
+from dravo.cli.output import WrongUse, command, list_options, moment, read_json, show_json, show_list, table, write_pieces
 from dravo.client import Dravo
 
 

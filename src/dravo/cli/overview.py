@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from dravo.cli.frame import command, moment, show_json, table
+from dravo.cli.output import command, moment, show_json, table
 from dravo.client import Dravo
 
 

@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from dravo.cli.assignment import show_preview
-from dravo.cli.frame import command, facts, list_options, moment, noun, show_json, show_list, table
+from dravo.cli.output import command, facts, list_options, moment, noun, show_json, show_list, table
 from dravo.client import Dravo
 
 

@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from dravo.cli.assignment import show_preview
-from dravo.cli.frame import WrongUse, command, list_options, moment, noun, show_json, show_list, table, write_pieces
+from dravo.cli.output import WrongUse, command, list_options, moment, noun, show_json, show_list, table, write_pieces
 from dravo.client import Dravo
 
 CONFIRMED, TAKEN_AWAY = "confirmed", "taken away"

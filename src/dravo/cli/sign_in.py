@@ -7,7 +7,7 @@ import getpass
 from typing import Any
 
 from dravo.cli.errors import FAILED
-from dravo.cli.frame import WrongUse, command, list_options, moment, noun, read_json, read_text, show_json, show_list, table
+from dravo.cli.output import WrongUse, command, list_options, moment, noun, read_json, read_text, show_json, show_list, table
 from dravo.client import Dravo
 
 # Settings that are set by options of the same name.

@@ -6,8 +6,8 @@ import argparse
 import sys
 from typing import Any
 
-from dravo.cli import reading
-from dravo.cli.frame import command, facts, list_options, moment, noun, read_json, show_json, show_list, table
+from dravo.cli import source_import
+from dravo.cli.output import command, facts, list_options, moment, noun, read_json, show_json, show_list, table
 from dravo.client import Dravo
 
 
@@ -68,7 +68,7 @@ def add_commands(nouns: Any) -> None:
     revoke = command(verbs, "revoke-token", _revoke, "revoke a push token")
     revoke.add_argument("key")
     revoke.add_argument("token_id")
-    reading.add_verbs(verbs)
+    source_import.add_verbs(verbs)
 
 
 def _change(given: argparse.Namespace, dravo: Dravo) -> None:

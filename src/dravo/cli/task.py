@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from dravo.cli.errors import FAILED
-from dravo.cli.frame import command, facts, noun, show_json
+from dravo.cli.output import command, facts, noun, show_json
 from dravo.client import Dravo
 
 

@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from typing import Any, cast
 
 from dravo.client import types as t
-from dravo.client.noun import Noun, part
 from dravo.client.pages import Pages
+from dravo.client.resource import Noun, part
 
 
 class Assignments(Noun):

@@ -16,10 +16,10 @@ from dravo.client.assignments import Assignments
 from dravo.client.deliveries import Accounts, Deliveries, Provisioning
 from dravo.client.errors import ApiError, ServiceUnreachable, error_for
 from dravo.client.mail import Mail
-from dravo.client.noun import part, plain
 from dravo.client.operators import Operators, Tokens
 from dravo.client.pages import Pages
 from dravo.client.people import Groups, People
+from dravo.client.resource import part, plain
 from dravo.client.reviews import Reviews
 from dravo.client.sign_ins import SignIns
 from dravo.client.sources import Sources

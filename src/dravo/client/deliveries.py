@@ -7,8 +7,8 @@ from collections.abc import Sequence
 from typing import cast
 
 from dravo.client import types as t
-from dravo.client.noun import Noun, part
 from dravo.client.pages import Pages
+from dravo.client.resource import Noun, part
 
 # Below the client's own timeout of an answer.
 _LONGEST_WAIT = 30.0

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any, cast
 
 from dravo.client import types as t
-from dravo.client.noun import Noun
+from dravo.client.resource import Noun
 
 
 class Mail(Noun):

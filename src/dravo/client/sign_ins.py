@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import Any, cast
 
 from dravo.client import types as t
-from dravo.client.noun import Noun, part
 from dravo.client.pages import Pages
+from dravo.client.resource import Noun, part
 
 
 class SignIns(Noun):

@@ -10,15 +10,15 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
-from dravo.core import access as access_rules
-from dravo.core.access import BY_KEEPING, KEEP, NOTHING, PLAIN, Access, Assignment, Declared, Facts, Membership, Policy, Reason
-from dravo.core.accounts import RoleLabel, Settings, due_account
-from dravo.core.carrying import GROUPS
-from dravo.core.conditions import seen
+from dravo.core.access import evaluation as access_rules
+from dravo.core.access.conditions import seen
+from dravo.core.access.evaluation import BY_KEEPING, KEEP, NOTHING, PLAIN, Access, Assignment, Declared, Facts, Membership, Policy, Reason
+from dravo.core.access.license_plans import NO_SEATING, HeldSeat, Plan, Seating, asked_for, goes_over, seating
+from dravo.core.identity.merging import MergedUser, merge
+from dravo.core.identity.records import PersonRecord
 from dravo.core.instants import Instant
-from dravo.core.merging import MergedUser, merge
-from dravo.core.plans import NO_SEATING, HeldSeat, Plan, Seating, asked_for, goes_over, seating
-from dravo.core.records import PersonRecord
+from dravo.core.provisioning.accounts import RoleLabel, Settings, due_account
+from dravo.core.provisioning.attribute_mapping import GROUPS
 
 
 @dataclass(frozen=True)

@@ -32,7 +32,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import unquote_plus
 
-from dravo.demo.wire import Answer, Call, end_with_parent, make_server, page, stand_in_arguments
+from dravo.demo.http_server import Answer, Call, end_with_parent, make_server, page, stand_in_arguments
 
 # Where the stand-in finds its token: other users of the machine can read the arguments of a process.
 TOKEN_VARIABLE = "STAND_IN_TOKEN"

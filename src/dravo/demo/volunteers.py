@@ -7,8 +7,8 @@ import time
 from typing import Any
 
 from dravo.client import Dravo
+from dravo.demo.import_sources import VOLUNTEERS, VOLUNTEERS_LABEL
 from dravo.demo.loopback import client, http
-from dravo.demo.reading import VOLUNTEERS, VOLUNTEERS_LABEL
 
 DOMAIN = "volunteers.example"
 SENDER = "dravo@fernhollow.example"

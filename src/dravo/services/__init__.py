@@ -1,1 +1,1 @@
-"""The verbs of the job, one module each; every change is read, planned and applied here."""
+"""Use cases, one package for each stage of the pipeline: read a snapshot, plan with the core, apply in one short write."""

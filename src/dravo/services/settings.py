@@ -10,12 +10,12 @@ from sqlalchemy import Connection, delete, insert, literal, or_, select, update
 
 from dravo.core.days import check_zone, read_span
 from dravo.core.errors import InvalidInput
-from dravo.services.auditing import record_change
-from dravo.services.house import House
-from dravo.services.permissions import Caller
-from dravo.store import clock, groups
+from dravo.services.context import House
+from dravo.services.security.audit_log import record_change
+from dravo.services.security.permissions import Caller
+from dravo.store import clock, memberships, recompute_marks
 from dravo.store import tables as t
-from dravo.store.catalogue import raise_revision
+from dravo.store.snapshots.config import raise_revision
 
 NUMBER, TIME_ZONE, TEXT = "number", "time zone", "text"
 LONGEST_TEXT = 300
@@ -131,4 +131,4 @@ def _move_days(connection: Connection, zone: str) -> None:
         connection.execute(update(t.assignment).where(a.id == row.id).values(from_at=span["from_at"], until_at=span["until_at"]))
     if rows:
         raise_revision(connection)
-        groups.mark_selected(connection, groups.everybody(literal(clock.now())))
+        recompute_marks.mark_selected(connection, memberships.everybody(literal(clock.now())))

@@ -8,11 +8,11 @@ from typing import Any
 from sqlalchemy import Connection, bindparam, delete, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
+from dravo.core.identity.records import Searchable, searchable
 from dravo.core.instants import Instant
-from dravo.core.records import Searchable, searchable
 from dravo.store import tables as t
-from dravo.store.own import COLUMNS
-from dravo.store.quick import Quick
+from dravo.store.prepared_statements import Quick
+from dravo.store.queries.source_rows import COLUMNS
 
 _ONE = select(*COLUMNS[t.record]).where(
     t.record.c.id == bindparam("id"),

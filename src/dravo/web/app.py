@@ -20,17 +20,30 @@ from werkzeug.exceptions import NotFound
 
 from dravo import __version__
 from dravo.core.errors import DravoError
-from dravo.services import mail_codes, measuring
+from dravo.services.context import House
 from dravo.services.heartbeats import LATE_SECONDS, Heartbeats
-from dravo.services.house import House
-from dravo.services.rate_limits import Limiter
-from dravo.services.waiting import Waiting
+from dravo.services.jobs import Waiting
+from dravo.services.reporting import metrics as reporting_metrics
+from dravo.services.security.rate_limits import Limiter
+from dravo.services.sign_in import email_codes
 from dravo.store import clock
 from dravo.web import cookies, requests_log
-from dravo.web.api import applications, assignments, deliveries, drift, local, matrix, plans, pull, reviews, session, sign_in, sources
-from dravo.web.api.base import ProblemAnswer
-from dravo.web.api.describing import Api
-from dravo.web.api.door import PREFIX, check_caller, end_waiting, needs, register_errors, tell_validation
+from dravo.web.api.auth import PREFIX, check_caller, end_waiting, needs, register_errors
+from dravo.web.api.errors import tell_validation
+from dravo.web.api.openapi import Api
+from dravo.web.api.routes import access as access_routes
+from dravo.web.api.routes import applications as applications_routes
+from dravo.web.api.routes import assignments as assignments_routes
+from dravo.web.api.routes import drift as drift_routes
+from dravo.web.api.routes import imports as imports_routes
+from dravo.web.api.routes import license_plans as license_plans_routes
+from dravo.web.api.routes import local as local_routes
+from dravo.web.api.routes import reviews as reviews_routes
+from dravo.web.api.routes import session as session_routes
+from dravo.web.api.routes import sign_in as sign_in_routes
+from dravo.web.api.routes import sources as sources_routes
+from dravo.web.api.routes import tasks as tasks_routes
+from dravo.web.api.schemas.base import ProblemAnswer
 from dravo.web.bodies import LARGEST_BODY
 from dravo.web.scim.routes import make_blueprint
 from dravo.web.sso import routes as sso
@@ -87,12 +100,25 @@ def create_app(house: House, public_url: str, heartbeats: Heartbeats | None = No
         TOKEN_LIMITER=Limiter(100, 60),
         SSO_LIMITER=Limiter(60, 60),
         SSO_RATE=Limiter(600, 60),
-        LETTER_LIMITER=Limiter(mail_codes.LETTERS, mail_codes.LETTERS_SECONDS),
+        LETTER_LIMITER=Limiter(email_codes.LETTERS, email_codes.LETTERS_SECONDS),
         WAITING=Waiting(),
         SUMMARY_WAITS=threading.BoundedSemaphore(MOST_SUMMARY_WAITS),
     )
     app.url_map.strict_slashes = False
-    for part in (session, sources, pull, sign_in, local, applications, assignments, matrix, deliveries, drift, plans, reviews):
+    for part in (
+        session_routes,
+        sources_routes,
+        imports_routes,
+        sign_in_routes,
+        local_routes,
+        applications_routes,
+        assignments_routes,
+        access_routes,
+        tasks_routes,
+        drift_routes,
+        license_plans_routes,
+        reviews_routes,
+    ):
         app.take_in(part.rooms)
     app.register_blueprint(make_blueprint(house))
     app.register_blueprint(sso.rooms)
@@ -152,7 +178,12 @@ def _add_health(app: Flask, house: House, heartbeats: Heartbeats | None) -> None
     def metrics() -> Response:
         check_caller()
         text = (
-            "\n".join(measuring.as_text([*measuring.measures(house, clock.now()), *measuring.of_worker(heartbeats), *measuring.of_events()])) + "\n"
+            "\n".join(
+                reporting_metrics.as_text(
+                    [*reporting_metrics.measures(house, clock.now()), *reporting_metrics.of_worker(heartbeats), *reporting_metrics.of_events()]
+                )
+            )
+            + "\n"
         )
         kind = "application/openmetrics-text; version=1.0.0; charset=utf-8"
         return Response(text, content_type=kind, headers={"Cache-Control": "no-store"})

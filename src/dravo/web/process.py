@@ -10,9 +10,9 @@ from pathlib import Path
 
 import waitress
 
-from dravo import process
+from dravo import child_process
+from dravo.services.context import House
 from dravo.services.heartbeats import Heartbeats
-from dravo.services.house import House
 from dravo.web.app import create_app
 
 WEB_THREADS = 8
@@ -29,7 +29,7 @@ def run_web(house: House, sockets: list[socket.socket], public_url: str, proxy: 
     """
     _allow_connections()
     app = create_app(house, public_url, heartbeats)
-    process.keep_what_is_loaded()
+    child_process.keep_what_is_loaded()
     # Limits count by where a caller is; behind a proxy everybody would be in one place. Of anybody else such a word is dropped.
     behind = {"trusted_proxy": proxy, "trusted_proxy_count": 1, "trusted_proxy_headers": {"x-forwarded-for"}} if proxy else {}
     waitress.serve(
@@ -48,6 +48,6 @@ def _allow_connections() -> None:
 
 def main(folder: Path, sockets: list[socket.socket], public_url: str, proxy: str, heartbeats: Heartbeats) -> None:
     """Serve where `dravo.serving` listens."""
-    house = process.begin("web", folder)
+    house = child_process.begin("web", folder)
     signal.signal(signal.SIGTERM, lambda *_: os._exit(0))
     run_web(house, sockets, public_url, proxy, heartbeats)

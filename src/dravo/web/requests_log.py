@@ -8,7 +8,7 @@ import time
 import structlog
 from flask import Flask, Response, g, request
 
-from dravo.store.identifiers import new_id
+from dravo.store.ids import new_id
 from dravo.web.callers import place
 
 HEADER = "X-Request-ID"

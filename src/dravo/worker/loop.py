@@ -13,32 +13,29 @@ import structlog
 
 from dravo.core.errors import DravoError
 from dravo.core.instants import Instant, later
-from dravo.protocols.scim.judging import Trouble
-from dravo.services import (
-    delivering,
-    delivering_together,
-    events,
-    flowing,
-    group_delivering,
-    guarding,
-    mailing,
-    pulling,
-    recalculating,
-    reconciling,
-    reviewing,
-    seating,
-    settings,
-    sign_in_settings,
-    sign_in_traces,
-    sign_in_upkeep,
-    tracing,
-)
-from dravo.services.delivering import Ready, Settlement
+from dravo.protocols.scim_client.responses import Trouble
+from dravo.services import events, settings
+from dravo.services.access import license_plans
+from dravo.services.access import reviews as access_reviews
+from dravo.services.changes import recompute
+from dravo.services.context import House
 from dravo.services.heartbeats import RUN, SETTLEMENT, SETTLEMENTS, TASK, WORK, Heartbeats
-from dravo.services.house import House
-from dravo.services.talking import Talker
-from dravo.store import clock, groups_over
-from dravo.store.applying import DONE
+from dravo.services.imports import run as import_run
+from dravo.services.imports import runs as import_runs
+from dravo.services.notifications import mail_queue
+from dravo.services.provisioning import attempt, holds, reconciliation
+from dravo.services.provisioning import bulk as bulk_provisioning
+from dravo.services.provisioning import groups as group_provisioning
+from dravo.services.provisioning import queue as task_queue
+from dravo.services.provisioning.attempt import Settlement
+from dravo.services.provisioning.client import Talker
+from dravo.services.provisioning.queue import Ready
+from dravo.services.reporting import access_flow
+from dravo.services.scim_server import request_log
+from dravo.services.sign_in import maintenance, rollout
+from dravo.services.sign_in import traces as sign_in_traces
+from dravo.store import clock, provisioned_groups
+from dravo.store.plan_writer import DONE
 from dravo.worker.jobs import Jobs, pause
 
 THREADS = 16
@@ -77,7 +74,7 @@ class Worker:
         self.house = house
         self.heartbeats = heartbeats or Heartbeats()
         self._jobs = Jobs(self.heartbeats)
-        self._set_aside = recalculating.SetAside(self.heartbeats)
+        self._set_aside = recompute.SetAside(self.heartbeats)
         self.talker = Talker(house)
         self._pool = ThreadPoolExecutor(THREADS, thread_name_prefix="delivery")
         self._runs = ThreadPoolExecutor(1, thread_name_prefix="run")
@@ -129,10 +126,10 @@ class Worker:
         ended_well = mark.exists()
         if not ended_well:
             # It was killed, or never ran: what was under way then may have been carried out.
-            delivering.begin_anew(self.house)
+            task_queue.begin_anew(self.house)
         mark.unlink(missing_ok=True)
-        reconciling.end_broken_off(self.house)
-        pulling.go_on_after_breaking_off(self.house, ended_well=ended_well)
+        reconciliation.end_broken_off(self.house)
+        import_runs.go_on_after_breaking_off(self.house, ended_well=ended_well)
         woken = True
         while not self._stopped.is_set():
             self.heartbeats.beat(WORK)
@@ -187,23 +184,23 @@ class Worker:
         if now >= self._checkpoint_at:
             self._checkpoint_at = later(now, CHECKPOINT_SECONDS)
             do("checkpoint", self.house.database.checkpoint, None)
-        do("reconciliations by schedule", lambda: reconciling.ask_by_schedule(self.house, now), None)
-        do("runs by schedule", lambda: pulling.ask_by_schedule(self.house, now), None)
-        do("sign-in by the hour", lambda: sign_in_settings.put_in_force_by_the_hour(self.house, now), None)
+        do("reconciliations by schedule", lambda: reconciliation.ask_by_schedule(self.house, now), None)
+        do("runs by schedule", lambda: import_runs.ask_by_schedule(self.house, now), None)
+        do("sign-in by the hour", lambda: rollout.put_in_force_by_the_hour(self.house, now), None)
         do("reconciliations", self._begin_run, None)
         do("runs", self._begin_pulls, None)
         do("counting", lambda: self._begin_count(now), None)
         do("letters", lambda: self._begin_letters(now), None)
-        do("dates that have come", lambda: recalculating.mark_those_whose_time_has_come(self.house, now), False)
-        do("seats", lambda: seating.give(self.house, now), None)
-        chunk = recalculating.CHUNK
-        more = do("working out access", lambda: recalculating.work_through(self.house, chunk, self._set_aside), 0) >= chunk
-        do("removals", lambda: guarding.judge(self.house, now, self._set_aside.users()), None)
+        do("dates that have come", lambda: recompute.mark_those_whose_time_has_come(self.house, now), False)
+        do("seats", lambda: license_plans.give_free_seats(self.house, now), None)
+        chunk = recompute.CHUNK
+        more = do("working out access", lambda: recompute.work_through(self.house, chunk, self._set_aside), 0) >= chunk
+        do("removals", lambda: holds.judge(self.house, now, self._set_aside.users()), None)
         with self._lock:
             busy = {key: number + len(self._queued.get(key, ())) for key, number in self._busy.items()}
             in_hand = self._in_hand | {each.account_id for queue in self._queued.values() for each in queue}
         nothing: list[Ready] = []
-        chosen = do("tasks", lambda: delivering.ready(self.house, now, busy, in_hand, THREADS + AHEAD, AHEAD), nothing)
+        chosen = do("tasks", lambda: task_queue.ready(self.house, now, busy, in_hand, THREADS + AHEAD, AHEAD), nothing)
         with self._lock:
             for each in chosen:
                 queue = self._queued.setdefault(each.application_id, deque())
@@ -224,50 +221,50 @@ class Worker:
         house, do = self.house, self._jobs.do
         kept = do("settings", lambda: settings.get(house), None)
         if kept is not None:
-            do("old requests", lambda: tracing.sweep(house.database, now, kept["trace_days"], kept["traces_per_source"]), None)
-            do("old attempts", lambda: delivering.sweep(house, now, kept["attempt_days"]), None)
-            do("old runs", lambda: pulling.sweep(house, now, kept["attempt_days"]), None)
+            do("old requests", lambda: request_log.sweep(house.database, now, kept["trace_days"], kept["traces_per_source"]), None)
+            do("old attempts", lambda: task_queue.sweep(house, now, kept["attempt_days"]), None)
+            do("old runs", lambda: import_runs.sweep(house, now, kept["attempt_days"]), None)
             do("old traces of sign-ins", lambda: sign_in_traces.sweep(house, now, kept["trace_days"]), None)
-        do("sign-ins that lapse", lambda: sign_in_upkeep.lapse(house, now), None)
-        do("reviews whose day is over", lambda: reviewing.close_those_whose_day_is_over(house, now), None)
+        do("sign-ins that lapse", lambda: maintenance.lapse(house, now), None)
+        do("reviews whose day is over", lambda: access_reviews.close_those_whose_day_is_over(house, now), None)
         if self._addresses is None or self._addresses.done():
             # Providers may let one wait: that is done beside everything else.
-            self._addresses = self._pulls.submit(do, "metadata addresses", lambda: sign_in_upkeep.look_at_addresses(house, now), None)
+            self._addresses = self._pulls.submit(do, "metadata addresses", lambda: maintenance.look_at_addresses(house, now), None)
 
     def _begin_run(self) -> None:
         """Begin the next reconciliation that was asked for, if none is under way: one at a time, beside the deliveries."""
         if not self._jobs.is_free("reconciliation", self._run, RUN):
             return
         if self._run is not None and self._run.exception() is not None:
-            reconciling.end_broken_off(self.house, "It broke off by a mistake of Dravo's own.", "The service's log says more.")
-        run_id = reconciling.next_asked(self.house)
-        self._run = self._runs.submit(reconciling.carry_out, self.house, self.talker, run_id) if run_id is not None else None
+            reconciliation.end_broken_off(self.house, "It broke off by a mistake of Dravo's own.", "The service's log says more.")
+        run_id = reconciliation.next_asked(self.house)
+        self._run = self._runs.submit(reconciliation.carry_out, self.house, self.talker, run_id) if run_id is not None else None
 
     def _begin_pulls(self) -> None:
         """Begin the runs that were asked for, side by side for different sources."""
         for source_id, done in list(self._reading.items()):
             if done.done():
                 if self._jobs.broke_off("run", done, RUN):
-                    pulling.end_broken(self.house, source_id)
+                    import_runs.end_broken(self.house, source_id)
                 del self._reading[source_id]
-        while len(self._reading) < PULLS and (found := pulling.next_asked(self.house, set(self._reading))) is not None:
+        while len(self._reading) < PULLS and (found := import_runs.next_asked(self.house, set(self._reading))) is not None:
             run_id, source_id = found
-            self._reading[source_id] = self._pulls.submit(pulling.carry_out, self.house, run_id)
+            self._reading[source_id] = self._pulls.submit(import_run.carry_out, self.house, run_id)
 
     def _begin_count(self, now: Instant) -> None:
         """Have the flow picture be counted anew, beside the deliveries, if something moved."""
         if now < self._count_at or not self._jobs.is_free("counting", self._count):
             return
         self._count = None
-        self._count_at = later(now, flowing.LEAST_SECONDS)
-        self._count = self._counts.submit(flowing.count, self.house) if flowing.is_due(self.house, now) else None
+        self._count_at = later(now, access_flow.LEAST_SECONDS)
+        self._count = self._counts.submit(access_flow.count, self.house) if access_flow.is_due(self.house, now) else None
 
     def _begin_letters(self, now: Instant) -> None:
         """Have letters be sent, beside everything else: a mail server may let one wait."""
         if not self._jobs.is_free("letters", self._letters):
             return
         self._letters = None
-        self._letters = self._mail.submit(mailing.send_due, self.house, now) if mailing.is_due(self.house, now) else None
+        self._letters = self._mail.submit(mail_queue.send_due, self.house, now) if mail_queue.is_due(self.house, now) else None
 
     def _go_on(self, application_id: str) -> None:
         """Hand out what is queued for an application, within its pace."""
@@ -297,8 +294,8 @@ class Worker:
 
     def _carry_out(self, hand: Hand) -> list[Settlement]:
         if len(hand) > 1:
-            return delivering_together.carry_out_together(self.house, self.talker, [each.id for each in hand])
-        settlement = delivering.carry_out(self.house, self.talker, hand[0].id)
+            return bulk_provisioning.carry_out_together(self.house, self.talker, [each.id for each in hand])
+        settlement = attempt.carry_out(self.house, self.talker, hand[0].id)
         return [settlement] if settlement is not None else []
 
     def _carried_out(self, hand: Hand, done: Future[list[Settlement]]) -> None:
@@ -339,7 +336,7 @@ class Worker:
     def _write(self, together: list[Written]) -> tuple[list[set[str]], list[BaseException | None]]:
         """Write down how attempts went; returns for each hand its outcomes, and what kept it from being written."""
         try:
-            outcomes = delivering.write_together([each for _, settlements, _ in together for each in settlements])
+            outcomes = attempt.write_together([each for _, settlements, _ in together for each in settlements])
         except DravoError as failed:
             # The records cannot be written now; nothing is lost, for the next attempt looks at what is there.
             self._all_written = False
@@ -381,7 +378,7 @@ class Worker:
         if time.monotonic() < self._rests_until:
             return
         with self.house.database.reading() as connection:
-            waiting = groups_over.ready(connection, now)
+            waiting = provisioned_groups.ready(connection, now)
         with self._lock:
             self._waiting_groups = {application_id for _, application_id, _ in waiting}
         for group_id, application_id, at_a_time in waiting:
@@ -392,7 +389,7 @@ class Worker:
                 if fits:
                     self._take(application_id, {group_id}, is_group=True)
             if fits:
-                future = self._pool.submit(group_delivering.attempt, self.house, self.talker, group_id)
+                future = self._pool.submit(group_provisioning.attempt, self.house, self.talker, group_id)
                 future.add_done_callback(
                     lambda done, group=group_id, of=application_id: self._finished(  # type: ignore[misc]
                         of, {group}, set() if done.exception() else {done.result()} - {None}, done.exception(), is_group=True

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import structlog
 
-from dravo import process
+from dravo import child_process
 from dravo.services.heartbeats import Heartbeats
 from dravo.worker.loop import Worker
 
@@ -19,8 +19,8 @@ log = structlog.get_logger("worker")
 def main(folder: Path, heartbeats: Heartbeats) -> None:
     """Work until asked to stop; end the process with 1 if the work breaks off as a whole."""
     try:
-        worker = Worker(process.begin("worker", folder), heartbeats)
-        process.keep_what_is_loaded()
+        worker = Worker(child_process.begin("worker", folder), heartbeats)
+        child_process.keep_what_is_loaded()
         # By a thread: what the handler interrupts may hold the very locks that stopping needs.
         signal.signal(signal.SIGTERM, lambda *_: threading.Thread(target=worker.stop).start())
         worker.run()

@@ -1,26 +1,15 @@
-"""What the management API gives, as types. Made from its OpenAPI document by tools/make_types.py; not edited by hand."""
+"""Responses of the management API as types. Made from its OpenAPI document by tools/make_types.py; not edited by hand."""
 
-from dravo.client.types.access import (
+from dravo.client.types.access import Access, PageOfAccess, Reason, SeatOf
+from dravo.client.types.accounts import Account, AccountDetail, OpenDelivery, PageOfAccounts
+from dravo.client.types.activity import ActivityLine, ActivityPerson, AuditEntry, AuditObject, AuditVerdict, PageOfActivity, PageOfAuditEntries
+from dravo.client.types.applications import Application, ApplicationLine, DeliveredGroup, PageOfApplications, PageOfDeliveredGroups, Policy, Role
+from dravo.client.types.assignments import (
     Assignment,
     Bulk,
     BulkLine,
-    Compared,
-    ComparedApplication,
-    ComparedGroup,
-    ComparedRole,
-    Expected,
-    ExpectedRole,
-    GuardItem,
-    GuardListing,
-    HeldPerson,
-    Matrix,
-    MatrixGroup,
-    MatrixOfGroups,
-    MatrixPerson,
-    Move,
     Note,
     PageOfAssignments,
-    PageOfMoves,
     PageOfWaitingUsers,
     PatternGroup,
     PatternTried,
@@ -29,116 +18,14 @@ from dravo.client.types.access import (
     PreviewSeats,
     Reached,
 )
-from dravo.client.types.applications import (
-    Application,
-    AttributeRow,
-    Capabilities,
-    ChangedAttribute,
-    Check,
-    CheckStep,
-    ConnectionState,
-    DeliveredGroup,
-    GroupOver,
-    GroupsOver,
-    Number,
-    PageOfDeliveredGroups,
-    PageOfSeats,
-    Plan,
-    Policy,
-    ProvisioningSummary,
-    RolesAs,
-    Seat,
-    Settings,
-    SettingsPreview,
-    SettingsPreviewPerson,
-    SignInWay,
-    Tried,
-    TroubleKind,
-    TroubleKinds,
-)
-from dravo.client.types.asked import Seen
+from dravo.client.types.base import Problem, ProblemAnswer
+from dravo.client.types.common import GroupRef, Named, Number, PersonRef, RoleRef, SeenPreview
+from dravo.client.types.connections import Capabilities, Check, CheckStep, ConnectionState, SignInWay
 from dravo.client.types.drift import DriftLine, MadeUser, PageOfDrift, PageOfRuns, Run
-from dravo.client.types.house import (
-    ActivityLine,
-    ActivityPerson,
-    ApiToken,
-    ApplicationLine,
-    Attempt,
-    AuditEntry,
-    AuditObject,
-    AuditVerdict,
-    Delivery,
-    DeliveryLine,
-    Exchange,
-    ExchangeSheet,
-    Flow,
-    FlowBand,
-    FlowNode,
-    GroupRef,
-    Left,
-    LinkOffer,
-    MailSettings,
-    MailTested,
-    Named,
-    NewApiToken,
-    NewOperator,
-    NewSecondFactor,
-    NewToken,
-    Operator,
-    OperatorLink,
-    OperatorLinks,
-    OperatorSession,
-    OperatorSessions,
-    Overview,
-    PageOfActivity,
-    PageOfApiTokens,
-    PageOfApplications,
-    PageOfAuditEntries,
-    PageOfDeliveries,
-    PageOfOperators,
-    PageOfSources,
-    PageOfTokens,
-    PersonRef,
-    Problem,
-    ProblemAnswer,
-    PushToken,
-    RecoveryCodes,
-    Role,
-    RoleRef,
-    SecondFactor,
-    Session,
-    SharedDomain,
-    SheetTick,
-    SheetTrouble,
-    SheetValue,
-    Source,
-    Stage,
-    TokenOperator,
-    Work,
-)
-from dravo.client.types.people import (
-    Access,
-    Account,
-    AccountDetail,
-    Group,
-    GroupDetail,
-    GroupNearby,
-    OpenDelivery,
-    PageOfAccess,
-    PageOfAccounts,
-    PageOfGroups,
-    PageOfPeople,
-    Person,
-    PersonAttribute,
-    PersonGroup,
-    PersonLine,
-    PersonRecord,
-    Reason,
-    SeatOf,
-    Way,
-    Why,
-)
-from dravo.client.types.pull import (
+from dravo.client.types.expressions import Tried
+from dravo.client.types.groups import Group, GroupDetail, GroupNearby, PageOfGroups
+from dravo.client.types.holds import GuardItem, GuardListing, HeldPerson
+from dravo.client.types.imports import (
     AttributeAnswer,
     BeforeAndAfter,
     CouldBe,
@@ -166,7 +53,50 @@ from dravo.client.types.pull import (
     TriedGroup,
     TriedPerson,
 )
+from dravo.client.types.jobs import Work
+from dravo.client.types.license_plans import PageOfSeats, Plan, Seat
+from dravo.client.types.matrix import (
+    Compared,
+    ComparedApplication,
+    ComparedGroup,
+    ComparedRole,
+    Expected,
+    ExpectedRole,
+    Matrix,
+    MatrixGroup,
+    MatrixOfGroups,
+    MatrixPerson,
+    Move,
+    PageOfMoves,
+)
+from dravo.client.types.operators import (
+    Left,
+    LinkOffer,
+    NewOperator,
+    NewSecondFactor,
+    Operator,
+    OperatorLink,
+    OperatorLinks,
+    OperatorSession,
+    OperatorSessions,
+    PageOfOperators,
+    RecoveryCodes,
+    SecondFactor,
+    Session,
+)
+from dravo.client.types.overview import Flow, FlowBand, FlowNode, Overview, Stage
+from dravo.client.types.provisioning_settings import (
+    AttributeRow,
+    ChangedAttribute,
+    GroupOver,
+    GroupsOver,
+    RolesAs,
+    Settings,
+    SettingsPreview,
+    SettingsPreviewPerson,
+)
 from dravo.client.types.reviews import PageOfReviewRows, PageOfReviews, Review, ReviewPart, ReviewRow
+from dravo.client.types.settings import HouseSettings, MailSettings, MailTested, Setting
 from dravo.client.types.sign_in import (
     AskedCode,
     CameIn,
@@ -195,7 +125,28 @@ from dravo.client.types.sign_in import (
     Where,
     Yours,
 )
-from dravo.client.types.sources import HouseSettings, PageOfTraces, Setting, SourceSchema, SourceSchemas, Trace, TraceLine, TracePerson, TraceSubject
+from dravo.client.types.sources import (
+    ExchangeSheet,
+    NewToken,
+    PageOfSources,
+    PageOfTokens,
+    PageOfTraces,
+    PushToken,
+    SharedDomain,
+    SheetTick,
+    SheetTrouble,
+    SheetValue,
+    Source,
+    SourceSchema,
+    SourceSchemas,
+    Trace,
+    TraceLine,
+    TracePerson,
+    TraceSubject,
+)
+from dravo.client.types.tasks import Attempt, Delivery, DeliveryLine, Exchange, PageOfDeliveries, ProvisioningSummary, TroubleKind, TroubleKinds
+from dravo.client.types.tokens import ApiToken, NewApiToken, PageOfApiTokens, TokenOperator
+from dravo.client.types.users import PageOfPeople, Person, PersonAttribute, PersonGroup, PersonLine, PersonRecord, Way, Why
 
 __all__ = [
     "Access",
@@ -353,8 +304,8 @@ __all__ = [
     "Seat",
     "SeatOf",
     "SecondFactor",
-    "Seen",
     "SeenAttribute",
+    "SeenPreview",
     "Session",
     "Setting",
     "Settings",

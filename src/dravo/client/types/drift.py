@@ -1,4 +1,4 @@
-"""What the management API gives of comparing applications with what should be there.
+"""Reconciliation and drift.
 
 Made from its OpenAPI document by tools/make_types.py; not edited by hand.
 """
@@ -8,7 +8,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, TypedDict
 
 if TYPE_CHECKING:
-    from dravo.client.types.applications import ChangedAttribute
+    from dravo.client.types.provisioning_settings import ChangedAttribute
 
 
 class DriftLine(TypedDict):

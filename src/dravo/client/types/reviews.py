@@ -1,4 +1,4 @@
-"""What the management API gives of access reviews.
+"""Access reviews.
 
 Made from its OpenAPI document by tools/make_types.py; not edited by hand.
 """
@@ -8,7 +8,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, TypedDict
 
 if TYPE_CHECKING:
-    from dravo.client.types.house import Named, PersonRef, RoleRef
+    from dravo.client.types.common import Named, PersonRef, RoleRef
 
 
 class PageOfReviewRows(TypedDict):

@@ -1,4 +1,4 @@
-"""What the management API gives of signing in by sources: settings with the exchange sheet, trials, traces, visits.
+"""Sign-in through sources: settings, tests, history and sessions.
 
 Made from its OpenAPI document by tools/make_types.py; not edited by hand.
 """
@@ -8,8 +8,9 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, TypedDict
 
 if TYPE_CHECKING:
-    from dravo.client.types.house import Named, SheetTick, SheetValue
-    from dravo.client.types.pull import ReadingStep, SeenAttribute, SourceAnswers
+    from dravo.client.types.common import Named
+    from dravo.client.types.imports import ReadingStep, SeenAttribute, SourceAnswers
+    from dravo.client.types.sources import SheetTick, SheetValue
 
 
 class AskedCode(TypedDict):

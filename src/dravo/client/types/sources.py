@@ -1,17 +1,57 @@
-"""What the management API gives of sources and settings.
+"""Sources, their SCIM tokens, setup checklist, schemas and requests.
 
 Made from its OpenAPI document by tools/make_types.py; not edited by hand.
 """
 
 from __future__ import annotations
 
-from typing import Any, TypedDict
+from typing import TYPE_CHECKING, Any, TypedDict
+
+if TYPE_CHECKING:
+    from dravo.client.types.common import Named
 
 
-class HouseSettings(TypedDict):
-    """Every setting of the house."""
+class ExchangeSheet(TypedDict):
+    """The exchange sheet of a push channel."""
 
-    items: list[Setting]
+    source: Named
+    give: list[SheetValue]
+    usable_tokens: int
+    switch_on: list[str]
+    ticks: list[SheetTick]
+    trouble: list[SheetTrouble]
+    text: str
+
+
+class NewToken(TypedDict):
+    """A token at the one time that its text is shown."""
+
+    id: str
+    label: str
+    prefix: str
+    created_at: str
+    expires_at: str | None
+    last_used_at: str | None
+    revoked_at: str | None
+    kinds: str
+    access: str
+    token: str
+
+
+class PageOfSources(TypedDict):
+    """A page of sources."""
+
+    items: list[Source]
+    total: int
+    next: str | None
+
+
+class PageOfTokens(TypedDict):
+    """A page of tokens."""
+
+    items: list[PushToken]
+    total: int
+    next: str | None
 
 
 class PageOfTraces(TypedDict):
@@ -22,16 +62,77 @@ class PageOfTraces(TypedDict):
     next: str | None
 
 
-class Setting(TypedDict):
-    """A setting of the house."""
+class PushToken(TypedDict):
+    """A token of a source: what it opens (users, groups, both), and whether it may write."""
+
+    id: str
+    label: str
+    prefix: str
+    created_at: str
+    expires_at: str | None
+    last_used_at: str | None
+    revoked_at: str | None
+    kinds: str
+    access: str
+
+
+class SharedDomain(TypedDict):
+    """An email domain that several sources own."""
+
+    domain: str
+    sources: list[Named]
+
+
+class SheetTick(TypedDict):
+    """What real traffic has shown to work, and when."""
+
+    what: str
+    label: str
+    first_at: str | None
+    last_at: str | None
+
+
+class SheetTrouble(TypedDict):
+    """A call that was turned away or lost its way."""
+
+    at: str
+    message: str
+
+
+class SheetValue(TypedDict):
+    """A value to give to the other side."""
 
     name: str
+    value: str
+    note: str
+
+
+class Source(TypedDict):
+    """A source; `read_as` is the kind of reader where it is read, with how its last run ended."""
+
+    key: str
     label: str
-    kind: str
-    value: int | str
-    default: int | str
-    least: int
-    most: int
+    domains: list[str]
+    channel: str
+    sign_in_state: str | None
+    signed_in_at: str | None
+    certificate_ends_at: str | None
+    sign_in_needs: str | None
+    read_as: str | None
+    in_force: bool | None
+    run_state: str | None
+    run_ended_at: str | None
+    conflicts: int
+    precedence: int
+    veto: bool
+    updates: bool
+    created_at: str
+    people: int
+    groups: int
+    last_call_at: str | None
+    last_activity_at: str | None
+    shared_domains: list[SharedDomain]
+    token_ends_at: str | None
 
 
 class SourceSchema(TypedDict):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import cached_property
 
-from dravo.core.names import fold
+from dravo.core.identity.names import fold
 from dravo.core.scim.schemas import Attribute, ResourceType, Schema
 
 

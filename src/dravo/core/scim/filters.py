@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-from dravo.core.names import comparable
+from dravo.core.identity.names import comparable
 from dravo.core.scim.errors import invalid_filter
 from dravo.core.scim.paths import And, Compare, Element, Filter, Location, Not, Or, Present, read_time
 from dravo.core.scim.schemas import Attribute

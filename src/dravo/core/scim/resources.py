@@ -13,7 +13,7 @@ from collections.abc import Iterable, Mapping
 from datetime import datetime
 from typing import Any
 
-from dravo.core.names import fold
+from dravo.core.identity.names import fold
 from dravo.core.scim.errors import ScimError, invalid_syntax, invalid_value, mutability
 from dravo.core.scim.paths import locate
 from dravo.core.scim.schemas import Attribute, ResourceType

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-from dravo.core.names import comparable
+from dravo.core.identity.names import comparable
 from dravo.core.scim.errors import ScimError, invalid_path, invalid_value
 from dravo.core.scim.filters import values
 from dravo.core.scim.paths import Location, locate

@@ -14,19 +14,8 @@ from typing import Any, ClassVar, Literal
 from pydantic import BaseModel, Field
 
 from dravo.core.expressions import ENTRY
-from dravo.core.names import fold
-from dravo.protocols.directory.reading import (
-    NOTED,
-    OK,
-    BadLine,
-    Checked,
-    DirectoryTrouble,
-    Entry,
-    GroupEntry,
-    Step,
-    checked_by,
-    seen_values,
-)
+from dravo.core.identity.names import fold
+from dravo.protocols.directory.reader import NOTED, OK, BadLine, Checked, DirectoryTrouble, Entry, GroupEntry, Step, checked_by, seen_values
 
 PEOPLE, GROUPS, MEMBERSHIPS = "people", "groups", "memberships"
 FILES = (PEOPLE, GROUPS, MEMBERSHIPS)

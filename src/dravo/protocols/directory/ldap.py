@@ -19,20 +19,9 @@ from ldap.filter import escape_filter_chars
 from pydantic import BaseModel, Field
 
 from dravo.core.expressions import ENTRY
-from dravo.core.names import fold
+from dravo.core.identity.names import fold
 from dravo.protocols.addresses import NotAllowed, Unreachable, resolve
-from dravo.protocols.directory.reading import (
-    NOTED,
-    OK,
-    BadLine,
-    Checked,
-    DirectoryTrouble,
-    Entry,
-    GroupEntry,
-    Step,
-    checked_by,
-    seen_values,
-)
+from dravo.protocols.directory.reader import NOTED, OK, BadLine, Checked, DirectoryTrouble, Entry, GroupEntry, Step, checked_by, seen_values
 
 PAGE = 1_000
 SECONDS = 30

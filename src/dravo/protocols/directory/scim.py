@@ -10,9 +10,9 @@ from pydantic import BaseModel, Field
 
 from dravo.core.expressions import PERSON
 from dravo.protocols.addresses import NotAllowed, Unreachable
-from dravo.protocols.directory.reading import NOTED, OK, BadLine, Checked, DirectoryTrouble, Entry, GroupEntry, Step, checked_by
-from dravo.protocols.scim.capabilities import Capabilities, read_capabilities
-from dravo.protocols.scim.outgoing import Client, Connection, Request, Response, check_url, mend_address
+from dravo.protocols.directory.reader import NOTED, OK, BadLine, Checked, DirectoryTrouble, Entry, GroupEntry, Step, checked_by
+from dravo.protocols.http_client import Client, Connection, Request, Response, check_url, mend_address
+from dravo.protocols.scim_client.capabilities import Capabilities, read_capabilities
 
 PAGE = 200
 TRIES = 4

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import orjson
 
-from dravo.protocols.signing_in import SignInRefused
+from dravo.protocols.verified_identity import SignInRefused
 
 if TYPE_CHECKING:
     from joserfc.jwk import KeySet

@@ -5,7 +5,7 @@ from __future__ import annotations
 from lxml import etree
 
 from dravo.protocols.saml.names import q
-from dravo.protocols.signing_in import SignInRefused
+from dravo.protocols.verified_identity import SignInRefused
 
 LARGEST = 512 * 1024
 DEEPEST, MOST_ELEMENTS = 60, 20_000

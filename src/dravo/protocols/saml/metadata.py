@@ -11,7 +11,7 @@ from dravo.core.errors import InvalidInput
 from dravo.protocols.saml.certificates import Certificate, read_certificates
 from dravo.protocols.saml.documents import read_document, text_of
 from dravo.protocols.saml.names import DS, MD, POST, REDIRECT, SAMLP, q
-from dravo.protocols.signing_in import SignInRefused
+from dravo.protocols.verified_identity import SignInRefused
 
 LARGEST = 2 * 1024 * 1024
 

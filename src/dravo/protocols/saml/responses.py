@@ -15,11 +15,11 @@ from cryptography.hazmat.primitives.asymmetric import rsa
 from lxml import etree
 
 from dravo.protocols.saml.certificates import Certificate
-from dravo.protocols.saml.decrypting import decrypted
+from dravo.protocols.saml.decryption import decrypted
 from dravo.protocols.saml.documents import check_ids, only, read_document, text_of
 from dravo.protocols.saml.names import BEARER, SAML, SAMLP, SUCCESS, UNSPECIFIED, q
 from dravo.protocols.saml.signatures import STRANGER, signature_of, signed
-from dravo.protocols.signing_in import Proved, SignInRefused
+from dravo.protocols.verified_identity import Proved, SignInRefused
 
 MOST_SKEW = 300
 _INSTANT = re.compile(r"(\d{4})-(\d\d)-(\d\d)T(\d\d):(\d\d):(\d\d)(?:\.\d+)?(?:Z|([+-])(\d\d):(\d\d))?")

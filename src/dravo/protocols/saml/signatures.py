@@ -15,7 +15,7 @@ from lxml import etree
 
 from dravo.protocols.saml.certificates import Certificate
 from dravo.protocols.saml.names import DIGEST_METHODS, DS, EC, SIGNATURE_METHODS, TRANSFORMS, q
-from dravo.protocols.signing_in import SignInRefused
+from dravo.protocols.verified_identity import SignInRefused
 
 # signxml is imported at its first use: a service without SAML starts without it.
 if TYPE_CHECKING:

@@ -45,7 +45,7 @@ application = Table(
     # When it is compared with what should be there: a cron expression, and the next such instant.
     Column("reconcile_at", Text),
     at("reconcile_next_at"),
-    # How access is decided here: see core/access.py.
+    # How access is decided here: see core/access/evaluation.py.
     Column("open_to", String(12), nullable=False, server_default="assigned"),
     Column("if_nothing", String(16), nullable=False, server_default="no access"),
     Column("default_role_id", String(36)),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from flask import Response, stream_with_context
 
-from dravo.services.exporting import Streamed
+from dravo.services.csv_export import Streamed
 
 
 def file_response(pieces: Streamed, name: str, form: str) -> Response:

@@ -19,12 +19,13 @@ from dravo.core.scim.bulk import LARGEST_PAYLOAD
 from dravo.core.scim.errors import ScimError, invalid_syntax
 from dravo.core.scim.messages import list_response, service_provider_config
 from dravo.core.scim.versions import Condition
-from dravo.services import sources
-from dravo.services.house import House
-from dravo.services.pushing import Answer, Asked, Pushing, read_query, read_search_request
-from dravo.services.rate_limits import Limiter
-from dravo.services.sources import Visitor
-from dravo.services.tracing import Draft
+from dravo.services import lookups
+from dravo.services.context import House
+from dravo.services.scim_server.handler import Answer, Asked, Pushing, read_query, read_search_request
+from dravo.services.scim_server.request_log import Draft
+from dravo.services.security.rate_limits import Limiter
+from dravo.services.sources import observations, scim_auth
+from dravo.services.sources.scim_auth import Visitor
 from dravo.web.bodies import LARGEST_BODY, LARGEST_SINGLE, NoJson, read_json
 from dravo.web.callers import place
 
@@ -42,7 +43,7 @@ def make_blueprint(house: House) -> Blueprint:
     blueprint = Blueprint("push", __name__)
     pushing, traces = Pushing(house), house.traces
     sightings = pushing.sightings
-    door = sources.Door(house)
+    door = scim_auth.Door(house)
     limiter = Limiter(200, 60)
 
     def route(path: str, method: str) -> Callable[[Callable[..., Response]], Callable[..., Response]]:
@@ -65,7 +66,7 @@ def make_blueprint(house: House) -> Blueprint:
         if isinstance(visitor, Visitor):
             g.visitor = visitor
             g.draft = draft(visitor.source_id)
-            sightings.note(visitor.source_id, sources.CALL, token_id=visitor.token_id)
+            sightings.note(visitor.source_id, observations.CALL, token_id=visitor.token_id)
             check_size()
             return None
         # A token that is good always works, however many bad ones come from the same address.
@@ -74,10 +75,10 @@ def make_blueprint(house: House) -> Blueprint:
         sightings.note_refusal(key, f"{request.method} {request.path} from {address}: {visitor}")
         source_id = pushing.source_id(key)
         if source_id:
-            traces.add(draft(source_id), 401, f"Turned away: {visitor}")
+            traces.add(draft(source_id).row(401, f"Turned away: {visitor}"))
         log.info("turned away", source=key, method=request.method, path=request.path, reason=visitor)
         answer = show(ScimError(401, visitor).body(), 401)
-        answer.headers["WWW-Authenticate"] = f'Bearer realm="dravo push channel {key}"' if sources.KEY.fullmatch(key) else "Bearer"
+        answer.headers["WWW-Authenticate"] = f'Bearer realm="dravo push channel {key}"' if lookups.KEY.fullmatch(key) else "Bearer"
         return answer
 
     @blueprint.after_request
@@ -85,7 +86,7 @@ def make_blueprint(house: House) -> Blueprint:
         kept: Draft | None = g.get("draft")
         if kept is not None and not kept.written:
             try:
-                traces.add(kept, answer.status_code, g.get("outcome") or _outcome(answer))
+                traces.add(kept.row(answer.status_code, g.get("outcome") or _outcome(answer)))
             except Exception:
                 # A trace never decides the answer.
                 log.error("a request could not be traced", path=request.path[:500], exc_info=True)
@@ -195,7 +196,7 @@ def make_blueprint(house: House) -> Blueprint:
         detail = (
             f"There is nothing at '/{rest}' here; people are at /Users, groups at /Groups. Is the base address given twice, or with a part too many?"
         )
-        sightings.note(g.visitor.source_id, sources.LOST, f"{request.method} {request.path}: {detail}")
+        sightings.note(g.visitor.source_id, observations.LOST, f"{request.method} {request.path}: {detail}")
         raise ScimError(404, detail)
 
     # Errors, all as RFC 7644, section 3.12
@@ -205,7 +206,7 @@ def make_blueprint(house: House) -> Blueprint:
         g.outcome = f"Refused{f' ({wrong.scim_type})' if wrong.scim_type else ''}: {wrong.detail}"
         if "visitor" in g and request.method != "GET" and wrong.status != 404:
             # Whoever runs the other side often sees no more than that it failed; the sheet says why.
-            sightings.note(g.visitor.source_id, sources.WRONG, f"{request.method} {request.path} was refused ({wrong.status}): {wrong.detail}")
+            sightings.note(g.visitor.source_id, observations.WRONG, f"{request.method} {request.path} was refused ({wrong.status}): {wrong.detail}")
         return show(wrong.body(), wrong.status)
 
     @blueprint.errorhandler(NotFound)

@@ -15,19 +15,26 @@ from werkzeug.datastructures import MultiDict
 
 from dravo.core.errors import DravoError, NotFound, TooManyTries
 from dravo.protocols.oidc.keys import public_jwk
-from dravo.protocols.signing_in import SignInRefused
-from dravo.services import operator_links, operators, proving, sign_in_keys, sign_in_settings, sign_in_sheet, signing_in, signing_out, visiting
-from dravo.services.permissions import Caller
-from dravo.services.rate_limits import Limiter
-from dravo.services.sign_in_traces import IN, OBSERVED
-from dravo.services.sign_in_words import FOR_PEOPLE
-from dravo.services.signing_in import LINKED, Came
+from dravo.protocols.verified_identity import SignInRefused
+from dravo.services.security import operator_sso
+from dravo.services.security import sessions as operator_sessions
+from dravo.services.security.permissions import Caller
+from dravo.services.security.rate_limits import Limiter
+from dravo.services.sign_in import keys as sign_in_keys
+from dravo.services.sign_in import responses as sign_in_responses
+from dravo.services.sign_in import sessions as user_sessions
+from dravo.services.sign_in import setup_checklist, verification
+from dravo.services.sign_in import start as sign_in_start
+from dravo.services.sign_in.messages import FOR_PEOPLE
+from dravo.services.sign_in.responses import LINKED, Came
+from dravo.services.sign_in.traces import IN, OBSERVED
+from dravo.services.sources import policy as source_policies
 from dravo.web import cookies
-from dravo.web.api.door import house, keep_session, needs
+from dravo.web.api.auth import house, keep_session, needs
 from dravo.web.callers import place
 
 # A form has a response in base64, of which every sign may be escaped, and a few short fields.
-LARGEST_FORM, MOST_FIELDS = 3 * signing_in.LARGEST_RESPONSE + 4_096, 20
+LARGEST_FORM, MOST_FIELDS = 3 * sign_in_responses.LARGEST_RESPONSE + 4_096, 20
 
 # What is published for providers may be kept for some minutes: keys change long before the former ones end.
 PUBLISHED = "public, max-age=300"
@@ -46,7 +53,7 @@ def _limiter() -> Limiter:
 
 def _limit(state: str | None) -> None:
     """Refuse an address with too many failures; what this very browser began is not kept waiting by others of its address."""
-    g.counts = not proving.is_waited_for(house(), state, cookies.read(cookies.BROWSER))
+    g.counts = not verification.is_waited_for(house(), state, cookies.read(cookies.BROWSER))
     if g.counts:
         _limiter().check(place())
 
@@ -112,7 +119,7 @@ def start(source: str) -> Response:
     """Send the browser to the provider; `operator` in the query has the operator who is signed in be bound to whom it will prove."""
     operator = _operator(source, request.args["operator"]) if "operator" in request.args else None
     back = "/settings" if operator is not None else request.args.get("back")
-    begun = signing_in.start(house(), source, _base(), request.args.get("trial"), back, cookies.read(cookies.BROWSER), operator)
+    begun = sign_in_start.start(house(), source, _base(), request.args.get("trial"), back, cookies.read(cookies.BROWSER), operator)
     if begun.form is None:
         response = make_response(redirect(begun.url, 303))
     else:
@@ -122,7 +129,7 @@ def start(source: str) -> Response:
         response = make_response(render_template("post.html", url=begun.url, form=begun.form, nonce=g.nonce))
     # A response that a provider has the browser post comes from another site: only a cookie that says so is sent along with it,
     # and browsers take such a one only over TLS.
-    cookies.keep(response, cookies.BROWSER, begun.browser, signing_in.BEGUN_SECONDS, "None" if cookies.is_secure() else "Lax")
+    cookies.keep(response, cookies.BROWSER, begun.browser, sign_in_start.BEGUN_SECONDS, "None" if cookies.is_secure() else "Lax")
     response.headers["Cache-Control"] = "no-store"
     return response
 
@@ -130,8 +137,8 @@ def start(source: str) -> Response:
 def _operator(source: str, word: str) -> Caller:
     """Return the operator who is signed in; only a page that could read what their session answers knows the word for it."""
     secret = cookies.read(cookies.OPERATOR)
-    known = operators.by_session(house(), secret) if secret else None
-    if known is None or known[0].unfinished or not hmac.compare_digest(operator_links.word_for(known[1], source), word):
+    known = operator_sessions.by_session(house(), secret) if secret else None
+    if known is None or known[0].unfinished or not hmac.compare_digest(operator_sso.word_for(known[1], source), word):
         raise SignInRefused("operator", "No operator who is signed in here asked for it.", "Sign in first, and begin from Settings.")
     return known[0]
 
@@ -140,7 +147,7 @@ def _operator(source: str, word: str) -> Caller:
 @needs("nothing")
 def metadata(source: str) -> Response:
     """Our metadata, for the provider."""
-    content = sign_in_sheet.metadata(house(), source, _base())
+    content = setup_checklist.metadata(house(), source, _base())
     name = f"dravo-{source}-metadata.xml"
     headers = {"Content-Disposition": f'inline; filename="{name}"', "Cache-Control": PUBLISHED}
     return Response(content, content_type="application/samlmetadata+xml", headers=headers)
@@ -154,11 +161,11 @@ def take_response(source: str) -> Response:
         form = _form()
     except SignInRefused as wrong:
         _limit(None)
-        return _after(signing_in.receive_saml(house(), source, _base(), wrong, None, None))
+        return _after(sign_in_responses.receive_saml(house(), source, _base(), wrong, None, None))
     relay = form.get("RelayState")
     _limit(relay)
     posted = form.getlist("SAMLResponse")
-    return _after(signing_in.receive_saml(house(), source, _base(), posted, relay, cookies.read(cookies.BROWSER)))
+    return _after(sign_in_responses.receive_saml(house(), source, _base(), posted, relay, cookies.read(cookies.BROWSER)))
 
 
 @rooms.get("/<source>/saml/sign-out")
@@ -168,7 +175,7 @@ def sign_out(source: str) -> Response:
     if "SAMLRequest" not in request.args:
         return signed_out(source)
     _limit(None)
-    onward = signing_out.asked_by_provider(house(), source, _base(), request.query_string)
+    onward = user_sessions.asked_by_provider(house(), source, _base(), request.query_string)
     response = make_response(redirect(onward, 303)) if onward else signed_out(source)
     cookies.forget(response, cookies.USER)
     return response
@@ -186,7 +193,7 @@ def signed_out(source: str) -> Response:
 def take_code(source: str) -> Response:
     """Take the code that the browser brings back."""
     _limit(request.args.get("state"))
-    return _after(signing_in.receive_oidc(house(), source, _base(), request.args, cookies.read(cookies.BROWSER)))
+    return _after(sign_in_responses.receive_oidc(house(), source, _base(), request.args, cookies.read(cookies.BROWSER)))
 
 
 @rooms.get("/<source>/oidc/keys")
@@ -194,7 +201,7 @@ def take_code(source: str) -> Response:
 def our_keys(source: str) -> Response:
     """Our public keys (RFC 7517), for a provider that knows us by them."""
     with house().database.reading() as connection:
-        row, _ = sign_in_settings.of_source(connection, source)
+        row, _ = source_policies.sign_in_of(connection, source)
         keys = sign_in_keys.of_source(house(), connection, row.id)
     public = [public_jwk(each.key.private_bytes(*sign_in_keys.AS_PEM), each.id) for each in keys]
     return Response(orjson.dumps({"keys": public}), content_type="application/json", headers={"Cache-Control": PUBLISHED})
@@ -224,7 +231,7 @@ def _told(title: str, message: str, ask: str, trace: str) -> str:
     return render_template("signing_in.html", title=title, message=message, ask=ask, trace=trace, nonce=g.nonce)
 
 
-def visitor() -> visiting.Visitor | None:
+def visitor() -> user_sessions.Visitor | None:
     """Return who is signed in at this browser, as a person and not as an operator."""
     secret = cookies.read(cookies.USER)
-    return visiting.by_secret(house(), secret) if secret else None
+    return user_sessions.by_secret(house(), secret) if secret else None

@@ -7,7 +7,7 @@ import json
 import sqlalchemy as sa
 from alembic import op
 
-from dravo.core.records import searchable
+from dravo.core.identity.records import searchable
 
 revision = '0002'
 down_revision = '0001'

@@ -1,0 +1,89 @@
+<script setup lang="ts">
+// A group to choose, or several, found by typing a part of the name; each with its source, for names alone say nothing.
+import { keepPreviousData, useQuery } from '@tanstack/vue-query'
+import { computed, ref } from 'vue'
+import { answered, api, type Schemas } from '../api/client'
+import { usePaused } from '../app/debounce'
+import { useMay } from '../app/session'
+import ErrorMessage from './ErrorMessage.vue'
+
+interface Choice {
+  value: string
+  title: string
+  /** A group that only claims have named: made when it is chosen. */
+  claimed?: Schemas['GroupInClaims']
+}
+const props = defineProps<{ label: string; source?: string | null; several?: boolean; claimed?: boolean }>()
+const may = useMay()
+const chosen = defineModel<string[]>({ required: true })
+// Whole choices are kept, so that they keep their names while other words are looked for.
+const kept = ref<Choice[]>([])
+const held = computed<Choice[] | Choice | null>({
+  get: () => {
+    const present = kept.value.filter((each) => chosen.value.includes(each.value))
+    return props.several ? present : (present[0] ?? null)
+  },
+  set: (now) => {
+    if (now && !Array.isArray(now) && now.claimed) return void make(now.claimed)
+    kept.value = Array.isArray(now) ? now : now ? [now] : []
+    chosen.value = kept.value.map((each) => each.value)
+  },
+})
+const wrong = ref<unknown>(null)
+const renewed = ref(0)
+async function make({ source, name }: Schemas['GroupInClaims']): Promise<void> {
+  try {
+    const params = { path: { key: source.key } }
+    const made = await answered(api.POST('/api/v1/sources/{key}/sign-in/groups', { params, body: { name } }))
+    held.value = { value: made.id, title: `${made.name} · ${source.label} · nobody yet` }
+    wrong.value = null
+    // The field holds on to the words of what was clicked; a new one shows what was made of it.
+    renewed.value++
+  } catch (problem) {
+    wrong.value = problem
+  }
+}
+const typed = ref('')
+const words = usePaused(() => typed.value.trim(), 200)
+function look(text: string | null): void {
+  // The name of what is chosen is no word to look for.
+  if (!kept.value.some((each) => each.title === text)) typed.value = text ?? ''
+}
+const found = useQuery({
+  queryKey: computed(() => ['groups', 'choice', props.source, words.value]),
+  placeholderData: keepPreviousData,
+  queryFn: async (): Promise<Choice[]> => {
+    const query = { q: words.value || undefined, source: props.source ?? undefined, count: 20 }
+    const page = await answered(api.GET('/api/v1/groups', { params: { query } }))
+    const here: Choice[] = page.items.map((each) => ({
+      value: each.id,
+      title: `${each.name} · ${each.source?.label ?? 'local'} · ${each.members} members`,
+    }))
+    if (!props.claimed || !may('groups.change')) return here
+    const claims = await answered(api.GET('/api/v1/claimed-groups', { params: { query: { q: words.value } } }))
+    const coming = claims.items.map((each) => ({
+      value: `${each.source.key} ${each.name}`,
+      title: `${each.name} · ${each.source.label} · seen in a sign-in, not here yet`,
+      claimed: each,
+    }))
+    return [...here, ...coming]
+  },
+})
+</script>
+
+<template>
+  <ErrorMessage :wrong="wrong" />
+  <v-autocomplete
+    :key="renewed"
+    v-model="held"
+    return-object
+    :items="found.data.value ?? []"
+    :label="label"
+    :multiple="several"
+    :chips="several"
+    :closable-chips="several"
+    no-filter
+    :no-data-text="found.isFetching.value ? 'Looking …' : 'No group fits'"
+    @update:search="look"
+  />
+</template>

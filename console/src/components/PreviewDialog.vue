@@ -1,0 +1,67 @@
+<script setup lang="ts">
+// A change that is asked for: what it would do is shown first, and what was shown is what is done, or nothing.
+import { useQuery } from '@tanstack/vue-query'
+import { computed, ref, watch } from 'vue'
+import type { Schemas } from '../api/client'
+import { sure, type Sure } from '../app/assignments'
+import { useAttempts } from '../app/actions'
+import { usePaused } from '../app/debounce'
+import { stopPreviews } from '../api/client'
+import FormDialog from './FormDialog.vue'
+import ChangePreview from './ChangePreview.vue'
+
+const props = defineProps<{
+  title: string
+  act: string
+  /** What is asked for, as far as the preview depends on it; null as long as it is not whole. */
+  about: unknown
+  look: () => Promise<Schemas['Preview']>
+  carryOut: (said: Sure) => Promise<unknown>
+  grave?: boolean
+}>()
+const open = defineModel<boolean>({ required: true })
+const emit = defineEmits<{ done: [] }>()
+const typed = ref('')
+const { wrong, busy, attempt } = useAttempts()
+watch(open, () => {
+  typed.value = ''
+  wrong.value = null
+})
+const settled = usePaused(() => props.about, 300)
+const preview = useQuery({
+  queryKey: computed(() => ['preview', props.act, settled.value]),
+  enabled: computed(() => Boolean(open.value && settled.value)),
+  queryFn: () => {
+    stopPreviews()
+    return props.look()
+  },
+  staleTime: 0,
+  retry: false,
+})
+/** What is shown is not yet what is wanted. */
+const looking = computed(() => Boolean(props.about && (settled.value !== props.about || preview.isFetching.value)))
+async function carry(): Promise<void> {
+  if (looking.value || !props.about) return
+  if (await attempt(() => props.carryOut(sure(preview.data.value, typed.value)))) {
+    open.value = false
+    emit('done')
+  } else await preview.refetch()
+}
+</script>
+
+<template>
+  <FormDialog
+    v-model="open"
+    :title="title"
+    :act="act"
+    :wrong="wrong ?? (about ? preview.error.value : null)"
+    :busy="busy"
+    :waiting="looking"
+    :grave="grave"
+    wide
+    @done="carry"
+  >
+    <slot />
+    <ChangePreview v-if="preview.data.value && about" v-model:confirm="typed" :preview="preview.data.value" />
+  </FormDialog>
+</template>

@@ -1,0 +1,100 @@
+<script setup lang="ts">
+// People against applications, now or at the end of a past day; the filters stay in the address, and all of it can be exported.
+import { mdiFileDownloadOutline, mdiMagnify } from '@mdi/js'
+import { computed, ref, watch } from 'vue'
+import { answered, api, type Schemas } from '../../api/client'
+import { useApplicationChoices } from '../../app/choices'
+import { useAddressFilter, useWords } from '../../app/addressFilters'
+import EmptyState from '../../components/EmptyState.vue'
+import PagedTable from '../../components/PagedTable.vue'
+import StatusLabel from '../../components/StatusLabel.vue'
+
+const { typed, words } = useWords()
+const application = useAddressFilter('application')
+const only = useAddressFilter('only')
+const at = useAddressFilter('at')
+// One role of the application, as links lead to it.
+const role = useAddressFilter('role')
+const choices = useApplicationChoices()
+const narrowed = [
+  { title: 'only by direct assignment', value: 'direct only' },
+  { title: 'inactive but assigned', value: 'inactive but assigned' },
+  { title: 'who have a highest role', value: 'highest role' },
+]
+type Only = 'direct only' | 'inactive but assigned' | 'highest role'
+const view = computed(() => ({
+  q: words.value,
+  application: application.value,
+  role: application.value ? role.value : undefined,
+  only: only.value as Only | undefined,
+  at: at.value,
+}))
+const applications = ref<Schemas['Named'][]>([])
+async function fetch(after: string | undefined, count: number) {
+  const page = await answered(api.GET('/api/v1/matrix', { params: { query: { after, count, ...view.value } } }))
+  applications.value = page.applications
+  return page
+}
+watch(application, () => {
+  applications.value = []
+  role.value = undefined
+})
+const columns = computed(() => ['Person', 'State', ...applications.value.map((each) => each.label)])
+
+/** Where the whole of what is shown can be had as a file. */
+const address = (form: 'csv' | 'json') => {
+  const query = new URLSearchParams({ form })
+  for (const [name, value] of Object.entries(view.value)) if (value) query.set(name, value)
+  return `/api/v1/matrix/export?${query}`
+}
+</script>
+
+<template>
+  <div class="row filters">
+    <v-text-field v-model="typed" :prepend-inner-icon="mdiMagnify" label="Person" clearable class="words" />
+    <v-select v-model="application" :items="choices" label="Application" clearable class="narrow" />
+    <v-chip v-if="application && role" closable class="chip" @click:close="role = undefined">role {{ role }}</v-chip>
+    <v-select v-model="only" :items="narrowed" label="Only those" clearable class="narrow" />
+    <v-text-field
+      v-model="at"
+      type="date"
+      label="At the end of the day"
+      clearable
+      class="narrow"
+      persistent-placeholder
+    />
+    <span class="files">
+      <v-btn variant="outlined" :prepend-icon="mdiFileDownloadOutline" :href="address('csv')" download>CSV</v-btn>
+      <v-btn variant="text" :href="address('json')" download>JSON</v-btn>
+    </span>
+  </div>
+  <PagedTable
+    name="matrix"
+    caption="People against applications"
+    :columns="columns"
+    :fetch="fetch"
+    :about="view"
+    :refresh="at ? 0 : 8000"
+  >
+    <template #row="{ item }">
+      <td>
+        <router-link :to="`/people/${item.id}`">{{ item.display_name }}</router-link>
+        <div class="mono quiet">{{ item.user_name }}</div>
+      </td>
+      <td><StatusLabel :state="item.state" /></td>
+      <td v-for="each in applications" :key="each.key">
+        <div v-for="held in item.roles[each.key]" :key="held">{{ held }}</div>
+        <span v-if="!item.roles[each.key]" class="quiet">·</span>
+      </td>
+    </template>
+    <template #empty>
+      <EmptyState title="Nobody">Nobody has access that fits. Take a filter away, or map a group to a role.</EmptyState>
+    </template>
+  </PagedTable>
+</template>
+
+<style scoped>
+.files {
+  white-space: nowrap;
+}
+</style>

@@ -1,0 +1,52 @@
+<script setup lang="ts">
+import { useRoute } from 'vue-router'
+import { computed } from 'vue'
+import AccessList from './AccessList.vue'
+import SimulateAccess from './SimulateAccess.vue'
+import CompareUsers from './CompareUsers.vue'
+import GroupMatrix from './GroupMatrix.vue'
+import AccessMatrix from './AccessMatrix.vue'
+import AccessChanges from './AccessChanges.vue'
+import ReviewList from './ReviewList.vue'
+
+const route = useRoute()
+const shown = computed(() => String(route.params.tab || 'matrix'))
+const tabs = [
+  ['matrix', 'Matrix'],
+  ['groups', 'Groups'],
+  ['list', 'Each access, and why'],
+  ['changes', 'Compare two days'],
+  ['people', 'Compare two people'],
+  ['expected', 'What would somebody get?'],
+  ['reviews', 'Reviews'],
+]
+</script>
+
+<template>
+  <div class="page">
+    <div class="head">
+      <div class="grow">
+        <h1>Access</h1>
+        <p class="lead">Who has which role in which application, now or on any past day, and because of what.</p>
+      </div>
+    </div>
+    <v-tabs :model-value="shown" class="tabs">
+      <v-tab v-for="[key, title] in tabs" :key="key" :value="key" :to="`/access/${key}`">{{ title }}</v-tab>
+    </v-tabs>
+    <div class="panel">
+      <AccessMatrix v-if="shown === 'matrix'" />
+      <GroupMatrix v-else-if="shown === 'groups'" />
+      <CompareUsers v-else-if="shown === 'people'" />
+      <AccessChanges v-else-if="shown === 'changes'" />
+      <SimulateAccess v-else-if="shown === 'expected'" />
+      <ReviewList v-else-if="shown === 'reviews'" />
+      <AccessList v-else />
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.tabs {
+  margin-bottom: 12px;
+}
+</style>

@@ -1,0 +1,122 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { computed } from 'vue'
+import { answered, api } from '../../api/client'
+import AccessTable from '../access/AccessTable.vue'
+import AccountTable from '../../components/AccountTable.vue'
+import ProvisionedGroups from './ProvisionedGroups.vue'
+import TaskTable from '../provisioning/TaskTable.vue'
+import ErrorGroups from '../provisioning/ErrorGroups.vue'
+import DriftPanel from './DriftPanel.vue'
+import HoldNotice from '../provisioning/HoldNotice.vue'
+import RoleMapping from './RoleMapping.vue'
+import ApplicationSettings from './ApplicationSettings.vue'
+import SeatTable from './SeatTable.vue'
+import ErrorMessage from '../../components/ErrorMessage.vue'
+import StatusLabel from '../../components/StatusLabel.vue'
+import TimeLabel from '../../components/TimeLabel.vue'
+
+const props = defineProps<{ id: string; tab?: string }>()
+const application = useQuery({
+  queryKey: ['applications', props.id],
+  queryFn: () => answered(api.GET('/api/v1/applications/{key}', { params: { path: { key: props.id } } })),
+  refetchInterval: 3000,
+})
+const data = computed(() => application.data.value)
+const shown = computed(() => props.tab || 'mapping')
+const tabs = computed(() => [
+  ['mapping', 'Who gets which role'],
+  ['people', 'People'],
+  ...(data.value?.plans.length ? [['seats', 'Seats']] : []),
+  ['accounts', 'Accounts'],
+  ['groups', 'Groups there'],
+  ['deliveries', 'Deliveries'],
+  ['drift', 'Drift'],
+  ['settings', 'Roles and connection'],
+])
+/** What is still missing until accounts reach the application; half-finished is a state. */
+const missing = computed(() => {
+  const list: string[] = []
+  if (!data.value) return list
+  if (!data.value.roles.length) list.push('It has no role yet.')
+  if (data.value.tracked_only) return list
+  if (!data.value.connection.base_url) list.push('Its address and token are missing.')
+  else if (!data.value.connection.checked_at) list.push('Its connection was not checked yet.')
+  if (!data.value.switched_on) list.push('Delivering is not switched on.')
+  return list
+})
+</script>
+
+<template>
+  <div class="page">
+    <ErrorMessage :wrong="application.error.value" />
+    <template v-if="data">
+      <div class="head">
+        <div class="grow">
+          <h1>{{ data.label }}</h1>
+          <p class="lead">
+            <StatusLabel :state="data.state" />
+            <template v-if="data.owner"> · owner {{ data.owner }}</template> ·
+            {{ data.people.toLocaleString('en') }} people · {{ data.accounts.toLocaleString('en') }} accounts
+            <template v-if="data.waiting"> · {{ data.waiting.toLocaleString('en') }} deliveries waiting</template>
+            <template v-if="data.drifting">
+              ·
+              <router-link :to="`/applications/${id}/drift`"
+                >{{ data.drifting.toLocaleString('en') }} drifted</router-link
+              ></template
+            >
+            <template v-if="data.answered_at"> · last answer <TimeLabel :at="data.answered_at" /></template>
+          </p>
+        </div>
+        <v-btn variant="text" :to="`/activity?application=${id}`">Activity</v-btn>
+      </div>
+      <div v-if="data.trouble" class="note" role="status">
+        <StatusLabel :state="data.state" />
+        <span>{{ data.trouble }} {{ data.mend }}</span>
+      </div>
+      <div v-if="missing.length" class="note" role="status">
+        <StatusLabel state="to do" />
+        <span>
+          {{ missing.join(' ') }}
+          <router-link v-if="shown !== 'settings'" :to="`/applications/${id}/settings`"
+            >Roles and connection</router-link
+          >
+        </span>
+      </div>
+      <HoldNotice :application="id" />
+      <v-tabs :model-value="shown" class="tabs">
+        <v-tab v-for="[key, title] in tabs" :key="key" :value="key" :to="`/applications/${id}/${key}`">{{
+          title
+        }}</v-tab>
+      </v-tabs>
+      <div class="panel">
+        <RoleMapping v-if="shown === 'mapping'" :application="data" />
+        <AccessTable v-else-if="shown === 'people'" :about="{ application: id }" within />
+        <SeatTable v-else-if="shown === 'seats'" :application="data" />
+        <AccountTable v-else-if="shown === 'accounts'" :application="id" />
+        <ProvisionedGroups v-else-if="shown === 'groups'" :application="id" />
+        <DriftPanel v-else-if="shown === 'drift'" :application="data" />
+        <template v-else-if="shown === 'deliveries'">
+          <ErrorGroups :application="id" />
+          <TaskTable :about="{ application: id }" within />
+        </template>
+        <ApplicationSettings v-else :application="data" />
+      </div>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.tabs {
+  margin-bottom: 12px;
+}
+.note {
+  display: flex;
+  gap: 12px;
+  padding: 9px 14px;
+  margin-bottom: 12px;
+  border-left: 4px solid rgb(var(--v-theme-look));
+  background: rgba(var(--v-theme-look), 0.08);
+  border-radius: 4px;
+}
+</style>

@@ -1,0 +1,27 @@
+<script setup lang="ts">
+// Roles, the connection with its check, and what Dravo may do in the application.
+import type { Schemas } from '../../api/client'
+import ConnectionPanel from './ConnectionPanel.vue'
+import ProvisioningSettings from './ProvisioningSettings.vue'
+import LicensePlansPanel from './LicensePlansPanel.vue'
+import RolesPanel from './RolesPanel.vue'
+
+defineProps<{ application: Schemas['Application'] }>()
+</script>
+
+<template>
+  <RolesPanel :application="application" />
+  <LicensePlansPanel class="part" :application="application" />
+  <template v-if="!application.tracked_only">
+    <ConnectionPanel class="part" :application="application" />
+    <ProvisioningSettings class="part" :application="application" />
+  </template>
+</template>
+
+<style scoped>
+.part {
+  border-top: 1px solid rgb(var(--v-theme-line));
+  margin-top: 20px;
+  padding-top: 16px;
+}
+</style>

@@ -1,0 +1,20 @@
+<script setup lang="ts">
+// The cells with which every row of an assignment ends: when it counts, who made it, and taking it away.
+import type { Schemas } from '../../api/client'
+import { what, whom } from '../../app/assignments'
+import AssignmentPeriod from '../../components/AssignmentPeriod.vue'
+import TimeLabel from '../../components/TimeLabel.vue'
+
+defineProps<{ of: Schemas['Assignment'] }>()
+const emit = defineEmits<{ away: [] }>()
+</script>
+
+<template>
+  <td><AssignmentPeriod :of="of" /></td>
+  <td>{{ of.created_by }}<br /><TimeLabel :at="of.created_at" /></td>
+  <td>
+    <v-btn size="small" variant="outlined" :aria-label="`Take away: ${whom(of)}, ${what(of)}`" @click="emit('away')">
+      Take away
+    </v-btn>
+  </td>
+</template>

@@ -1,0 +1,154 @@
+<script setup lang="ts">
+// Give a role to a group, a person, those whom a rule or a pattern reaches, or everybody; let them in; or keep them out.
+import { computed, ref, watch } from 'vue'
+import { answered, api, type Schemas } from '../../api/client'
+import type { Sure } from '../../app/assignments'
+import { useSourceChoices } from '../../app/choices'
+import { useMay } from '../../app/session'
+import GroupSelect from '../../components/GroupSelect.vue'
+import PatternField from './PatternField.vue'
+import UserSelect from '../../components/UserSelect.vue'
+import PreviewDialog from '../../components/PreviewDialog.vue'
+import RuleField from './RuleField.vue'
+
+const props = defineProps<{ application: Schemas['Application'] }>()
+const open = defineModel<boolean>({ required: true })
+const emit = defineEmits<{ done: [] }>()
+
+type Kind = 'group' | 'person' | 'rule' | 'pattern' | 'everybody'
+const may = useMay()
+const everyKind: { value: Kind; label: string }[] = [
+  { value: 'group', label: 'A group' },
+  { value: 'pattern', label: 'Groups by a pattern' },
+  { value: 'rule', label: 'A rule' },
+  { value: 'everybody', label: 'Everybody' },
+  { value: 'person', label: 'One person' },
+]
+// A rule asks about attributes.
+const kinds = computed(() => everyKind.filter((each) => each.value !== 'rule' || may('attributes.read')))
+const kind = ref<Kind>('group')
+const groups = ref<string[]>([])
+const person = ref<string | null>(null)
+const rule = ref('')
+const pattern = ref('')
+const source = ref<string | null>(null)
+const confirmed = ref<string[]>([])
+const role = ref<string | null>(null)
+const plan = ref<string | null>(null)
+const newcomers = ref(false)
+const future = ref(false)
+const sources = useSourceChoices()
+const from = ref('')
+const until = ref('')
+const note = ref('')
+const LET_IN = '(let in, without a role)'
+const KEEP_OUT = '(keep out)'
+const roles = computed(() => [
+  ...props.application.roles.map((each) => ({ title: each.label, value: each.key })),
+  { title: 'No role: let in only', value: LET_IN },
+  { title: 'Keep out', value: KEEP_OUT },
+])
+
+watch(open, (now) => {
+  if (!now) return
+  groups.value = []
+  person.value = null
+  note.value = until.value = from.value = rule.value = pattern.value = ''
+  confirmed.value = []
+  newcomers.value = future.value = false
+  source.value = null
+  plan.value = null
+  role.value = props.application.roles[0]?.key ?? null
+})
+
+const subject = computed(() => {
+  if (kind.value === 'group') return { group: groups.value[0] ?? null }
+  if (kind.value === 'person') return { person: person.value }
+  if (kind.value === 'rule')
+    return {
+      rule: rule.value.trim() || null,
+      source: source.value,
+      future_users: Boolean(source.value) && future.value,
+    }
+  if (kind.value === 'pattern')
+    return { pattern: pattern.value.trim() || null, source: source.value, confirmed: confirmed.value }
+  return { everybody: true }
+})
+const whole = computed(() => Object.values(subject.value)[0] && (kind.value === 'pattern' || role.value))
+const wanted = computed(() => ({
+  application: props.application.key,
+  role: kind.value === 'pattern' || role.value === LET_IN || role.value === KEEP_OUT ? null : role.value,
+  excludes: kind.value !== 'pattern' && role.value === KEEP_OUT,
+  plan: kind.value === 'pattern' || !(role.value === LET_IN || role.value === KEEP_OUT) ? plan.value : null,
+  newcomers_only: kind.value !== 'person' && newcomers.value,
+  ...subject.value,
+  from: from.value || null,
+  until: until.value || null,
+}))
+const look = () => answered(api.POST('/api/v1/assignments/preview', { body: wanted.value }))
+const add = (said: Sure) =>
+  answered(api.POST('/api/v1/assignments', { body: { ...wanted.value, note: note.value || null, ...said } }))
+</script>
+
+<template>
+  <PreviewDialog
+    v-model="open"
+    title="Who gets which role"
+    :act="wanted.excludes ? 'Keep them out' : 'Give the role'"
+    :about="whole ? wanted : null"
+    :look="look"
+    :carry-out="add"
+    :grave="wanted.excludes"
+    @done="emit('done')"
+  >
+    <v-radio-group v-model="kind" inline hide-details density="compact" aria-label="For whom" class="kinds">
+      <v-radio v-for="each in kinds" :key="each.value" :label="each.label" :value="each.value" />
+    </v-radio-group>
+    <GroupSelect v-if="kind === 'group'" v-model="groups" label="Group" claimed />
+    <UserSelect v-else-if="kind === 'person'" v-model="person" label="Person" />
+    <template v-else-if="kind === 'rule'">
+      <RuleField v-model="rule" />
+      <v-select v-model="source" :items="sources" label="Source that must report the attributes" clearable />
+      <v-switch
+        v-if="source"
+        v-model="future"
+        label="Future users need no confirmation"
+        hint="Otherwise users who meet the rule later wait for a confirmation, if it gives the highest role."
+        persistent-hint
+      />
+    </template>
+    <PatternField
+      v-else-if="kind === 'pattern'"
+      v-model:pattern="pattern"
+      v-model:source="source"
+      v-model:confirmed="confirmed"
+      :application="application.key"
+    />
+    <div class="row">
+      <v-select v-if="kind !== 'pattern'" v-model="role" :items="roles" label="Role" />
+      <v-select
+        v-if="application.plans.length && role !== LET_IN && role !== KEEP_OUT"
+        v-model="plan"
+        :items="application.plans.map((each) => ({ title: each.label, value: each.key }))"
+        label="Plan"
+        clearable
+      />
+      <v-text-field v-model="from" type="date" label="From (that day)" persistent-placeholder />
+      <v-text-field v-model="until" type="date" label="Until (that day included)" persistent-placeholder />
+    </div>
+    <v-checkbox
+      v-if="kind !== 'person'"
+      v-model="newcomers"
+      label="Only for people who come from now on"
+      hide-details
+      density="compact"
+    />
+    <v-text-field v-model="note" label="Note" />
+  </PreviewDialog>
+</template>
+
+<style scoped>
+.kinds :deep(.v-selection-control-group) {
+  gap: 2px 14px;
+}
+</style>

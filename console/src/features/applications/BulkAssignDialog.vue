@@ -1,0 +1,95 @@
+<script setup lang="ts">
+// Map many groups at once: pasted lines, each judged by itself, and what they would do together.
+import { computed, ref, watch } from 'vue'
+import { answered, api, type Schemas } from '../../api/client'
+import { sure } from '../../app/assignments'
+import { useAttempts } from '../../app/actions'
+import FormDialog from '../../components/FormDialog.vue'
+import ChangePreview from '../../components/ChangePreview.vue'
+import StatusLabel from '../../components/StatusLabel.vue'
+
+const props = defineProps<{ application: Schemas['Application'] }>()
+const open = defineModel<boolean>({ required: true })
+const emit = defineEmits<{ done: [] }>()
+const text = ref('')
+const looked = ref<Schemas['Bulk'] | null>(null)
+const { wrong, busy, attempt } = useAttempts()
+const typed = ref('')
+const usable = computed(() => looked.value !== null && looked.value.lines.every((line) => line.state !== 'wrong'))
+watch(text, () => (looked.value = null))
+
+async function send(): Promise<void> {
+  const apply = usable.value
+  const body = { text: text.value, apply, ...(apply ? sure(looked.value?.preview ?? undefined, typed.value) : {}) }
+  const path = { key: props.application.key }
+  const done = await attempt(async () => {
+    looked.value = await answered(api.POST('/api/v1/applications/{key}/mapping/bulk', { params: { path }, body }))
+  })
+  if (!done || !apply) return
+  open.value = false
+  text.value = ''
+  emit('done')
+}
+
+async function take(files: File | File[] | null): Promise<void> {
+  const file = Array.isArray(files) ? files[0] : files
+  if (file) text.value = await file.text()
+}
+</script>
+
+<template>
+  <FormDialog
+    v-model="open"
+    title="Map many groups"
+    :act="usable ? 'Map these groups' : 'Look at it first'"
+    :wrong="wrong"
+    :busy="busy"
+    wide
+    @done="send"
+  >
+    <v-textarea
+      v-model="text"
+      label="One line each: source, group, role"
+      placeholder="staff, Herbarium, recorder"
+      persistent-placeholder
+      hint="The group by name or id, the role by its key; commas, semicolons or tabs, as copied from a sheet."
+      persistent-hint
+      rows="5"
+      class="mono"
+    />
+    <v-file-input label="Or take a CSV file" accept=".csv,text/csv,text/plain" @update:model-value="take" />
+    <div v-if="looked" class="scroll list" role="status" tabindex="0">
+      <table class="plain">
+        <thead>
+          <tr>
+            <th scope="col">Line</th>
+            <th scope="col">Group</th>
+            <th scope="col">Role</th>
+            <th scope="col">State</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="line in looked.lines" :key="line.number">
+            <td>{{ line.number }}</td>
+            <td>
+              {{ line.group }} <span class="quiet">{{ line.source }}</span>
+            </td>
+            <td>{{ line.role }}</td>
+            <td>
+              <StatusLabel :state="line.state" />
+              <div v-if="line.message">{{ line.message }}</div>
+            </td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
+    <ChangePreview v-if="looked?.preview" v-model:confirm="typed" :preview="looked.preview" />
+  </FormDialog>
+</template>
+
+<style scoped>
+.list {
+  max-height: 240px;
+  overflow-y: auto;
+}
+</style>

@@ -1,0 +1,132 @@
+<script setup lang="ts">
+// Where an application's SCIM service is, how Dravo signs in there, and the check, step by step.
+import { computed, ref } from 'vue'
+import { answered, api, type Schemas } from '../../api/client'
+import { useAttempts } from '../../app/actions'
+import BusyButton from '../../components/BusyButton.vue'
+import CheckSteps from '../../components/CheckSteps.vue'
+import ErrorMessage from '../../components/ErrorMessage.vue'
+import TimeLabel from '../../components/TimeLabel.vue'
+
+const props = defineProps<{ application: Schemas['Application'] }>()
+const path = { key: props.application.key }
+const present = props.application.connection
+const address = ref(present.base_url ?? '')
+const token = ref('')
+const way = ref({
+  kind: present.auth.kind as 'bearer' | 'basic' | 'client credentials',
+  user: present.auth.user ?? '',
+  token_url: present.auth.token_url ?? '',
+  client_id: present.auth.client_id ?? '',
+  scope: present.auth.scope ?? '',
+})
+const until = ref(present.secret_expires_at?.slice(0, 10) ?? '')
+const { wrong, attempt } = useAttempts()
+const check = ref<Schemas['Check'] | null>(null)
+const checking = ref(false)
+const ways = [
+  { title: 'Bearer token', value: 'bearer' },
+  { title: 'User name and password', value: 'basic' },
+  { title: 'OAuth 2.0 client credentials', value: 'client credentials' },
+]
+const secretName = computed(
+  () => ({ bearer: 'Token', basic: 'Password', 'client credentials': 'Client secret' })[way.value.kind],
+)
+
+async function connect(): Promise<void> {
+  await attempt(async () => {
+    const expires = until.value ? `${until.value}T23:59:59Z` : null
+    const body = { base_url: address.value, token: token.value || null, auth: { ...way.value }, expires_at: expires }
+    const made = await answered(api.PUT('/api/v1/applications/{key}/connection', { params: { path }, body }))
+    address.value = made.connection.base_url ?? ''
+    token.value = ''
+  })
+  if (!wrong.value) await tryConnection(false)
+}
+async function tryConnection(withPerson: boolean): Promise<void> {
+  checking.value = true
+  await attempt(async () => {
+    const params = { path, query: { with_test_person: withPerson } }
+    check.value = await answered(api.POST('/api/v1/applications/{key}/connection/check', { params }))
+  })
+  checking.value = false
+}
+</script>
+
+<template>
+  <section aria-labelledby="connection">
+    <h2 id="connection">Connection</h2>
+    <ErrorMessage :wrong="wrong" />
+    <form class="form" aria-label="Connection" @submit.prevent="connect">
+      <div class="row">
+        <v-text-field
+          v-model="address"
+          label="SCIM base address"
+          placeholder="https://HOST/scim/v2"
+          class="address"
+          autocomplete="off"
+        />
+        <v-select v-model="way.kind" :items="ways" label="Signed in by" class="narrow" />
+      </div>
+      <div class="row">
+        <v-text-field v-if="way.kind === 'basic'" v-model="way.user" label="User name" class="narrow" />
+        <template v-if="way.kind === 'client credentials'">
+          <v-text-field v-model="way.token_url" label="Token address" class="address" />
+          <v-text-field v-model="way.client_id" label="Client id" class="narrow" />
+          <v-text-field v-model="way.scope" label="Scope (may be empty)" class="narrow" />
+        </template>
+        <v-text-field
+          v-model="token"
+          :label="secretName"
+          type="password"
+          autocomplete="off"
+          :placeholder="application.connection.has_secret ? 'kept, encrypted' : ''"
+          persistent-placeholder
+          class="narrow"
+        />
+        <v-text-field v-model="until" type="date" label="It ends on (if known)" class="narrow" />
+      </div>
+      <div class="row">
+        <BusyButton type="submit" color="primary" :busy="checking">Keep and check</BusyButton>
+        <template v-if="application.connection.has_secret">
+          <BusyButton variant="outlined" :busy="checking" @click="tryConnection(false)">Check again</BusyButton>
+          <BusyButton variant="outlined" :busy="checking" @click="tryConnection(true)"
+            >Check with a test person</BusyButton
+          >
+          <span class="quiet">The test person is made there, changed, and removed again.</span>
+        </template>
+      </div>
+      <CheckSteps v-if="check" :check="check" />
+    </form>
+    <div v-if="application.connection.capabilities" class="can">
+      <h3>
+        What it says that it can do
+        <span class="quiet"
+          >(read <TimeLabel :at="application.connection.checked_at" never="at the first delivery" />)</span
+        >
+      </h3>
+      <ul v-if="application.connection.capabilities.notes.length">
+        <li v-for="note in application.connection.capabilities.notes" :key="note">{{ note }}</li>
+      </ul>
+      <p v-else class="quiet">All that delivering needs: changes in part, searching, groups, inactive accounts.</p>
+    </div>
+  </section>
+</template>
+
+<style scoped>
+.narrow {
+  flex: 0 1 230px;
+}
+.address {
+  flex: 1 1 380px;
+  max-width: 560px;
+}
+.can h3 {
+  font-size: 15px;
+  margin: 14px 0 2px;
+}
+.can ul {
+  margin: 0;
+  padding-left: 20px;
+}
+</style>

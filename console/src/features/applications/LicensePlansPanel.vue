@@ -1,0 +1,110 @@
+<script setup lang="ts">
+// The plans of an application that is paid by the head: their seats, and adding or changing them.
+import { reactive, ref } from 'vue'
+import { answered, api, type Schemas } from '../../api/client'
+import { useAttempts } from '../../app/actions'
+import FormDialog from '../../components/FormDialog.vue'
+import ErrorMessage from '../../components/ErrorMessage.vue'
+import SeatCount from './SeatCount.vue'
+
+const props = defineProps<{ application: Schemas['Application'] }>()
+const path = { key: props.application.key }
+const { wrong, busy, attempt } = useAttempts()
+const plan = reactive({ key: '', label: '', rank: 10, seats: '' })
+/** A number of seats as it was typed; nothing means no limit. */
+const number = (typed: string | number) => (String(typed).trim() === '' ? null : Number(typed))
+const add = () =>
+  attempt(async () => {
+    const body = { key: plan.key, label: plan.label, rank: Number(plan.rank), seats: number(plan.seats) }
+    await answered(api.POST('/api/v1/applications/{key}/plans', { params: { path }, body }))
+    plan.key = plan.label = plan.seats = ''
+  })
+const remove = (key: string) =>
+  attempt(() =>
+    answered(api.DELETE('/api/v1/applications/{key}/plans/{plan}', { params: { path: { ...path, plan: key } } })),
+  )
+const changing = ref<Schemas['Plan'] | null>(null)
+const asking = ref(false)
+const seats = ref('')
+function ask(each: Schemas['Plan']): void {
+  changing.value = each
+  seats.value = each.seats === null ? '' : String(each.seats)
+  wrong.value = null
+  asking.value = true
+}
+async function change(): Promise<void> {
+  const params = { path: { ...path, plan: changing.value?.key ?? '' } }
+  const body = { seats: number(seats.value) ?? 0 }
+  if (await attempt(() => answered(api.PATCH('/api/v1/applications/{key}/plans/{plan}', { params, body }))))
+    asking.value = false
+}
+</script>
+
+<template>
+  <section aria-labelledby="plans">
+    <h2 id="plans">Plans and seats</h2>
+    <p class="quiet">
+      Where it is paid by the head: an assignment may come with a plan, and whoever gets it needs a seat. When all are
+      taken the next one waits.
+    </p>
+    <ErrorMessage v-if="!asking" :wrong="wrong" />
+    <table v-if="application.plans.length" class="plain plans">
+      <thead>
+        <tr>
+          <th scope="col">Plan</th>
+          <th scope="col">Key sent to the application</th>
+          <th scope="col">Rank</th>
+          <th scope="col">Seats</th>
+          <th scope="col"><span class="visually-hidden">Actions</span></th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="each in application.plans" :key="each.key">
+          <td>{{ each.label }}</td>
+          <td class="mono">{{ each.key }}</td>
+          <td>{{ each.rank }}</td>
+          <td><SeatCount :plan="each" :application="application.key" /></td>
+          <td>
+            <v-btn size="small" variant="text" :aria-label="`Change seats of ${each.label}`" @click="ask(each)"
+              >Change seats</v-btn
+            >
+            <v-btn size="small" variant="text" :aria-label="`Remove plan ${each.label}`" @click="remove(each.key)"
+              >Remove</v-btn
+            >
+          </td>
+        </tr>
+      </tbody>
+    </table>
+    <form class="row" aria-label="Add a plan" @submit.prevent="add">
+      <v-text-field v-model="plan.key" label="Plan key" class="narrow" />
+      <v-text-field v-model="plan.label" label="Plan name" class="narrow" />
+      <v-text-field v-model="plan.rank" label="Rank" type="number" class="small" />
+      <v-text-field v-model="plan.seats" label="Seats (none: no limit)" type="number" min="0" class="narrow" />
+      <v-btn type="submit" variant="outlined">Add the plan</v-btn>
+    </form>
+    <FormDialog
+      v-model="asking"
+      :title="`Seats of ${changing?.label ?? ''}`"
+      act="Change them"
+      :wrong="wrong"
+      :busy="busy"
+      @done="change"
+    >
+      <p class="quiet">With more seats, those who wait get theirs in their order. With fewer, nobody loses theirs.</p>
+      <v-text-field v-model="seats" label="Seats (none: no limit)" type="number" min="0" />
+    </FormDialog>
+  </section>
+</template>
+
+<style scoped>
+.plans {
+  max-width: 900px;
+  margin-bottom: 12px;
+}
+.narrow {
+  flex: 0 1 200px;
+}
+.small {
+  flex: 0 1 110px;
+}
+</style>

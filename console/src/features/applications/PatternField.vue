@@ -1,0 +1,62 @@
+<script setup lang="ts">
+// A pattern over the names of a source's groups, with what it makes of each; the highest role only where it is confirmed.
+import { keepPreviousData, useQuery } from '@tanstack/vue-query'
+import { computed, watch } from 'vue'
+import { answered, api } from '../../api/client'
+import { useSourceChoices } from '../../app/choices'
+import { usePaused } from '../../app/debounce'
+import PatternGroups from './PatternGroups.vue'
+import ErrorMessage from '../../components/ErrorMessage.vue'
+
+const props = defineProps<{ application: string }>()
+const pattern = defineModel<string>('pattern', { required: true })
+const source = defineModel<string | null>('source', { required: true })
+const confirmed = defineModel<string[]>('confirmed', { required: true })
+const sources = useSourceChoices()
+watch(sources, (found) => (source.value ??= found[0]?.value ?? null), { immediate: true })
+
+const asked = usePaused(() => pattern.value.trim(), 350)
+const tried = useQuery({
+  queryKey: computed(() => ['pattern', props.application, source.value, asked.value, confirmed.value]),
+  enabled: computed(() => asked.value !== '' && source.value !== null),
+  placeholderData: keepPreviousData,
+  retry: false,
+  queryFn: () =>
+    answered(
+      api.POST('/api/v1/applications/{key}/mapping/pattern', {
+        params: { path: { key: props.application } },
+        body: { source: source.value ?? '', pattern: asked.value, confirmed: confirmed.value },
+      }),
+    ),
+})
+const shown = computed(() => (asked.value && !tried.error.value ? tried.data.value : undefined))
+</script>
+
+<template>
+  <div class="row">
+    <v-autocomplete v-model="source" :items="sources" label="Source" />
+    <v-text-field
+      v-model="pattern"
+      label="Pattern of group names"
+      placeholder="^ticketdesk-(.+)$"
+      persistent-placeholder
+      hint="The part in brackets is the role's key"
+      persistent-hint
+      class="mono"
+    />
+  </div>
+  <ErrorMessage :wrong="asked ? tried.error.value : null" />
+  <div v-if="shown" role="status">
+    <p class="reach">
+      It reaches <b>{{ shown.reach.toLocaleString('en') }}</b> {{ shown.reach === 1 ? 'person' : 'people' }} now.
+    </p>
+    <PatternGroups v-model="confirmed" :groups="shown.groups" />
+    <p v-for="note in shown.notes" :key="note.what" class="quiet">{{ note.what }} {{ note.mend }}</p>
+  </div>
+</template>
+
+<style scoped>
+p {
+  margin: 2px 0;
+}
+</style>

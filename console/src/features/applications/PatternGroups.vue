@@ -1,0 +1,51 @@
+<script setup lang="ts">
+// Groups that a pattern fits, what it makes of each, and which may give the highest role.
+import type { Schemas } from '../../api/client'
+import StatusLabel from '../../components/StatusLabel.vue'
+
+defineProps<{ groups: Schemas['PatternGroup'][] }>()
+const confirmed = defineModel<string[]>({ required: true })
+</script>
+
+<template>
+  <div v-if="groups.length" class="scroll list" role="group" aria-label="Groups that fit the pattern" tabindex="0">
+    <table class="plain">
+      <thead>
+        <tr>
+          <th scope="col">Group</th>
+          <th scope="col">Gives</th>
+          <th scope="col">Confirmed</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="each in groups" :key="each.group.id">
+          <td>
+            {{ each.group.name }}
+            <div class="mono quiet">{{ each.group.external_id || each.group.id }}</div>
+          </td>
+          <td>
+            <StatusLabel :state="each.outcome" />
+            <div>{{ each.role ?? `'${each.captured}'` }}</div>
+          </td>
+          <td>
+            <v-checkbox
+              v-if="each.outcome === 'to be confirmed' || confirmed.includes(each.group.id)"
+              v-model="confirmed"
+              :value="each.group.id"
+              :aria-label="`${each.group.name} may give the highest role`"
+              hide-details
+              density="compact"
+            />
+          </td>
+        </tr>
+      </tbody>
+    </table>
+  </div>
+</template>
+
+<style scoped>
+.list {
+  max-height: 220px;
+  overflow-y: auto;
+}
+</style>

@@ -1,0 +1,292 @@
+<script setup lang="ts">
+// What Dravo may do in an application, and what goes over. A change is shown on the accounts that it touches before it is kept.
+import { useQuery } from '@tanstack/vue-query'
+import { computed, ref, watch } from 'vue'
+import { answered, api, type Schemas } from '../../api/client'
+import { useAttempts } from '../../app/actions'
+import ExpressionField from '../../components/ExpressionField.vue'
+import UserSelect from '../../components/UserSelect.vue'
+import ErrorMessage from '../../components/ErrorMessage.vue'
+import SettingsPreview from './SettingsPreview.vue'
+
+const props = defineProps<{ application: Schemas['Application'] }>()
+const path = { key: props.application.key }
+type Settings = Schemas['Settings']
+const copy = (settings: Settings): Settings => JSON.parse(JSON.stringify(settings)) as Settings
+const settings = ref(copy(props.application.settings))
+const { wrong, attempt } = useAttempts()
+const kept = ref(false)
+const preview = ref<Schemas['SettingsPreview'] | null>(null)
+const person = ref<string | null>(null)
+watch(
+  () => JSON.stringify(props.application.settings),
+  () => (settings.value = copy(props.application.settings)),
+)
+watch(settings, () => ((preview.value = null), (kept.value = false)), { deep: true })
+
+const leaving = ['deactivate', 'delete', 'leave alone']
+const ways = [
+  { title: 'In the attribute roles', value: 'roles' },
+  { title: 'In the attribute entitlements', value: 'entitlements' },
+  { title: 'As membership in groups there', value: 'groups' },
+  { title: 'In an attribute of choice', value: 'attribute' },
+  { title: 'Not at all', value: 'nothing' },
+]
+const whichRoles = [
+  { title: 'All of them', value: 'all' },
+  { title: 'The highest only', value: 'highest' },
+]
+const whichGroups = [
+  { title: 'None', value: 'none' },
+  { title: 'Those that give roles here', value: 'those that give roles' },
+  { title: 'These', value: 'chosen' },
+]
+const groups = useQuery({
+  queryKey: ['groups', 'choice'],
+  queryFn: () => answered(api.GET('/api/v1/groups', { params: { query: { count: 500 } } })),
+})
+const groupChoices = computed(() =>
+  (groups.data.value?.items ?? []).map((each) => ({
+    title: each.name,
+    value: each.id,
+    props: { subtitle: each.source ? `${each.source.label}` : 'local' },
+  })),
+)
+const chosenGroups = computed({
+  get: () => settings.value.groups_over.groups.map((each) => each.group),
+  set: (ids: string[]) => {
+    const before = new Map(settings.value.groups_over.groups.map((each) => [each.group, each.name]))
+    settings.value.groups_over.groups = ids.map((group) => ({ group, name: before.get(group) ?? null }))
+  },
+})
+const groupName = (id: string) => groupChoices.value.find((each) => each.value === id)?.title ?? id
+
+function body(): Schemas['ProvisioningSettingsRequest'] {
+  // What follows from the schedule is shown, and not sent.
+  const { reconcile_next_at, reconcile_in_words, reconcile_times, ...rest } = settings.value
+  void [reconcile_next_at, reconcile_in_words, reconcile_times]
+  const numbers = { at_a_time: Number(rest.at_a_time), per_second: Number(rest.per_second) }
+  return { ...rest, ...numbers } as Schemas['ProvisioningSettingsRequest']
+}
+/** Looks first; where no account changes there is nothing to look at, and it is kept at once. */
+async function look(): Promise<void> {
+  kept.value = false
+  let changed = 0
+  const done = await attempt(async () => {
+    const call = api.POST('/api/v1/applications/{key}/settings/preview', { params: { path }, body: body() })
+    const found = await answered(call)
+    changed = found.changed
+    if (changed) preview.value = found
+  })
+  if (done && !changed) await keep()
+}
+async function keep(): Promise<void> {
+  const done = await attempt(async () => {
+    await answered(api.PATCH('/api/v1/applications/{key}', { params: { path }, body: body() }))
+    preview.value = null
+  })
+  kept.value = done
+}
+const pause = (action: 'pause' | 'resume') =>
+  attempt(async () => {
+    await answered(api.POST(`/api/v1/applications/{key}/${action}`, { params: { path } }))
+  })
+</script>
+
+<template>
+  <section aria-labelledby="may">
+    <h2 id="may">What Dravo may do there</h2>
+    <ErrorMessage :wrong="wrong" />
+    <form class="form" aria-label="What Dravo may do there" @submit.prevent="look">
+      <div class="switches">
+        <v-switch v-model="settings.switched_on" label="Deliver: bring accounts to what is due" />
+        <v-switch v-model="settings.create_accounts" label="Create accounts" />
+        <v-switch v-model="settings.update_accounts" label="Change accounts" />
+        <v-switch
+          v-model="settings.adopt_by_user_name"
+          label="Adopt an account of the same user name that is nobody's"
+        />
+      </div>
+      <div class="row">
+        <v-select v-model="settings.on_losing_access" :items="leaving" label="Who loses access" class="narrow" />
+        <v-select v-model="settings.on_inactive" :items="leaving" label="Who becomes inactive" class="narrow" />
+        <v-select v-model="settings.on_gone" :items="leaving" label="Who is gone" class="narrow" />
+      </div>
+      <div class="row">
+        <v-text-field v-model="settings.at_a_time" type="number" label="Requests at a time" class="small" />
+        <v-text-field
+          v-model="settings.per_second"
+          type="number"
+          label="Requests a second (0: no limit)"
+          class="narrow"
+        />
+        <v-text-field
+          v-model="settings.reconcile_at"
+          label="Compare at (cron; empty: never)"
+          placeholder="0 3 * * *"
+          persistent-placeholder
+          class="narrow mono"
+        />
+      </div>
+
+      <template v-if="application.plans.length">
+        <h3>How the plan goes over of which somebody has a seat</h3>
+        <div class="row">
+          <v-select
+            v-model="settings.plans_as.way"
+            :items="ways.filter((each) => each.value !== 'groups')"
+            label="Plan"
+            class="narrow"
+          />
+          <v-text-field
+            v-if="settings.plans_as.way === 'attribute'"
+            v-model="settings.plans_as.attribute"
+            label="Attribute of the plan"
+            placeholder="userType"
+            class="narrow"
+          />
+          <v-select v-model="settings.plans_as.value" :items="['key', 'label']" label="Plan said as" class="small" />
+        </div>
+      </template>
+
+      <h3>How roles go over</h3>
+      <div class="row">
+        <v-select v-model="settings.roles_as.way" :items="ways" label="Roles" class="narrow" />
+        <v-text-field
+          v-if="settings.roles_as.way === 'attribute'"
+          v-model="settings.roles_as.attribute"
+          label="Attribute"
+          placeholder="userType"
+          class="narrow"
+        />
+        <v-select v-model="settings.roles_as.which" :items="whichRoles" label="Of several" class="narrow" />
+        <v-select v-model="settings.roles_as.value" :items="['key', 'label']" label="Said as" class="small" />
+        <v-select
+          v-if="['roles', 'entitlements'].includes(settings.roles_as.way)"
+          v-model="settings.roles_as.shape"
+          :items="['as it says', 'objects', 'texts']"
+          label="Form"
+          class="small"
+        />
+      </div>
+
+      <h3>Which groups go over</h3>
+      <div class="row">
+        <v-select v-model="settings.groups_over.which" :items="whichGroups" label="Groups" class="narrow" />
+        <v-autocomplete
+          v-if="settings.groups_over.which === 'chosen'"
+          v-model="chosenGroups"
+          :items="groupChoices"
+          label="Groups that go over"
+          multiple
+          chips
+          closable-chips
+          class="address"
+        />
+      </div>
+      <div v-if="settings.groups_over.which === 'chosen'" class="row">
+        <v-text-field
+          v-for="each in settings.groups_over.groups"
+          :key="each.group"
+          v-model="each.name"
+          :label="`Name there of ${groupName(each.group)}`"
+          :placeholder="groupName(each.group)"
+          persistent-placeholder
+          class="narrow"
+        />
+      </div>
+      <v-switch
+        v-if="settings.groups_over.which !== 'none' || settings.roles_as.way === 'groups'"
+        v-model="settings.adopt_groups"
+        label="Adopt a group of the same name that is nobody's"
+      />
+
+      <h3>Attributes made by expressions</h3>
+      <p class="quiet">
+        Names, e-mail addresses, title, department and the like go over as they are. Here others are made, changed, or
+        left out.
+      </p>
+      <UserSelect
+        v-if="settings.attributes.length"
+        v-model="person"
+        label="Show the results for this person"
+        class="choice"
+      />
+      <div v-for="(each, number) in settings.attributes" :key="number" class="pair">
+        <v-text-field v-model="each.attribute" label="Attribute" class="mono" />
+        <ExpressionField
+          v-model="each.expression"
+          :label="`Expression for ${each.attribute || 'it'}`"
+          :attribute="each.attribute"
+          :person="person"
+        />
+        <v-btn
+          size="small"
+          variant="text"
+          :aria-label="`Take out the expression for ${each.attribute}`"
+          @click="settings.attributes.splice(number, 1)"
+          >Take out</v-btn
+        >
+      </div>
+      <div>
+        <v-btn variant="outlined" size="small" @click="settings.attributes.push({ attribute: '', expression: '' })"
+          >Add an expression</v-btn
+        >
+      </div>
+
+      <SettingsPreview v-if="preview" :preview="preview" />
+      <div class="row">
+        <template v-if="preview">
+          <v-btn color="primary" @click="keep"
+            >Change {{ preview.changed.toLocaleString('en') }}
+            {{ preview.changed === 1 ? 'account' : 'accounts' }}</v-btn
+          >
+          <v-btn variant="text" @click="preview = null">Not now</v-btn>
+        </template>
+        <v-btn v-else type="submit" color="primary">Keep these settings</v-btn>
+        <v-btn v-if="application.connection.paused_at" variant="outlined" @click="pause('resume')"
+          >Resume delivering</v-btn
+        >
+        <v-btn v-else-if="application.switched_on" variant="outlined" @click="pause('pause')">Pause delivering</v-btn>
+        <span v-if="kept" role="status">Kept.</span>
+      </div>
+    </form>
+  </section>
+</template>
+
+<style scoped>
+h3 {
+  font-size: 16px;
+  margin: 10px 0 0;
+}
+.narrow {
+  flex: 0 1 250px;
+}
+.small {
+  flex: 0 1 150px;
+}
+.address {
+  flex: 1 1 380px;
+}
+.choice {
+  max-width: 380px;
+}
+.pair {
+  display: grid;
+  grid-template-columns: minmax(180px, 300px) 1fr auto;
+  gap: 10px;
+  align-items: start;
+}
+@media (max-width: 700px) {
+  .pair {
+    grid-template-columns: 1fr;
+  }
+}
+.switches {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(340px, 1fr));
+}
+p {
+  margin: 0;
+}
+</style>

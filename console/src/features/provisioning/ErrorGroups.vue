@@ -1,0 +1,70 @@
+<script setup lang="ts">
+// What deliveries failed by, with how many of each kind, to be tried again together.
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { computed, ref } from 'vue'
+import { answered, api } from '../../api/client'
+import ErrorMessage from '../../components/ErrorMessage.vue'
+import StatusLabel from '../../components/StatusLabel.vue'
+
+const props = defineProps<{ application?: string }>()
+const queries = useQueryClient()
+const wrong = ref<unknown>(null)
+const kinds = useQuery({
+  queryKey: computed(() => ['deliveries', 'kinds', props.application]),
+  queryFn: () =>
+    answered(api.GET('/api/v1/deliveries/kinds', { params: { query: { application: props.application } } })),
+  refetchInterval: 3000,
+})
+async function again(application: string, kind: string): Promise<void> {
+  wrong.value = null
+  try {
+    await answered(api.POST('/api/v1/deliveries/again', { body: { application, kind } }))
+    await queries.invalidateQueries()
+  } catch (problem) {
+    wrong.value = problem
+  }
+}
+</script>
+
+<template>
+  <div v-if="kinds.data.value?.items.length" class="kinds">
+    <ErrorMessage :wrong="wrong" />
+    <div
+      v-for="each in kinds.data.value.items"
+      :key="`${each.application.key} ${each.kind} ${each.state}`"
+      class="kind"
+    >
+      <StatusLabel :state="each.state" />
+      <div class="words">
+        <b>{{ each.number.toLocaleString('en') }}</b> in
+        <router-link :to="`/deliveries?application=${each.application.key}&state=${each.state}`">{{
+          each.application.label
+        }}</router-link>: {{ each.message }} <span v-if="each.mend"><b>Mend:</b> {{ each.mend }}</span>
+      </div>
+      <v-btn
+        v-if="each.kind !== 'unknown'"
+        size="small"
+        variant="outlined"
+        @click="again(each.application.key, each.kind)"
+        >{{ each.number === 1 ? 'Again' : `All ${each.number} again` }}</v-btn
+      >
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.kinds {
+  margin-bottom: 12px;
+}
+.kind {
+  display: grid;
+  grid-template-columns: 80px 1fr auto;
+  gap: 12px;
+  align-items: start;
+  padding: 7px 0;
+  border-bottom: 1px solid rgb(var(--v-theme-line));
+}
+.words {
+  overflow-wrap: anywhere;
+}
+</style>

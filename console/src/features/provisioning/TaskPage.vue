@@ -1,0 +1,121 @@
+<script setup lang="ts">
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
+import { answered, api } from '../../api/client'
+import ErrorMessage from '../../components/ErrorMessage.vue'
+import StatusLabel from '../../components/StatusLabel.vue'
+import TimeLabel from '../../components/TimeLabel.vue'
+
+const props = defineProps<{ id: string }>()
+const router = useRouter()
+const queries = useQueryClient()
+const path = { id: props.id }
+const delivery = useQuery({
+  queryKey: ['deliveries', props.id],
+  queryFn: () => answered(api.GET('/api/v1/deliveries/{id}', { params: { path } })),
+  refetchInterval: 2000,
+})
+const data = computed(() => delivery.data.value)
+const wrong = ref<unknown>(null)
+
+const remote = ref('')
+async function tell(found: 'there' | 'not there'): Promise<void> {
+  wrong.value = null
+  try {
+    const body = { found, remote_id: found === 'there' ? remote.value : null }
+    await answered(api.POST('/api/v1/deliveries/{id}/found', { params: { path }, body }))
+    await queries.invalidateQueries()
+  } catch (problem) {
+    wrong.value = problem
+  }
+}
+
+async function again(): Promise<void> {
+  try {
+    const opened = await answered(api.POST('/api/v1/deliveries/{id}/again', { params: { path } }))
+    await queries.invalidateQueries()
+    if (opened.id !== props.id) await router.push(`/deliveries/${opened.id}`)
+  } catch (problem) {
+    wrong.value = problem
+  }
+}
+</script>
+
+<template>
+  <div class="page">
+    <ErrorMessage :wrong="delivery.error.value ?? wrong" />
+    <template v-if="data">
+      <div class="head">
+        <div class="grow">
+          <h1>{{ data.person.display_name }} in {{ data.application.label }}</h1>
+          <p class="lead">
+            <StatusLabel :state="data.state" /> · to become: {{ data.aim }} · since
+            <TimeLabel :at="data.created_at" /> ·
+            <router-link :to="`/people/${data.person.id}`">the person</router-link> ·
+            <router-link :to="`/applications/${data.application.key}`">the application</router-link>
+          </p>
+        </div>
+        <v-btn v-if="data.kind !== 'unknown'" color="primary" @click="again">Again now</v-btn>
+      </div>
+      <section v-if="data.message || data.waits_for" class="panel" aria-labelledby="said">
+        <h2 id="said">{{ data.waits_for ? `Waits, because ${data.waits_for}` : 'What the application said' }}</h2>
+        <p class="words">{{ data.message }}</p>
+        <p v-if="data.mend" class="words"><b>Mend:</b> {{ data.mend }}</p>
+        <p v-if="data.next_attempt_at && data.state === 'waiting'" class="quiet">
+          Tried again by itself at <TimeLabel :at="data.next_attempt_at" />
+        </p>
+      </section>
+      <section v-if="data.kind === 'unknown' && data.state === 'held'" class="panel" aria-labelledby="found">
+        <h2 id="found">What did you find there?</h2>
+        <form class="row" aria-label="What was found there" @submit.prevent="tell('there')">
+          <v-text-field v-model="remote" label="The account's id there" class="narrow" />
+          <v-btn type="submit" color="primary">It is there</v-btn>
+          <v-btn variant="outlined" @click="tell('not there')">It is not there: make it</v-btn>
+        </form>
+      </section>
+      <section class="panel" aria-labelledby="attempts">
+        <h2 id="attempts">Attempts</h2>
+        <p v-if="!data.tries.length" class="quiet">None yet.</p>
+        <ol class="tries">
+          <li v-for="each in data.tries" :key="each.started_at">
+            <div class="row">
+              <StatusLabel :state="each.outcome" /> <TimeLabel :at="each.started_at" />
+              <span class="quiet">version {{ each.version }}</span>
+            </div>
+            <div v-if="each.message">{{ each.message }}</div>
+            <div v-for="(exchange, number) in each.exchanges" :key="number" class="exchange mono">
+              {{ exchange.method }} {{ exchange.path
+              }}{{ exchange.query ? ` ? ${Object.values(exchange.query).join(' ')}` : '' }} →
+              <b>{{ exchange.status ?? 'no answer' }}</b>
+              <span class="quiet"
+                >{{ exchange.milliseconds }} ms{{
+                  exchange.together ? `, ${exchange.together} changes in one request` : ''
+                }}</span
+              >
+              <div v-if="exchange.said" class="quiet">{{ exchange.said }}</div>
+            </div>
+          </li>
+        </ol>
+      </section>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.words {
+  margin: 0 0 6px;
+  max-width: 80ch;
+}
+.tries {
+  margin: 0;
+  padding-left: 20px;
+}
+.tries li {
+  padding: 6px 0;
+}
+.exchange {
+  padding: 2px 0 2px 12px;
+  border-left: 3px solid rgb(var(--v-theme-line));
+}
+</style>

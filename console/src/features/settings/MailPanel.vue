@@ -1,0 +1,137 @@
+<script setup lang="ts">
+// By which server mail goes; tried by a letter of one's own.
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { ref, watch } from 'vue'
+import { answered, api, type Schemas } from '../../api/client'
+import { useAttempts } from '../../app/actions'
+import { useMay } from '../../app/session'
+import BusyButton from '../../components/BusyButton.vue'
+import ErrorMessage from '../../components/ErrorMessage.vue'
+import TimeLabel from '../../components/TimeLabel.vue'
+
+const may = useMay()
+const queries = useQueryClient()
+const { wrong, attempt } = useAttempts()
+const mail = useQuery({ queryKey: ['mail'], queryFn: () => answered(api.GET('/api/v1/mail')), refetchInterval: 5000 })
+const given = ref({ host: '', port: 587, security: 'starttls', user: '', sender: '' })
+const password = ref('')
+const to = ref('')
+const told = ref('')
+const busy = ref(false)
+const securities = [
+  { title: 'STARTTLS', value: 'starttls' },
+  { title: 'TLS from the first byte', value: 'tls' },
+  { title: 'None', value: 'none' },
+]
+/** The fields follow what is kept until somebody types. */
+let filled = false
+watch(
+  () => mail.data.value,
+  (found) => {
+    if (!found || filled) return
+    filled = true
+    const { host, port, security, user, sender } = found
+    given.value = { host, port, security, user, sender }
+  },
+  { immediate: true },
+)
+const keep = () =>
+  attempt(async () => {
+    told.value = ''
+    const body = {
+      ...given.value,
+      port: Number(given.value.port),
+      ...(password.value ? { password: password.value } : {}),
+    }
+    await answered(api.PUT('/api/v1/mail', { body: body as Schemas['MailRequest'] }))
+    await queries.invalidateQueries()
+    password.value = ''
+    told.value = 'Kept.'
+  })
+async function test(): Promise<void> {
+  busy.value = true
+  told.value = ''
+  await attempt(async () => {
+    const found = await answered(api.POST('/api/v1/mail/test', { body: { to: to.value } }))
+    await queries.invalidateQueries()
+    told.value = `The server took a letter to ${found.sent_to}. See whether it arrives.`
+  })
+  busy.value = false
+}
+</script>
+
+<template>
+  <section class="panel" aria-labelledby="mail">
+    <h2 id="mail">Mail</h2>
+    <p class="quiet">For codes by which people sign in. Without a server nothing is mailed.</p>
+    <ErrorMessage :wrong="wrong ?? mail.error.value" />
+    <template v-if="mail.data.value">
+      <p v-if="mail.data.value.host">
+        <template v-if="mail.data.value.sent_at">Sent last <TimeLabel :at="mail.data.value.sent_at" />. </template>
+        <template v-if="mail.data.value.waiting">{{ mail.data.value.waiting }} letters wait. </template>
+        <b v-if="mail.data.value.trouble" class="trouble"
+          ><TimeLabel :at="mail.data.value.trouble_at" />: {{ mail.data.value.trouble }}</b
+        >
+      </p>
+      <form aria-label="Mail" @submit.prevent="keep">
+        <div class="fields">
+          <v-text-field
+            v-model="given.host"
+            label="Mail server"
+            :readonly="!may('settings.change')"
+            spellcheck="false"
+          />
+          <v-text-field v-model.number="given.port" type="number" label="Port" :readonly="!may('settings.change')" />
+          <v-select v-model="given.security" :items="securities" label="Security" :readonly="!may('settings.change')" />
+          <v-text-field
+            v-model="given.sender"
+            label="Address of the sender"
+            :readonly="!may('settings.change')"
+            spellcheck="false"
+          />
+          <v-text-field
+            v-model="given.user"
+            label="User name, where it asks for one"
+            :readonly="!may('settings.change')"
+            autocomplete="off"
+            spellcheck="false"
+          />
+          <v-text-field
+            v-if="may('settings.change')"
+            v-model="password"
+            type="password"
+            autocomplete="new-password"
+            :label="mail.data.value.has_password ? 'Password (one is kept)' : 'Password'"
+          />
+        </div>
+        <v-btn v-if="may('settings.change')" type="submit" variant="outlined">Keep this server</v-btn>
+      </form>
+      <form
+        v-if="may('settings.change') && mail.data.value.host"
+        class="row test"
+        aria-label="A test"
+        @submit.prevent="test"
+      >
+        <v-text-field v-model="to" label="Address for a test" class="narrow" hide-details />
+        <BusyButton type="submit" variant="outlined" :busy="busy" :disabled="!to.trim()">Send a test</BusyButton>
+      </form>
+      <p v-if="told" role="status">{{ told }}</p>
+    </template>
+  </section>
+</template>
+
+<style scoped>
+.fields {
+  display: grid;
+  grid-template-columns: repeat(auto-fill, minmax(260px, 1fr));
+  gap: 12px 16px;
+  margin-bottom: 12px;
+}
+.test {
+  margin-top: 14px;
+  max-width: 520px;
+}
+.trouble {
+  color: rgb(var(--v-theme-look));
+}
+</style>

@@ -1,0 +1,141 @@
+<script setup lang="ts">
+// Who may run Dravo: operators are added, shut out, and let in again.
+import { computed, ref } from 'vue'
+import { answered, api, type Schemas } from '../../api/client'
+import { useAttempts } from '../../app/actions'
+import { useApplicationChoices } from '../../app/choices'
+import { useSession } from '../../app/session'
+import FormDialog from '../../components/FormDialog.vue'
+import EmptyState from '../../components/EmptyState.vue'
+import PagedTable from '../../components/PagedTable.vue'
+import ErrorMessage from '../../components/ErrorMessage.vue'
+import SecretOnce from '../../components/SecretOnce.vue'
+import StatusLabel from '../../components/StatusLabel.vue'
+import TimeLabel from '../../components/TimeLabel.vue'
+
+const { session } = useSession()
+const adding = ref(false)
+const name = ref('')
+const kinds = ['administrator', 'chief', 'help desk', 'auditor', 'application owner'] as const
+const kind = ref<(typeof kinds)[number]>('administrator')
+const owned = ref<string[]>([])
+const masked = ref(false)
+const applications = useApplicationChoices()
+/** What is said of the new operator; only what fits the kind. */
+const operator = computed(() => ({
+  name: name.value,
+  kind: kind.value,
+  applications: kind.value === 'application owner' ? owned.value : [],
+  masked: (kind.value === 'help desk' || kind.value === 'auditor') && masked.value,
+}))
+const password = ref('')
+const whose = ref('')
+const { wrong, attempt } = useAttempts()
+const { wrong: outside, attempt: attemptOutside } = useAttempts()
+
+const meaning = {
+  administrator: 'Sources, applications, assignments, deliveries, settings.',
+  chief: 'Everything, operators too.',
+  'help desk': 'Finds people, sees what they have and why, sends one account again.',
+  auditor: 'Reads and exports everything; changes nothing.',
+  'application owner': 'Sees and changes the assignments of their own applications only.',
+}
+
+const addOperator = () =>
+  attempt(async () => {
+    const told = await answered(api.POST('/api/v1/operators', { body: operator.value }))
+    password.value = told.password ?? ''
+    whose.value = told.name
+    adding.value = false
+  })
+const disable = (id: string) =>
+  attemptOutside(() => answered(api.POST('/api/v1/operators/{id}/disable', { params: { path: { id } } })))
+const resetFactor = (id: string) =>
+  attemptOutside(() => answered(api.POST('/api/v1/operators/{id}/second-factor/reset', { params: { path: { id } } })))
+const newPassword = (id: string, name: string) =>
+  attemptOutside(async () => {
+    const told = await answered(api.POST('/api/v1/operators/{id}/password', { params: { path: { id } } }))
+    password.value = told.password ?? ''
+    whose.value = name
+  })
+const operators = (after: string | undefined, count: number) =>
+  answered(api.GET('/api/v1/operators', { params: { query: { after, count } } }))
+function comesIn(each: Schemas['Operator']): string {
+  if (each.only_by_source) return 'by a source alone'
+  return each.second_factor ? 'with a second factor' : 'password alone'
+}
+</script>
+
+<template>
+  <ErrorMessage :wrong="outside" />
+  <section class="panel" aria-labelledby="operators">
+    <div class="row between">
+      <h2 id="operators">Operators</h2>
+      <v-btn color="primary" @click="((adding = true), (wrong = null))">Add an operator</v-btn>
+    </div>
+    <SecretOnce v-if="password" :secret="password" :name="`Password of ${whose}`" />
+    <PagedTable
+      name="operators"
+      caption="Operators"
+      :columns="['Name', 'Kind', 'Since', 'State', '']"
+      :fetch="operators"
+    >
+      <template #row="{ item }">
+        <td>{{ item.name }}</td>
+        <td>
+          {{ item.kind }}<template v-if="item.masked">, masked</template>
+          <div v-if="item.applications.length" class="quiet">{{ item.applications.join(', ') }}</div>
+        </td>
+        <td><TimeLabel :at="item.created_at" /></td>
+        <td>
+          <StatusLabel :state="item.disabled_at ? 'inactive' : 'active'" />
+          <div class="quiet">{{ comesIn(item) }}</div>
+        </td>
+        <td>
+          <v-btn v-if="!item.disabled_at" size="small" variant="outlined" @click="disable(item.id)">Shut out</v-btn>
+          <v-btn
+            v-if="!item.disabled_at && item.name !== session?.name"
+            size="small"
+            variant="text"
+            @click="newPassword(item.id, item.name)"
+            >New password</v-btn
+          >
+          <v-btn
+            v-if="item.second_factor && item.name !== session?.name"
+            size="small"
+            variant="text"
+            @click="resetFactor(item.id)"
+            >Reset the second factor</v-btn
+          >
+        </td>
+      </template>
+      <template #empty><EmptyState title="No operator">Add one.</EmptyState></template>
+    </PagedTable>
+  </section>
+  <FormDialog v-model="adding" title="Add an operator" act="Add the operator" :wrong="wrong" @done="addOperator">
+    <v-text-field v-model="name" label="Name to sign in with" />
+    <v-select v-model="kind" :items="kinds" label="Kind" />
+    <p class="quiet">{{ meaning[kind] }}</p>
+    <v-autocomplete
+      v-if="kind === 'application owner'"
+      v-model="owned"
+      :items="applications"
+      label="Applications"
+      multiple
+      chips
+      closable-chips
+    />
+    <v-checkbox
+      v-if="kind === 'help desk' || kind === 'auditor'"
+      v-model="masked"
+      label="People's attributes are masked"
+    />
+    <p class="quiet">A password is made and shown once.</p>
+  </FormDialog>
+</template>
+
+<style scoped>
+.between {
+  justify-content: space-between;
+}
+</style>

@@ -1,0 +1,58 @@
+<script setup lang="ts">
+// One's own way in and tokens; who may run Dravo; what is set for the whole house.
+import { computed } from 'vue'
+import ApiTokens from './ApiTokens.vue'
+import OrganizationSettings from './OrganizationSettings.vue'
+import MailPanel from './MailPanel.vue'
+import OperatorsPanel from './OperatorsPanel.vue'
+import OwnSignInOptions from './OwnSignInOptions.vue'
+import SecondFactorSetup from './SecondFactorSetup.vue'
+import { useMay } from '../../app/session'
+
+const props = defineProps<{ tab?: string }>()
+const may = useMay()
+const tabs = computed(() => [
+  ['yours', 'Yourself'] as const,
+  ...(may('operators.read') ? [['operators', 'Operators'] as const] : []),
+  ['house', 'The whole house'] as const,
+])
+const shown = computed(() => props.tab || 'yours')
+</script>
+
+<template>
+  <div class="page">
+    <div class="head">
+      <div class="grow">
+        <h1>Settings</h1>
+        <p class="lead">
+          How you come in, who may run Dravo, and what is set for everybody. <a href="/api/v1/">The API's page</a>
+        </p>
+      </div>
+    </div>
+    <v-tabs :model-value="shown" class="tabs">
+      <v-tab v-for="[key, title] in tabs" :key="key" :value="key" :to="`/settings/${key}`">{{ title }}</v-tab>
+    </v-tabs>
+    <template v-if="shown === 'operators'">
+      <OperatorsPanel />
+      <div class="below"><ApiTokens whose="all" /></div>
+    </template>
+    <template v-else-if="shown === 'house'">
+      <OrganizationSettings :changeable="may('settings.change')" />
+      <MailPanel v-if="may('audit.read')" class="below" />
+    </template>
+    <template v-else>
+      <SecondFactorSetup />
+      <OwnSignInOptions class="below" />
+      <div class="below"><ApiTokens whose="own" /></div>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.tabs {
+  margin-bottom: 12px;
+}
+.below {
+  margin-top: 12px;
+}
+</style>

@@ -1,0 +1,84 @@
+<script setup lang="ts">
+// A code that was mailed: given back in the browser in which it was asked for; whoever is new says their names.
+import { ref } from 'vue'
+import { answered, api, ApiProblem, type Schemas } from '../../api/client'
+import BusyButton from '../../components/BusyButton.vue'
+import ErrorMessage from '../../components/ErrorMessage.vue'
+
+const props = defineProps<{ asked: Schemas['AskedCode']; email: string }>()
+const emit = defineEmits<{ again: [] }>()
+const code = ref('')
+const given = ref('')
+const family = ref('')
+const isNew = ref(false)
+const busy = ref(false)
+const wrong = ref<unknown>(null)
+const came = ref<Schemas['CameIn'] | null>(null)
+async function give(): Promise<void> {
+  busy.value = true
+  wrong.value = null
+  try {
+    const body = { state: props.asked.state, code: code.value, given_name: given.value, family_name: family.value }
+    came.value = await answered(api.POST('/api/v1/sign-in/code/given', { body }))
+    if (came.value.outcome === 'in') location.assign(came.value.back)
+  } catch (problem) {
+    // The code is right, and they are new: only their names are asked for.
+    if (problem instanceof ApiProblem && problem.problem.code === 'names_needed') isNew.value = true
+    else wrong.value = problem
+  } finally {
+    busy.value = false
+  }
+}
+</script>
+
+<template>
+  <div v-if="came && came.outcome !== 'in'" role="status" class="told">
+    <h2>{{ came.outcome === 'observed' ? 'It works' : 'You are not signed in' }}</h2>
+    <p v-if="came.outcome === 'observed'">Your try came through. Nothing was changed; you can close this page.</p>
+    <template v-else>
+      <p>{{ came.message }}</p>
+      <p v-if="came.whom_to_ask">{{ came.whom_to_ask }}</p>
+    </template>
+    <p class="quiet">
+      For whoever helps you: <span class="mono">{{ came.trace }}</span>
+    </p>
+    <v-btn variant="text" @click="emit('again')">Begin anew</v-btn>
+  </div>
+  <form v-else aria-label="Code by mail" @submit.prevent="give">
+    <h2>Look into your mail</h2>
+    <p>
+      If {{ email }} may sign in here, a code is on its way to it. It is good for {{ asked.minutes }} minutes, in this
+      browser.
+    </p>
+    <ErrorMessage :wrong="wrong" />
+    <v-text-field v-model="code" label="Code" autocomplete="one-time-code" inputmode="numeric" autofocus class="mono" />
+    <template v-if="isNew">
+      <p role="status">The code is right, and you are new here: say who you are.</p>
+      <v-text-field v-model="given" label="Given name" autocomplete="given-name" />
+      <v-text-field v-model="family" label="Family name" autocomplete="family-name" />
+    </template>
+    <div class="row">
+      <BusyButton type="submit" color="primary" :busy="busy" :disabled="!code.trim()">Sign in</BusyButton>
+      <v-btn variant="text" @click="emit('again')">Ask for another</v-btn>
+    </div>
+  </form>
+</template>
+
+<style scoped>
+h2 {
+  font-size: 18px;
+  margin: 0 0 4px;
+}
+form {
+  display: grid;
+  gap: 12px;
+}
+p {
+  margin: 0;
+}
+.told {
+  display: grid;
+  gap: 10px;
+  justify-items: start;
+}
+</style>

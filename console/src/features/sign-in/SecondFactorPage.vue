@@ -1,0 +1,41 @@
+<script setup lang="ts">
+// For an operator who has to have a second factor and has none: nothing else is there before it is set up.
+import { ref } from 'vue'
+import { useRouter } from 'vue-router'
+import SecondFactorSetup from '../settings/SecondFactorSetup.vue'
+import { askAgain, signOut } from '../../app/session'
+
+const router = useRouter()
+const done = ref(false)
+async function goOn(): Promise<void> {
+  await askAgain()
+  await router.push('/')
+}
+async function leave(): Promise<void> {
+  if (await signOut()) return
+  await router.push('/sign-in')
+}
+</script>
+
+<template>
+  <div class="page narrow-page">
+    <div class="head">
+      <div class="grow">
+        <h1>Set up your second factor</h1>
+        <p class="lead">Every operator here has one. Nothing else opens before you have yours.</p>
+      </div>
+      <v-btn variant="text" @click="leave">Sign out</v-btn>
+    </div>
+    <SecondFactorSetup @on="done = true" />
+    <v-btn v-if="done" color="primary" class="on" @click="goOn">I have kept the codes, go on</v-btn>
+  </div>
+</template>
+
+<style scoped>
+.narrow-page {
+  max-width: 760px;
+}
+.on {
+  margin-top: 14px;
+}
+</style>

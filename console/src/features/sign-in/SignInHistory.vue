@@ -1,0 +1,168 @@
+<script setup lang="ts">
+// What sign-ins came to, newest first; one opens to all that arrived and each step.
+import { mdiFileDownloadOutline, mdiMagnify } from '@mdi/js'
+import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
+import { answered, api, type Schemas } from '../../api/client'
+import { useAttempts } from '../../app/actions'
+import { useAddressFilter, useWords } from '../../app/addressFilters'
+import EmptyState from '../../components/EmptyState.vue'
+import PagedTable from '../../components/PagedTable.vue'
+import SignInResult from './SignInResult.vue'
+import ErrorMessage from '../../components/ErrorMessage.vue'
+import StatusLabel from '../../components/StatusLabel.vue'
+import TimeLabel from '../../components/TimeLabel.vue'
+
+const props = defineProps<{ source: string }>()
+const router = useRouter()
+const { typed, words } = useWords()
+const outcome = useAddressFilter('outcome')
+const { wrong, attempt } = useAttempts()
+const about = computed(() => ({ q: words.value, outcome: outcome.value as 'in' | 'observed' | 'refused' | undefined }))
+const fetch = (after: string | undefined, count: number) =>
+  answered(
+    api.GET('/api/v1/sources/{key}/sign-in/traces', {
+      params: { path: { key: props.source }, query: { after, count, ...about.value } },
+    }),
+  )
+const opened = ref<Schemas['SignInTrace'] | null>(null)
+const again = ref<Schemas['PlannedSignIn'] | null>(null)
+const at = (trace: string) => ({ path: { key: props.source, trace } })
+async function open(id: string): Promise<void> {
+  again.value = null
+  if (opened.value?.id === id) {
+    opened.value = null
+    return
+  }
+  await attempt(async () => {
+    const params = at(id)
+    opened.value = await answered(api.GET('/api/v1/sources/{key}/sign-in/traces/{trace}', { params }))
+  })
+}
+const plan = (id: string) =>
+  attempt(async () => {
+    const [params, body] = [at(id), { policy: {} }]
+    again.value = await answered(api.POST('/api/v1/sources/{key}/sign-in/traces/{trace}/again', { params, body }))
+  })
+/** Take it as the start of what somebody would get. */
+function expect(trace: Schemas['SignInTrace']): void {
+  const groups = trace.groups.flatMap((each) => (each.group?.id ? [String(each.group.id)] : []))
+  const expected = JSON.stringify({ source: props.source, groups, person: trace.made })
+  void router.push({ path: '/access/expected', state: { expected } })
+}
+/** Hand the trace over as a file. */
+function save(trace: Schemas['SignInTrace']): void {
+  const address = URL.createObjectURL(new Blob([JSON.stringify(trace, null, 2)], { type: 'application/json' }))
+  Object.assign(document.createElement('a'), { href: address, download: `sign-in-${trace.id}.json` }).click()
+  URL.revokeObjectURL(address)
+}
+</script>
+
+<template>
+  <div class="row filters">
+    <v-text-field
+      v-model="typed"
+      :prepend-inner-icon="mdiMagnify"
+      label="Name, or what is wrong"
+      clearable
+      class="words"
+    />
+    <v-select v-model="outcome" :items="['in', 'observed', 'refused']" label="Outcome" clearable class="narrow" />
+  </div>
+  <ErrorMessage :wrong="wrong" />
+  <PagedTable
+    :name="`sign-ins-${source}`"
+    caption="Sign-ins"
+    :columns="['When', 'Who', 'Outcome', 'Why', '']"
+    :fetch="fetch"
+    :about="about"
+    :refresh="3000"
+    :count="25"
+  >
+    <template #row="{ item }">
+      <td class="when"><TimeLabel :at="item.at" /></td>
+      <td>
+        <router-link v-if="item.person" :to="`/people/${item.person}`">{{ item.name }}</router-link>
+        <template v-else>{{ item.name }}</template>
+        <div v-if="item.trial" class="quiet">a trial</div>
+      </td>
+      <td><StatusLabel :state="item.outcome" /></td>
+      <td>
+        {{ item.message }}
+        <div v-if="item.mend" class="quiet"><b>Mend:</b> {{ item.mend }}</div>
+      </td>
+      <td>
+        <v-btn size="small" variant="text" :aria-expanded="opened?.id === item.id" @click="open(item.id)">{{
+          opened?.id === item.id ? 'Close' : 'Open'
+        }}</v-btn>
+      </td>
+    </template>
+    <template #empty>
+      <EmptyState title="Nobody has tried yet"
+        >Begin a trial: one person tries, and each step is shown here.</EmptyState
+      >
+    </template>
+  </PagedTable>
+  <section v-if="opened" class="panel opened" aria-labelledby="trace">
+    <h2 id="trace">{{ opened.name }}, <TimeLabel :at="opened.at" /></h2>
+    <SignInResult :planned="opened" />
+    <div v-if="opened.arrived.length" class="scroll" role="group" aria-label="What arrived" tabindex="0">
+      <h3>What arrived</h3>
+      <p class="quiet">
+        From <span class="mono">{{ opened.issuer }}</span>, about <span class="mono">{{ opened.subject }}</span>
+      </p>
+      <table class="plain">
+        <thead>
+          <tr>
+            <th scope="col">Claim</th>
+            <th scope="col">Values</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="each in opened.arrived" :key="each.name">
+            <td class="mono">{{ each.name }}</td>
+            <td>{{ each.values.join(', ') }}</td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
+    <div class="row">
+      <v-btn variant="outlined" :prepend-icon="mdiFileDownloadOutline" @click="save(opened)">Save as a file</v-btn>
+      <v-btn v-if="opened.arrived.length" variant="outlined" @click="plan(opened.id)"
+        >Plan it again as it is set now</v-btn
+      >
+      <v-btn v-if="opened.made.userName" variant="text" @click="expect(opened)">What would they get, if …</v-btn>
+      <span class="quiet mono">{{ opened.id }}</span>
+    </div>
+    <template v-if="again">
+      <h3>As it is set now</h3>
+      <SignInResult :planned="again" />
+    </template>
+    <details v-if="opened.raw">
+      <summary>The message itself, without what would prove it</summary>
+      <pre class="mono raw" tabindex="0">{{ opened.raw }}</pre>
+    </details>
+  </section>
+</template>
+
+<style scoped>
+.opened {
+  margin-top: 12px;
+}
+h3 {
+  font-size: 15px;
+  margin: 12px 0 4px;
+}
+summary {
+  cursor: pointer;
+  margin-top: 12px;
+  padding: 4px 0;
+}
+.raw {
+  max-height: 320px;
+  overflow: auto;
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+  font-size: 12px;
+}
+</style>

@@ -1,0 +1,178 @@
+<script setup lang="ts">
+import { ref } from 'vue'
+import { useQuery } from '@tanstack/vue-query'
+import { useRoute, useRouter } from 'vue-router'
+import { answered, api, ApiProblem, type Schemas } from '../../api/client'
+import BusyButton from '../../components/BusyButton.vue'
+import EmailCodeForm from './EmailCodeForm.vue'
+import ErrorMessage from '../../components/ErrorMessage.vue'
+import { signIn } from '../../app/session'
+
+const route = useRoute()
+const router = useRouter()
+// Only ways within the console: no other place can be put into the address.
+const wanted = String(route.query.to ?? '/')
+const to = wanted.startsWith('/') && !wanted.startsWith('//') ? wanted : '/'
+const name = ref('')
+const password = ref('')
+const code = ref('')
+const needsCode = ref(false)
+const wrong = ref<unknown>(null)
+const busy = ref(false)
+
+const where = useQuery({
+  queryKey: ['sign-in'],
+  queryFn: () => answered(api.GET('/api/v1/sign-in', { params: { query: {} } })),
+})
+const email = ref('')
+const nowhere = ref(false)
+const choices = ref<Schemas['SignInChoice'][]>([])
+/** A code that was mailed to that address, where it signs in so. */
+const asked = ref<Schemas['AskedCode'] | null>(null)
+/** Where somebody signs in follows from the domain of their e-mail. */
+async function find(): Promise<void> {
+  nowhere.value = false
+  choices.value = []
+  wrong.value = null
+  if (trial) return ask()
+  try {
+    const found = await answered(api.GET('/api/v1/sign-in', { params: { query: { email: email.value } } }))
+    if (found.by_code) await ask()
+    else if (found.choices.length) choices.value = found.choices
+    else if (found.source) location.assign(found.start)
+    else nowhere.value = true
+  } catch (problem) {
+    wrong.value = problem
+  }
+}
+/** The secret of a trial's link, if it is one by a code. */
+const trial = typeof route.query.trial === 'string' ? route.query.trial : undefined
+async function ask(source?: string): Promise<void> {
+  try {
+    asked.value = await answered(api.POST('/api/v1/sign-in/code', { body: { email: email.value, trial, source } }))
+  } catch (problem) {
+    wrong.value = problem
+  }
+}
+
+async function enter(): Promise<void> {
+  busy.value = true
+  wrong.value = null
+  try {
+    await signIn(name.value, password.value, code.value)
+    await router.push(to)
+  } catch (problem) {
+    // Name and password fit: only the second factor is asked for.
+    if (problem instanceof ApiProblem && problem.problem.code === 'second_factor_needed') needsCode.value = true
+    else wrong.value = problem
+  } finally {
+    busy.value = false
+  }
+}
+</script>
+
+<template>
+  <div class="enter">
+    <svg class="river" viewBox="0 0 800 120" preserveAspectRatio="none" aria-hidden="true">
+      <path d="M0 40c130 0 130 40 270 40s130-50 270-50 130 30 260 30" />
+      <path d="M0 66c130 0 130 34 270 34s130-44 270-44 130 26 260 26" />
+    </svg>
+    <div class="panel form">
+      <div>
+        <h1>Dravo</h1>
+        <p class="lead">Who may use which application, in which role, and why.</p>
+      </div>
+      <ErrorMessage :wrong="wrong" />
+      <EmailCodeForm v-if="asked" :asked="asked" :email="email" @again="asked = null" />
+      <form v-else-if="where.data.value?.any || trial" class="people" aria-label="For everybody" @submit.prevent="find">
+        <p v-if="trial">This is a trial: give the address of the person for whom it is.</p>
+        <v-text-field v-model="email" label="Your e-mail address" type="email" autocomplete="email" />
+        <v-btn type="submit" color="primary" :disabled="!email.trim()">Go on</v-btn>
+        <div v-if="choices.length" class="choices" role="group" aria-label="Choose how to sign in">
+          <p>Choose how to sign in:</p>
+          <template v-for="each in choices" :key="each.key">
+            <v-btn v-if="each.by_code" variant="outlined" @click="ask(each.key)"
+              >{{ each.label }}: code by e-mail</v-btn
+            >
+            <v-btn v-else variant="outlined" :href="each.start">{{ each.label }}</v-btn>
+          </template>
+        </div>
+        <p v-if="nowhere" role="status">For this address no sign-in is set up. See whether it is written right.</p>
+      </form>
+      <form v-if="!asked && !trial" aria-label="For operators" @submit.prevent="enter">
+        <h2 v-if="where.data.value?.any">For operators</h2>
+        <v-text-field v-model="name" label="Name" autocomplete="username" required />
+        <v-text-field v-model="password" label="Password" type="password" autocomplete="current-password" required />
+        <v-text-field
+          v-if="needsCode"
+          v-model="code"
+          label="Code that your app shows, or a recovery code"
+          autocomplete="one-time-code"
+          autofocus
+        />
+        <BusyButton type="submit" :variant="where.data.value?.any ? 'outlined' : 'flat'" color="primary" :busy="busy"
+          >Sign in</BusyButton
+        >
+        <v-btn
+          v-for="each in where.data.value?.for_operators"
+          :key="each.key"
+          variant="text"
+          color="primary"
+          :href="`/sso/${each.key}/start?back=${encodeURIComponent(to)}`"
+          >Sign in by {{ each.label }}</v-btn
+        >
+      </form>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.enter {
+  position: relative;
+  min-height: 100vh;
+  display: grid;
+  place-items: center;
+  padding: 20px;
+}
+.panel {
+  position: relative;
+  width: 380px;
+  max-width: 100%;
+  padding: 28px;
+}
+h1 {
+  font-size: 28px;
+  margin: 0;
+  color: rgb(var(--v-theme-primary));
+}
+.enter form {
+  display: grid;
+  gap: 14px;
+}
+.choices {
+  display: grid;
+  gap: 10px;
+}
+.enter form .v-btn {
+  justify-self: start;
+}
+.people {
+  padding-bottom: 18px;
+  margin-bottom: 16px;
+  border-bottom: 1px solid rgb(var(--v-theme-line));
+}
+h2 {
+  font-size: 16px;
+  margin: 0 0 10px;
+}
+.river {
+  position: absolute;
+  inset: auto 0 12%;
+  width: 100%;
+  height: 190px;
+  fill: none;
+  stroke: rgb(var(--v-theme-primary));
+  stroke-width: 10;
+  opacity: 0.18;
+}
+</style>

@@ -1,0 +1,378 @@
+<script setup lang="ts">
+// The exchange sheet of signing in: what we give to the provider, what we get from it, and for whom it is in force.
+import { mdiAlertOutline, mdiFileDownloadOutline } from '@mdi/js'
+import { useQueryClient } from '@tanstack/vue-query'
+import { computed, ref } from 'vue'
+import { answered, api, type Schemas } from '../../api/client'
+import { useAttempts } from '../../app/actions'
+import { useMay } from '../../app/session'
+import BusyButton from '../../components/BusyButton.vue'
+import ErrorMessage from '../../components/ErrorMessage.vue'
+import ChecklistStatus from '../../components/ChecklistStatus.vue'
+import ChecklistValues from '../../components/ChecklistValues.vue'
+import SignInStatus from './SignInStatus.vue'
+import StatusLabel from '../../components/StatusLabel.vue'
+import TimeLabel from '../../components/TimeLabel.vue'
+
+const props = defineProps<{ source: string; label: string; signIn: Schemas['SignIn'] }>()
+const may = useMay()
+const queries = useQueryClient()
+const path = { key: props.source }
+const { wrong, attempt } = useAttempts()
+const saml = computed(() => props.signIn.protocol === 'saml')
+const mailed = computed(() => props.signIn.protocol === 'mail')
+interface Settings {
+  [name: string]: string | boolean | number
+}
+const settings = ref<Settings>({ ...(props.signIn.settings as Settings) })
+const metadata = ref('')
+const fields = ref({
+  entity_id: props.signIn.provider.entity_id,
+  sign_in: props.signIn.provider.sign_in,
+  certificates: '',
+})
+const secret = ref('')
+const busy = ref(false)
+const kept = ref('')
+async function keep(more: Record<string, unknown>, words: string): Promise<void> {
+  busy.value = true
+  kept.value = ''
+  await attempt(async () => {
+    await answered(
+      api.PUT('/api/v1/sources/{key}/sign-in', { params: { path }, body: more as Schemas['SignInSettingsRequest'] }),
+    )
+    await queries.invalidateQueries()
+    kept.value = words
+    metadata.value = secret.value = fields.value.certificates = ''
+  })
+  busy.value = false
+}
+const keepSettings = () =>
+  keep({ settings: { ...settings.value }, ...(secret.value ? { secret: secret.value } : {}), look: true }, 'Kept.')
+const keepFields = () =>
+  keep(
+    {
+      fields: {
+        entity_id: fields.value.entity_id,
+        sign_in: fields.value.sign_in,
+        ...(fields.value.certificates.trim() ? { certificates: fields.value.certificates } : {}),
+      },
+    },
+    'Kept.',
+  )
+async function drop(files: FileList | null): Promise<void> {
+  if (files?.[0]) metadata.value = await files[0].text()
+}
+const takeOver = () =>
+  attempt(async () => {
+    await answered(api.POST('/api/v1/sources/{key}/sign-in/certificates', { params: { path } }))
+    await queries.invalidateQueries()
+  })
+const keys = (what: 'next' | 'use') =>
+  attempt(async () => {
+    await answered(api.POST('/api/v1/sources/{key}/sign-in/keys', { params: { path }, body: { what } }))
+    await queries.invalidateQueries()
+  })
+function hand(text: string, name: string): void {
+  const address = URL.createObjectURL(new Blob([text], { type: 'text/plain' }))
+  Object.assign(document.createElement('a'), { href: address, download: name }).click()
+  URL.revokeObjectURL(address)
+}
+</script>
+
+<template>
+  <ErrorMessage :wrong="wrong" />
+  <SignInStatus :source="source" :label="label" :sign-in="signIn" />
+  <section v-if="mailed" class="panel" aria-labelledby="mailed">
+    <h2 id="mailed">By a code that is mailed</h2>
+    <p v-if="signIn.missing.length" class="missing">
+      <v-icon :icon="mdiAlertOutline" size="18" aria-hidden="true" /> Missing yet: {{ signIn.missing.join(', ') }}.
+    </p>
+    <p>
+      People give their e-mail address on the sign-in page, and get a code that is good for ten minutes. Only addresses
+      of the domains that this source owns can ask for one, and only those that are known get one, unless the source
+      makes new people: both are set under the five questions.
+    </p>
+    <ChecklistValues :values="signIn.give" />
+    <h3>Seen from real traffic</h3>
+    <ChecklistStatus :ticks="signIn.ticks" />
+  </section>
+  <div v-else class="two">
+    <section class="panel" aria-labelledby="give">
+      <h2 id="give">Give to the provider</h2>
+      <ChecklistValues :values="signIn.give">
+        <template v-if="saml">
+          <dt>Certificate</dt>
+          <dd>
+            <div v-for="each in signIn.certificates" :key="each.fingerprint" class="certificate">
+              <StatusLabel :state="each.use" /> until <TimeLabel :at="each.until_at" />
+              <v-btn size="small" variant="text" @click="hand(each.pem, `dravo-${source}.pem`)">Download</v-btn>
+              <div class="quiet mono small">{{ each.fingerprint }}</div>
+            </div>
+            <template v-if="may('sources.change')">
+              <v-btn
+                v-if="!signIn.certificates.some((each) => each.use === 'comes next')"
+                size="small"
+                variant="text"
+                @click="keys('next')"
+                >Make the next key</v-btn
+              >
+              <v-btn v-else size="small" variant="text" @click="keys('use')">Take the next key into use</v-btn>
+            </template>
+          </dd>
+        </template>
+      </ChecklistValues>
+      <div class="row">
+        <v-btn
+          variant="outlined"
+          :prepend-icon="mdiFileDownloadOutline"
+          @click="hand(signIn.text, `${source}-sign-in-sheet.txt`)"
+          >Save as text to send</v-btn
+        >
+        <v-btn v-if="saml" variant="text" :href="signIn.give[0]!.value" target="_blank">Our metadata</v-btn>
+      </div>
+      <h3>Switch on there</h3>
+      <ul>
+        <li v-for="line in signIn.switch_on" :key="line">{{ line }}</li>
+      </ul>
+    </section>
+    <section class="panel" aria-labelledby="get">
+      <h2 id="get">Get from the provider</h2>
+      <p v-if="signIn.missing.length" class="missing">
+        <v-icon :icon="mdiAlertOutline" size="18" aria-hidden="true" /> Missing yet: {{ signIn.missing.join(', ') }}.
+      </p>
+      <p v-if="signIn.trouble" class="missing">
+        <v-icon :icon="mdiAlertOutline" size="18" aria-hidden="true" /> {{ signIn.trouble }}
+      </p>
+      <form @submit.prevent="keepSettings">
+        <template v-if="saml">
+          <v-text-field
+            v-model="settings.metadata_address"
+            label="Address of its metadata"
+            placeholder="https://id.rootworks.example/metadata"
+            spellcheck="false"
+            class="mono"
+            hint="Looked at daily."
+            persistent-hint
+          />
+        </template>
+        <template v-else>
+          <v-text-field v-model="settings.issuer" label="Issuer" spellcheck="false" class="mono" />
+          <v-text-field v-model="settings.client_id" label="Client id" spellcheck="false" class="mono" />
+          <v-text-field
+            v-model="secret"
+            :label="signIn.has_secret ? 'Client secret (one is kept)' : 'Client secret'"
+            type="password"
+            autocomplete="off"
+          />
+        </template>
+        <BusyButton v-if="may('sources.change')" type="submit" color="primary" :busy="busy">{{
+          saml ? 'Keep and fetch' : 'Keep and fetch its configuration'
+        }}</BusyButton>
+        <span v-if="kept" role="status">{{ kept }}</span>
+      </form>
+      <template v-if="saml">
+        <details>
+          <summary>Or paste its metadata, or choose the file</summary>
+          <v-textarea v-model="metadata" label="Metadata" rows="4" class="mono" spellcheck="false" />
+          <input
+            type="file"
+            accept=".xml,text/xml"
+            aria-label="File with metadata"
+            @change="drop(($event.target as HTMLInputElement).files)"
+          />
+          <v-btn variant="outlined" :disabled="!metadata.trim()" @click="keep({ metadata }, 'Kept.')">Take it</v-btn>
+        </details>
+        <details>
+          <summary>Or enter it piece by piece</summary>
+          <v-text-field v-model="fields.entity_id" label="Its entity id" class="mono" spellcheck="false" />
+          <v-text-field v-model="fields.sign_in" label="Its address for signing in" class="mono" spellcheck="false" />
+          <v-textarea
+            v-model="fields.certificates"
+            label="Its certificate, with or without header lines"
+            rows="3"
+            class="mono"
+            spellcheck="false"
+          />
+          <v-btn variant="outlined" @click="keepFields">Keep these</v-btn>
+        </details>
+      </template>
+      <dl v-if="signIn.provider.entity_id" class="known">
+        <dt>{{ saml ? 'Entity id' : 'Issuer' }}</dt>
+        <dd class="mono">{{ signIn.provider.entity_id }}</dd>
+        <dt>Signs in at</dt>
+        <dd class="mono">{{ signIn.provider.sign_in || 'not known' }}</dd>
+        <template v-for="each in signIn.provider.certificates" :key="each.fingerprint">
+          <dt>Certificate</dt>
+          <dd>
+            {{ each.subject }}, until <TimeLabel :at="each.until_at" />
+            <div class="quiet mono small">{{ each.fingerprint }}</div>
+          </dd>
+        </template>
+      </dl>
+      <div v-if="signIn.provider.waiting.length" class="waits">
+        <h3>Its metadata has another certificate now</h3>
+        <div v-for="each in signIn.provider.waiting" :key="each.fingerprint">
+          {{ each.subject }}, until <TimeLabel :at="each.until_at" />
+          <div class="quiet mono small">{{ each.fingerprint }}</div>
+        </div>
+        <v-btn v-if="may('sources.change')" size="small" variant="outlined" @click="takeOver">Take it over</v-btn>
+      </div>
+      <h3>Seen from real traffic</h3>
+      <ChecklistStatus :ticks="signIn.ticks" />
+    </section>
+  </div>
+  <section class="panel more" aria-labelledby="more">
+    <h2 id="more">How strictly</h2>
+    <form @submit.prevent="keepSettings">
+      <v-text-field
+        v-if="mailed"
+        v-model="settings.registers_into"
+        label="Group into which new people register"
+        hint="Only asked for where the source makes new people."
+        persistent-hint
+        class="wide"
+      />
+      <div class="row">
+        <v-text-field
+          v-if="!mailed"
+          v-model.number="settings.skew"
+          type="number"
+          label="Seconds that clocks may differ"
+          class="narrow"
+        />
+        <v-text-field
+          v-model.number="settings.claims_days"
+          type="number"
+          label="Days after which claimed groups lapse (0: never)"
+          class="narrow"
+        />
+        <v-text-field
+          v-if="!mailed"
+          v-model="settings.subject"
+          label="Claim by which people are known"
+          :placeholder="saml ? 'the NameID' : 'sub'"
+          persistent-placeholder
+          class="narrow"
+        />
+      </div>
+      <v-text-field v-model="settings.whom_to_ask" label="Whom people ask who may not in, in a sentence" class="wide" />
+      <v-switch
+        v-if="!mailed"
+        v-model="settings.takes_groups"
+        label="Claims say who is in which group"
+        color="primary"
+        hide-details
+      />
+      <v-switch
+        v-model="settings.refresh"
+        label="Read each person anew from this source's directory when they sign in"
+        color="primary"
+        hide-details
+      />
+      <v-switch
+        v-if="!mailed"
+        v-model="settings.anew"
+        label="They sign in there each time, also if they are signed in"
+        color="primary"
+        hide-details
+      />
+      <template v-if="saml">
+        <v-switch v-model="settings.signs" label="Our requests are signed" color="primary" hide-details />
+        <v-switch
+          v-model="settings.unasked"
+          label="They may begin at the provider's own page"
+          color="primary"
+          hide-details
+        />
+        <v-switch
+          v-model="settings.takes_over"
+          label="Another certificate in its metadata is taken over by itself"
+          color="primary"
+          hide-details
+        />
+      </template>
+      <template v-else-if="!mailed">
+        <v-switch v-model="settings.userinfo" label="Ask its userinfo for more claims" color="primary" hide-details />
+        <v-switch
+          v-model="settings.by_key"
+          label="It knows us by our key instead of a secret"
+          color="primary"
+          hide-details
+        />
+      </template>
+      <BusyButton v-if="may('sources.change')" type="submit" variant="outlined" :busy="busy"
+        >Keep these settings</BusyButton
+      >
+    </form>
+  </section>
+</template>
+
+<style scoped>
+dl {
+  display: grid;
+  grid-template-columns: 130px 1fr;
+  gap: 10px 14px;
+  margin: 0;
+}
+dt {
+  font-weight: 700;
+  padding-top: 3px;
+}
+dd {
+  margin: 0;
+  min-width: 0;
+  overflow-wrap: anywhere;
+}
+dd .quiet {
+  font-size: 13px;
+}
+.small {
+  font-size: 11px;
+}
+.known {
+  margin-top: 14px;
+}
+.row {
+  margin-top: 14px;
+}
+h3 {
+  font-size: 15px;
+  margin: 14px 0 2px;
+}
+ul {
+  padding-left: 20px;
+  margin: 0;
+}
+.missing {
+  color: rgb(var(--v-theme-look));
+  font-weight: 700;
+}
+details {
+  margin-top: 10px;
+}
+summary {
+  cursor: pointer;
+  padding: 4px 0;
+  margin-bottom: 8px;
+}
+.waits {
+  border-left: 4px solid rgb(var(--v-theme-look));
+  padding-left: 12px;
+}
+.more {
+  margin-top: 12px;
+}
+form,
+details {
+  display: grid;
+  gap: 8px;
+}
+form > .v-btn,
+details > .v-btn {
+  justify-self: start;
+}
+.wide {
+  max-width: 640px;
+}
+</style>

@@ -1,0 +1,139 @@
+<script setup lang="ts">
+// What no rule can decide about a source's people and groups: who it could be, and the choices.
+import { useQueryClient } from '@tanstack/vue-query'
+import { computed, ref } from 'vue'
+import { answered, api, type Schemas } from '../../api/client'
+import { useAttempts } from '../../app/actions'
+import { told } from '../../app/attributeValues'
+import FormDialog from '../../components/FormDialog.vue'
+import EmptyState from '../../components/EmptyState.vue'
+import PagedTable from '../../components/PagedTable.vue'
+import UserSelect from '../../components/UserSelect.vue'
+import StatusLabel from '../../components/StatusLabel.vue'
+import TimeLabel from '../../components/TimeLabel.vue'
+
+type Conflict = Schemas['SourceConflict']
+type Decision = 'link' | 'make' | 'let' | 'leave out'
+const props = defineProps<{ source: string; label: string }>()
+const queries = useQueryClient()
+const { wrong, attempt } = useAttempts()
+const decided = ref(false)
+const about = computed(() => ({ state: decided.value ? ('decided' as const) : ('open' as const) }))
+const fetch = (after: string | undefined, count: number) =>
+  answered(
+    api.GET('/api/v1/sources/{key}/conflicts', {
+      params: { path: { key: props.source }, query: { after, count, ...about.value } },
+    }),
+  )
+const asking = ref(false)
+const chosen = ref<Conflict | null>(null)
+const decision = ref<Decision>('make')
+const person = ref<string | null>(null)
+function ask(conflict: Conflict, choice: string): void {
+  chosen.value = conflict
+  decision.value = choice as Decision
+  person.value = conflict.could_be.length === 1 ? conflict.could_be[0]!.id : null
+  wrong.value = null
+  asking.value = true
+}
+async function decide(): Promise<void> {
+  const path = { key: props.source, conflict: chosen.value?.id ?? '' }
+  const body = { decision: decision.value, person: decision.value === 'link' ? person.value : null }
+  if (
+    await attempt(() => answered(api.POST('/api/v1/sources/{key}/conflicts/{conflict}', { params: { path }, body })))
+  ) {
+    asking.value = false
+    await queries.invalidateQueries()
+  }
+}
+const words: Record<string, string> = {
+  link: 'It is this person',
+  make: 'Somebody new',
+  let: 'Let it be so',
+  'leave out': 'Leave out',
+}
+const follows: Record<Decision, string> = {
+  link: 'What the source says of them is heard together with what others say; their access may change by its groups.',
+  make: 'A new user is made, who inherits nothing from anybody.',
+  let: 'The name changes here as it did there.',
+  'leave out': 'It stays out for good, until you decide otherwise.',
+}
+const says = (conflict: Conflict) =>
+  ['userName', 'emails', 'title']
+    .filter((name) => conflict.says[name])
+    .map((name) => told(conflict.says[name]))
+    .join(' · ')
+</script>
+
+<template>
+  <section class="panel" aria-label="Conflicts">
+    <p class="quiet">Nobody becomes somebody else by a name or an address. What is not certain waits here.</p>
+    <v-checkbox v-model="decided" label="Those that were decided" hide-details />
+    <PagedTable
+      :name="`conflicts-${source}`"
+      caption="Conflicts"
+      :columns="['The source says', 'What is in doubt', 'It could be', 'Since', 'Decide']"
+      :fetch="fetch"
+      :about="about"
+      :refresh="5000"
+    >
+      <template #row="{ item }">
+        <td>
+          <b>{{ item.name }}</b>
+          <div class="quiet">{{ says(item) }}</div>
+        </td>
+        <td>{{ item.message }}</td>
+        <td>
+          <div v-for="each in item.could_be" :key="each.id">
+            <router-link :to="`/people/${each.id}`">{{ each.display_name }}</router-link>
+            <div class="mono">{{ each.user_name }}</div>
+            <StatusLabel :state="each.state" />
+          </div>
+        </td>
+        <td><TimeLabel :at="item.first_seen_at" /></td>
+        <td>
+          <template v-if="item.state === 'decided'">
+            {{ words[item.decision ?? ''] }}, by {{ item.decided_by }} <TimeLabel :at="item.decided_at" />
+          </template>
+          <div v-else class="buttons">
+            <v-btn
+              v-for="each in item.choices"
+              :key="each"
+              size="small"
+              variant="outlined"
+              :aria-label="`${words[each]}: ${item.name}`"
+              @click="ask(item, each)"
+              >{{ words[each] }}</v-btn
+            >
+          </div>
+        </td>
+      </template>
+      <template #empty>
+        <EmptyState :title="decided ? 'Nothing was decided' : 'Nothing waits for a decision'">
+          Two records for one person, a user name that a leaver had, two groups of one name: such things would stand
+          here.
+        </EmptyState>
+      </template>
+    </PagedTable>
+    <FormDialog
+      v-model="asking"
+      :title="`${words[decision]}: ${chosen?.name}?`"
+      :act="words[decision] ?? 'Decide'"
+      :wrong="wrong"
+      :waiting="decision === 'link' && !person"
+      @done="decide"
+    >
+      <p>{{ chosen?.message }}</p>
+      <UserSelect v-if="decision === 'link'" v-model="person" label="Who it is" />
+      <p class="quiet">{{ follows[decision] }}</p>
+    </FormDialog>
+  </section>
+</template>
+
+<style scoped>
+.buttons {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 6px;
+}
+</style>

@@ -1,0 +1,223 @@
+<script setup lang="ts">
+// The runs of a source: look first, read now, how far it is, and what each one did to whom.
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { computed, ref, watch } from 'vue'
+import { answered, api, ApiProblem, type Schemas } from '../../api/client'
+import { useAttempts } from '../../app/actions'
+import { told } from '../../app/attributeValues'
+import FormDialog from '../../components/FormDialog.vue'
+import EmptyState from '../../components/EmptyState.vue'
+import PagedTable from '../../components/PagedTable.vue'
+import ErrorMessage from '../../components/ErrorMessage.vue'
+import ImportRunBars from './ImportRunBars.vue'
+import StatusLabel from '../../components/StatusLabel.vue'
+import TimeLabel from '../../components/TimeLabel.vue'
+
+type Run = Schemas['SourceRun']
+const props = defineProps<{ source: string; label: string; reading: Schemas['Reading'] }>()
+const queries = useQueryClient()
+const path = { key: props.source }
+const { wrong, attempt } = useAttempts()
+const runs = useQuery({
+  queryKey: ['sources', props.source, 'runs'],
+  queryFn: () => answered(api.GET('/api/v1/sources/{key}/runs', { params: { path, query: { count: 20 } } })),
+  refetchInterval: 1000,
+})
+const last = computed(() => runs.data.value?.items[0])
+const underWay = computed(() => last.value !== undefined && last.value.ended_at === null)
+const chosen = ref<string | null>(null)
+const shown = computed(() => runs.data.value?.items.find((each) => each.id === chosen.value) ?? last.value)
+watch(
+  () => last.value?.ended_at,
+  () => void queries.invalidateQueries({ queryKey: ['sources'] }),
+)
+async function begin(body: {
+  look_only?: boolean
+  let_leave?: boolean
+  confirm?: string
+  whole?: boolean
+}): Promise<boolean> {
+  const request = () => answered(api.POST('/api/v1/sources/{key}/runs', { params: { path }, body: body as never }))
+  const fine = await attempt(request)
+  if (fine) {
+    chosen.value = null
+    await queries.invalidateQueries({ queryKey: ['sources', props.source] })
+  }
+  return fine
+}
+const stop = (run: string) =>
+  attempt(() => answered(api.POST('/api/v1/sources/{key}/runs/{run}/stop', { params: { path: { ...path, run } } })))
+const leaving = ref(false)
+const typed = ref('')
+async function letLeave(): Promise<void> {
+  if (await begin({ let_leave: true, confirm: typed.value })) leaving.value = false
+}
+const kind = ref<string | null>(null)
+watch(shown, (now, before) => now?.id !== before?.id && (kind.value = null))
+const about = computed(() => ({ run: shown.value?.id, kind: kind.value ?? undefined, state: shown.value?.state }))
+const fetch = (after: string | undefined, count: number) =>
+  answered(
+    api.GET('/api/v1/sources/{key}/runs/{run}/lines', {
+      params: { path: { ...path, run: shown.value?.id ?? '' }, query: { after, count, kind: kind.value ?? undefined } },
+    }),
+  )
+/** Whoever is missing may be what could not be read: that is not confirmed away. */
+const unreadable = computed(() => shown.value?.counts.some((each) => each.name === 'unreadable'))
+const percent = (run: Run) => (run.expected ? Math.min(100, (100 * run.progress) / run.expected) : 0)
+const kinds = [
+  'new',
+  'changed',
+  'back',
+  'left',
+  'missing',
+  'conflict',
+  'refused',
+  'unreadable',
+  'members',
+  'group new',
+  'group renamed',
+  'group left',
+]
+</script>
+
+<template>
+  <section class="panel" aria-labelledby="runs">
+    <h2 id="runs" class="visually-hidden">Runs</h2>
+    <div class="row">
+      <v-btn v-if="reading.in_force" color="primary" :disabled="underWay" @click="begin({})">Read now</v-btn>
+      <v-btn variant="outlined" :disabled="underWay" @click="begin({ look_only: true })"
+        >Look what a run would do</v-btn
+      >
+      <span v-if="!reading.in_force" class="quiet">
+        In preparation: <router-link :to="`/sources/${source}/answers`">put it in force</router-link> when a look is
+        right.
+      </span>
+      <span v-else-if="reading.next_at.length" class="quiet"
+        >{{ reading.schedule_words }}, next <TimeLabel :at="reading.next_at[0]!"
+      /></span>
+    </div>
+    <ErrorMessage :wrong="wrong ?? runs.error.value" />
+    <div v-if="last && underWay" role="status" class="underway">
+      <StatusLabel :state="last.state" />
+      {{ last.progress.toLocaleString('en') }} read<template v-if="last.expected">
+        of about {{ last.expected.toLocaleString('en') }}</template
+      >, {{ last.per_second.toLocaleString('en') }} a second<template v-if="last.seconds_left !== null"
+        >, about {{ last.seconds_left }} seconds left</template
+      >
+      <v-btn size="small" variant="outlined" @click="stop(last.id)">Stop</v-btn>
+      <v-progress-linear
+        :model-value="percent(last)"
+        :indeterminate="!last.expected"
+        color="primary"
+        height="6"
+        aria-label="How far it is"
+      />
+    </div>
+    <ImportRunBars
+      v-if="runs.data.value && runs.data.value.items.length > 1"
+      :runs="runs.data.value.items"
+      :chosen="shown?.id"
+      @choose="chosen = $event"
+    />
+    <EmptyState v-if="runs.data.value && !last" title="Not read yet">
+      A look reads everything and shows what a run would do. Nobody is touched by it.
+    </EmptyState>
+  </section>
+  <section v-if="shown && shown.ended_at" class="panel" aria-labelledby="one">
+    <h2 id="one">{{ shown.look_only ? 'A look' : 'Run' }} of <TimeLabel :at="shown.started_at ?? shown.asked_at" /></h2>
+    <p>
+      <StatusLabel :state="shown.state" /> {{ shown.whole ? 'Everybody' : 'What changed' }} was read, asked for by
+      {{ shown.asked_by }}. <template v-if="shown.look_only">Nothing was changed.</template>
+    </p>
+    <p v-if="shown.message">
+      <b>{{ shown.message }}</b> {{ shown.mend }}
+    </p>
+    <v-btn
+      v-if="shown.state === 'held' && shown.id === last?.id && reading.in_force && !unreadable"
+      variant="outlined"
+      class="let"
+      @click="((typed = ''), (wrong = null), (leaving = true))"
+      >Let them leave</v-btn
+    >
+    <dl class="counts">
+      <div v-for="each in shown.counts" :key="each.name">
+        <dt>{{ each.name }}</dt>
+        <dd>{{ each.number.toLocaleString('en') }}</dd>
+      </div>
+    </dl>
+    <ul v-if="shown.access.length">
+      <li v-for="each in shown.access" :key="each.application + each.role">
+        {{ each.application }}, {{ each.role }}: {{ each.gained.toLocaleString('en') }} would gain it,
+        {{ each.lost.toLocaleString('en') }} would lose it
+      </li>
+    </ul>
+    <v-select v-model="kind" :items="kinds" label="Only" clearable class="narrow" />
+    <PagedTable
+      :name="`lines-${source}`"
+      caption="What it did"
+      :columns="['What', 'Name', 'Before and after']"
+      :fetch="fetch"
+      :about="about"
+    >
+      <template #row="{ item }">
+        <td><StatusLabel :state="item.kind" /></td>
+        <td>
+          <router-link v-if="item.person" :to="`/people/${item.person}`">{{ item.name }}</router-link>
+          <template v-else>{{ item.name }}</template>
+        </td>
+        <td>
+          <div v-for="each in item.changes" :key="each.attribute">
+            <b>{{ each.attribute.split(':').pop() }}</b>: {{ told(each.before) }} → {{ told(each.after) }}
+          </div>
+          {{ item.message }}
+        </td>
+      </template>
+      <template #empty
+        ><p class="quiet">{{ kind ? 'None of these.' : 'It changed nothing.' }}</p></template
+      >
+    </PagedTable>
+  </section>
+  <FormDialog
+    v-model="leaving"
+    title="Let everybody leave who did not come?"
+    act="Read again and let them leave"
+    grave
+    :wrong="wrong instanceof ApiProblem && wrong.problem.code === 'needs_confirmation' ? null : wrong"
+    :waiting="typed !== label"
+    @done="letLeave"
+  >
+    <p>{{ shown?.message }}</p>
+    <p>Everybody is read once more; who is missing then loses their groups, their roles and what follows from them.</p>
+    <v-text-field v-model="typed" :label="`Type ${label} to confirm`" autocomplete="off" />
+  </FormDialog>
+</template>
+
+<style scoped>
+.underway {
+  margin: 12px 0;
+}
+.counts {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 4px 26px;
+  margin: 10px 0 14px;
+}
+.counts dt {
+  color: rgb(var(--v-theme-rest));
+  font-size: 14px;
+}
+.counts dd {
+  margin: 0;
+  font-size: 20px;
+  font-weight: 700;
+}
+.narrow {
+  max-width: 240px;
+}
+.let {
+  margin-bottom: 10px;
+}
+.panel + .panel {
+  margin-top: 12px;
+}
+</style>

@@ -1,0 +1,328 @@
+<script setup lang="ts">
+// The five questions about a source, each with what its answer comes to; tried on everybody before it is kept.
+import { useQueryClient } from '@tanstack/vue-query'
+import { computed, ref } from 'vue'
+import { answered, api, type Schemas } from '../../api/client'
+import { useAttempts } from '../../app/actions'
+import { told } from '../../app/attributeValues'
+import BusyButton from '../../components/BusyButton.vue'
+import ExpressionField from '../../components/ExpressionField.vue'
+import SignInResult from '../sign-in/SignInResult.vue'
+import ErrorMessage from '../../components/ErrorMessage.vue'
+import StatusLabel from '../../components/StatusLabel.vue'
+import TimeLabel from '../../components/TimeLabel.vue'
+
+const props = defineProps<{
+  source: string
+  label: string
+  conflicts: number
+  /** How the source is read; without it the questions are about those who sign in by it. */
+  reading?: Schemas['Reading']
+  signIn?: Schemas['SignIn']
+}>()
+const queries = useQueryClient()
+const path = { key: props.source }
+const { wrong, attempt } = useAttempts()
+const kept = (props.reading ?? props.signIn)!.policy
+const attributes = computed(() => props.reading?.attributes ?? props.signIn?.seen.map((each) => each.name) ?? [])
+const match = ref(kept.match)
+const domains = ref(kept.domains.join('\n'))
+const people = ref(kept.people)
+const which = ref(kept.groups.which)
+const names = ref(kept.groups.names.join('\n'))
+const pattern = ref(kept.groups.pattern)
+const groupsFrom = ref(kept.groups_from.join('\n'))
+const gives = ref(kept.gives.join('\n'))
+const makes = ref(kept.makes)
+const pilot = ref(kept.pilot)
+const hour = ref('')
+const rows = ref(kept.attributes.map((each) => ({ ...each })))
+const tried = ref<Schemas['TriedAnswers'] | null>(null)
+const planned = ref<Schemas['PlannedSignIn'] | null>(null)
+const busy = ref(false)
+const done = ref(false)
+const policy = computed(() => ({
+  match: match.value,
+  domains: lines(domains.value),
+  people: people.value,
+  groups: { which: which.value, names: lines(names.value), pattern: pattern.value },
+  groups_from: lines(groupsFrom.value),
+  gives: lines(gives.value),
+  makes: makes.value,
+  pilot: pilot.value,
+  attributes: rows.value.filter((each) => each.attribute.trim()),
+}))
+const lines = (text: string) =>
+  text
+    .split('\n')
+    .map((each) => each.trim())
+    .filter(Boolean)
+async function look(): Promise<void> {
+  busy.value = true
+  done.value = false
+  await attempt(async () => {
+    const body = { policy: policy.value }
+    if (!props.reading) {
+      planned.value = await lastPlanned()
+      return
+    }
+    tried.value = await answered(api.POST('/api/v1/sources/{key}/reading/try', { params: { path }, body }))
+  })
+  busy.value = false
+}
+/** What the last sign-in that proved somebody would come to with these answers. */
+async function lastPlanned() {
+  const query = { count: 50 }
+  const traces = await answered(api.GET('/api/v1/sources/{key}/sign-in/traces', { params: { path, query } }))
+  const last = traces.items.find((each) => each.outcome !== 'refused') ?? traces.items[0]
+  if (!last) throw new Error('Nobody has tried to sign in yet: begin a trial first.')
+  const at = { path: { ...path, trace: last.id } }
+  const body = { policy: policy.value }
+  return answered(api.POST('/api/v1/sources/{key}/sign-in/traces/{trace}/again', { params: at, body }))
+}
+async function keep(): Promise<void> {
+  const body = { policy: policy.value }
+  const call = () =>
+    props.reading
+      ? answered(api.PUT('/api/v1/sources/{key}/reading', { params: { path }, body }))
+      : answered(api.PUT('/api/v1/sources/{key}/sign-in', { params: { path }, body }))
+  if (await attempt(call)) {
+    done.value = true
+    await queries.invalidateQueries()
+  }
+}
+const force = (on: boolean) =>
+  attempt(async () => {
+    await answered(api.PUT('/api/v1/sources/{key}/reading', { params: { path }, body: { in_force: on } }))
+    await queries.invalidateQueries()
+  })
+const at = () =>
+  attempt(async () => {
+    const body = { in_force_at: hour.value ? new Date(hour.value).toISOString() : '' }
+    await answered(api.PUT('/api/v1/sources/{key}/reading', { params: { path }, body }))
+    await queries.invalidateQueries()
+  })
+const matches = [
+  { title: 'Nothing: whoever could be somebody here waits for a decision', value: 'ask' },
+  { title: 'The user name, within the domains that it owns', value: 'user name' },
+  { title: 'The e-mail address, within the domains that it owns', value: 'e-mail' },
+]
+const choices = [
+  { title: 'All', value: 'all' },
+  { title: 'None', value: 'none' },
+  { title: 'Those named', value: 'named' },
+  { title: 'Those whose name matches a pattern', value: 'pattern' },
+]
+</script>
+
+<template>
+  <form aria-label="Five questions" @submit.prevent="keep">
+    <ErrorMessage :wrong="wrong" />
+    <section class="panel" aria-labelledby="who">
+      <h2 id="who">Who is it?</h2>
+      <p class="quiet">
+        A person is recognised {{ reading ? "by the source's own id" : 'by issuer and subject' }} for good. The first
+        time, they may be linked to somebody who is here already by:
+      </p>
+      <v-select v-model="match" :items="matches" label="Linked by" class="wide" />
+      <v-textarea v-model="domains" label="Domains that it owns, one a line" rows="1" auto-grow class="wide" />
+      <p v-if="conflicts">
+        <StatusLabel state="open" />&nbsp;
+        <router-link :to="`/sources/${source}/conflicts`">{{ conflicts }} wait for a decision</router-link>
+      </p>
+    </section>
+    <section class="panel" aria-labelledby="may">
+      <h2 id="may">Who may come in?</h2>
+      <v-text-field
+        v-model="people"
+        label="People (a SCIM filter)"
+        placeholder='title ne "Contractor" and department eq "Estates"'
+        persistent-placeholder
+        :hint="
+          reading
+            ? 'Empty: everybody who is read. Who falls outside later is a leaver here.'
+            : 'Empty: everybody who proves who they are. Who falls outside is turned away.'
+        "
+        persistent-hint
+        class="wide mono"
+        spellcheck="false"
+      />
+      <v-select v-model="which" :items="choices" label="Groups" class="wide" />
+      <v-textarea
+        v-if="which === 'named'"
+        v-model="names"
+        label="Names or ids, one a line"
+        rows="2"
+        auto-grow
+        class="wide"
+      />
+      <v-text-field v-if="which === 'pattern'" v-model="pattern" label="Pattern (RE2)" class="wide mono" />
+      <v-switch v-model="makes" label="People whom nobody here knows come in as new" color="primary" hide-details />
+    </section>
+    <section class="panel" aria-labelledby="bring">
+      <h2 id="bring">What do they bring?</h2>
+      <p class="quiet">
+        Each attribute by an expression over what the source says.
+        <template v-if="attributes.length"
+          >It has: <span class="mono">{{ attributes.join(', ') }}</span>.</template
+        >
+        <template v-else>{{
+          reading ? 'Check the connection to see what it has.' : 'Begin a trial to see what arrives.'
+        }}</template>
+      </p>
+      <div v-for="(row, number) in rows" :key="number" class="pair">
+        <v-text-field v-model="row.attribute" label="Attribute" class="mono" spellcheck="false" />
+        <ExpressionField v-model="row.expression" label="Expression" :source="source" :attribute="row.attribute" />
+        <v-btn size="small" variant="text" :aria-label="`Leave out ${row.attribute}`" @click="rows.splice(number, 1)"
+          >Leave out</v-btn
+        >
+      </div>
+      <v-btn variant="outlined" size="small" @click="rows.push({ attribute: '', expression: '' })">One more</v-btn>
+      <v-textarea
+        v-model="groupsFrom"
+        label="Groups out of what it says of people, an expression a line"
+        :placeholder="!reading ? 'groups' : reading.reads === 'person' ? 'department' : 'departmentNumber'"
+        hint="Each value is the name of a group that they are in, beside the groups that it lists."
+        persistent-hint
+        rows="1"
+        auto-grow
+        class="wide mono made"
+        spellcheck="false"
+      />
+      <v-textarea
+        v-model="gives"
+        label="Groups that everybody whom it brings is in, one a line"
+        rows="1"
+        auto-grow
+        class="wide"
+      />
+    </section>
+    <section v-if="reading" class="panel" aria-labelledby="when">
+      <h2 id="when">When does it apply?</h2>
+      <p>
+        <StatusLabel :state="reading.in_force ? 'in force' : 'in preparation'" />
+        {{
+          reading.in_force
+            ? `What is read is taken in, ${reading.schedule_words}.`
+            : 'Runs only show what they would do; nobody is touched.'
+        }}
+      </p>
+      <v-text-field
+        v-model="pilot"
+        label="Pilot group (its name or id there)"
+        hint="As long as it stands here, only who is in it is touched; all others stay as they are. Empty: everybody."
+        persistent-hint
+        class="wide"
+      />
+      <div v-if="!reading.in_force" class="row">
+        <v-text-field v-model="hour" type="datetime-local" label="In force from" class="hour" hide-details />
+        <v-btn variant="outlined" :disabled="!hour" @click="at">Set this hour</v-btn>
+        <span v-if="reading.in_force_at"
+          >It is in force from <TimeLabel :at="reading.in_force_at" />.
+          <v-btn size="small" variant="text" @click="((hour = ''), at())">No such hour</v-btn></span
+        >
+      </div>
+      <v-btn variant="outlined" @click="force(!reading.in_force)">{{
+        reading.in_force ? 'Back to preparation' : 'Put in force'
+      }}</v-btn>
+      <span v-if="!reading.in_force" class="quiet">
+        Look first: <router-link :to="`/sources/${source}/runs`">what a run would do</router-link>.</span
+      >
+    </section>
+    <section class="panel" aria-labelledby="comes">
+      <h2 id="comes">What this would change</h2>
+      <div class="row">
+        <BusyButton variant="outlined" :busy="busy" @click="look">{{
+          reading ? 'Try on everybody' : 'Try on the last sign-in'
+        }}</BusyButton>
+        <v-btn type="submit" color="primary">Keep these answers</v-btn>
+        <span v-if="done" role="status">Kept; they count from the next {{ reading ? 'run' : 'sign-in' }} on.</span>
+      </div>
+      <SignInResult v-if="planned" :planned="planned" />
+      <template v-if="tried">
+        <p role="status">
+          Of {{ tried.looked_at.toLocaleString('en') }} people of whom it said something,
+          {{ tried.comes_in.toLocaleString('en') }} stay as they are, {{ tried.changed.toLocaleString('en') }} change,
+          {{ tried.leaves.toLocaleString('en') }} leave, {{ tried.refused.toLocaleString('en') }} are refused.
+        </p>
+        <p v-if="tried.groups.length">
+          Of {{ tried.groups.length.toLocaleString('en') }} groups that it has
+          <template v-if="tried.groups.every((each) => each.comes_in)">all come in.</template>
+          <template v-else>
+            these come in:
+            <b>{{
+              tried.groups
+                .filter((each) => each.comes_in)
+                .map((each) => each.name)
+                .join(', ') || 'none'
+            }}</b>; these stay out:
+            {{
+              tried.groups
+                .filter((each) => !each.comes_in)
+                .map((each) => each.name)
+                .join(', ')
+            }}.
+          </template>
+        </p>
+        <p v-if="tried.made_groups.length">
+          Groups that come of what it says of people:
+          {{ tried.made_groups.map((each) => `${each.name} (${each.people.toLocaleString('en')})`).join(', ') }}.
+        </p>
+        <div v-if="tried.items.length" class="scroll" role="group" aria-label="Results" tabindex="0">
+          <table class="plain">
+            <caption class="visually-hidden">
+              What would change
+            </caption>
+            <thead>
+              <tr>
+                <th scope="col">Person</th>
+                <th scope="col">Outcome</th>
+                <th scope="col">Before and after</th>
+              </tr>
+            </thead>
+            <tbody>
+              <tr v-for="(each, number) in tried.items" :key="number">
+                <td>{{ each.name }}</td>
+                <td><StatusLabel :state="each.outcome === 'leaves' ? 'left' : each.outcome" /></td>
+                <td>
+                  <div v-for="one in each.changes" :key="one.attribute">
+                    <b>{{ one.attribute.split(':').pop() }}</b>: {{ told(one.before) }} → {{ told(one.after) }}
+                  </div>
+                  {{ each.message }}
+                </td>
+              </tr>
+            </tbody>
+          </table>
+        </div>
+      </template>
+    </section>
+  </form>
+</template>
+
+<style scoped>
+.wide {
+  max-width: 640px;
+  margin-bottom: 14px;
+}
+.made {
+  margin-top: 16px;
+}
+.hour {
+  max-width: 260px;
+}
+.pair {
+  display: grid;
+  grid-template-columns: minmax(220px, 340px) 1fr auto;
+  gap: 12px;
+  align-items: start;
+  margin-bottom: 12px;
+}
+@media (max-width: 700px) {
+  .pair {
+    grid-template-columns: 1fr;
+  }
+}
+.panel + .panel {
+  margin-top: 12px;
+}
+</style>

@@ -1,0 +1,109 @@
+<script setup lang="ts">
+import { useQueryClient } from '@tanstack/vue-query'
+import { ref } from 'vue'
+import { useRouter } from 'vue-router'
+import { answered, api } from '../../api/client'
+import FormDialog from '../../components/FormDialog.vue'
+import EmptyState from '../../components/EmptyState.vue'
+import PagedTable from '../../components/PagedTable.vue'
+import StatusLabel from '../../components/StatusLabel.vue'
+import TimeLabel from '../../components/TimeLabel.vue'
+import { keyOf } from '../../app/keys'
+
+const router = useRouter()
+const queries = useQueryClient()
+const adding = ref(false)
+const label = ref('')
+const key = ref('')
+const how = ref('push')
+const wrong = ref<unknown>(null)
+
+async function add(): Promise<void> {
+  try {
+    const body = { key: key.value || keyOf(label.value), label: label.value }
+    const made = await answered(api.POST('/api/v1/sources', { body }))
+    await queries.invalidateQueries()
+    const where = { read: '/reading', 'sign-in': '/sign-in' }[how.value] ?? ''
+    await router.push(`/sources/${made.key}${where}`)
+  } catch (problem) {
+    wrong.value = problem
+  }
+}
+const fetch = (after: string | undefined, count: number) =>
+  answered(api.GET('/api/v1/sources', { params: { query: { after, count } } }))
+</script>
+
+<template>
+  <div class="page">
+    <div class="head">
+      <div class="grow">
+        <h1>Sources</h1>
+        <p class="lead">The places that know people: who they are, and which groups they are in.</p>
+      </div>
+      <v-btn color="primary" @click="adding = true">Add a source</v-btn>
+    </div>
+    <div class="panel">
+      <PagedTable
+        name="sources"
+        caption="Sources"
+        :columns="['Source', 'Key', 'Channel', 'People', 'Groups', 'Last call, run or sign-in']"
+        :fetch="fetch"
+        :refresh="5000"
+      >
+        <template #row="{ item }">
+          <td>
+            <router-link :to="`/sources/${item.key}`">{{ item.label }}</router-link>
+          </td>
+          <td class="mono">{{ item.key }}</td>
+          <td>
+            {{
+              item.channel === 'push'
+                ? 'push (it calls us)'
+                : item.channel === 'pull'
+                  ? `pull (we read it: ${item.read_as})`
+                  : item.channel === 'sign-in'
+                    ? 'sign-in (they come by themselves)'
+                    : item.channel
+            }}
+            <div v-if="item.sign_in_state"><StatusLabel :state="item.sign_in_state" /></div>
+            <div v-if="item.conflicts">
+              <router-link :to="`/sources/${item.key}/conflicts`">{{ item.conflicts }} to decide</router-link>
+            </div>
+          </td>
+          <td>{{ item.people.toLocaleString('en') }}</td>
+          <td>
+            <router-link :to="`/groups?source=${item.key}`">{{ item.groups.toLocaleString('en') }}</router-link>
+          </td>
+          <td>
+            <StatusLabel v-if="item.run_state" :state="item.run_state" />
+            <TimeLabel :at="item.last_activity_at" />
+          </td>
+        </template>
+        <template #empty>
+          <EmptyState title="No source yet">
+            Add the identity provider that is to push its people here, or the directory that is to be read.
+          </EmptyState>
+        </template>
+      </PagedTable>
+    </div>
+    <FormDialog v-model="adding" title="Add a source" act="Add the source" :wrong="wrong" @done="add">
+      <v-radio-group v-model="how" label="How its people come here" hide-details>
+        <v-radio value="push" label="It calls us: an identity provider that pushes by SCIM" />
+        <v-radio value="read" label="We read it: an LDAP directory, a SCIM service, or CSV files" />
+        <v-radio
+          value="sign-in"
+          label="They come by themselves: people sign in at their provider, by SAML or OpenID Connect"
+        />
+      </v-radio-group>
+      <v-text-field v-model="label" label="Name for people" hint="Such as Staff directory" />
+      <v-text-field
+        v-model="key"
+        label="Key"
+        :placeholder="keyOf(label)"
+        persistent-placeholder
+        persistent-hint
+        hint="Stands in the address that the other side calls, and never changes."
+      />
+    </FormDialog>
+  </div>
+</template>

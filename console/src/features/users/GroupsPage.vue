@@ -1,0 +1,95 @@
+<script setup lang="ts">
+import { mdiMagnify } from '@mdi/js'
+import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
+import { answered, api } from '../../api/client'
+import FormDialog from '../../components/FormDialog.vue'
+import EmptyState from '../../components/EmptyState.vue'
+import PagedTable from '../../components/PagedTable.vue'
+import UsersTabs from './UsersTabs.vue'
+import TimeLabel from '../../components/TimeLabel.vue'
+import { useAttempts } from '../../app/actions'
+import { useSourceChoices } from '../../app/choices'
+import { useAddressFilter, useWords } from '../../app/addressFilters'
+import { useMay } from '../../app/session'
+
+const may = useMay()
+const router = useRouter()
+const adding = ref(false)
+const name = ref('')
+const { wrong, busy, attempt } = useAttempts()
+async function add(): Promise<void> {
+  let id = ''
+  const request = () => answered(api.POST('/api/v1/groups', { body: { name: name.value } }))
+  if (await attempt(async () => (id = (await request()).id))) await router.push({ path: `/groups/${id}` })
+}
+const { typed, words } = useWords()
+const source = useAddressFilter('source')
+const choices = useSourceChoices()
+const mapped = useAddressFilter('mapped')
+const givings = [
+  { title: 'give something', value: 'yes' },
+  { title: 'map to nothing', value: 'no' },
+]
+const about = computed(() => ({
+  q: words.value,
+  source: source.value,
+  mapped: mapped.value as 'yes' | 'no' | undefined,
+}))
+const fetch = (after: string | undefined, count: number) =>
+  answered(api.GET('/api/v1/groups', { params: { query: { after, count, ...about.value } } }))
+</script>
+
+<template>
+  <div class="page">
+    <div class="head">
+      <div class="grow">
+        <h1>Groups</h1>
+        <p class="lead">
+          Each belongs to its source, or is made here; a group of the same name in another source is another group.
+        </p>
+      </div>
+      <v-btn v-if="may('groups.change')" variant="outlined" @click="((name = ''), (wrong = null), (adding = true))"
+        >Add a group</v-btn
+      >
+    </div>
+    <UsersTabs />
+    <div class="panel">
+      <div class="row filters">
+        <v-text-field v-model="typed" :prepend-inner-icon="mdiMagnify" label="Name or id" clearable class="words" />
+        <v-select v-model="source" :items="choices" label="Source" clearable class="narrow" />
+        <v-select v-model="mapped" :items="givings" label="Which" clearable class="narrow" />
+      </div>
+      <PagedTable
+        name="groups"
+        caption="Groups"
+        :columns="['Group', 'Source', 'Members', 'Assignments', 'Changed', 'Id']"
+        :fetch="fetch"
+        :about="about"
+        :refresh="8000"
+      >
+        <template #row="{ item }">
+          <td>
+            <router-link :to="`/groups/${item.id}`">{{ item.name }}</router-link>
+          </td>
+          <td>
+            <router-link v-if="item.source" :to="`/sources/${item.source.key}`">{{ item.source.label }}</router-link>
+          </td>
+          <td>{{ item.members.toLocaleString('en') }}</td>
+          <td>{{ item.assignments || 'none' }}</td>
+          <td><TimeLabel :at="item.modified_at" /></td>
+          <td class="mono">{{ item.external_id || item.id }}</td>
+        </template>
+        <template #empty>
+          <EmptyState title="No group fits"
+            >Groups come from sources. Switch on groups at the other side, if it sends none.</EmptyState
+          >
+        </template>
+      </PagedTable>
+    </div>
+    <FormDialog v-model="adding" title="A group of no source" act="Add it" :wrong="wrong" :busy="busy" @done="add">
+      <p class="quiet">People and groups of any source can be put into it; map it to roles like any other group.</p>
+      <v-text-field v-model="name" label="Name" autocomplete="off" />
+    </FormDialog>
+  </div>
+</template>

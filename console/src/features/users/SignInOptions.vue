@@ -1,0 +1,51 @@
+<script setup lang="ts">
+// By which ways a person could sign in now, what they would read there, and what they would see inside.
+import { useQuery } from '@tanstack/vue-query'
+import { computed } from 'vue'
+import { answered, api } from '../../api/client'
+import ErrorMessage from '../../components/ErrorMessage.vue'
+import SignInOptionsTable from './SignInOptionsTable.vue'
+
+const props = defineProps<{ person: string }>()
+const params = { path: { person: props.person } }
+const found = useQuery({
+  queryKey: ['people', props.person, 'ways'],
+  queryFn: () => answered(api.GET('/api/v1/people/{person}/ways', { params })),
+  refetchInterval: 5000,
+})
+const ways = computed(() => found.data.value?.ways ?? [])
+/** By which they come, or are known already; what is closed to them besides is only for whoever wonders. */
+const near = computed(() => ways.value.filter((each) => each.opens || each.bound_at))
+const far = computed(() => ways.value.filter((each) => !near.value.includes(each)))
+</script>
+
+<template>
+  <ErrorMessage :wrong="found.error.value" />
+  <section v-if="ways.length" class="panel" aria-labelledby="ways">
+    <h2 id="ways">When they sign in</h2>
+    <SignInOptionsTable v-if="near.length" :ways="near" />
+    <p v-else class="inside">No source lets them in as things are.</p>
+    <p v-if="near.some((each) => each.opens)" class="inside">
+      Inside they would see
+      <template v-if="found.data.value?.applications.length">
+        <template v-for="(each, place) in found.data.value.applications" :key="each.key"
+          ><template v-if="place">, </template
+          ><router-link :to="`/applications/${each.key}`">{{ each.label }}</router-link></template
+        >.
+      </template>
+      <template v-else>no application yet.</template>
+    </p>
+    <details v-if="far.length" class="inside">
+      <summary>
+        {{ near.length ? 'Other sources that are' : 'Sources that are' }} closed to them, and why: {{ far.length }}
+      </summary>
+      <SignInOptionsTable :ways="far" />
+    </details>
+  </section>
+</template>
+
+<style scoped>
+.inside {
+  margin: 10px 0 0;
+}
+</style>

@@ -1,0 +1,67 @@
+"""Accounts of users in applications.
+
+Made from its OpenAPI document by tools/make_types.py; not edited by hand.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, TypedDict
+
+if TYPE_CHECKING:
+    from dravo.client.types.common import Named, PersonRef
+
+
+class Account(TypedDict):
+    """How a person stands in an application."""
+
+    id: str
+    person: PersonRef
+    application: Named
+    should_be: str
+    roles: list[str]
+    state: str
+    due_version: int
+    agreed_version: int
+    due_since: str
+    agreed_at: str | None
+    remote_id: str | None
+    origin: str | None
+    delivery: OpenDelivery | None
+
+
+class AccountDetail(TypedDict):
+    """An account with what is due and what was agreed, whole."""
+
+    id: str
+    person: PersonRef
+    application: Named
+    should_be: str
+    roles: list[str]
+    state: str
+    due_version: int
+    agreed_version: int
+    due_since: str
+    agreed_at: str | None
+    remote_id: str | None
+    origin: str | None
+    delivery: OpenDelivery | None
+    due: dict[str, Any]
+    agreed: dict[str, Any] | None
+
+
+class OpenDelivery(TypedDict):
+    """The delivery that is open for an account."""
+
+    id: str
+    state: str
+    message: str | None
+    mend: str | None
+    next_attempt_at: str | None
+
+
+class PageOfAccounts(TypedDict):
+    """A page of accounts."""
+
+    items: list[Account]
+    total: int
+    next: str | None

@@ -1,0 +1,65 @@
+"""Connections to applications and the connection test.
+
+Made from its OpenAPI document by tools/make_types.py; not edited by hand.
+"""
+
+from __future__ import annotations
+
+from typing import TypedDict
+
+
+class Capabilities(TypedDict):
+    """What an application says that it can do; `notes` say in sentences what it cannot, and what is done instead."""
+
+    patch: bool
+    filter: bool
+    bulk: bool
+    sort: bool
+    etag: bool
+    cursor: bool
+    max_results: int | None
+    groups: bool
+    attributes: list[str] | None
+    roles: str
+    notes: list[str]
+
+
+class Check(TypedDict):
+    """A connection check."""
+
+    ok: bool
+    steps: list[CheckStep]
+    capabilities: Capabilities | None
+
+
+class CheckStep(TypedDict):
+    """One step of a connection check."""
+
+    name: str
+    outcome: str
+    message: str
+    mend: str
+
+
+class ConnectionState(TypedDict):
+    """The connection to an application."""
+
+    base_url: str | None
+    has_secret: bool
+    auth: SignInWay
+    secret_expires_at: str | None
+    checked_at: str | None
+    capabilities: Capabilities | None
+    paused_at: str | None
+    failures: int
+    retry_at: str | None
+
+
+class SignInWay(TypedDict):
+    """How Dravo signs in to an application; the secret itself is not shown."""
+
+    kind: str
+    user: str | None
+    token_url: str | None
+    client_id: str | None
+    scope: str | None

@@ -1,0 +1,55 @@
+"""Groups.
+
+Made from its OpenAPI document by tools/make_types.py; not edited by hand.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, TypedDict
+
+if TYPE_CHECKING:
+    from dravo.client.types.common import Named
+
+
+class Group(TypedDict):
+    """A group."""
+
+    id: str
+    name: str
+    external_id: str | None
+    source: Named | None
+    members: int
+    assignments: int
+    modified_at: str
+
+
+class GroupDetail(TypedDict):
+    """A group with the groups in it, the groups that it is in, and how many people are in it by any nesting."""
+
+    id: str
+    name: str
+    external_id: str | None
+    source: Named | None
+    members: int
+    assignments: int
+    modified_at: str
+    local: bool
+    within: int
+    inner: list[GroupNearby]
+    around: list[GroupNearby]
+
+
+class GroupNearby(TypedDict):
+    """A group that lists another, or is listed by it."""
+
+    id: str
+    name: str
+    source: Named | None
+
+
+class PageOfGroups(TypedDict):
+    """A page of groups."""
+
+    items: list[Group]
+    total: int
+    next: str | None

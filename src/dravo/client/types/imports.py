@@ -1,0 +1,276 @@
+"""Imports: settings, source policy, runs and conflicts.
+
+Made from its OpenAPI document by tools/make_types.py; not edited by hand.
+"""
+
+from __future__ import annotations
+
+from typing import Any, TypedDict
+
+
+class AttributeAnswer(TypedDict):
+    """An attribute, and the expression that makes it."""
+
+    attribute: str
+    expression: str
+
+
+class BeforeAndAfter(TypedDict):
+    """An attribute before and after."""
+
+    attribute: str
+    before: Any
+    after: Any
+
+
+class CouldBe(TypedDict):
+    """Somebody whom a record could mean."""
+
+    id: str
+    display_name: str
+    user_name: str
+    state: str
+
+
+class GroupAnswer(TypedDict):
+    """Which groups come in: "all", "none", "named" or "pattern"."""
+
+    which: str
+    names: list[str]
+    pattern: str
+
+
+class MadeGroup(TypedDict):
+    """A group that would come of what the source says of people, and how many would be in it."""
+
+    name: str
+    people: int
+
+
+class MadePerson(TypedDict):
+    """What the answers make of somebody."""
+
+    name: str
+    person: dict[str, Any] | None
+    groups: list[str]
+    comes_in: bool
+    message: str
+
+
+class PageOfConflicts(TypedDict):
+    """A page of conflicts."""
+
+    items: list[SourceConflict]
+    total: int
+    next: str | None
+
+
+class PageOfRunLines(TypedDict):
+    """A page of lines of a run."""
+
+    items: list[RunLine]
+    total: int
+    next: str | None
+
+
+class PageOfSourceRuns(TypedDict):
+    """A page of runs."""
+
+    items: list[SourceRun]
+    total: int
+    next: str | None
+
+
+class ReaderField(TypedDict):
+    """A setting of a kind of reader; `kind` is "text", "lines", "switch" or "choice"."""
+
+    name: str
+    label: str
+    hint: str
+    kind: str
+    choices: list[str]
+    default: Any
+    required: bool
+
+
+class ReaderKind(TypedDict):
+    """A kind of source that is read; `reads` tells what its expressions name: attributes of an "entry", or of a SCIM "person"."""
+
+    key: str
+    label: str
+    reads: str
+    settings: list[ReaderField]
+
+
+class ReaderKinds(TypedDict):
+    """The kinds of sources that are read."""
+
+    items: list[ReaderKind]
+
+
+class Reading(TypedDict):
+    """How a source is read, and when."""
+
+    kind: str
+    label: str
+    reads: str
+    settings: dict[str, Any]
+    fields: list[ReaderField]
+    has_secret: bool
+    in_force: bool
+    in_force_at: str | None
+    schedule: str
+    schedule_words: str
+    next_at: list[str]
+    full_at: str | None
+    policy: SourceAnswers
+    checked: list[ReadingStep]
+    attributes: list[str]
+    checked_at: str | None
+    conflicts: int
+    files: list[ReadingFile]
+
+
+class ReadingCheck(TypedDict):
+    """What a connection check found out."""
+
+    ok: bool
+    steps: list[ReadingStep]
+    attributes: list[SeenAttribute]
+    sample: list[MadePerson]
+
+
+class ReadingFile(TypedDict):
+    """A file of a source."""
+
+    name: str
+    size: int
+    changed_at: str
+
+
+class ReadingStep(TypedDict):
+    """A step of a connection check."""
+
+    name: str
+    outcome: str
+    message: str
+    mend: str
+
+
+class RunCount(TypedDict):
+    """How many of a kind."""
+
+    name: str
+    number: int
+
+
+class RunEffect(TypedDict):
+    """How many would get, and lose, a role."""
+
+    application: str
+    role: str
+    gained: int
+    lost: int
+
+
+class RunLine(TypedDict):
+    """What a run did to one person or group."""
+
+    id: int
+    kind: str
+    person: str | None
+    name: str
+    changes: list[BeforeAndAfter]
+    message: str | None
+
+
+class SeenAttribute(TypedDict):
+    """An attribute that a source has, with some values."""
+
+    name: str
+    values: list[str]
+
+
+class SourceAnswers(TypedDict):
+    """A source's answers to the five questions."""
+
+    match: str
+    domains: list[str]
+    people: str
+    groups: GroupAnswer
+    makes: bool
+    pilot: str
+    groups_from: list[str]
+    gives: list[str]
+    attributes: list[AttributeAnswer]
+
+
+class SourceConflict(TypedDict):
+    """What no rule can decide, with the choices."""
+
+    id: str
+    subject: str
+    kind: str
+    name: str
+    message: str
+    native_id: str
+    says: dict[str, Any]
+    could_be: list[CouldBe]
+    choices: list[str]
+    state: str
+    decision: str | None
+    decided_by: str | None
+    decided_at: str | None
+    first_seen_at: str
+    last_seen_at: str
+
+
+class SourceRun(TypedDict):
+    """One reading of a source; `seconds_left` is an estimate while it runs."""
+
+    id: str
+    state: str
+    asked_by: str
+    asked_at: str
+    started_at: str | None
+    ended_at: str | None
+    look_only: bool
+    whole: bool
+    progress: int
+    expected: int
+    per_second: int
+    seconds_left: int | None
+    counts: list[RunCount]
+    access: list[RunEffect]
+    message: str | None
+    mend: str | None
+
+
+class TriedAnswers(TypedDict):
+    """What other answers would make of everybody, and which groups would come in."""
+
+    looked_at: int
+    comes_in: int
+    changed: int
+    leaves: int
+    refused: int
+    items: list[TriedPerson]
+    groups: list[TriedGroup]
+    made_groups: list[MadeGroup]
+
+
+class TriedGroup(TypedDict):
+    """A group that the source is known to have, and whether it would come in."""
+
+    id: str
+    name: str
+    comes_in: bool
+
+
+class TriedPerson(TypedDict):
+    """Somebody for whom other answers would change something."""
+
+    name: str
+    outcome: str
+    changes: list[BeforeAndAfter]
+    message: str

@@ -1,0 +1,15 @@
+"""Progress of long work.
+
+Made from its OpenAPI document by tools/make_types.py; not edited by hand.
+"""
+
+from __future__ import annotations
+
+from typing import TypedDict
+
+
+class Work(TypedDict):
+    """How far work is: how many of how many people were looked at."""
+
+    done: int
+    total: int

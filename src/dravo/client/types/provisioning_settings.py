@@ -1,0 +1,91 @@
+"""Provisioning settings of an application.
+
+Made from its OpenAPI document by tools/make_types.py; not edited by hand.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, TypedDict
+
+if TYPE_CHECKING:
+    from dravo.client.types.common import PersonRef
+
+
+class AttributeRow(TypedDict):
+    """An attribute of the account, and the expression that makes it; an empty one leaves it out."""
+
+    attribute: str
+    expression: str
+
+
+class ChangedAttribute(TypedDict):
+    """An attribute of an account before and after."""
+
+    attribute: str
+    before: Any
+    after: Any
+
+
+class GroupOver(TypedDict):
+    """A group that goes over, perhaps under another name."""
+
+    group: str
+    name: str | None
+
+
+class GroupsOver(TypedDict):
+    """Which groups go over."""
+
+    which: str
+    groups: list[GroupOver]
+
+
+class RolesAs(TypedDict):
+    """How roles go over."""
+
+    way: str
+    attribute: str | None
+    which: str
+    shape: str
+    value: str
+
+
+class Settings(TypedDict):
+    """What Dravo may do in an application, and what goes over."""
+
+    switched_on: bool
+    create_accounts: bool
+    update_accounts: bool
+    adopt_by_user_name: bool
+    adopt_groups: bool
+    on_losing_access: str
+    on_inactive: str
+    on_gone: str
+    at_a_time: int
+    per_second: int
+    attributes: list[AttributeRow]
+    roles_as: RolesAs
+    plans_as: RolesAs
+    groups_over: GroupsOver
+    reconcile_at: str
+    reconcile_in_words: str
+    reconcile_next_at: str | None
+    reconcile_times: list[str]
+
+
+class SettingsPreview(TypedDict):
+    """What a change of settings would do: so many accounts of so many; the first of them by name. `whole`: all were looked at."""
+
+    accounts: int
+    changed: int
+    whole: bool
+    people: list[SettingsPreviewPerson]
+
+
+class SettingsPreviewPerson(TypedDict):
+    """What a change of settings would do to one account."""
+
+    person: PersonRef
+    before: str
+    after: str
+    changes: list[ChangedAttribute]

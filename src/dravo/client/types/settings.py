@@ -1,0 +1,57 @@
+"""Organization settings and the mail server.
+
+Made from its OpenAPI document by tools/make_types.py; not edited by hand.
+"""
+
+from __future__ import annotations
+
+from typing import TypedDict
+
+
+class HouseSettings(TypedDict):
+    """Every setting of the house."""
+
+    items: list[Setting]
+
+
+class MailSettings(TypedDict):
+    """By which server mail goes, and how it went last; the password is never shown."""
+
+    host: str
+    port: int
+    security: str
+    user: str
+    sender: str
+    has_password: bool
+    waiting: int
+    sent_at: str | None
+    trouble: str
+    trouble_at: str | None
+
+
+class MailTested(TypedDict):
+    """The same, after a letter was handed over."""
+
+    host: str
+    port: int
+    security: str
+    user: str
+    sender: str
+    has_password: bool
+    waiting: int
+    sent_at: str | None
+    trouble: str
+    trouble_at: str | None
+    sent_to: str
+
+
+class Setting(TypedDict):
+    """A setting of the house."""
+
+    name: str
+    label: str
+    kind: str
+    value: int | str
+    default: int | str
+    least: int
+    most: int

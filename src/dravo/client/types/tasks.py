@@ -1,0 +1,112 @@
+"""Provisioning tasks, their attempts, and errors by kind.
+
+Made from its OpenAPI document by tools/make_types.py; not edited by hand.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, TypedDict
+
+if TYPE_CHECKING:
+    from dravo.client.types.common import Named, PersonRef
+
+
+class Attempt(TypedDict):
+    """One attempt of a delivery."""
+
+    version: int
+    started_at: str
+    ended_at: str
+    outcome: str
+    message: str | None
+    exchanges: list[Exchange]
+
+
+class Delivery(TypedDict):
+    """A delivery with its attempts, newest first."""
+
+    id: str
+    person: PersonRef
+    application: Named
+    account: str
+    state: str
+    aim: str
+    version: int
+    attempts: int
+    created_at: str
+    next_attempt_at: str | None
+    closed_at: str | None
+    message: str | None
+    mend: str | None
+    waits_for: str | None
+    kind: str | None
+    tries: list[Attempt]
+
+
+class DeliveryLine(TypedDict):
+    """A delivery as in lists."""
+
+    id: str
+    person: PersonRef
+    application: Named
+    account: str
+    state: str
+    aim: str
+    version: int
+    attempts: int
+    created_at: str
+    next_attempt_at: str | None
+    closed_at: str | None
+    message: str | None
+    mend: str | None
+    waits_for: str | None
+    kind: str | None
+
+
+class Exchange(TypedDict):
+    """One request of an attempt, and how it was answered; without bodies and secrets."""
+
+    method: str
+    path: str
+    query: dict[str, str] | None
+    status: int | None
+    milliseconds: int
+    said: str | None
+    together: int | None
+
+
+class PageOfDeliveries(TypedDict):
+    """A page of deliveries."""
+
+    items: list[DeliveryLine]
+    total: int
+    next: str | None
+
+
+class ProvisioningSummary(TypedDict):
+    """How much provisioning is pending: tasks for accounts, and groups that are provisioned."""
+
+    settled: bool
+    recomputing: int
+    waiting: int
+    stopped: int
+    failed: int
+    held: int
+    unresolved: int
+
+
+class TroubleKind(TypedDict):
+    """Open deliveries of one application that failed by one kind of trouble: how many, and one in its own words."""
+
+    application: Named
+    kind: str
+    state: str
+    number: int
+    message: str
+    mend: str
+
+
+class TroubleKinds(TypedDict):
+    """What open deliveries failed by."""
+
+    items: list[TroubleKind]

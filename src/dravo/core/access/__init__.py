@@ -1,0 +1,1 @@
+"""From assignments and memberships to access with reasons."""

@@ -1,0 +1,230 @@
+"""Conditions of rules: a SCIM filter over a person (RFC 7644, section 3.4.2.2), who also has groups and sources here.
+
+A person is seen as the merged User with two more attributes: ``groups`` (``value``: the group's id, ``display``, ``source``: the
+source's key) and ``source`` (keys of the sources that have the person as active).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import Any
+
+from dravo.core.errors import InvalidInput
+from dravo.core.identity.names import fold
+from dravo.core.scim.errors import ScimError
+from dravo.core.scim.filters import locations, matches
+from dravo.core.scim.paths import And, Compare, Element, Filter, Not, Or, parse_filter
+from dravo.core.scim.schemas import ENTERPRISE_SCHEMA, USER_SCHEMA, Attribute, ResourceType, Schema
+
+Holds = Callable[[Mapping[str, Any]], bool]
+Needed = tuple[str | None, str, str]
+
+_SOURCE = Attribute("source", multi_valued=True, case_exact=True, description="Keys of the sources that have the person as active.")
+_GROUPS = Attribute(
+    "groups",
+    "complex",
+    multi_valued=True,
+    description="Groups that the person is in, by any nesting.",
+    sub=(
+        Attribute("value", case_exact=True, description="The group's id here."),
+        Attribute("display", description="The group's name; to be asked for together with its source."),
+        Attribute("source", case_exact=True, description="The key of the group's source."),
+    ),
+)
+# What a record says for itself, or what nobody may ask about.
+_NOT_ASKED = frozenset({"active", "password", "groups"})
+
+
+@dataclass(frozen=True)
+class Condition:
+    """A condition that was read.
+
+    Attributes:
+        text: as it was written.
+        holds: whether a person, as `seen` makes them, meets it.
+        asks_groups: whether the person's groups matter.
+        asks_names: whether the names of groups matter.
+        needs: (extension's URN or None, attribute, folded value) that a person must have to meet it, where there is one such: by that
+            the conditions that can hold at all are found without trying each.
+        is_that: whether that is all there is to it.
+    """
+
+    text: str
+    holds: Holds
+    asks_groups: bool = False
+    asks_names: bool = False
+    needs: Needed | None = None
+    is_that: bool = False
+
+
+@lru_cache(maxsize=64)
+def person_type(extensions: tuple[Schema, ...] = ()) -> ResourceType:
+    """Return the type that conditions are read against.
+
+    Args:
+        extensions: schemas of sources beside the enterprise one; of several with one URN the first counts.
+    """
+    kept = tuple(attribute for attribute in USER_SCHEMA.attributes if attribute.name not in _NOT_ASKED)
+    schema = Schema(USER_SCHEMA.id, "Person", "A person as rules see them", (*kept, _GROUPS, _SOURCE))
+    by_urn = {each.id.lower(): each for each in reversed(extensions)}
+    by_urn.pop(ENTERPRISE_SCHEMA.id.lower(), None)
+    return ResourceType("Person", "/People", schema, (ENTERPRISE_SCHEMA, *by_urn.values()), "People")
+
+
+def read_condition(text: str, extensions: tuple[Schema, ...] = ()) -> Condition:
+    """Return a condition.
+
+    Raises:
+        InvalidInput: if the text is no filter over a person, with the place; or asks for a group by its name alone: a group of
+            the same name in another source is another group.
+    """
+    written = text.strip()
+    if not written:
+        raise InvalidInput("A rule needs a condition.", 'Write one, such as: department eq "Herbarium".', "rule")
+    try:
+        tree = parse_filter(_with_shorter_names(written), person_type(extensions))
+    except ScimError as wrong:
+        raise InvalidInput(
+            f"The condition cannot be read: {wrong.detail}", 'Write it like: title sw "Senior" and department eq "Herbarium".', "rule"
+        ) from None
+    asked = list(_asked(tree))
+    if any(name == "groups.display" for name, _ in asked) and not _always_with_source(tree):
+        raise InvalidInput(
+            "A group's name says nothing without its source: any source could have a group of that name.",
+            'Write both in brackets: groups[display eq "Botanists" and source eq "staff"], or take the group\'s id: groups.value eq "...".',
+            "rule",
+        )
+    names = {name for name, _ in asked}
+    needs = _needed(tree)
+    asks_groups = any(name.startswith("groups") for name in names)
+    return Condition(written, _compiled(tree), asks_groups, "groups.display" in names, needs, needs is not None and not isinstance(tree, And))
+
+
+# Attributes of the enterprise extension are known by their short names too, for people to read and write.
+_SHORT = {attribute.name.lower(): attribute.name for attribute in ENTERPRISE_SCHEMA.attributes if attribute.name != "manager"}
+
+
+def _with_shorter_names(text: str) -> str:
+    """Return a filter in which the enterprise attributes stand with their URN; texts within quotation marks stay."""
+    pieces: list[str] = []
+    for number, piece in enumerate(_by_quotes(text)):
+        if number % 2:
+            pieces.append(piece)
+            continue
+        words = piece.split(" ")
+        pieces.append(" ".join(_long(word) for word in words))
+    return "".join(pieces)
+
+
+def _long(word: str) -> str:
+    bare = word.lstrip("(")
+    name = _SHORT.get(bare.lower())
+    return f"{word[: len(word) - len(bare)]}{ENTERPRISE_SCHEMA.id}:{name}" if name else word
+
+
+def _by_quotes(text: str) -> Iterator[str]:
+    """Yield the parts of a text in turn without and with quotation marks; a backslash takes the next sign as it is."""
+    part, within, escaped = "", False, False
+    for sign in text:
+        if sign == '"' and not escaped:
+            if within:
+                yield part + sign
+                part = ""
+            else:
+                yield part
+                part = sign
+            within = not within
+        else:
+            part += sign
+        escaped = within and sign == "\\" and not escaped
+    yield part
+
+
+def _asked(tree: Filter) -> Iterator[tuple[str, Filter]]:
+    """Yield (path, the part that asks) of everything that a filter asks about; of elements their parts."""
+    match tree:
+        case And(parts) | Or(parts):
+            for part in parts:
+                yield from _asked(part)
+        case Not(inner):
+            yield from _asked(inner)
+        case Element(at, inner):
+            for location in locations(inner):
+                yield f"{at}.{location.leaf.name}", tree
+        case _:
+            yield str(tree.at), tree
+
+
+def _always_with_source(tree: Filter) -> bool:
+    """Whether every name of a group is asked for within brackets that also name its source, for one and the same element."""
+    for name, part in _asked(tree):
+        if name != "groups.display":
+            continue
+        if not isinstance(part, Element):
+            return False
+        together = part.inner.parts if isinstance(part.inner, And) else (part.inner,)
+        if not any(isinstance(each, Compare) and each.operator == "eq" and each.at.leaf.name == "source" for each in together):
+            return False
+    return True
+
+
+def _needed(tree: Filter) -> Needed | None:
+    """Return what a person must have to meet a filter, if there is a text that one attribute has to be."""
+    match tree:
+        case And(parts):
+            return next((found for part in parts if (found := _needed(part)) is not None), None)
+        case Compare(at, "eq", str(value)) if _is_plain_text(tree):
+            assert at.attribute is not None
+            return at.urn, at.attribute.name, fold(value)
+    return None
+
+
+def _is_plain_text(tree: Compare) -> bool:
+    at = tree.at
+    return at.attribute is not None and at.sub is None and not at.attribute.multi_valued and at.leaf.type == "string" and not at.leaf.case_exact
+
+
+def text_of(person: Mapping[str, Any], urn: str | None, name: str) -> str | None:
+    """Return the text that a person has in an attribute, folded as it is compared; None if they have none."""
+    value = (person.get(urn) or {}).get(name) if urn else person.get(name)
+    return fold(value) if isinstance(value, str) else None
+
+
+def _compiled(tree: Filter) -> Holds:
+    """Return a filter as a function; what is asked for most is asked for directly, the rest by the filter's own rules."""
+    match tree:
+        case And(parts):
+            every = [_compiled(part) for part in parts]
+            return lambda person: all(each(person) for each in every)
+        case Or(parts):
+            some = [_compiled(part) for part in parts]
+            return lambda person: any(each(person) for each in some)
+        case Compare(at, "eq" | "sw" as operator, str(value)) if _is_plain_text(tree):
+            assert at.attribute is not None
+            return _text_compare(at.urn, at.attribute.name, operator, fold(value))
+    return lambda person: matches(tree, person)
+
+
+def _text_compare(urn: str | None, name: str, operator: str, wanted: str) -> Holds:
+    if operator == "eq":
+        return lambda person: text_of(person, urn, name) == wanted
+
+    def begins(person: Mapping[str, Any]) -> bool:
+        # Who has no such attribute has none that begins with anything, not even with nothing.
+        text = text_of(person, urn, name)
+        return text is not None and text.startswith(wanted)
+
+    return begins
+
+
+def seen(attributes: Mapping[str, Any], groups: Iterable[Mapping[str, Any]], sources: Iterable[str]) -> dict[str, Any]:
+    """Return a person as conditions see them.
+
+    Args:
+        attributes: the merged User.
+        groups: {"value", "display", "source"} of each group that they are in.
+        sources: keys of the sources that have them as active.
+    """
+    return {**attributes, "groups": list(groups), "source": list(sources)}

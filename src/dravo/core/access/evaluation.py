@@ -1,0 +1,414 @@
+"""Assignments and memberships become access, each with its reasons. A pure function of stored inputs and now.
+
+The order of decision for one person in one application, the first line that applies decides (docs/reference/access.md has the
+same table, line by line):
+
+1. the person is inactive or gone: nothing;
+2. an exclusion that counts now names them: nothing;
+3. an assignment counts from its first instant until its last; outside them it is as if it were not there;
+4. the application is open to the assigned only, and no assignment that counts is for them: nothing;
+5. assignments give their roles; where direct ones and rules disagree, the application's policy says which are heard;
+6. several roles: all of them, or the highest alone;
+7. no role came, and the policy has a default role: that one;
+8. no role came, and the policy is to keep: the roles that were kept when nothing came any more;
+9. nothing.
+
+What depends on the past (what was kept, since when somebody is known) is an input here, never read from an earlier result.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any, NamedTuple
+
+from dravo.core.access.conditions import Condition, text_of
+from dravo.core.instants import Instant
+
+# Who an assignment is for; beside these a reason can be the application's default role, or that roles were kept.
+DIRECT, GROUP, EVERYBODY, RULE, PATTERN = "direct", "group", "everybody", "rule", "pattern"
+DEFAULT, KEPT = "default", "kept"
+
+ASSIGNED, ALL_PEOPLE = "assigned", "everybody"
+NO_ACCESS, DEFAULT_ROLE, KEEP = "no access", "default role", "keep"
+ALL, HIGHEST = "all", "highest"
+BOTH, DIRECT_FIRST, RULES_FIRST = "both", "direct", "rules"
+
+# What decided, by the lines of the table above.
+INACTIVE, EXCLUDED, CLOSED, GIVEN, BY_DEFAULT, BY_KEEPING, NOTHING = "inactive", "excluded", "closed", "given", "default", "kept", "nothing"
+
+
+@dataclass(frozen=True, slots=True)
+class Assignment:
+    """What an operator declared: somebody gets a role (or only is let in), or is kept out; until is exclusive.
+
+    Attributes:
+        role_id: the role that it gives; None lets in without one, or keeps out.
+        user_id, group_id, condition: for whom: one of them, or everybody if all are None.
+        by_pattern: whether the group came by a pattern of names.
+        excludes: whether it keeps out instead.
+        newcomers_since: only for people who are known since then or later.
+        source_id: for a condition, the source that must have reported the attributes; None for any.
+        only: for a condition, the ids of the users who were confirmed for it; None for all who meet it.
+    """
+
+    id: str
+    application_id: str
+    role_id: str | None
+    user_id: str | None = None
+    group_id: str | None = None
+    from_at: Instant | None = None
+    until_at: Instant | None = None
+    condition: Condition | None = None
+    by_pattern: bool = False
+    excludes: bool = False
+    newcomers_since: Instant | None = None
+    plan_id: str | None = None
+    source_id: str | None = None
+    only: frozenset[str] | None = None
+
+    def counts(self, now: Instant) -> bool:
+        """Whether it says anything at an instant."""
+        return (self.from_at is None or self.from_at <= now) and (self.until_at is None or now < self.until_at)
+
+    @property
+    def plain(self) -> bool:
+        """Whether it just gives its role, at any time, to everybody whom it is for."""
+        return not self.excludes and self.from_at is None and self.until_at is None and self.newcomers_since is None
+
+    @property
+    def kind(self) -> str:
+        """For whom it is, in a word."""
+        if self.user_id is not None:
+            return DIRECT
+        if self.group_id is not None:
+            return PATTERN if self.by_pattern else GROUP
+        return EVERYBODY if self.condition is None else RULE
+
+
+@dataclass(frozen=True, slots=True)
+class Policy:
+    """How an application decides.
+
+    Attributes:
+        open_to: `ASSIGNED` or `ALL_PEOPLE`.
+        if_nothing: what somebody gets who may come in and to whom nothing gives a role: `NO_ACCESS`, `DEFAULT_ROLE` or `KEEP`.
+        default_role_id: the role for `DEFAULT_ROLE`.
+        several: `ALL` roles, or the `HIGHEST` alone.
+        first: `BOTH` direct assignments and rules are heard, or where both give roles `DIRECT_FIRST` or `RULES_FIRST` alone.
+    """
+
+    open_to: str = ASSIGNED
+    if_nothing: str = NO_ACCESS
+    default_role_id: str | None = None
+    several: str = ALL
+    first: str = BOTH
+
+
+PLAIN = Policy()
+
+
+class Membership(NamedTuple):
+    """A group that a person is in, and the groups between, nearest to the person first, where it is by nesting."""
+
+    group_id: str
+    through: tuple[str, ...] = ()
+
+
+class Reason(NamedTuple):
+    """Why: the assignment (None for a default or kept role), the group that it names, the groups between, and of what kind it is."""
+
+    assignment_id: str | None
+    group_id: str | None = None
+    through: tuple[str, ...] = ()
+    kind: str = DIRECT
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """What was declared, laid out for working out many people: most applications decide plainly, and most reasons are the same for all.
+
+    Attributes:
+        special: applications that need the whole table of decision; of all others assignments just give their roles.
+        by_group: for a group id ((application id, role id), reason) of what it gives in the others.
+        by_text: for (extension's URN or None, attribute) and a folded text the rules that need a person to have it.
+        others: what is for everybody, and rules that need no such text.
+    """
+
+    special: frozenset[str]
+    by_group: Mapping[str, Sequence[tuple[tuple[str, str], Reason]]]
+    by_text: Mapping[tuple[str | None, str], Mapping[str, Sequence[Assignment]]]
+    others: Sequence[Assignment]
+
+
+@dataclass(frozen=True)
+class Declared:
+    """What operators declared, as far as access follows from it.
+
+    Attributes:
+        by_group: for a group id the assignments that name it, by themselves or by a pattern.
+        general: assignments for everybody and for those who meet a condition.
+        policies: for an application id how it decides; those not in here decide plainly.
+        orders: for a role id its place among others; the first is the highest role.
+    """
+
+    by_group: Mapping[str, Sequence[Assignment]] = field(default_factory=dict)
+    general: Sequence[Assignment] = ()
+    policies: Mapping[str, Policy] = field(default_factory=dict)
+    orders: Mapping[str, tuple[int, str]] = field(default_factory=dict)
+
+    @cached_property
+    def prepared(self) -> Prepared:
+        """The same, laid out for working out many people."""
+        every = (*self.general, *(each for given in self.by_group.values() for each in given))
+        special = frozenset({*self.policies, *(each.application_id for each in every if not each.plain)})
+        by_group = {
+            group_id: tuple(
+                ((each.application_id, each.role_id), Reason(each.id, group_id, (), each.kind))
+                for each in given
+                if each.role_id is not None and each.application_id not in special
+            )
+            for group_id, given in self.by_group.items()
+        }
+        by_text: dict[tuple[str | None, str], dict[str, list[Assignment]]] = {}
+        others = []
+        for each in self.general:
+            if each.condition is None or each.condition.needs is None or each.source_id is not None:
+                others.append(each)
+            else:
+                urn, name, text = each.condition.needs
+                by_text.setdefault((urn, name), {}).setdefault(text, []).append(each)
+        return Prepared(special, by_group, by_text, others)
+
+
+@dataclass(frozen=True, slots=True)
+class Facts:
+    """What is stored of one person, as far as their access follows from it.
+
+    Attributes:
+        active: whether they may have anything at all.
+        groups: every group that they are in.
+        direct: assignments that name them.
+        seen: them as conditions see them; None if no condition is declared.
+        by_source: them as conditions see them by what one source reported, for the sources that rules name.
+        user_id: theirs.
+        known_since: since when; None for somebody who is only now made.
+        kept: for an application id the roles that they keep there.
+    """
+
+    active: bool
+    groups: Sequence[Membership] = ()
+    direct: Sequence[Assignment] = ()
+    seen: Mapping[str, Any] | None = None
+    known_since: Instant | None = None
+    kept: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    by_source: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
+    user_id: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Decision:
+    """What was decided for one application: which line of the table did, and the roles with their reasons.
+
+    `heard` are all assignments that are for the person, each with its reason, whether they gave anything or not.
+    """
+
+    by: str
+    roles: Mapping[str, tuple[Reason, ...]]
+    heard: Sequence[tuple[Assignment, Reason]] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Access:
+    """What a person has: reasons by (application id, role id); what decided, for each application that needed the whole table; and the
+    next instant at which anything changes by itself."""
+
+    roles: Mapping[tuple[str, str], tuple[Reason, ...]]
+    next_change: Instant | None = None
+    decisions: Mapping[str, Decision] = field(default_factory=dict)
+
+
+def memberships(direct: Iterable[str], parents: Mapping[str, Iterable[str]]) -> tuple[Membership, ...]:
+    """Return every group that a person is in.
+
+    Args:
+        direct: ids of the groups that list the person.
+        parents: for a group id the ids of the groups that list that group; circles do no harm.
+    """
+    found: dict[str, Membership] = {group_id: Membership(group_id) for group_id in direct}
+    if not parents:
+        return tuple(found.values())
+    waiting = list(found.values())
+    while waiting:
+        inner = waiting.pop(0)
+        for parent in parents.get(inner.group_id, ()):
+            if parent not in found:
+                # Each group is reached once, by its shortest way.
+                found[parent] = Membership(parent, (*inner.through, inner.group_id))
+                waiting.append(found[parent])
+    return tuple(found.values())
+
+
+def work_out(facts: Facts, declared: Declared, now: Instant) -> Access:
+    """Return what one person has at an instant.
+
+    Args:
+        facts: what is stored of them.
+        declared: what operators declared.
+        now: the instant that is asked about.
+    """
+    if not facts.active:
+        return Access({})
+    prepared = declared.prepared
+    # Their own assignments may make an application need the whole table for them alone.
+    own = frozenset(each.application_id for each in facts.direct if not each.plain)
+    special = prepared.special | own if own else prepared.special
+    general = list(_general(facts, prepared))
+    roles = _plainly(facts, prepared, general, special, own)
+    if not special:
+        return Access(roles)
+    decisions: dict[str, Decision] = {}
+    changes: list[Instant] = []
+    for application_id, heard in _heard(facts, declared, general, special).items():
+        policy = declared.policies.get(application_id, PLAIN)
+        decision = decide(policy, heard, facts.kept.get(application_id, ()), declared.orders, now)
+        decisions[application_id] = decision
+        for role_id, reasons in decision.roles.items():
+            roles[application_id, role_id] = reasons
+        for assignment, _ in heard:
+            changes.extend(at for at in (assignment.from_at, assignment.until_at) if at is not None and at > now)
+    return Access(roles, min(changes, default=None), decisions)
+
+
+def _plainly(
+    facts: Facts, prepared: Prepared, general: Iterable[Assignment], special: frozenset[str], own: frozenset[str]
+) -> dict[tuple[str, str], tuple[Reason, ...]]:
+    """Return what a person has in the applications where assignments just give their roles."""
+    roles: dict[tuple[str, str], tuple[Reason, ...]] = {}
+
+    def give(key: tuple[str, str], reason: Reason) -> None:
+        before = roles.get(key)
+        roles[key] = (reason,) if before is None else (*before, reason)
+
+    for assignment in facts.direct:
+        if assignment.role_id is not None and assignment.application_id not in special:
+            give((assignment.application_id, assignment.role_id), Reason(assignment.id))
+    for group_id, through in facts.groups:
+        for key, reason in prepared.by_group.get(group_id, ()):
+            if not own or key[0] not in own:
+                give(key, reason._replace(through=through) if through else reason)
+    for assignment in general:
+        if assignment.role_id is not None and assignment.application_id not in special:
+            give((assignment.application_id, assignment.role_id), Reason(assignment.id, kind=assignment.kind))
+    return roles
+
+
+def decide_about(facts: Facts, declared: Declared, application_id: str, now: Instant) -> Decision:
+    """Return what decides about a person in one application, whether it is a plain one or not."""
+    if not facts.active:
+        return Decision(INACTIVE, {})
+    heard = _heard(facts, declared, list(_general(facts, declared.prepared)), frozenset({application_id}))
+    policy = declared.policies.get(application_id, PLAIN)
+    return decide(policy, heard.get(application_id, ()), facts.kept.get(application_id, ()), declared.orders, now)
+
+
+def _general(facts: Facts, prepared: Prepared) -> Iterator[Assignment]:
+    """Yield the assignments that are for a person because they are for everybody, or because they meet the rule and may."""
+    for each in prepared.others:
+        if meets(facts, each) and is_confirmed(facts, each):
+            yield each
+    if facts.seen is None:
+        return
+    for (urn, name), by_text in prepared.by_text.items():
+        text = text_of(facts.seen, urn, name)
+        for each in by_text.get(text, ()) if text is not None else ():
+            assert each.condition is not None
+            if (each.condition.is_that or each.condition.holds(facts.seen)) and is_confirmed(facts, each):
+                yield each
+
+
+def meets(facts: Facts, assignment: Assignment) -> bool:
+    """Whether a person meets the condition of an assignment, by what its source reported where it names one."""
+    if assignment.condition is None:
+        return True
+    view = facts.seen if assignment.source_id is None else facts.by_source.get(assignment.source_id)
+    return view is not None and assignment.condition.holds(view)
+
+
+def is_confirmed(facts: Facts, assignment: Assignment) -> bool:
+    """Whether an assignment is for a person without waiting for a confirmation."""
+    return assignment.only is None or facts.user_id in assignment.only
+
+
+def _heard(
+    facts: Facts, declared: Declared, general: Iterable[Assignment], applications: frozenset[str]
+) -> dict[str, list[tuple[Assignment, Reason]]]:
+    """Return for each of some applications that is to be decided about the assignments that are for a person, with their reasons."""
+    heard: dict[str, list[tuple[Assignment, Reason]]] = {
+        application_id: [] for application_id, policy in declared.policies.items() if policy.open_to == ALL_PEOPLE and application_id in applications
+    }
+    for assignment in facts.direct:
+        if assignment.application_id in applications:
+            heard.setdefault(assignment.application_id, []).append((assignment, Reason(assignment.id)))
+    for group_id, through in facts.groups:
+        for assignment in declared.by_group.get(group_id, ()):
+            if assignment.application_id in applications and _concerns(assignment, facts):
+                reason = Reason(assignment.id, group_id, through, assignment.kind)
+                heard.setdefault(assignment.application_id, []).append((assignment, reason))
+    for assignment in general:
+        if assignment.application_id in applications and _concerns(assignment, facts):
+            heard.setdefault(assignment.application_id, []).append((assignment, Reason(assignment.id, kind=assignment.kind)))
+    return heard
+
+
+def _concerns(assignment: Assignment, facts: Facts) -> bool:
+    """Whether an assignment also is for people who have been there before it, or this one has not."""
+    since = assignment.newcomers_since
+    return since is None or facts.known_since is None or facts.known_since >= since
+
+
+def decide(
+    policy: Policy,
+    heard: Sequence[tuple[Assignment, Reason]],
+    kept: Sequence[str],
+    orders: Mapping[str, tuple[int, str]],
+    now: Instant,
+) -> Decision:
+    """Return what an active person has in one application, by lines 2 to 9 of the table.
+
+    Args:
+        policy: the application's.
+        heard: assignments that are for the person, with their reasons; dates are looked at here.
+        kept: ids of the roles that the person keeps there.
+        orders: as in `Declared`.
+        now: the instant that is asked about.
+    """
+    counting = [each for each in heard if each[0].counts(now)]
+    if any(assignment.excludes for assignment, _ in counting):
+        return Decision(EXCLUDED, {}, heard)
+    if not counting and policy.open_to == ASSIGNED:
+        return Decision(CLOSED, {}, heard)
+    giving = _first(policy.first, [each for each in counting if each[0].role_id is not None])
+    roles: dict[str, tuple[Reason, ...]] = {}
+    for assignment, reason in giving:
+        assert assignment.role_id is not None
+        roles[assignment.role_id] = (*roles.get(assignment.role_id, ()), reason)
+    if roles:
+        if policy.several == HIGHEST and len(roles) > 1:
+            top = min(roles, key=lambda role_id: orders.get(role_id, (0, role_id)))
+            roles = {top: roles[top]}
+        return Decision(GIVEN, roles, heard)
+    if policy.if_nothing == DEFAULT_ROLE and policy.default_role_id is not None:
+        return Decision(BY_DEFAULT, {policy.default_role_id: (Reason(None, kind=DEFAULT),)}, heard)
+    if policy.if_nothing == KEEP and kept:
+        return Decision(BY_KEEPING, {role_id: (Reason(None, kind=KEPT),) for role_id in kept}, heard)
+    return Decision(NOTHING, {}, heard)
+
+
+def _first(first: str, giving: list[tuple[Assignment, Reason]]) -> list[tuple[Assignment, Reason]]:
+    """Return those that are heard, where both direct assignments and rules give roles."""
+    if first == BOTH:
+        return giving
+    chosen = [each for each in giving if (each[0].user_id is not None) == (first == DIRECT_FIRST)]
+    return chosen or giving

@@ -1,0 +1,25 @@
+"""Reasons as they are kept, in a few words: what an access rests on."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from dravo.core.access.evaluation import DEFAULT, DIRECT, EVERYBODY, KEPT, RULE
+
+_WORDS = {EVERYBODY: "everybody", DEFAULT: "the default role", KEPT: "kept", DIRECT: "assignment to the person"}
+
+
+def named(reason: Mapping[str, Any]) -> str:
+    """Return what a reason names, such as "group Botanists" or "everybody"; `reason` as planning keeps it."""
+    if reason["group"]:
+        return f"group {reason['group_name'] or reason['group']}"
+    return f"rule {reason['rule']}" if reason["kind"] == RULE else _WORDS[reason["kind"]]
+
+
+def chain(reason: Mapping[str, Any]) -> str:
+    """Return a reason with the way to it, such as "Staff > Apprentices > Horticulture"."""
+    if not reason["group"]:
+        return named(reason)
+    source = [reason["source_label"]] if reason["source_label"] else []
+    return " > ".join([*source, *reason["through_names"], reason["group_name"] or reason["group"]])

@@ -1,0 +1,47 @@
+"""What a change led to, in a form that is kept with the request that asked for it and read by people."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from dravo.core.identity.records import display_name
+from dravo.core.planning import Catalogue, Outcome
+from dravo.core.provisioning.accounts import describe
+
+MOST_SHOWN = 50
+
+
+def effects(outcomes: Sequence[Outcome], catalogue: Catalogue) -> dict[str, Any]:
+    """Return who gained and lost what, and which accounts are due.
+
+    Returns:
+        {"people": [{"id", "name", "gained": [role, ...], "lost": [...], "accounts": [[application, what it becomes], ...]}],
+        "more": how many further people}; only people for whom something changes.
+    """
+    touched = [outcome for outcome in outcomes if outcome.access or outcome.accounts]
+    shown = [_of_person(outcome, catalogue) for outcome in touched[:MOST_SHOWN]]
+    return {"people": shown, "more": max(len(touched) - MOST_SHOWN, 0)}
+
+
+def _of_person(outcome: Outcome, catalogue: Catalogue) -> dict[str, Any]:
+    def role(application_id: str, role_id: str) -> str:
+        return f"{catalogue.roles[role_id].label} in {catalogue.applications[application_id].label}"
+
+    return {
+        "id": outcome.person.user_id,
+        "name": display_name(outcome.user.attributes),
+        "gained": [role(each.application_id, each.role_id) for each in outcome.access if each.id is None],
+        "lost": [role(each.application_id, each.role_id) for each in outcome.access if each.closed],
+        "accounts": [[catalogue.applications[each.application_id].label, describe(each.due)] for each in outcome.accounts],
+    }
+
+
+def changed_attributes(before: Mapping[str, Any], after: Mapping[str, Any]) -> list[str]:
+    """Return the names of the attributes in which two resources differ; of extensions those of their parts."""
+    found: list[str] = []
+    for name in dict.fromkeys([*before, *after]):
+        if before.get(name) == after.get(name):
+            continue
+        found += changed_attributes(before.get(name) or {}, after.get(name) or {}) if name.startswith("urn:") else [name]
+    return found

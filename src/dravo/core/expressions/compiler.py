@@ -1,0 +1,423 @@
+"""Turns the text of an expression into something that is worked out quickly for many people, and tells what is wrong with it, and where.
+
+No code is run, nothing loops, and patterns run in linear time: an expression ends, whatever it says.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from functools import cache, lru_cache
+from pathlib import Path
+from typing import Any
+
+from lark import Lark, Token, UnexpectedInput
+
+from dravo.core.errors import InvalidInput
+from dravo.core.expressions import functions
+from dravo.core.expressions.entries import ENTRY_TYPE
+from dravo.core.identity.names import fold
+from dravo.core.scim.errors import ScimError
+from dravo.core.scim.filters import element_matches, locations, matches
+from dravo.core.scim.paths import parse_filter, parse_path
+from dravo.core.scim.schemas import USER, ResourceType
+
+# What an expression reads: a person as SCIM has them, or an entry with attributes of any name.
+PERSON, ENTRY = "person", "entry"
+LONGEST_EXPRESSION = 2_000
+DEEPEST = 12
+# What is Dravo's own to say, or nobody's to read.
+_NOT_READ = ("groups", "password", "meta", "schemas")
+
+Values = Callable[[Mapping[str, Any]], Any]
+
+
+class ExpressionError(InvalidInput):
+    """An expression that cannot be read; `position` is the number of the character at fault, counted from 0."""
+
+    code = "invalid_expression"
+
+    def __init__(self, message: str, mend: str, position: int) -> None:
+        super().__init__(message, mend, "expression")
+        self.position = position
+
+
+@dataclass(frozen=True)
+class Expression:
+    """A compiled expression.
+
+    Attributes:
+        text: as it was written.
+        uses: the names of the attributes that it reads (an extension's as its URN and the name).
+        words: what it does, in plain words.
+    """
+
+    text: str
+    uses: frozenset[str]
+    words: str
+    _evaluate: Values
+
+    def result(self, person: Mapping[str, Any]) -> Any:
+        """Return the value for a person: text, number, boolean, a list of those; None if it is missing or empty.
+
+        Args:
+            person: a SCIM User, names as in the schema.
+        """
+        value = self._evaluate(person)
+        return None if value in ("", []) else value
+
+
+@cache
+def _parser() -> Lark:
+    """Return the parser; built at its first use, because building takes longer than importing this module."""
+    grammar = (Path(__file__).parent / "grammar.lark").read_text(encoding="utf-8")
+    return Lark(grammar, parser="lalr", maybe_placeholders=False)
+
+
+@lru_cache(maxsize=2048)
+def compile_expression(text: str, reads: str = PERSON) -> Expression:
+    """Return an expression ready to be worked out.
+
+    Args:
+        text: as it was written.
+        reads: `PERSON` for what names attributes as SCIM does; `ENTRY` for what names those of a directory's entry or a file's
+            line: any name, in any letter case.
+
+    Raises:
+        ExpressionError: with the place of the mistake, and the mend.
+    """
+    compiler = (_Compiler if reads == PERSON else _EntryCompiler)(0)
+    evaluate, words = compiler.read(text, 0)
+    return Expression(text, frozenset(compiler.uses), words, evaluate)
+
+
+class _Compiler:
+    """Compiles one expression; those within a text are compiled by the same, so that all that is used is known."""
+
+    asked_of: ResourceType = USER
+
+    def __init__(self, depth: int) -> None:
+        self.depth = depth
+        self.uses: set[str] = set()
+
+    def read(self, text: str, offset: int) -> tuple[Values, str]:
+        """Return an expression as a function of a person, and in words; `offset` is where its text begins in the whole."""
+        if len(text) > LONGEST_EXPRESSION:
+            raise ExpressionError(f"The expression is longer than {LONGEST_EXPRESSION} characters.", "Make it shorter.", offset)
+        if self.depth > DEEPEST or text.count("(") > 100:
+            raise ExpressionError("The expression is nested too deeply.", "Make it simpler.", offset)
+        if not text.strip():
+            raise ExpressionError("There is nothing here.", "Write an attribute, such as userName, or a text in quotes.", offset)
+        try:
+            tree = _parser().parse(text)
+        except UnexpectedInput as wrong:
+            raise _unreadable(text, wrong, offset) from None
+        return self._choice(tree.children[0], offset)
+
+    def _choice(self, tree: Any, offset: int) -> tuple[Values, str]:
+        parts = [self._guarded(each, offset) for each in tree.children]
+        if len(parts) == 1:
+            return parts[0]
+        values = [value for value, _ in parts]
+
+        def first(person: Mapping[str, Any]) -> Any:
+            found = None
+            for value in values:
+                found = value(person)
+                if found is not None and found not in ("", []):
+                    return found
+            return found
+
+        return first, "; if there is none, ".join(words for _, words in parts)
+
+    def _guarded(self, tree: Any, offset: int) -> tuple[Values, str]:
+        value, words = self._chain(tree.children[0], offset)
+        if len(tree.children) == 1:
+            return value, words
+        token = tree.children[1]
+        text = str(token)[str(token).index("[") + 1 : -1]
+        try:
+            condition = parse_filter(text.strip(), self.asked_of)
+        except ScimError as wrong:
+            raise ExpressionError(f"The condition cannot be used: {wrong.detail}", "Write it as a SCIM filter.", offset + _start(token)) from None
+        self.uses |= {f"{at.urn}:{at.attribute.name}" if at.urn else at.attribute.name for at in locations(condition) if at.attribute}
+        return (lambda person: value(person) if matches(condition, person) else None), f"{words}, when {text.strip()}"
+
+    def _chain(self, tree: Any, offset: int) -> tuple[Values, str]:
+        value, words = self._value(tree.children[0], offset)
+        for each in tree.children[1:]:
+            step, what = self._step(each, offset)
+            value = _then(value, step)
+            words = f"{words}, {what}"
+        return value, words
+
+    def _value(self, tree: Any, offset: int) -> tuple[Values, str]:
+        kind = tree.data
+        if kind == "inner":
+            self.depth += 1
+            return self._choice(tree.children[0], offset)
+        if kind in ("true", "false"):
+            return (lambda _: kind == "true"), str(kind)
+        token = tree.children[0]
+        if kind == "number":
+            number = float(token) if "." in token else int(token)
+            return (lambda _: number), str(token)
+        if kind == "named":
+            return self._named(token, offset)
+        return self._path(token, offset) if kind == "path" else self._text(token, offset)
+
+    def _named(self, token: Token, offset: int) -> tuple[Values, str]:
+        mend = "Name an attribute as SCIM does, without 'attribute' and quotes."
+        raise ExpressionError("'attribute' with a name in quotes is for directories and files.", mend, offset + _start(token))
+
+    def _path(self, token: Token, offset: int) -> tuple[Values, str]:
+        text, place = str(token), offset + _start(token)
+        known = any(text.lower().startswith(schema.id.lower() + ":") for schema in (USER.schema, *USER.extensions))
+        if text.lower().startswith("urn:") and not known:
+            return self._foreign(text, place)
+        try:
+            path = parse_path(text, USER)
+        except ScimError as wrong:
+            raise ExpressionError(wrong.detail, "Name an attribute as SCIM does, such as name.givenName or emails.value.", place) from None
+        at, element = path.at, path.element
+        if at.attribute is None or at.attribute.name in _NOT_READ:
+            raise ExpressionError(f"'{text}' cannot be used in an expression.", "Name one attribute of the person.", place)
+        name, urn, multi_valued = at.attribute.name, at.urn, at.attribute.multi_valued
+        sub = at.sub.name if at.sub else "value" if at.attribute.type == "complex" and "value" in at.attribute.sub_by_name else None
+        if at.attribute.type == "complex" and sub is None:
+            mend = f"Name one, such as {at.attribute.name}.{at.attribute.sub[0].name}."
+            raise ExpressionError(f"'{text}' is made of parts.", mend, place)
+        self.uses.add(f"{urn}:{name}" if urn else name)
+
+        def read(person: Mapping[str, Any]) -> Any:
+            holder: Any = person.get(urn) or {} if urn else person
+            found = holder.get(name)
+            if not multi_valued:
+                value = found.get(sub) if sub and isinstance(found, Mapping) else found
+                return None if value in ("", [], {}) else value
+            elements = [each for each in found or () if element is None or element_matches(element, each)]
+            values = [each.get(sub) if sub and isinstance(each, Mapping) else each for each in elements]
+            values = [each for each in values if each not in (None, "")]
+            if not values:
+                return None
+            return values[0] if element is not None else values
+
+        return read, f"{text}" if element is None else f"the first of {text}"
+
+    def _foreign(self, text: str, place: int) -> tuple[Values, str]:
+        """Read an attribute of an extension that some source has: its URN, a colon, its name."""
+        urn, _, name = text.rpartition(":")
+        name, _, sub = name.partition(".")
+        if "[" in text or not name:
+            raise ExpressionError(f"'{text}' cannot be used.", "Write an extension's attribute as its URN, a colon, and its name.", place)
+        self.uses.add(f"{urn}:{name}")
+
+        def read(person: Mapping[str, Any]) -> Any:
+            found = (person.get(urn) or {}).get(name)
+            value = found.get(sub) if sub and isinstance(found, Mapping) else found
+            return None if value in ("", [], {}) or isinstance(value, Mapping) else value
+
+        return read, text
+
+    def _text(self, token: Token, offset: int) -> tuple[Values, str]:
+        """Read a text, with the expressions in braces that it may hold; two braces stand for one."""
+        pieces: list[str | Values] = []
+        words: list[str] = []
+        text, start = _unquoted(token, offset), offset + _start(token) + 1
+        position, plain = 0, ""
+        while position < len(text):
+            if text[position : position + 2] in ("{{", "}}"):
+                plain, position = plain + text[position], position + 2
+            elif text[position] == "{":
+                end = _closing(text, position, start)
+                if plain:
+                    pieces.append(plain)
+                    words.append(f"“{plain}”")
+                inner = type(self)(self.depth + 1)
+                value, what = inner.read(text[position + 1 : end], start + position + 1)
+                self.uses |= inner.uses
+                pieces.append(value)
+                words.append(what)
+                plain, position = "", end + 1
+            elif text[position] == "}":
+                raise ExpressionError("A brace is closed that was not opened.", "Write }} for a brace in a text.", start + position)
+            else:
+                plain, position = plain + text[position], position + 1
+        if not pieces:
+            return (lambda _: plain), f"“{plain}”"
+        if plain:
+            pieces.append(plain)
+            words.append(f"“{plain}”")
+        return _put_together(pieces), " followed by ".join(words)
+
+    def _step(self, tree: Any, offset: int) -> tuple[functions.Step, str]:
+        kind, children = str(tree.data), tree.children
+        if kind == "look_up":
+            rows = [tuple(row.children) for row in children]
+            table = {
+                _unquoted(key, offset): _unquoted(value, offset) if value.type == "TEXT" else functions.as_number(str(value)) for key, value in rows
+            }
+            return functions.look_up(table), f"looked up in a table of {len(table)}"
+        if kind in _SIMPLE:
+            return _SIMPLE[kind]
+        if kind == "at_most":
+            most = int(float(children[0]))
+            if most < 1:
+                raise ExpressionError("'at most' needs a number of at least 1.", "Say how many characters.", offset + _start(children[0]))
+            return functions.on_text(lambda text: text[:most]), f"at most {most} characters"
+        texts = [_unquoted(child, offset) for child in children]
+        if kind in ("part", "replace_pattern"):
+            try:
+                pattern = functions.compiled(texts[0])
+                step = functions.part(pattern) if kind == "part" else functions.replace_pattern(pattern, texts[1])
+            except ValueError as wrong:
+                place = offset + _start(children[0])
+                raise ExpressionError(f"The pattern cannot be used: {wrong}.", "Patterns are those of RE2.", place) from None
+            return step, f"the part that matches {texts[0]}" if kind == "part" else f"with what matches {texts[0]} replaced by “{texts[1]}”"
+        if kind == "replace":
+            return functions.on_text(lambda text: text.replace(texts[0], texts[1])), f"with “{texts[0]}” replaced by “{texts[1]}”"
+        if kind == "join":
+            return functions.join(texts[0]), f"joined with “{texts[0]}”"
+        if not texts[0]:
+            raise ExpressionError(f"'{kind.replace('_', ' ')}' needs a text that is not empty.", "Say which.", offset + _start(children[0]))
+        made: Callable[[str], functions.Step] = getattr(functions, kind)
+        return made(texts[0]), f"what stands {kind.replace('_', ' the ')} “{texts[0]}”"
+
+
+_SIMPLE: dict[str, tuple[functions.Step, str]] = {
+    "lower": (functions.on_text(str.lower), "in lower case"),
+    "upper": (functions.on_text(str.upper), "in upper case"),
+    "trim": (functions.on_text(str.strip), "without blanks around it"),
+    "plain": (functions.on_text(functions.plain), "without accents"),
+    "first": (functions.pick(0), "the first of it"),
+    "last": (functions.pick(-1), "the last of it"),
+    "as_text": (functions.on_text(lambda text: text), "as text"),
+    "as_number": (functions.as_number, "as a number"),
+    "as_boolean": (functions.as_boolean, "as true or false"),
+}
+
+
+class _EntryCompiler(_Compiler):
+    """Compiles an expression over an entry: names are the source's own, their letter case does not matter, and each may have many values."""
+
+    asked_of = ENTRY_TYPE
+
+    def _path(self, token: Token, offset: int) -> tuple[Values, str]:
+        if "[" in token:
+            mend = f"Write {str(token).partition('[')[0]}, and choose among its values by steps."
+            raise ExpressionError("An entry's attribute has no parts to choose by.", mend, offset + _start(token))
+        return self._attribute(str(token))
+
+    def _named(self, token: Token, offset: int) -> tuple[Values, str]:
+        name = _unquoted(token, offset)
+        if not name.strip():
+            raise ExpressionError("The name of an attribute is missing.", "Write it in the quotes.", offset + _start(token))
+        return self._attribute(name)
+
+    def _attribute(self, name: str) -> tuple[Values, str]:
+        key = fold(name.strip())
+        self.uses.add(key)
+
+        def read(entry: Mapping[str, Any]) -> Any:
+            found = entry.get(key)
+            if not found:
+                return None
+            return found[0] if len(found) == 1 else found
+
+        return read, name.strip()
+
+
+def _then(value: Values, step: functions.Step) -> Values:
+    def worked_on(person: Mapping[str, Any]) -> Any:
+        found = value(person)
+        return None if found is None else step(found)
+
+    return worked_on
+
+
+def _put_together(pieces: list[str | Values]) -> Values:
+    def whole(person: Mapping[str, Any]) -> Any:
+        found = []
+        for piece in pieces:
+            value = piece if isinstance(piece, str) else piece(person)
+            if value is None:
+                # Nothing half-made is ever sent: one part missing, and the whole is missing.
+                return None
+            found.append(", ".join(map(functions.text_of, value)) if isinstance(value, list) else functions.text_of(value))
+        return "".join(found)[: functions.LONGEST]
+
+    return whole
+
+
+def _start(token: Any) -> int:
+    return int(token.start_pos or 0) if isinstance(token, Token) else 0
+
+
+def _unquoted(token: Token, offset: int) -> str:
+    r"""Return what a quoted text says; \" \\ \n and the like as in JSON, and \' as well."""
+    inner = str(token)[1:-1]
+    if "\\" not in inner:
+        return inner
+    kept = inner.replace("\\'", "'") if token[0] == "'" else inner
+    if token[0] == "'":
+        kept = kept.replace('\\"', '"').replace('"', '\\"')
+    try:
+        # A backslash before another sign stands for itself, so that patterns need not be written twice over.
+        return str(json.loads(f'"{_escaped(kept)}"', strict=False))
+    except ValueError:
+        raise ExpressionError("The text has a backslash that says nothing.", "Write two for one.", offset + _start(token)) from None
+
+
+def _escaped(text: str) -> str:
+    made, position = [], 0
+    while position < len(text):
+        pair = text[position : position + 2]
+        if pair[0] == "\\" and len(pair) == 2:
+            made.append(pair if pair[1] in '"\\/nrtu' else "\\\\" + pair[1])
+            position += 2
+        else:
+            made.append(text[position])
+            position += 1
+    return "".join(made)
+
+
+def _closing(text: str, position: int, start: int) -> int:
+    """Return where the brace that opens at a position is closed; braces within quotes inside it do not count."""
+    quote = ""
+    depth = 0
+    for place in range(position, len(text)):
+        sign = text[place]
+        if quote:
+            quote = "" if sign == quote else quote
+        elif sign in "\"'":
+            quote = sign
+        elif sign == "{":
+            depth += 1
+        elif sign == "}":
+            depth -= 1
+            if depth == 0:
+                return place
+    raise ExpressionError("A brace is opened and not closed.", "Close it with }, or write {{ for a brace in a text.", start + position)
+
+
+_WORDS = {
+    "THEN": "then", "ELSE": "else", "WHEN": "when", "TEXT": "a text in quotes", "PATH": "an attribute", "NUMBER": "a number", "LPAR": "(",
+    "RPAR": ")",    "WITH": "with", "IS": "is", "COMMA": ",", "UP": "up", "MOST": "most", "$END": "the end",
+}  # fmt: skip
+
+
+def _unreadable(text: str, wrong: UnexpectedInput, offset: int) -> ExpressionError:
+    position = wrong.pos_in_stream if wrong.pos_in_stream is not None and wrong.pos_in_stream >= 0 else len(text)
+    position = min(position, len(text))
+    token = getattr(wrong, "token", None)
+    if token is not None and token.type == "$END":
+        position = len(text)
+    expected = getattr(wrong, "accepts", None) or getattr(wrong, "expected", None) or getattr(wrong, "allowed", None) or set()
+    named = sorted({_WORDS.get(each, each.lower()) for each in expected})
+    if text[position : position + 1] in ("'", '"') and text.count(text[position], position) % 2:
+        return ExpressionError("A text is opened and not closed.", f"Close it with {text[position]}.", offset + position)
+    rest = text[position : position + 15]
+    where = f"at '{rest}'" if rest else "at its end"
+    mend = f"Here may stand: {', '.join(named)}." if named and len(named) <= 25 else "See the reference for how expressions are written."
+    return ExpressionError(f"The expression cannot be read {where} (character {position + 1}).", mend, offset + position)

@@ -1,0 +1,1 @@
+"""From source records to one user: policy, matching, merging and claims."""

@@ -1,0 +1,127 @@
+"""What a provider claims of somebody, as expressions name it; and the groups that it names.
+
+Providers write one name in many ways: with or without a namespace before it, as an object identifier of a directory, in other letter
+case. An expression finds it by its full name, and by the short one where only one claim has it.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+from dravo.core.expressions import ENTRY
+from dravo.core.identity.names import fold
+from dravo.core.identity.source_policy import ASK, BY_EMAIL, SourcePolicy
+
+# By its object identifier the name of an attribute (RFC 4519, RFC 2798), as SAML's X.500 profile writes it.
+_OIDS = {
+    "urn:oid:0.9.2342.19200300.100.1.1": "uid",
+    "urn:oid:0.9.2342.19200300.100.1.3": "mail",
+    "urn:oid:2.5.4.3": "cn",
+    "urn:oid:2.5.4.4": "sn",
+    "urn:oid:2.5.4.11": "ou",
+    "urn:oid:2.5.4.12": "title",
+    "urn:oid:2.5.4.42": "givenname",
+    "urn:oid:2.16.840.1.113730.3.1.3": "employeenumber",
+    "urn:oid:2.16.840.1.113730.3.1.241": "displayname",
+}
+SUBJECT = "subject"
+_AN_ID = re.compile(r"[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}|[0-9a-f]{24,}|\d{6,}", re.IGNORECASE)
+SAML_ATTRIBUTES = (
+    ("userName", "uid else username else upn else email else mail else emailaddress else subject"),
+    ("displayName", "displayname else cn else name"),
+    ("name.givenName", "givenname else firstname"),
+    ("name.familyName", "surname else sn else lastname"),
+    ('emails[type eq "work"].value', "email else mail else emailaddress"),
+    ("title", "title"),
+)
+OIDC_ATTRIBUTES = (
+    ("userName", "preferred_username else email else subject"),
+    ("displayName", "name"),
+    ("name.givenName", "given_name"),
+    ("name.familyName", "family_name"),
+    ('emails[type eq "work"].value', "email"),
+)
+# By a code that was mailed nothing is known but the address; those who register say their names.
+MAIL_ATTRIBUTES = (
+    ("userName", "email"),
+    ("displayName", "name"),
+    ("name.givenName", "given_name"),
+    ("name.familyName", "family_name"),
+    ('emails[type eq "work"].value', "email"),
+)
+REGISTERED = "registered"
+GROUPS = "groups else group else memberof else roles"
+
+
+@dataclass(frozen=True)
+class Claims:
+    """What was claimed, as expressions read it.
+
+    Attributes:
+        attributes: by folded name the values.
+        short: the short names that were added, each with the full one that it stands for.
+    """
+
+    attributes: dict[str, list[Any]]
+    short: dict[str, str]
+
+
+def usual_policy(protocol: str) -> SourcePolicy:
+    """Return the answers that a sign-in begins with, by its protocol, "saml", "oidc" or "mail"."""
+    if protocol == "mail":
+        # Whoever has the address is known by it, and nobody is made unless that is wanted.
+        return SourcePolicy(match=BY_EMAIL, makes=False, attributes=MAIL_ATTRIBUTES, reads=ENTRY, groups_from=(REGISTERED,))
+    return SourcePolicy(attributes=SAML_ATTRIBUTES if protocol == "saml" else OIDC_ATTRIBUTES, reads=ENTRY, groups_from=(GROUPS,))
+
+
+def read_claims(arrived: Mapping[str, Sequence[Any]], subject: str) -> Claims:
+    """Return what arrived as expressions name it; "subject" is by what the provider knows the person, whatever else has that name."""
+    full: dict[str, list[Any]] = {}
+    for name, values in arrived.items():
+        full.setdefault(fold(name), []).extend(_plain(each) for each in values)
+    shorts: dict[str, list[str]] = {}
+    for name in full:
+        short = _OIDS.get(name) or re.split(r"[/:#]", name)[-1]
+        if short and short != name:
+            shorts.setdefault(short, []).append(name)
+    alone = {short: names[0] for short, names in shorts.items() if len(names) == 1 and short not in full}
+    attributes = {**full, **{short: full[name] for short, name in alone.items()}, SUBJECT: [subject]}
+    return Claims(attributes, alone)
+
+
+def _plain(value: Any) -> Any:
+    """Return a value as an expression takes it: a text, number or boolean; what is built of parts has no name of its own here."""
+    return value if isinstance(value, str | bool | int | float) else str(value)
+
+
+def told_groups(policy: SourcePolicy, attributes: Mapping[str, Any]) -> list[str] | None:
+    """Return the groups that the claims put somebody into, as they are named there; None if no claim says anything of groups.
+
+    A claim that did not come is not a claim that is empty.
+    """
+    if policy.groups_from and not any(each in attributes for each in policy.groups_read):
+        return None
+    return policy.made_groups(attributes)
+
+
+def looks_like_id(value: str) -> bool:
+    """Whether the name of a group looks like an id, which nobody maps to a role by reading it."""
+    return _AN_ID.fullmatch(value.strip()) is not None
+
+
+def safe_policy(policy: SourcePolicy, attributes: Mapping[str, Sequence[Any]], *, says_verified: bool) -> SourcePolicy:
+    """Return the answers by which this arrival may be matched: an e-mail that the provider does not vouch for links nobody.
+
+    Args:
+        says_verified: whether the protocol says of an e-mail whether it was verified (OpenID Connect Core 5.1).
+    """
+    if not says_verified or _is_true(attributes.get("email_verified", ())):
+        return policy
+    return replace(policy, match=ASK)
+
+
+def _is_true(values: Iterable[Any]) -> bool:
+    return any(each is True or each == "true" for each in values)

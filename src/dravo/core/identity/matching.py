@@ -1,0 +1,122 @@
+"""Decides whose a record is: bound for good by (source, channel, id); the first binding by the source's rule, and only if it is safe.
+
+Nobody becomes somebody else by a name or an e-mail address: what is not safe waits for a person to decide.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from dravo.core.identity.names import fold, lookalike_key
+from dravo.core.identity.records import searchable
+from dravo.core.identity.source_policy import ASK, BY_EMAIL, SourcePolicy
+
+OPERATOR, LEAVER, TWO_RECORDS, NAME_KNOWN, EMAIL_KNOWN, RENAMED, GROUP_NAME, LOOKS_ALIKE = (
+    "operator", "leaver", "two records", "name known", "e-mail known", "renamed", "group name", "looks alike",
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Binding:
+    """The user that a record is bound to; `new` if that user is only now made."""
+
+    user_id: str
+    new: bool
+
+
+@dataclass(frozen=True)
+class Candidate:
+    """A user who has the user name, or the e-mail address, of a record that is bound to nobody.
+
+    Attributes:
+        user_id: whose.
+        user_name_key: their user name, folded.
+        email: their e-mail address.
+        gone: whether they have left.
+        operator: whether an operator goes by one of these names.
+        here: whether the same source says something of them already: by the same channel (True), or by another one (False);
+            None if it does not.
+        name_counts, email_counts: whether the user name, the email, counts for matching: this source, an operator, or a source that owns
+            the domain must have reported it.
+    """
+
+    user_id: str
+    user_name_key: str
+    email: str | None
+    gone: bool = False
+    operator: bool = False
+    here: bool | None = None
+    name_counts: bool = False
+    email_counts: bool = False
+
+
+@dataclass(frozen=True)
+class Conflict:
+    """Why a record cannot be bound, or a change not be made, without a person's decision; and whom it concerns."""
+
+    kind: str
+    candidates: tuple[str, ...]
+    message: str
+
+
+def bind(bound_to: str | None, new_user_id: str) -> Binding:
+    """Return whose a record is that needs no match rule: whoever it is bound to, else somebody new.
+
+    Args:
+        bound_to: the user that (source, channel, id) is bound to, or None.
+        new_user_id: the id for a user that has to be made.
+    """
+    if bound_to is not None:
+        return Binding(bound_to, new=False)
+    return Binding(new_user_id, new=True)
+
+
+def match(data: Mapping[str, Any], candidates: Sequence[Candidate], policy: SourcePolicy, new_user_id: str) -> Binding | Conflict:
+    """Return whose a record is that is bound to nobody.
+
+    Args:
+        data: the SCIM User that it says.
+        candidates: everybody with its user name, a user name for which it could be mistaken, or its e-mail address.
+        policy: the source's answers.
+        new_user_id: the id for a user that has to be made.
+    """
+    if not candidates:
+        return Binding(new_user_id, new=True)
+    found = searchable(data)
+    ids = tuple(each.user_id for each in candidates)
+    named = [each for each in candidates if each.user_name_key == found.user_name_key]
+    first = (named or candidates)[0]
+    if any(each.operator for each in candidates):
+        return Conflict(OPERATOR, ids, f"An operator goes by '{found.user_name}': nothing is linked to operators by itself.")
+    if (alike := lookalike_key(found.user_name)) and any(each.user_name_key == alike for each in candidates):
+        return Conflict(LOOKS_ALIKE, ids, f"The user name '{found.user_name}' looks like that of another user.")
+    if first.gone:
+        what = f"the user name '{found.user_name}'" if named else f"the e-mail address '{found.email}'"
+        return Conflict(LEAVER, ids, f"Somebody who has left had {what}. Whoever comes now does not inherit what was theirs.")
+    if first.here:
+        return Conflict(TWO_RECORDS, ids, f"Another record of this source is the same person already, by {_by(named, found)}.")
+    if len(candidates) == 1 and _is_safe(first, found.email, named, policy):
+        return Binding(first.user_id, new=False)
+    unsure = "" if len(candidates) > 1 or first.email_counts else " No source that owns the email's domain has confirmed it."
+    if named:
+        return Conflict(NAME_KNOWN, ids, f"Somebody has the user name '{found.user_name}' already.{unsure}")
+    return Conflict(EMAIL_KNOWN, ids, f"Somebody has the e-mail address '{found.email}' already.{unsure}")
+
+
+def _by(named: Sequence[Candidate], found: Any) -> str:
+    return f"the user name '{found.user_name}'" if named else f"the e-mail address '{found.email}'"
+
+
+def _is_safe(candidate: Candidate, email: str | None, named: Sequence[Candidate], policy: SourcePolicy) -> bool:
+    """Whether a record may be linked to the one user whom it could mean."""
+    if candidate.here is False and named:
+        # The same source says both, by two channels, under one user name.
+        return True
+    # Otherwise another source could put a new user's email on one of its own users, and take over the new user's access.
+    if policy.match == ASK or not policy.owns(candidate.email) or not candidate.email_counts:
+        return False
+    if policy.match == BY_EMAIL:
+        return email is not None and candidate.email is not None and fold(email) == fold(candidate.email)
+    return bool(named) and candidate.name_counts and (email is None or policy.owns(email))

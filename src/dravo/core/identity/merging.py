@@ -1,0 +1,89 @@
+"""Makes one user out of records: for each attribute the word of the source with the highest precedence that has a value."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+from dravo.core.identity.records import SIGN_IN, PersonRecord
+from dravo.core.scim.schemas import ENTERPRISE_URN
+
+OWN_TO_A_RECORD = frozenset({"externalId", "groups", "active"})
+
+
+@dataclass(frozen=True)
+class MergedUser:
+    """The one person behind some records.
+
+    Attributes:
+        attributes: a SCIM User, without what is a single record's own business.
+        given_by: for each attribute ("title", "urn:...:User:department") the id of the source that gave it.
+        active: whether any record has the person as active.
+        gone: whether every record is gone: a leaver.
+    """
+
+    attributes: Mapping[str, Any]
+    given_by: Mapping[str, str]
+    active: bool
+    gone: bool
+
+
+NOBODY: frozenset[str] = frozenset()
+
+
+def merge(
+    records: Iterable[PersonRecord], precedence: Mapping[str, int], vetoing: frozenset[str] = NOBODY, quiet: frozenset[str] = NOBODY
+) -> MergedUser:
+    """Return the user that records make.
+
+    Inactive records give no attributes while an active one exists; records that are gone give some only while there is no
+    other, so that a leaver can still be recognised. Signing in proves who somebody is, not that they are still there: where a source
+    says of somebody by another channel that they are inactive or gone, what its sign-in says counts as inactive or gone too.
+
+    Args:
+        records: all records bound to the user, at least one.
+        precedence: for each source id its rank; the lowest number has the first word.
+        vetoing: ids of sources whose inactive, or gone, makes the user inactive whatever others say.
+        quiet: ids of sources that say nothing of people whom another source knows.
+    """
+    ranked = sorted(records, key=lambda record: (precedence.get(record.source_id, 0), record.channel == SIGN_IN, record.id))
+    if len(ranked) > 1 and any(record.channel == SIGN_IN for record in ranked):
+        ranked = _as_their_source_has_them(ranked)
+    speaking = [record for record in ranked if record.active] or [record for record in ranked if not record.gone] or ranked
+    if quiet:
+        speaking = [record for record in speaking if record.source_id not in quiet] or speaking
+    vetoed = any(record.source_id in vetoing and not record.active for record in ranked) if vetoing else False
+    attributes: dict[str, Any] = {}
+    given_by: dict[str, str] = {}
+    for record in speaking:
+        for name, value in record.data.items():
+            if name in OWN_TO_A_RECORD:
+                continue
+            if name == ENTERPRISE_URN:
+                extension = attributes.setdefault(name, {})
+                for part, part_value in value.items():
+                    if part not in extension:
+                        extension[part] = part_value
+                        given_by[f"{name}:{part}"] = record.source_id
+            elif name not in attributes:
+                attributes[name] = value
+                given_by[name] = record.source_id
+    return MergedUser(attributes, given_by, any(record.active for record in ranked) and not vetoed, all(record.gone for record in ranked))
+
+
+def _as_their_source_has_them(records: list[PersonRecord]) -> list[PersonRecord]:
+    """Return records, those of a sign-in as active and as present as the same source has the person by its other channels."""
+    others: dict[str, list[PersonRecord]] = {}
+    for record in records:
+        if record.channel != SIGN_IN:
+            others.setdefault(record.source_id, []).append(record)
+
+    def seen(record: PersonRecord) -> PersonRecord:
+        same = others.get(record.source_id) if record.channel == SIGN_IN else None
+        if not same or any(each.active for each in same):
+            return record
+        gone = all(each.gone for each in same)
+        return replace(record, gone=record.gone or gone, data={**record.data, "active": False})
+
+    return [seen(record) for record in records]

@@ -1,0 +1,90 @@
+"""What a source said of one person, kept as it came; and the few values of it that are searched and shown."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from dravo.core.identity.names import fold, user_name_key
+
+# The channel of people and groups that operators enter here.
+LOCAL = "local"
+# The channel of what somebody proved of themselves when they signed in.
+SIGN_IN = "sign-in"
+
+
+@dataclass(frozen=True)
+class PersonRecord:
+    """What one source last said of one person.
+
+    Attributes:
+        id: the record's own id; on the push channel also the resource's id.
+        source_id: whose record it is.
+        channel: "push", "pull", "sign-in" or "local".
+        data: the SCIM User as read, names as in the schema.
+        user_id: the user it is bound to, or None as long as it is bound to nobody.
+        gone: whether the source has deleted it.
+        undecided: whether an operator has yet to decide if it belongs to an existing user; until then it gives no access.
+    """
+
+    id: str
+    source_id: str
+    channel: str
+    data: Mapping[str, Any]
+    user_id: str | None
+    gone: bool = False
+    undecided: bool = False
+
+    @property
+    def active(self) -> bool:
+        """Whether the source has the person as active; one that says nothing means yes (RFC 7643, 4.1.1, leaves it open)."""
+        return not self.gone and self.data.get("active", True) is not False
+
+
+@dataclass(frozen=True)
+class Searchable:
+    """The values by which a record or user is found and listed; keys are folded for comparison."""
+
+    user_name: str
+    user_name_key: str
+    external_id: str | None
+    display_name: str
+    email: str | None
+    emails: tuple[str, ...] = ()
+
+
+def searchable(data: Mapping[str, Any]) -> Searchable:
+    """Return what a SCIM User is found by."""
+    user_name = str(data.get("userName", ""))
+    given = data.get("emails") or ()
+    emails = tuple(dict.fromkeys([fold(str(each["value"])) for each in given if each.get("value")])) if given else ()
+    return Searchable(user_name, user_name_key(user_name), data.get("externalId"), display_name(data), primary_email(data), emails)
+
+
+def display_name(data: Mapping[str, Any]) -> str:
+    """Return the name to show: displayName, else the formatted name, else given and family name, else userName."""
+    name = data.get("name") or {}
+    parts = " ".join(part for part in (name.get("givenName"), name.get("familyName")) if part)
+    return str(data.get("displayName") or name.get("formatted") or parts or data.get("userName", ""))
+
+
+def primary_email(data: Mapping[str, Any]) -> str | None:
+    """Return the primary e-mail address, else the first one, else None."""
+    emails = [element for element in data.get("emails") or [] if element.get("value")]
+    primary = next((element for element in emails if element.get("primary")), emails[0] if emails else None)
+    return str(primary["value"]) if primary else None
+
+
+def changes(before: Mapping[str, Any], after: Mapping[str, Any]) -> dict[str, list[Any]]:
+    """Return what differs between two SCIM Users: for each attribute its value before and after; of an extension each of its attributes."""
+    found: dict[str, list[Any]] = {}
+    for name in dict.fromkeys((*before, *after)):
+        one, other = before.get(name), after.get(name)
+        if one == other:
+            continue
+        if name.startswith("urn:"):
+            found.update({f"{name}:{part}": pair for part, pair in changes(one or {}, other or {}).items()})
+        else:
+            found[name] = [one, other]
+    return found

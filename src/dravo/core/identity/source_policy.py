@@ -1,0 +1,327 @@
+"""A source's answers to the five questions: who is it, who may come in, what do they bring, whose word counts, when does it apply.
+
+What a source says of somebody, an entry with attributes of its own names, becomes a SCIM User by these answers, or is left out.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+import orjson
+
+from dravo.core.access.conditions import Condition, read_condition, seen
+from dravo.core.errors import DravoError, InvalidInput
+from dravo.core.expressions import ENTRY, Expression, compile_expression
+from dravo.core.expressions.functions import compiled, text_of
+from dravo.core.identity.names import fold
+from dravo.core.provisioning.attribute_mapping import Target, put, read_target
+from dravo.core.scim.errors import ScimError
+from dravo.core.scim.patches import described_by
+from dravo.core.scim.resources import read_resource, read_text
+from dravo.core.scim.schemas import USER
+
+# By what a record that is bound to nobody yet may be linked to a user who is there (P1).
+ASK, BY_USER_NAME, BY_EMAIL = "ask", "user name", "e-mail"
+MATCHES = (ASK, BY_USER_NAME, BY_EMAIL)
+# Which groups come in (P2).
+EVERY, NONE, NAMED, PATTERN = "all", "none", "named", "pattern"
+CHOICES = (EVERY, NONE, NAMED, PATTERN)
+# What no expression fills in.
+LONGEST_NAME = 200
+NOT_FILLED = ("id", "meta", "schemas", "groups", "password")
+
+
+class Refused(DravoError):
+    """What a source says of somebody cannot be taken in."""
+
+    code = "refused"
+    status = 422
+
+
+@dataclass(frozen=True)
+class GroupChoice:
+    """Which groups of a source come in: all, none, those of some names or ids, or those whose name matches a pattern."""
+
+    which: str = EVERY
+    names: tuple[str, ...] = ()
+    pattern: str = ""
+
+    @cached_property
+    def _keys(self) -> frozenset[str]:
+        return frozenset(fold(each.strip()) for each in self.names)
+
+    @cached_property
+    def _compiled(self) -> Any:
+        return compiled(self.pattern)
+
+    def takes(self, name: str, *ids: str) -> bool:
+        """Whether a group of a name, and of some ids that its source knows it by, comes in."""
+        if self.which == NAMED:
+            return not self._keys.isdisjoint((fold(name), *(fold(each) for each in ids)))
+        if self.which == PATTERN:
+            return self._compiled.search(name) is not None
+        return self.which == EVERY
+
+
+@dataclass(frozen=True)
+class SourcePolicy:
+    """The answers of one source.
+
+    Attributes:
+        match: by what its records may be linked to users who are there.
+        domains: the e-mail domains that it owns, folded: only within these may it link.
+        people: a SCIM filter on the person that the expressions make; "" lets everybody in.
+        groups: which groups come in.
+        makes: whether people whom nobody knew are made, or only those known come in.
+        attributes: (attribute, expression) in their order.
+        reads: what the expressions read, `ENTRY` or `PERSON`.
+        pilot: name or id of a group of the source; as long as it is set, only who is in it is touched.
+        groups_from: expressions whose values are names of groups that somebody is in, beside those that the source lists.
+        gives: names of groups that everybody whom it brings is in.
+    """
+
+    match: str = ASK
+    domains: tuple[str, ...] = ()
+    people: str = ""
+    groups: GroupChoice = field(default_factory=GroupChoice)
+    makes: bool = True
+    attributes: tuple[tuple[str, str], ...] = ()
+    reads: str = ENTRY
+    pilot: str = ""
+    groups_from: tuple[str, ...] = ()
+    gives: tuple[str, ...] = ()
+
+    def document(self) -> dict[str, Any]:
+        """Return it as JSON."""
+        return {
+            "match": self.match,
+            "domains": list(self.domains),
+            "people": self.people,
+            "groups": {"which": self.groups.which, "names": list(self.groups.names), "pattern": self.groups.pattern},
+            "makes": self.makes,
+            "pilot": self.pilot,
+            "groups_from": list(self.groups_from),
+            "gives": list(self.gives),
+            "attributes": [{"attribute": attribute, "expression": expression} for attribute, expression in self.attributes],
+        }
+
+    @cached_property
+    def digest(self) -> str:
+        """What tells these answers from others, as far as they decide what a record comes to."""
+        return hashlib.blake2b(orjson.dumps(self.document()), digest_size=8).hexdigest()
+
+    @cached_property
+    def rows(self) -> tuple[tuple[Target, Expression], ...]:
+        """The attributes that expressions make."""
+        return tuple((read_target(attribute, NOT_FILLED), compile_expression(text, self.reads)) for attribute, text in self.attributes)
+
+    @cached_property
+    def _fillers(self) -> tuple[tuple[Callable[[dict[str, Any], Any], None], Expression], ...]:
+        return tuple((_filler(target), expression) for target, expression in self.rows)
+
+    @cached_property
+    def _is_text_only(self) -> bool:
+        """Whether every attribute is a text, which is checked where it is filled in; others are checked as a pushed person is."""
+        return all(_is_text(target) for target, _ in self.rows)
+
+    @cached_property
+    def uses(self) -> frozenset[str]:
+        """The names of the source's attributes that the expressions read."""
+        made_by = (*(expression for _, expression in self.rows), *self._groups_made_by)
+        return frozenset(name for expression in made_by for name in expression.uses)
+
+    @cached_property
+    def _groups_made_by(self) -> tuple[Expression, ...]:
+        return tuple(compile_expression(text, self.reads) for text in self.groups_from)
+
+    @cached_property
+    def groups_read(self) -> frozenset[str]:
+        """The names of the source's attributes that say in which groups somebody is."""
+        return frozenset(name for expression in self._groups_made_by for name in expression.uses)
+
+    @property
+    def makes_groups(self) -> bool:
+        """Whether groups come of what the source says of people, beside those that it lists."""
+        return bool(self.groups_from or self.gives)
+
+    def made_groups(self, attributes: Mapping[str, Any]) -> list[str]:
+        """Return the names of the groups that an entry's own values, and this source, put somebody into; each once."""
+        found = list(self.gives)
+        for expression in self._groups_made_by:
+            value = expression.result(attributes)
+            found += [text_of(each) for each in (value if isinstance(value, list) else [value]) if each is not None]
+        named: dict[str, str] = {}
+        for each in found:
+            if name := each.strip()[:LONGEST_NAME]:
+                named.setdefault(fold(name), name)
+        return list(named.values())
+
+    @cached_property
+    def condition(self) -> Condition | None:
+        """Who may come in."""
+        return read_condition(self.people) if self.people else None
+
+    def person(self, attributes: Mapping[str, Any]) -> dict[str, Any]:
+        """Return the SCIM User that an entry comes to.
+
+        Raises:
+            Refused: if it cannot be one.
+        """
+        made: dict[str, Any] = {}
+        for fill, expression in self._fillers:
+            value = expression.result(attributes)
+            if value is not None:
+                try:
+                    fill(made, value)
+                except ScimError as wrong:
+                    raise Refused(wrong.detail, "Mend the expression, for example with: at most 200.") from None
+        if not str(made.get("userName") or "").strip():
+            raise Refused("The expression for the user name gives nothing.", "See which attribute has it, and name that one.")
+        try:
+            return made if self._is_text_only else read_resource(made, USER)
+        except ScimError as wrong:
+            raise Refused(wrong.detail, "Mend the expression, for example with: as boolean, first, trim.") from None
+
+    def lets_in(self, person: Mapping[str, Any], source_key: str) -> bool:
+        """Whether a person may come in."""
+        return self.condition is None or self.condition.holds(seen(person, (), (source_key,)))
+
+    def owns(self, address: str | None) -> bool:
+        """Whether an e-mail address is of a domain that the source owns."""
+        return bool(address) and "@" in str(address) and fold(str(address).rpartition("@")[2]) in self.domains
+
+
+def _is_text(target: Target) -> bool:
+    path = target.path
+    if path is None or path.at.attribute is None:
+        return False
+    at, attribute = path.at, path.at.attribute
+    if attribute.multi_valued:
+        return path.element is not None and (at.sub is None or at.sub.type == "string")
+    return (at.sub or attribute).type == "string"
+
+
+def _filler(target: Target) -> Callable[[dict[str, Any], Any], None]:
+    """Return what puts a value where it belongs: quickly for a plain text, which most are."""
+    if not _is_text(target) or target.path is None or target.path.at.attribute is None:
+        return lambda made, value: put(made, target, value)
+    at, element = target.path.at, target.path.element
+    name, sub = target.path.at.attribute.name, at.sub.name if at.sub else None
+    described = described_by(element) if element is not None else {}
+
+    def text(value: Any) -> str:
+        single = value[0] if isinstance(value, list) else value
+        return read_text(name, text_of(single))
+
+    def fill(made: dict[str, Any], value: Any) -> None:
+        if element is not None:
+            if name in made:
+                put(made, target, text(value))
+            else:
+                made[name] = [{**described, sub or "value": text(value)}]
+            return
+        holder = made.setdefault(at.urn, {}) if at.urn else made
+        if sub is not None:
+            holder.setdefault(name, {})[sub] = text(value)
+        else:
+            holder[name] = text(value)
+
+    return fill
+
+
+def read_policy(document: Mapping[str, Any], reads: str) -> SourcePolicy:
+    """Return the answers that a document holds, each checked.
+
+    Raises:
+        InvalidInput: naming the answer that is at fault.
+    """
+    match = _one_of(document.get("match", ASK), MATCHES, "match")
+    domains = tuple(dict.fromkeys(_domain(each) for each in document.get("domains") or ()))
+    if match != ASK and not domains:
+        raise InvalidInput(
+            "Which domains are the source's own has to be said.",
+            "A record is linked by itself only within domains that its source owns; name them, or have it ask.",
+            "domains",
+        )
+    people = str(document.get("people") or "").strip()
+    if people and read_condition(people).asks_groups:
+        raise InvalidInput("Who may come in cannot depend on groups: they are read after the people.", "Ask for attributes.", "people")
+    attributes = tuple((str(each["attribute"]).strip(), str(each["expression"])) for each in document.get("attributes") or ())
+    names = [read_target(attribute, NOT_FILLED).text.lower() for attribute, _ in attributes]
+    for number, (attribute, text) in enumerate(attributes):
+        if names.index(names[number]) != number:
+            raise InvalidInput(f"'{attribute}' is made twice.", "Keep one of the two.", "attributes")
+        try:
+            compile_expression(text, reads)
+        except InvalidInput as wrong:
+            raise InvalidInput(f"{attribute}: {wrong.message}", wrong.mend, "attributes") from None
+    if "username" not in names:
+        raise InvalidInput("No expression makes the user name.", "Add a row for userName.", "attributes")
+    groups, makes, pilot = _group_choice(document.get("groups") or {}), bool(document.get("makes", True)), str(document.get("pilot") or "").strip()
+    groups_from = tuple(text for each in document.get("groups_from") or () if (text := str(each).strip()))
+    for text in groups_from:
+        try:
+            compile_expression(text, reads)
+        except InvalidInput as wrong:
+            raise InvalidInput(f"Groups from '{text}': {wrong.message}", wrong.mend, "groups_from") from None
+    gives = tuple(dict.fromkeys(name for each in document.get("gives") or () if (name := str(each).strip())))
+    if any(len(each) > LONGEST_NAME for each in gives):
+        raise InvalidInput(f"A group's name has {LONGEST_NAME} characters at the most.", "Take a shorter one.", "gives")
+    return SourcePolicy(match, domains, people, groups, makes, attributes, reads, pilot, groups_from, gives)
+
+
+def _one_of(value: Any, choices: Sequence[str], name: str) -> str:
+    if value not in choices:
+        raise InvalidInput(f"'{value}' is no choice for '{name}'.", f"It is one of: {', '.join(choices)}.", name)
+    return str(value)
+
+
+def read_domains(texts: Sequence[str]) -> list[str]:
+    """Return email domains in folded form, without duplicates.
+
+    Raises:
+        InvalidInput: if one is not a domain.
+    """
+    return list(dict.fromkeys(_domain(each) for each in texts))
+
+
+def _domain(text: str) -> str:
+    domain = fold(text.strip().removeprefix("@"))
+    if "." not in domain or any(sign.isspace() or sign in "@/\\,;" for sign in domain):
+        raise InvalidInput(f"'{text}' is not a domain.", "Write it like fernhollow.example.", "domains")
+    return domain
+
+
+def _group_choice(document: Mapping[str, Any]) -> GroupChoice:
+    which = _one_of(document.get("which", EVERY), CHOICES, "groups")
+    names = tuple(dict.fromkeys(each.strip() for each in document.get("names") or () if each.strip()))
+    pattern = str(document.get("pattern") or "")
+    if which == NAMED and not names:
+        raise InvalidInput("No group is named.", "Name some, one each line, or choose all.", "groups")
+    if which == PATTERN:
+        try:
+            compiled(pattern)
+        except ValueError as wrong:
+            raise InvalidInput(f"The pattern cannot be used: {wrong}.", "Patterns are those of RE2, such as ^Estates.", "groups") from None
+        if not pattern:
+            raise InvalidInput("The pattern is empty.", "Write one, such as ^Estates, or choose all.", "groups")
+    return GroupChoice(which, names if which == NAMED else (), pattern if which == PATTERN else "")
+
+
+def reworked(policy: SourcePolicy, entries: Sequence[Mapping[str, Any]], name: Callable[[Mapping[str, Any]], str]) -> list[dict[str, Any]]:
+    """Return what some entries come to, for people to read: each {"name", "person" or None, "groups", "comes_in", "message"}."""
+    found: list[dict[str, Any]] = []
+    for entry in entries:
+        try:
+            person = policy.person(entry)
+        except Refused as wrong:
+            found.append({"name": name(entry), "person": None, "groups": [], "comes_in": False, "message": f"{wrong.message} {wrong.mend}"})
+            continue
+        comes_in = policy.lets_in(person, "")
+        message = "" if comes_in else "Outside of whom you let in."
+        found.append({"name": name(entry), "person": person, "groups": policy.made_groups(entry), "comes_in": comes_in, "message": message})
+    return found

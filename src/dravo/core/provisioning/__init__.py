@@ -1,0 +1,1 @@
+"""From access to the desired account: attributes, roles, drift and removal limits."""

@@ -1,0 +1,253 @@
+"""Access and an application's settings become the account as it should be there; and how that differs from what was agreed.
+
+What is due is plain JSON, kept with the account and compared as it is:
+
+- ``{"want": "present", "active": bool, "roles": [...], "user": {...}}``: there, with these attributes and roles; where there is one
+  also ``plan`` (of which it has a seat), and where the application's settings say so ``carry`` and ``carry_plan`` (how roles and
+  plan go over), ``groups`` (in which delivered groups it is) and ``problem`` (why it cannot be made);
+- ``{"want": "absent"}``: not there;
+- ``{"want": "as it is"}``: the application's settings say to leave it alone.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from dravo.core.access.license_plans import Plan
+from dravo.core.expressions import Expression
+from dravo.core.identity.merging import MergedUser
+from dravo.core.identity.records import display_name
+from dravo.core.provisioning.attribute_mapping import ATTRIBUTE, ENTITLEMENTS, OBJECTS, PLAIN, ROLES, RolesAs, Target, carried, mapped
+
+PRESENT, ABSENT, AS_IT_IS = "present", "absent", "as it is"
+DEACTIVATE, DELETE, LEAVE_ALONE = "deactivate", "delete", "leave alone"
+LEAVING = (DEACTIVATE, DELETE, LEAVE_ALONE)
+
+# How a plan goes over unless something else is said.
+PLAN_PLAIN = RolesAs(ENTITLEMENTS)
+
+DELIVERED = (
+    "userName",
+    "name",
+    "displayName",
+    "nickName",
+    "title",
+    "userType",
+    "preferredLanguage",
+    "locale",
+    "timezone",
+    "emails",
+    "phoneNumbers",
+    "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User",
+)
+ENTERPRISE_PARTS = ("employeeNumber", "costCenter", "organization", "division", "department")
+
+
+@dataclass(frozen=True)
+class Settings:
+    """What goes over to an application, and what happens there to people who leave.
+
+    Attributes:
+        on_losing_access, on_inactive, on_gone: one of `LEAVING` for each of the three events.
+        attributes: what expressions make, or leave out (None), beside the standard attributes.
+        roles_as, plans_as: how roles go over, and the plan of which somebody has a seat.
+    """
+
+    on_losing_access: str = DEACTIVATE
+    on_inactive: str = DEACTIVATE
+    on_gone: str = DEACTIVATE
+    attributes: tuple[tuple[Target, Expression | None], ...] = ()
+    roles_as: RolesAs = PLAIN
+    plans_as: RolesAs = PLAN_PLAIN
+
+
+@dataclass(frozen=True)
+class RoleLabel:
+    """A role as an application knows it."""
+
+    key: str
+    label: str
+    rank: int
+
+    @property
+    def order(self) -> tuple[int, str]:
+        """By this roles stand in order, the highest first: the highest rank, then the first key."""
+        return -self.rank, self.key
+
+
+def due_account(
+    user_id: str,
+    user: MergedUser,
+    roles: Sequence[RoleLabel],
+    settings: Settings,
+    before: Mapping[str, Any] | None,
+    groups: Sequence[str] = (),
+    plan: Plan | None = None,
+) -> dict[str, Any] | None:
+    """Return the account as it should be in one application, or None where there never was a reason for one.
+
+    Args:
+        user_id: the user's id, which is the account's externalId.
+        user: the person.
+        roles: the roles that they have in the application now; may be none.
+        settings: the application's.
+        before: what was due last, or None.
+        groups: which delivered groups they are in, as "group:ID" or "role:ID".
+        plan: of which they have a seat.
+    """
+    if roles:
+        due = _present(user_id, user, roles, settings, active=True)
+        if plan is not None:
+            due["plan"] = {"value": plan.key, "display": plan.label}
+            if settings.plans_as != PLAN_PLAIN:
+                due["carry_plan"] = settings.plans_as.document()
+        return {**due, "groups": sorted(groups)} if groups else due
+    if before is None:
+        return None
+    if user.gone:
+        what = settings.on_gone
+    elif not user.active:
+        what = settings.on_inactive
+    else:
+        what = settings.on_losing_access
+    if what == DELETE or before["want"] == ABSENT:
+        return {"want": ABSENT}
+    if what == LEAVE_ALONE:
+        return {"want": AS_IT_IS}
+    return _present(user_id, user, (), settings, active=False)
+
+
+def _present(user_id: str, user: MergedUser, roles: Sequence[RoleLabel], settings: Settings, *, active: bool) -> dict[str, Any]:
+    ranked = sorted(roles, key=lambda role: role.order)
+    attributes: dict[str, Any] = {}
+    for name in DELIVERED:
+        value = user.attributes.get(name)
+        if isinstance(value, Mapping) and name.startswith("urn:"):
+            # A manager's id means nothing to another service, so it does not go over.
+            value = {part: value[part] for part in ENTERPRISE_PARTS if part in value}
+        if value:
+            attributes[name] = value
+    attributes.setdefault("displayName", display_name(user.attributes))
+    if settings.attributes:
+        attributes = mapped(attributes, user.attributes, settings.attributes)
+    attributes.setdefault("externalId", user_id)
+    due = {
+        "want": PRESENT,
+        "active": active,
+        "roles": [{"value": role.key, "display": role.label, "primary": number == 0} for number, role in enumerate(ranked)],
+        "user": attributes,
+    }
+    if settings.roles_as != PLAIN:
+        due["carry"] = settings.roles_as.document()
+    if not attributes.get("userName"):
+        due["problem"] = "The expression for userName gives nothing for this person, and an account needs one."
+    return due
+
+
+def describe(due: Mapping[str, Any]) -> str:
+    """Return in a few words what an account is to become."""
+    if due["want"] == ABSENT:
+        return "not there"
+    if due["want"] == AS_IT_IS:
+        return "left as it is"
+    roles = ", ".join(role["display"] for role in due["roles"])
+    if "plan" in due:
+        roles += f" (plan {due['plan']['display']})"
+    return f"active, {roles}" if due["active"] and roles else "active" if due["active"] else "inactive, no role"
+
+
+def delivered_names(settings: Settings) -> frozenset[str]:
+    """Return the names of the attributes that an application gets, whether a user has a value or not; no roles where groups carry them."""
+    names = set(DELIVERED)
+    for target, expression in settings.attributes:
+        if target.path is None:
+            continue
+        at = target.path.at
+        name = at.urn or (at.attribute.name if at.attribute is not None else "")
+        if expression is not None:
+            names.add(name)
+        elif at.urn is None and at.sub is None:
+            names.discard(name)
+    if settings.roles_as.way in (ROLES, ENTITLEMENTS, ATTRIBUTE):
+        names |= {ROLES, ENTITLEMENTS}
+    return frozenset(names - {""})
+
+
+def scim_body(due: Mapping[str, Any], shape: str = OBJECTS) -> dict[str, Any]:
+    """Return a due account as the attributes of a SCIM User, `schemas` left out; what is None or empty is to be taken away.
+
+    Args:
+        due: as `due_account` makes it.
+        shape: in which form the application takes roles, where the settings leave that to it.
+    """
+    body = {**due["user"], "active": due["active"]}
+    for name, value in carried(due["roles"], RolesAs(**due.get("carry", {})), shape).items():
+        body[name] = {**body.get(name, {}), **value} if isinstance(value, Mapping) else value
+    for name, value in _plan_carried(due, shape).items():
+        if isinstance(value, Mapping):
+            body[name] = {**body.get(name, {}), **value}
+        else:
+            body[name] = [*(body.get(name) or ()), *value] if isinstance(value, list) else value
+    return body
+
+
+def _plan_carried(due: Mapping[str, Any], shape: str) -> dict[str, Any]:
+    if "plan" not in due:
+        return {}
+    return carried([due["plan"]], RolesAs(**due.get("carry_plan", PLAN_PLAIN.document())), shape)
+
+
+def carriers(due: Mapping[str, Any], shape: str) -> frozenset[str]:
+    """Return the names of the attributes that carry the roles and the plan of a due account."""
+    how = RolesAs(**due.get("carry", {}))
+    roles = {*carried(due["roles"], how, shape)} if how.way != ATTRIBUTE else {how.attribute or ""}
+    return frozenset(roles | {*_plan_carried(due, shape)})
+
+
+def differences(agreed: Mapping[str, Any], due: Mapping[str, Any]) -> list[dict[str, Any]]:
+    """Return the patch operations that make one SCIM User into another (RFC 7644, section 3.5.2).
+
+    Args:
+        agreed: the attributes that the application has from us.
+        due: the attributes that it should have.
+    """
+    operations: list[dict[str, Any]] = []
+    for name, value in due.items():
+        before = agreed.get(name)
+        if before == value:
+            continue
+        if value in (None, []):
+            if before:
+                operations.append({"op": "remove", "path": name})
+        elif isinstance(value, Mapping) and name.startswith("urn:"):
+            operations.extend(_part_differences(f"{name}:", before or {}, value))
+        elif isinstance(value, Mapping) and None in value.values():
+            operations.extend(_part_differences(f"{name}.", before or {}, value))
+        else:
+            operations.append({"op": "replace", "path": name, "value": value})
+    operations.extend({"op": "remove", "path": name} for name in agreed if name not in due and agreed[name])
+    return operations
+
+
+def without_empty(attributes: Mapping[str, Any]) -> dict[str, Any]:
+    """Return attributes without those that are None or empty, at both levels: what a new account is made of."""
+    kept = {}
+    for name, value in attributes.items():
+        inner = {part: each for part, each in value.items() if each not in (None, [])} if isinstance(value, Mapping) else value
+        if inner not in (None, [], {}):
+            kept[name] = inner
+    return kept
+
+
+def _part_differences(before_part: str, agreed: Mapping[str, Any], due: Mapping[str, Any]) -> list[dict[str, Any]]:
+    """Return the operations for a complex value part by part: not every application takes an extension whole as a path."""
+    operations = []
+    for part, value in due.items():
+        if value in (None, []):
+            if agreed.get(part):
+                operations.append({"op": "remove", "path": f"{before_part}{part}"})
+        elif agreed.get(part) != value:
+            operations.append({"op": "replace", "path": f"{before_part}{part}", "value": value})
+    return operations + [{"op": "remove", "path": f"{before_part}{part}"} for part in agreed if part not in due]

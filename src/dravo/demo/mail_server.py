@@ -1,0 +1,79 @@
+"""A stand-in for a mail server: it takes every letter by SMTP, delivers none, and shows what it took.
+
+    python -m dravo.demo.letters --name "Mail" --port 8450 --smtp-port 8451 --state FILE
+
+GET /letters [{"to", "from", "subject", "text"}], newest first; DELETE /letters; PUT /faults {"refusing", "busy"}; the page is at /.
+"""
+
+from __future__ import annotations
+
+import email
+import email.policy
+import html
+import json
+import threading
+from pathlib import Path
+from typing import Any
+
+from aiosmtpd.controller import Controller
+
+from dravo.demo.http_server import Answer, Call, end_with_parent, make_server, page, stand_in_arguments
+
+MOST = 200
+
+
+class Letters:
+    """What arrived, the newest first."""
+
+    def __init__(self, name: str, state: Path) -> None:
+        self.name, self.state, self.lock = name, state, threading.Lock()
+        self.kept: list[dict[str, str]] = json.loads(state.read_text()) if state.exists() else []
+        self.faults: dict[str, Any] = {}
+
+    async def handle_DATA(self, _server: Any, _session: Any, envelope: Any) -> str:
+        """Take a letter, as the library hands it over."""
+        if self.faults.get("refusing"):
+            return "550 No such person here"
+        if self.faults.get("busy"):
+            return "451 Come back later"
+        message = email.message_from_bytes(envelope.content, policy=email.policy.default)
+        body = message.get_body(("plain",))
+        letter = {
+            "to": ", ".join(envelope.rcpt_tos), "from": str(envelope.mail_from), "subject": str(message["Subject"]),
+            "text": body.get_content() if body is not None else "",
+        }  # fmt: skip
+        with self.lock:
+            self.kept = [letter, *self.kept][:MOST]
+            self.state.write_text(json.dumps(self.kept))
+        return "250 Taken"
+
+    def handle(self, call: Call) -> Answer:
+        """Answer one request."""
+        if call.path == "/letters" and call.method == "DELETE":
+            with self.lock:
+                self.kept = []
+            return Answer(204)
+        if call.path == "/letters":
+            return Answer(200, self.kept)
+        if call.path == "/faults" and call.method == "PUT":
+            self.faults = dict(call.body or {})
+            return Answer(200, self.faults)
+        rows = "".join(
+            f"<tr><td>{html.escape(each['to'])}<td>{html.escape(each['subject'])}<td><pre>{html.escape(each['text'])}</pre>" for each in self.kept
+        )
+        return page(self.name, [f"<p>{len(self.kept)} letters; none goes any further.</p><table><tr><th>To<th>Subject<th>Text{rows}</table>"])
+
+
+def main() -> None:
+    """Run the stand-in until its parent is gone."""
+    parser = stand_in_arguments("A stand-in for a mail server that shows what it took.")
+    parser.add_argument("--smtp-port", type=int, required=True)
+    given = parser.parse_args()
+    end_with_parent()
+    letters = Letters(given.name, given.state)
+    Controller(letters, hostname="127.0.0.1", port=given.smtp_port).start()
+    make_server("127.0.0.1", given.port, letters.handle, listening=given.listening).serve_forever()
+
+
+if __name__ == "__main__":
+    main()

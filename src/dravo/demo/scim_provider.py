@@ -1,0 +1,180 @@
+"""A stand-in for an identity provider that pushes its people and groups by SCIM.
+
+    python -m dravo.demo.provider --name "Fernhollow staff" --port 8430 --state FILE
+
+It keeps a directory of its own and sends each change to whoever it is connected to, as providers in the field do: it looks for a
+user name before it creates, makes groups empty and fills them in chunks, and writes `op` and booleans its own way.
+
+PUT /connection {"base_url", "token"}; PUT /people/NAME {a SCIM User}; DELETE /people/NAME; PUT /groups/NAME {"members": [NAMES]};
+DELETE /groups/NAME; POST /load {"people": [...], "groups": {NAME: [NAMES]}} in the background, GET /progress; the page is at /.
+"""
+
+from __future__ import annotations
+
+import html
+import json
+import threading
+from pathlib import Path
+from typing import Any
+
+import httpx
+
+from dravo.demo.http_server import Answer, Call, end_with_parent, make_server, page, stand_in_arguments
+
+CHUNK = 100
+CORE = "urn:ietf:params:scim:schemas:core:2.0:"
+PATCH = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
+
+
+class PushFailed(Exception):
+    """The other side did not take it."""
+
+
+class Provider:
+    """A directory of people and groups, pushed to one place."""
+
+    def __init__(self, name: str, state: Path) -> None:
+        self.name, self.state = name, state
+        self.lock = threading.RLock()
+        empty: dict[str, Any] = {"connection": {}, "people": {}, "groups": {}, "ids": {}, "group_ids": {}}
+        self.kept: dict[str, Any] = json.loads(state.read_text()) if state.exists() else empty
+        self.http = httpx.Client(timeout=60, trust_env=False)
+        self.done = self.total = 0
+        self.trouble: str | None = None
+
+    def handle(self, call: Call) -> Answer:
+        """Answer one request of whoever plays with the stand-in."""
+        kind, _, name = call.path.strip("/").partition("/")
+        try:
+            with self.lock:
+                return self.route(call.method, kind, name, call.body)
+        except (PushFailed, httpx.HTTPError) as wrong:
+            return Answer(502, {"error": str(wrong)}, "application/json")
+
+    def route(self, method: str, kind: str, name: str, body: Any) -> Answer:
+        """Do what is asked."""
+        if (method, kind) == ("GET", ""):
+            return self.show()
+        if (method, kind) == ("GET", "progress"):
+            return Answer(200, {"done": self.done, "total": self.total, "trouble": self.trouble}, "application/json")
+        if (method, kind) == ("PUT", "connection"):
+            self.kept["connection"] = body
+        elif (method, kind) == ("PUT", "people") and name:
+            self.put_person(name, body)
+        elif (method, kind) == ("DELETE", "people") and name in self.kept["people"]:
+            self.drop_person(name)
+        elif (method, kind) == ("PUT", "groups") and name:
+            self.put_group(name, list(body["members"]))
+        elif (method, kind) == ("DELETE", "groups") and name in self.kept["groups"]:
+            self.call("DELETE", f"/Groups/{self.kept['group_ids'].pop(name)}")
+            del self.kept["groups"][name]
+        elif (method, kind) == ("POST", "load"):
+            self.done, self.total, self.trouble = 0, len(body["people"]) + len(body["groups"]), None
+            threading.Thread(target=self.load, args=(body,), daemon=True).start()
+        else:
+            return Answer(404, {"error": "Nothing there."}, "application/json")
+        self.keep()
+        return Answer(200, {"ok": True}, "application/json")
+
+    def load(self, body: dict[str, Any]) -> None:
+        """Push many people and groups, counting."""
+        try:
+            for person in body["people"]:
+                self.put_person(person["userName"], person)
+                self.done += 1
+            for name, members in body["groups"].items():
+                self.put_group(name, members)
+                self.done += 1
+        except (PushFailed, httpx.HTTPError) as wrong:
+            self.trouble = str(wrong)
+        self.keep()
+
+    def keep(self) -> None:
+        """Write the directory down."""
+        with self.lock:
+            self.state.write_text(json.dumps(self.kept))
+
+    def call(self, method: str, path: str, body: Any = None, **query: str) -> Any:
+        """Send one request to the other side."""
+        connection = self.kept["connection"]
+        answer = self.http.request(
+            method,
+            connection["base_url"] + path,
+            params=query,
+            content=json.dumps(body) if body is not None else None,
+            headers={"Authorization": f"Bearer {connection['token']}", "Content-Type": "application/scim+json"},
+        )
+        if answer.status_code >= 400:
+            raise PushFailed(f"{method} {path} was answered with {answer.status_code}: {answer.text[:300]}")
+        return answer.json() if answer.content else None
+
+    def put_person(self, name: str, person: dict[str, Any]) -> None:
+        """Create or change a person there."""
+        person = {"schemas": [CORE + "User"], **person}
+        identifier = self.kept["ids"].get(name)
+        if identifier is None:
+            found = self.call("GET", "/Users", filter=f"userName eq {json.dumps(person['userName'])}")["Resources"]
+            identifier = found[0]["id"] if found else None
+        if identifier is None:
+            identifier = self.call("POST", "/Users", person)["id"]
+        else:
+            value = {key: part for key, part in person.items() if key != "schemas"}
+            if "active" in value:
+                value["active"] = str(value["active"])
+            self.call("PATCH", f"/Users/{identifier}", {"schemas": [PATCH], "Operations": [{"op": "Replace", "value": value}]})
+        self.kept["ids"][name] = identifier
+        self.kept["people"][name] = person
+
+    def drop_person(self, name: str) -> None:
+        """Deactivate a person there, then delete them."""
+        identifier = self.kept["ids"].pop(name)
+        off = [{"op": "Replace", "path": "active", "value": "False"}]
+        self.call("PATCH", f"/Users/{identifier}", {"schemas": [PATCH], "Operations": off})
+        self.call("DELETE", f"/Users/{identifier}")
+        del self.kept["people"][name]
+        for members in self.kept["groups"].values():
+            if name in members:
+                members.remove(name)
+
+    def put_group(self, name: str, members: list[str]) -> None:
+        """Make a group there if need be, and bring its list up to date in chunks."""
+        if name not in self.kept["group_ids"]:
+            made = self.call("POST", "/Groups", {"schemas": [CORE + "Group"], "displayName": name, "members": []})
+            self.kept["group_ids"][name] = made["id"]
+        before = self.kept["groups"].get(name, [])
+        identifier = self.kept["group_ids"][name]
+        for kind, names in (("Add", [m for m in members if m not in before]), ("Remove", [m for m in before if m not in members])):
+            for start in range(0, len(names), CHUNK):
+                value = [{"value": self.kept["ids"][each]} for each in names[start : start + CHUNK]]
+                operation = {"op": kind, "path": "members", "value": value}
+                self.call("PATCH", f"/Groups/{identifier}", {"schemas": [PATCH], "Operations": [operation]})
+        self.kept["groups"][name] = members
+
+    def show(self) -> Answer:
+        """Return the page for people."""
+        people = "".join(
+            f"<tr><td>{html.escape(p.get('displayName', name))}<td>{html.escape(name)}<td>{'active' if p.get('active', True) else 'inactive'}"
+            for name, p in sorted(self.kept["people"].items())
+        )
+        groups = "".join(f"<tr><td>{html.escape(name)}<td>{len(members)}" for name, members in sorted(self.kept["groups"].items()))
+        return page(
+            self.name,
+            [
+                f"<p>{len(self.kept['people'])} people, pushed to {html.escape(self.kept['connection'].get('base_url', 'nowhere yet'))}.</p>",
+                f"<table><tr><th>Group<th>Members{groups}</table><p>",
+                f"<table><tr><th>Name<th>User name<th>State{people}</table>",
+            ],
+        )
+
+
+def main() -> None:
+    """Run the stand-in until its parent is gone."""
+    parser = stand_in_arguments("A stand-in for an identity provider that pushes people by SCIM.")
+    given = parser.parse_args()
+    end_with_parent()
+    provider = Provider(given.name, given.state)
+    make_server("127.0.0.1", given.port, provider.handle, listening=given.listening).serve_forever()
+
+
+if __name__ == "__main__":
+    main()

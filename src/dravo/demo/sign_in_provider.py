@@ -1,0 +1,367 @@
+"""A stand-in for an identity provider at which people sign in: SAML 2.0 and OpenID Connect.
+
+    python -m dravo.demo.identity --name "Contractors' sign-in" --port 8440 --state FILE
+
+Whoever comes chooses who they are; there are no passwords, for it is a stand-in. It takes any service that asks.
+
+PUT /people/NAME {"given", "family", "email", "verified", "groups": [NAMES]}; DELETE /people/NAME; PUT /groups {NAME: ID};
+PUT /faults {"ids for names", "no groups", "namespaced", "other certificate", "clock apart": SECONDS, "wrong audience", "wrong address",
+"not assigned", "transient", "letter case"}; PUT /client {"id", "secret"}; POST /keys makes new keys; the page is at /.
+
+SAML: /metadata, /saml; OpenID Connect: /.well-known/openid-configuration, /authorize, /token, /userinfo, /keys.
+"""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import html
+import json
+import secrets
+import threading
+import time
+import zlib
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlencode
+
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives.asymmetric import rsa
+from cryptography.x509.oid import NameOID
+from joserfc import jwt
+from joserfc.jwk import RSAKey
+from lxml import etree
+from signxml.algorithms import CanonicalizationMethod, DigestAlgorithm, SignatureMethod
+from signxml.signer import XMLSigner
+
+from dravo.demo.http_server import Answer, Call, end_with_parent, make_server, page, stand_in_arguments
+
+SAML, SAMLP = "urn:oasis:names:tc:SAML:2.0:assertion", "urn:oasis:names:tc:SAML:2.0:protocol"
+MD, DS = "urn:oasis:names:tc:SAML:2.0:metadata", "http://www.w3.org/2000/09/xmldsig#"
+FORMATS = "urn:oasis:names:tc:SAML:2.0:nameid-format:"
+CLAIMS = "http://schemas.fernhollow.example/claims/"
+
+
+class Identity:
+    """A provider with people, groups and keys, and faults that can be switched on."""
+
+    def __init__(self, name: str, port: int, state: Path) -> None:
+        self.name, self.url, self.state = name, f"http://127.0.0.1:{port}", state
+        self.lock = threading.RLock()
+        empty: dict[str, Any] = {"people": {}, "groups": {}, "faults": {}, "keys": [], "client": {"id": "dravo", "secret": "not-much-of-a-secret"}}
+        self.kept: dict[str, Any] = json.loads(state.read_text()) if state.exists() else empty
+        self.codes: dict[str, dict[str, Any]] = {}
+        self.access: dict[str, str] = {}
+        self.signed_out = 0
+        if not self.kept["keys"]:
+            self.new_keys()
+
+    def handle(self, call: Call) -> Answer:
+        """Answer one request."""
+        with self.lock:
+            return self.route(call)
+
+    def route(self, call: Call) -> Answer:
+        """Do what is asked."""
+        kind, _, name = call.path.strip("/").partition("/")
+        known = {
+            "": self.show, "metadata": self.metadata, "saml": self.saml, ".well-known": self.configuration, "authorize": self.authorize,
+            "token": self.token, "userinfo": self.userinfo, "sign-out": self.sign_out,
+        }  # fmt: skip
+        if kind in known:
+            return known[kind](call)
+        if (call.method, kind) == ("GET", "keys"):
+            return self.json({"keys": [self.key(each).as_dict(private=False) for each in self.kept["keys"]]})
+        if (call.method, kind) == ("POST", "keys"):
+            self.new_keys()
+        elif (call.method, kind) == ("PUT", "people") and name:
+            self.kept["people"][name] = {"id": secrets.token_hex(8), **self.kept["people"].get(name, {}), **call.body}
+        elif (call.method, kind) == ("DELETE", "people") and name in self.kept["people"]:
+            del self.kept["people"][name]
+        elif call.method == "PUT" and kind in ("faults", "groups", "client"):
+            self.kept[kind] = call.body
+        else:
+            return Answer(404, {"error": "Nothing there."}, "application/json")
+        self.state.write_text(json.dumps(self.kept))
+        return self.json({"ok": True})
+
+    def json(self, body: Any, status: int = 200) -> Answer:
+        """Return JSON."""
+        return Answer(status, body, "application/json")
+
+    # Keys
+
+    def new_keys(self) -> None:
+        """Make a new key; the one before is known no longer."""
+        key = rsa.generate_private_key(65537, 2048)
+        subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, self.name)])
+        now = datetime.now(UTC)
+        made = (
+            x509.CertificateBuilder()
+            .subject_name(subject)
+            .issuer_name(subject)
+            .public_key(key.public_key())
+            .serial_number(x509.random_serial_number())
+            .not_valid_before(now - timedelta(days=1))
+            .not_valid_after(now + timedelta(days=25))
+            .sign(key, hashes.SHA256())
+        )
+        pem = key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()).decode()
+        certificate = made.public_bytes(serialization.Encoding.PEM).decode()
+        self.kept["keys"] = [{"id": secrets.token_hex(4), "key": pem, "certificate": certificate}]
+        self.state.write_text(json.dumps(self.kept))
+
+    def key(self, kept: dict[str, str]) -> RSAKey:
+        """Return a key as JOSE has it."""
+        return RSAKey.import_key(kept["key"], {"kid": kept["id"], "use": "sig", "alg": "RS256"})
+
+    def fault(self, name: str) -> Any:
+        """Return whether a fault is switched on, and how."""
+        return self.kept["faults"].get(name)
+
+    # What is said of somebody
+
+    def claims(self, name: str) -> dict[str, list[str]]:
+        """Return what is said of a person, by claim."""
+        person = self.kept["people"][name]
+        groups = person.get("groups", [])
+        if self.fault("ids for names"):
+            groups = [self.kept["groups"].get(each) or hashlib.sha256(each.encode()).hexdigest()[:32] for each in groups]
+        if self.fault("letter case"):
+            groups = [each.upper() for each in groups]
+        said = {"username": [name], "email": [person["email"]], "givenname": [person["given"]], "surname": [person["family"]]}
+        said["displayname"] = [f"{person['given']} {person['family']}"]
+        if not self.fault("no groups"):
+            said["groups"] = groups
+        if self.fault("namespaced"):
+            said = {f"{CLAIMS}{each}": values for each, values in said.items()}
+        return said
+
+    def chooser(self, title: str, fields: dict[str, str], action: str) -> Answer:
+        """Return the page on which whoever comes says who they are."""
+        hidden = "".join(f'<input type=hidden name="{html.escape(name)}" value="{html.escape(value)}">' for name, value in fields.items())
+        people = "".join(
+            f'<p><button name=who value="{html.escape(name)}">{html.escape(person["given"])} {html.escape(person["family"])}</button>'
+            for name, person in sorted(self.kept["people"].items())
+        )
+        return page(self.name, [f"<h2>{title}</h2><form method=post action='{action}'>{hidden}{people}</form>"])
+
+    # SAML
+
+    def metadata(self, _: Call) -> Answer:
+        """Return who we are, as SAML has it."""
+        body = "".join(self.kept["keys"][0]["certificate"].strip().splitlines()[1:-1])
+        sign_in = "".join(
+            f'<md:SingleSignOnService Binding="urn:oasis:names:tc:SAML:2.0:bindings:HTTP-{binding}" Location="{self.url}/saml"/>'
+            for binding in ("Redirect", "POST")
+        )
+        redirected = "urn:oasis:names:tc:SAML:2.0:bindings:HTTP-Redirect"
+        sign_out = f'<md:SingleLogoutService Binding="{redirected}" Location="{self.url}/sign-out"/>'
+        text = (
+            f'<md:EntityDescriptor xmlns:md="{MD}" entityID="{self.url}/entity"><md:IDPSSODescriptor protocolSupportEnumeration="{SAMLP}">'
+            f'<md:KeyDescriptor use="signing"><ds:KeyInfo xmlns:ds="{DS}"><ds:X509Data><ds:X509Certificate>{body}</ds:X509Certificate></ds:X509Data>'
+            f"</ds:KeyInfo></md:KeyDescriptor>{sign_out}{sign_in}</md:IDPSSODescriptor></md:EntityDescriptor>"
+        )
+        return Answer(200, text, "application/samlmetadata+xml")
+
+    def saml(self, call: Call) -> Answer:
+        """Take a request; ask who it is; have the browser post the response."""
+        if call.method == "POST" and "who" in call.form:
+            return self.respond(call.form)
+        form = call.form if call.method == "POST" else call.query
+        packed = base64.b64decode(form.get("SAMLRequest", ""))
+        if not packed:
+            return Answer(400, {"error": "No request."}, "application/json")
+        asked = etree.fromstring(packed if call.method == "POST" else zlib.decompress(packed, -15))
+        fields = {
+            "id": asked.get("ID", ""), "acs": asked.get("AssertionConsumerServiceURL", ""), "relay": form.get("RelayState", ""),
+            "audience": asked.findtext(f"{{{SAML}}}Issuer") or "",
+        }  # fmt: skip
+        return self.chooser("Who are you?", fields, "/saml")
+
+    def respond(self, form: dict[str, str]) -> Answer:
+        """Return the page that posts a response by itself."""
+        status = "Success"
+        if form["who"] not in self.kept["people"] or self.fault("not assigned"):
+            status = "RequestDenied"
+        now = datetime.now(UTC) + timedelta(seconds=self.fault("clock apart") or 0)
+        content = base64.b64encode(self.response(form, now, status)).decode()
+        text = (
+            "<!doctype html><html lang=en><meta charset=utf-8><title>Back</title>"
+            f'<form id=on method=post action="{html.escape(form["acs"])}"><input type=hidden name=SAMLResponse value="{content}">'
+            f'<input type=hidden name=RelayState value="{html.escape(form["relay"])}"><button>Back</button></form>'
+            "<script>document.getElementById('on').submit()</script></html>"
+        )
+        return Answer(200, text, "text/html; charset=utf-8")
+
+    def response(self, form: dict[str, str], now: datetime, status: str) -> bytes:
+        """Return a response, its assertion signed."""
+
+        def at(seconds: float) -> str:
+            return (now + timedelta(seconds=seconds)).strftime("%Y-%m-%dT%H:%M:%SZ")
+
+        acs = form["acs"] if not self.fault("wrong address") else form["acs"].replace("/saml/acs", "/saml/consume")
+        audience = form["audience"] if not self.fault("wrong audience") else "urn:fernhollow:some-other-service"
+        root = etree.Element(
+            f"{{{SAMLP}}}Response", nsmap={"samlp": SAMLP, "saml": SAML}, ID=f"_{secrets.token_hex(16)}", Version="2.0", IssueInstant=at(0),
+            Destination=acs, InResponseTo=form["id"],
+        )  # fmt: skip
+        etree.SubElement(root, f"{{{SAML}}}Issuer").text = f"{self.url}/entity"
+        outer = etree.SubElement(root, f"{{{SAMLP}}}Status")
+        code = etree.SubElement(outer, f"{{{SAMLP}}}StatusCode")
+        if status != "Success":
+            code.set("Value", "urn:oasis:names:tc:SAML:2.0:status:Responder")
+            etree.SubElement(code, f"{{{SAMLP}}}StatusCode", Value=f"urn:oasis:names:tc:SAML:2.0:status:{status}")
+            etree.SubElement(outer, f"{{{SAMLP}}}StatusMessage").text = "You are not assigned to this service."
+            return bytes(etree.tostring(root))
+        code.set("Value", "urn:oasis:names:tc:SAML:2.0:status:Success")
+        root.append(self.signed(self.assertion(form["who"], form["id"], acs, audience, at)))
+        return bytes(etree.tostring(root))
+
+    def assertion(self, who: str, request: str, acs: str, audience: str, at: Any) -> etree._Element:
+        """Return an assertion about somebody."""
+        one = etree.Element(f"{{{SAML}}}Assertion", nsmap={"saml": SAML}, ID=f"_{secrets.token_hex(16)}", Version="2.0", IssueInstant=at(0))
+
+        def add(parent: etree._Element, name: str, text: str | None = None, **attributes: str) -> etree._Element:
+            made = etree.SubElement(parent, f"{{{SAML}}}{name}", **attributes)
+            made.text = text
+            return made
+
+        add(one, "Issuer", f"{self.url}/entity")
+        subject = add(one, "Subject")
+        transient = self.fault("transient")
+        name_id = secrets.token_hex(12) if transient else self.kept["people"][who]["id"]
+        add(subject, "NameID", name_id, Format=f"{FORMATS}{'transient' if transient else 'persistent'}")
+        confirmation = add(subject, "SubjectConfirmation", Method="urn:oasis:names:tc:SAML:2.0:cm:bearer")
+        add(confirmation, "SubjectConfirmationData", Recipient=acs, NotOnOrAfter=at(300), InResponseTo=request)
+        conditions = add(one, "Conditions", NotBefore=at(-5), NotOnOrAfter=at(300))
+        add(add(conditions, "AudienceRestriction"), "Audience", audience)
+        add(one, "AuthnStatement", AuthnInstant=at(0), SessionIndex=f"_{secrets.token_hex(8)}")
+        statement = add(one, "AttributeStatement")
+        for name, values in self.claims(who).items():
+            attribute = add(statement, "Attribute", Name=name)
+            for value in values:
+                add(attribute, "AttributeValue", value)
+        return one
+
+    def signed(self, assertion: etree._Element) -> etree._Element:
+        """Return an assertion with its signature right behind the issuer."""
+        kept = self.kept["keys"][0]
+        if self.fault("other certificate"):
+            other = rsa.generate_private_key(65537, 2048)
+            form = (serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
+            kept = {**kept, "key": other.private_bytes(*form).decode()}
+        signer = XMLSigner(
+            signature_algorithm=SignatureMethod.RSA_SHA256, digest_algorithm=DigestAlgorithm.SHA256,
+            c14n_algorithm=CanonicalizationMethod.EXCLUSIVE_XML_CANONICALIZATION_1_0,
+        )  # fmt: skip
+        made = signer.sign(
+            assertion, key=kept["key"].encode(), reference_uri=f"#{assertion.get('ID')}", id_attribute="ID", always_add_key_value=False
+        )
+        signature = made.find(f"{{{DS}}}Signature")
+        made.remove(signature)
+        made.insert(1, signature)
+        return made
+
+    # OpenID Connect
+
+    def configuration(self, _: Call) -> Answer:
+        """Return who we are, as OpenID Connect has it."""
+        return self.json(
+            {
+                "issuer": self.url, "authorization_endpoint": f"{self.url}/authorize", "token_endpoint": f"{self.url}/token",
+                "jwks_uri": f"{self.url}/keys", "userinfo_endpoint": f"{self.url}/userinfo", "response_types_supported": ["code"],
+                "end_session_endpoint": f"{self.url}/sign-out",
+                "subject_types_supported": ["public"], "id_token_signing_alg_values_supported": ["RS256"],
+                "token_endpoint_auth_methods_supported": ["client_secret_basic"], "scopes_supported": ["openid", "profile", "email", "groups"],
+            }
+        )  # fmt: skip
+
+    def authorize(self, call: Call) -> Answer:
+        """Ask who it is; send the browser back with a code."""
+        if call.method == "GET":
+            return self.chooser("Who are you?", call.query, "/authorize")
+        form = call.form
+        back, state = form["redirect_uri"], form.get("state", "")
+        if form["who"] not in self.kept["people"] or self.fault("not assigned"):
+            query = {"error": "access_denied", "error_description": "You are not assigned to this service.", "state": state}
+        else:
+            code = secrets.token_urlsafe(16)
+            self.codes[code] = form
+            query = {"code": code, "state": state, "iss": self.url}
+        return Answer(303, None, headers={"Location": f"{back}?{urlencode(query)}"})
+
+    def token(self, call: Call) -> Answer:
+        """Give tokens for a code, once."""
+        form, client = call.form, self.kept["client"]
+        pair = base64.b64encode(f"{client['id']}:{client['secret']}".encode()).decode()
+        if call.headers.get("Authorization") != f"Basic {pair}":
+            return self.json({"error": "invalid_client", "error_description": "Client id and secret do not fit."}, 401)
+        asked = self.codes.pop(form.get("code", ""), None)
+        verified = base64.urlsafe_b64encode(hashlib.sha256(form.get("code_verifier", "").encode()).digest()).decode().rstrip("=")
+        if asked is None or asked.get("code_challenge") != verified or asked["redirect_uri"] != form.get("redirect_uri"):
+            return self.json({"error": "invalid_grant"}, 400)
+        access = secrets.token_urlsafe(16)
+        self.access[access] = asked["who"]
+        now = int(time.time()) + int(self.fault("clock apart") or 0)
+        person = self.kept["people"][asked["who"]]
+        claims: dict[str, Any] = {
+            "iss": self.url, "sub": person["id"], "aud": client["id"] if not self.fault("wrong audience") else "some-other-client", "exp": now + 300,
+            "iat": now, "nonce": asked.get("nonce"), "sid": secrets.token_hex(8),
+        }  # fmt: skip
+        kept = self.kept["keys"][0]
+        key = RSAKey.generate_key(2048, {"kid": kept["id"]}) if self.fault("other certificate") else self.key(kept)
+        token = jwt.encode({"alg": "RS256", "kid": kept["id"]}, claims, key)
+        return self.json({"access_token": access, "token_type": "Bearer", "expires_in": 300, "id_token": token})
+
+    def userinfo(self, call: Call) -> Answer:
+        """Return what is said of whoever a token is for."""
+        who = self.access.get(call.headers.get("Authorization", "").removeprefix("Bearer "))
+        if who is None:
+            return self.json({"error": "invalid_token"}, 401)
+        person, said = self.kept["people"][who], self.claims(who)
+        groups = next((values for name, values in said.items() if name.endswith("groups")), None)
+        told = {
+            "sub": person["id"], "preferred_username": who, "name": f"{person['given']} {person['family']}", "given_name": person["given"],
+            "family_name": person["family"], "email": person["email"], "email_verified": person.get("verified", True),
+        }  # fmt: skip
+        return self.json(told if groups is None else {**told, "groups": groups})
+
+    def sign_out(self, call: Call) -> Answer:
+        """Let somebody out, and send the browser back; it does not check who asks."""
+        back = call.query.get("post_logout_redirect_uri")
+        if back is None and call.query.get("SAMLRequest"):
+            asked = etree.fromstring(zlib.decompress(base64.b64decode(call.query["SAMLRequest"]), -15))
+            back = (asked.findtext(f"{{{SAML}}}Issuer") or "").replace("/saml/metadata", "/saml/sign-out")
+        self.signed_out += 1
+        return Answer(303, None, headers={"Location": back or "/"})
+
+    def show(self, _: Call) -> Answer:
+        """Return the page for people."""
+        people = "".join(
+            f"<tr><td>{html.escape(p['given'])} {html.escape(p['family'])}<td>{html.escape(name)}<td>{html.escape(', '.join(p.get('groups', [])))}"
+            for name, p in sorted(self.kept["people"].items())
+        )
+        faults = html.escape(", ".join(f"{name}: {how}" for name, how in self.kept["faults"].items() if how)) or "none"
+        return page(
+            self.name,
+            [
+                f"<p>SAML metadata at <a href=/metadata>{self.url}/metadata</a>; OpenID issuer {self.url}.</p>",
+                f"<p>Faults switched on: {faults}. Signed out: {self.signed_out}.</p>",
+                f"<table><tr><th>Name<th>User name<th>Groups{people}</table>",
+            ],
+        )
+
+
+def main() -> None:
+    """Run the stand-in until its parent is gone."""
+    parser = stand_in_arguments("A stand-in for an identity provider at which people sign in.")
+    given = parser.parse_args()
+    end_with_parent()
+    make_server("127.0.0.1", given.port, Identity(given.name, given.port, given.state).handle, listening=given.listening).serve_forever()
+
+
+if __name__ == "__main__":
+    main()

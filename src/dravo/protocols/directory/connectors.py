@@ -1,0 +1,82 @@
+"""The kinds of reader that there are, and how one is made."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from pydantic import BaseModel, ValidationError
+
+from dravo.core.errors import InvalidInput
+from dravo.protocols.directory.csv_files import CsvReader
+from dravo.protocols.directory.reader import Reader
+from dravo.protocols.directory.scim import ScimReader
+
+KINDS: dict[str, type[Reader]] = {"scim": ScimReader, "csv": CsvReader}
+try:
+    from dravo.protocols.directory.ldap import LdapReader
+except ImportError:
+    # The package python-ldap is an extra: without it, directories of this kind cannot be added.
+    pass
+else:
+    KINDS = {"ldap": LdapReader, **KINDS}
+
+
+def kind_of(name: str) -> type[Reader]:
+    """Return the class of a kind of reader.
+
+    Raises:
+        InvalidInput: if there is none of that name here.
+    """
+    if name not in KINDS:
+        mend = "Install the package python-ldap." if name == "ldap" else f"It is one of: {', '.join(KINDS)}."
+        raise InvalidInput(f"No source of the kind '{name}' can be read here.", mend, "kind")
+    return KINDS[name]
+
+
+def read_settings(name: str, given: dict[str, Any]) -> BaseModel:
+    """Return the settings of a reader, each checked.
+
+    Raises:
+        InvalidInput: naming the setting that is at fault.
+    """
+    model = kind_of(name).Settings
+    unknown = sorted(set(given) - set(model.model_fields))
+    if unknown:
+        raise InvalidInput(f"There is no setting '{unknown[0]}'.", f"There are: {', '.join(model.model_fields)}.", unknown[0])
+    try:
+        return model.model_validate(given)
+    except ValidationError as wrong:
+        first = wrong.errors()[0]
+        field = str(first["loc"][0])
+        title = model.model_fields[field].title or field
+        raise InvalidInput(f"{title}: {first['msg']}.", model.model_fields[field].description or "Mend it.", field) from None
+
+
+def open_reader(name: str, settings: BaseModel, secret: str, folder: Path, uses: Sequence[str]) -> Reader:
+    """Return a reader; `folder` holds the source's files, `uses` are the attributes that expressions read."""
+    made: Any = kind_of(name)
+    return made(settings, folder, uses) if name == "csv" else made(settings, secret, uses)  # type: ignore[no-any-return]
+
+
+def fields_of(name: str) -> list[dict[str, Any]]:
+    """Return a kind's settings for a form: each {"name", "label", "hint", "kind", "choices", "default", "required"}."""
+    found = []
+    for field, info in kind_of(name).Settings.model_fields.items():
+        choices = list(getattr(info.annotation, "__args__", ()))
+        extra = info.json_schema_extra if isinstance(info.json_schema_extra, dict) else {}
+        kind = "choice" if choices else "switch" if info.annotation is bool else "lines" if extra.get("lines") else "text"
+        default = "" if info.is_required() else info.default
+        found.append(
+            {
+                "name": field,
+                "label": info.title or field,
+                "hint": info.description or "",
+                "kind": kind,
+                "choices": choices,
+                "default": default,
+                "required": info.is_required(),
+            }
+        )
+    return found

@@ -1,0 +1,146 @@
+"""Single logout (SAML core 3.7, profiles 4.4) by HTTP-Redirect: ours to the provider, and the provider's to us.
+
+A request to sign somebody out is taken only with the signature of the query it came in; whoever could make one up could throw people out.
+"""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import zlib
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from urllib.parse import unquote_plus
+
+from cryptography import x509
+from cryptography.exceptions import InvalidSignature
+from cryptography.hazmat.primitives import hashes
+from cryptography.hazmat.primitives.asymmetric import padding, rsa
+from lxml import etree
+
+from dravo.core.instants import Instant
+from dravo.protocols.saml.certificates import Certificate
+from dravo.protocols.saml.documents import read_document, text_of
+from dravo.protocols.saml.names import RSA_SHA256, SAML, SAMLP, SUCCESS, q
+from dravo.protocols.saml.requests import by_redirect
+from dravo.protocols.verified_identity import SignInRefused
+
+LARGEST = 64 * 1024
+OLDEST_SECONDS = 600
+_HASHES: dict[str, hashes.HashAlgorithm] = {
+    RSA_SHA256: hashes.SHA256(),
+    "http://www.w3.org/2001/04/xmldsig-more#rsa-sha384": hashes.SHA384(),
+    "http://www.w3.org/2001/04/xmldsig-more#rsa-sha512": hashes.SHA512(),
+}
+
+
+@dataclass(frozen=True)
+class AskedOut:
+    """Whom a provider wants to be signed out: by subject, of some of their sessions or (none named) of all."""
+
+    id: str
+    subject: str
+    sessions: tuple[str, ...]
+    relay: str
+
+
+def sign_out_request(
+    identifier: str, address: str, entity_id: str, subject: str, form: str | None, session: str | None, relay: str, now: Instant,
+    key: rsa.RSAPrivateKey,
+) -> str:  # fmt: skip
+    """Return the address to which a browser goes to sign out at the provider as well."""
+    root = _message("LogoutRequest", identifier, address, entity_id, now)
+    etree.SubElement(root, q(SAML, "NameID"), **({"Format": form} if form else {})).text = subject
+    if session:
+        etree.SubElement(root, q(SAMLP, "SessionIndex")).text = session
+    return by_redirect("SAMLRequest", root, address, relay, key)
+
+
+def sign_out_response(identifier: str, address: str, entity_id: str, asked: AskedOut, now: Instant, key: rsa.RSAPrivateKey) -> str:
+    """Return the address to which a browser goes on once somebody was signed out here."""
+    root = _message("LogoutResponse", identifier, address, entity_id, now)
+    root.set("InResponseTo", asked.id)
+    etree.SubElement(etree.SubElement(root, q(SAMLP, "Status")), q(SAMLP, "StatusCode"), Value=SUCCESS)
+    return by_redirect("SAMLResponse", root, address, asked.relay, key)
+
+
+def _message(name: str, identifier: str, address: str, entity_id: str, now: Instant) -> etree._Element:
+    root = etree.Element(
+        q(SAMLP, name), nsmap={"samlp": SAMLP, "saml": SAML}, ID=identifier, Version="2.0", IssueInstant=now[:19] + "Z", Destination=address
+    )
+    etree.SubElement(root, q(SAML, "Issuer")).text = entity_id
+    return root
+
+
+def read_sign_out_request(query: bytes, issuer: str, certificates: Sequence[Certificate], address: str, now: float) -> AskedOut:
+    """Return whom a provider wants to be signed out.
+
+    Args:
+        query: the query as it came, not decoded: that is what was signed.
+        issuer, certificates: the provider's.
+        address: ours, at which it came.
+        now: seconds since 1970.
+
+    Raises:
+        SignInRefused: if the provider did not ask for this, or not now.
+    """
+    parts = dict(part.partition("=")[::2] for part in query.decode("ascii", "replace").split("&")[:20])
+    _check_signature(parts, certificates)
+    try:
+        packed = base64.b64decode(unquote_plus(parts["SAMLRequest"]), validate=True)
+        opened = zlib.decompressobj(-15)
+        content = opened.decompress(packed, LARGEST)
+    except (KeyError, binascii.Error, ValueError, zlib.error):
+        raise _malformed() from None
+    if opened.unconsumed_tail:
+        raise _malformed()
+    root = read_document(content, LARGEST)
+    if root.tag != q(SAMLP, "LogoutRequest") or not root.get("ID"):
+        raise _malformed()
+    named = text_of(root.find(q(SAML, "Issuer")))
+    if named != issuer:
+        raise SignInRefused("issuer", f"It was issued by '{named[:200]}', and this source's provider is '{issuer}'.")
+    if root.get("Destination") not in (None, address):
+        raise SignInRefused("destination", f"It is meant for {str(root.get('Destination'))[:200]}, and this is {address}.")
+    made = root.get("IssueInstant", "")
+    try:
+        # A time without a zone is UTC (core, section 1.3.3).
+        apart = abs(datetime.fromisoformat(made if made.endswith("Z") else f"{made}Z").timestamp() - now)
+    except ValueError:
+        raise _malformed() from None
+    if apart > OLDEST_SECONDS:
+        raise SignInRefused("expired", f"It was made {round(apart):,} seconds from now by our clock.")
+    subject = text_of(root.find(q(SAML, "NameID")))
+    if not subject:
+        raise _malformed()
+    sessions = tuple(text_of(each) for each in root.findall(q(SAMLP, "SessionIndex")))
+    return AskedOut(str(root.get("ID")), subject, sessions, unquote_plus(parts.get("RelayState", "")))
+
+
+def _check_signature(parts: dict[str, str], certificates: Sequence[Certificate]) -> None:
+    """Make sure that the query was signed (bindings, section 3.4.4.1); raises "unsigned", "algorithm" or "signature"."""
+    if not parts.get("Signature") or not parts.get("SigAlg"):
+        raise SignInRefused("unsigned", "The request to sign out is not signed.")
+    algorithm = _HASHES.get(unquote_plus(parts["SigAlg"]))
+    if algorithm is None:
+        raise SignInRefused("algorithm", "The request to sign out is signed in a way that is not taken.")
+    signed = "&".join(f"{name}={parts[name]}" for name in ("SAMLRequest", "RelayState", "SigAlg") if name in parts).encode()
+    try:
+        signature = base64.b64decode(unquote_plus(parts["Signature"]), validate=True)
+    except (binascii.Error, ValueError):
+        raise _malformed() from None
+    for each in certificates:
+        key = x509.load_pem_x509_certificate(each.pem.encode()).public_key()
+        if not isinstance(key, rsa.RSAPublicKey):
+            continue
+        try:
+            key.verify(signature, signed, padding.PKCS1v15(), algorithm)
+        except InvalidSignature:
+            continue
+        return
+    raise SignInRefused("signature", "The request to sign out was not signed with the provider's key.")
+
+
+def _malformed() -> SignInRefused:
+    return SignInRefused("malformed", "What arrived is no request to sign out.")

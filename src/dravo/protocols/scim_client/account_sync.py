@@ -1,0 +1,350 @@
+"""Brings one account of an application to what is due: a conversation, written as a generator that yields requests.
+
+It looks before it creates, adopts only what may be adopted, and looks again after a conflict. Whoever drives it decides on
+network, threads and pace; the logic is the same with none of them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Generator, Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+import orjson
+
+from dravo.core.identity.names import fold
+from dravo.core.provisioning.accounts import ABSENT, ENTERPRISE_PARTS, PRESENT, differences, scim_body, without_empty
+from dravo.core.scim.patches import PATCH_SCHEMA
+from dravo.core.scim.schemas import ENTERPRISE_URN, USER_URN
+from dravo.protocols.http_client import Request, Response
+from dravo.protocols.scim_client.capabilities import Capabilities
+from dravo.protocols.scim_client.responses import HeldBySettings, Refused, TryLater, Unknown, judged
+
+MADE, ADOPTED = "made", "adopted"
+CAN_ALL = Capabilities()
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """What is to be reached, and what is known.
+
+    Attributes:
+        user_id: our external id there.
+        due: the account as it should be (see core.accounts).
+        agreed: the account as it was agreed last, or None.
+        remote_id: the account's id there, or None while it is not known.
+        may_create, may_update, adopt_by_user_name: the application's settings.
+        capabilities: what the application says that it can do.
+        doubt: whether an account may have been made before without our learning of it.
+        to_empty: attributes whose values there are removed, since the user has none.
+    """
+
+    user_id: str
+    due: Mapping[str, Any]
+    agreed: Mapping[str, Any] | None = None
+    remote_id: str | None = None
+    may_create: bool = True
+    may_update: bool = True
+    adopt_by_user_name: bool = False
+    capabilities: Capabilities = CAN_ALL
+    doubt: bool = False
+    to_empty: frozenset[str] = frozenset()
+
+    @property
+    def external_id(self) -> str:
+        """What the account carries as its external id: ours, or what an expression makes."""
+        user = self.due.get("user") or {}
+        return str(user.get("externalId") or self.user_id)
+
+    def body(self, due: Mapping[str, Any]) -> dict[str, Any]:
+        """Return a due account as the application takes it: what it does not have is left out."""
+        return {name: value for name, value in scim_body(due, self.capabilities.roles).items() if self.capabilities.takes(name)}
+
+    def whole_body(self) -> dict[str, Any]:
+        """Return the account due, and with it what is to be empty there."""
+        empty = {name: dict.fromkeys(ENTERPRISE_PARTS) if name == ENTERPRISE_URN else None for name in self.to_empty}
+        return {**empty, **self.body(self.due)}
+
+
+@dataclass(frozen=True)
+class IsBound:
+    """Asks whoever drives the conversation: does an account there belong to another user already?"""
+
+    remote_id: str
+
+
+@dataclass(frozen=True)
+class AtHand:
+    """Asks whoever drives: is there a list of the accounts there, read a moment ago, and after any doubt arose? Sent resources, or None."""
+
+
+@dataclass(frozen=True)
+class Everybody:
+    """Asks whoever drives to read the list of all accounts there, now or lately. Sent a list of resources, or None if it cannot be read."""
+
+
+@dataclass(frozen=True)
+class Reached:
+    """What was reached: the account's id there (None if there is none), and how we came by it."""
+
+    remote_id: str | None
+    origin: str | None = None
+
+
+Question = Request | IsBound | AtHand | Everybody
+Resource = Mapping[str, Any]
+Conversation = Generator[Question, Any, Reached]
+
+
+def bring(wanted: Wanted) -> Conversation:
+    """Bring an account to what is due.
+
+    Yields:
+        A `Request`, and is sent its `Response`; or `IsBound`, and is sent a bool.
+
+    Returns:
+        What was reached.
+
+    Raises:
+        TryLater, MustPause, Refused, HeldBySettings.
+    """
+    if wanted.due["want"] == ABSENT:
+        return (yield from _remove(wanted))
+    if wanted.due["active"] and wanted.due.get("problem"):
+        raise Refused(wanted.due["problem"], "Change the expression, or the person's attributes at their source.", "no user name")
+    if wanted.remote_id is not None:
+        agreed = wanted.agreed
+        if agreed is not None and agreed["want"] == PRESENT:
+            reached = yield from _update(wanted, wanted.remote_id, wanted.body(agreed), None)
+        else:
+            current = yield from _get(wanted.remote_id)
+            reached = (yield from _update(wanted, wanted.remote_id, _as_found(current, wanted), None)) if current is not None else None
+        if reached is not None:
+            return reached
+        # It is gone there: look again, and make it anew if that is allowed.
+        wanted = replace(wanted, remote_id=None, agreed=None)
+    return (yield from _find_or_create(wanted))
+
+
+def _find_or_create(wanted: Wanted) -> Conversation:
+    exists = False
+    for last in (False, True):
+        found = yield from _look(wanted, lately=not last)
+        if found is not None:
+            resource, origin = found
+            reached = yield from _update(wanted, str(resource["id"]), _as_found(resource, wanted), origin)
+            if reached is not None:
+                return reached
+            continue
+        if not wanted.due["active"]:
+            # Nobody there, and nobody to be let in: there is nothing to do.
+            return Reached(None)
+        if not wanted.may_create:
+            raise HeldBySettings(
+                "There is no account, and creating accounts is switched off for this application.",
+                "Make the account there by hand, or switch creating on.",
+            )
+        created = yield from _create(wanted)
+        if created is not None:
+            return created
+        exists = True
+    if not exists:
+        raise TryLater("The account disappeared from the application before Dravo could change it.", "Dravo looks for it again.")
+    raise Refused(
+        f"The application says that an account for '{wanted.due['user']['userName']}' exists (409), and shows none.",
+        "Look for the account there: it may be deleted but not purged, or hidden from this token.",
+        "there and not shown",
+    )
+
+
+def _look(wanted: Wanted, *, lately: bool) -> Generator[Question, Any, tuple[Resource, str] | None]:
+    """Return the account there that is ours or may be adopted, and which of the two; None if there is none.
+
+    Args:
+        wanted: what is to be reached.
+        lately: whether a list that was read a moment ago will do.
+    """
+    at_hand: list[Resource] | None = (yield AtHand()) if lately else None
+    own = yield from _search(wanted, "externalId", wanted.external_id, at_hand)
+    if own is None:
+        # It can neither be searched nor listed.
+        if wanted.doubt:
+            raise _unknown()
+        return None
+    if own:
+        whole = yield from _whole(_only(own), at_hand)
+        # Of a list that was read before, it may be gone by now: then it is looked for again.
+        return (whole, MADE) if whole is not None else (yield from _look(wanted, lately=False))
+    if not wanted.due["active"]:
+        return None
+    name = str(wanted.due["user"]["userName"])
+    same = yield from _search(wanted, "userName", name, at_hand)
+    if not same:
+        return None
+    found = same[0]
+    foreign = found.get("externalId")
+    if foreign:
+        if (yield IsBound(str(found.get("id")))):
+            raise _another_persons(name)
+        raise Refused(
+            f"The user name '{name}' belongs there to an account with another external id ({foreign}).",
+            "That account is somebody else's, or another system's. Rename or remove it there, then try again.",
+            "another system's",
+        )
+    if not wanted.adopt_by_user_name:
+        raise Refused(
+            f"An account with the user name '{name}' is there already, made by somebody else.",
+            "If it is this person's, switch on 'adopt by user name' for this application; else rename it there.",
+            "in the way",
+        )
+    if (yield IsBound(str(found.get("id")))):
+        raise _another_persons(name)
+    whole = yield from _whole(found, at_hand)
+    return (whole, ADOPTED) if whole is not None else (yield from _look(wanted, lately=False))
+
+
+def _only(own: list[Resource]) -> Resource:
+    """Return the one account that carries our external id; which of several it is, a person decides."""
+    if len(own) > 1:
+        ids = ", ".join(str(each.get("id")) for each in own)
+        raise Refused(f"{len(own)} accounts there carry this person's external id: {ids}.", "Remove all but one of them there.", "doubles")
+    return own[0]
+
+
+def _unknown() -> Unknown:
+    return Unknown(
+        "An account may have been made: the application's answer was lost, and it cannot be searched.",
+        "Look for the person there, and say here what you found.",
+    )
+
+
+def _another_persons(name: str) -> Refused:
+    message = f"The account '{name}' there belongs to another person here."
+    return Refused(message, "See the application's accounts for whose it is.", "another person's")
+
+
+def _whole(found: Resource, at_hand: list[Resource] | None) -> Generator[Question, Any, Resource | None]:
+    """Return an account as it stands now: one out of a list that was read before may have changed, or be gone (None)."""
+    return found if at_hand is None else (yield from _get(str(found["id"])))
+
+
+def _search(wanted: Wanted, attribute: str, value: str, at_hand: list[Resource] | None) -> Generator[Question, Any, list[Resource] | None]:
+    """Return the accounts there whose attribute has a value; None if that cannot be found out."""
+    found = at_hand
+    if found is None and wanted.capabilities.filter:
+        # A JSON string is what a filter's text is (RFC 7644, section 3.4.2.2): no value can end the string early.
+        response: Response = yield Request("GET", "/Users", {"filter": f"{attribute} eq {orjson.dumps(value).decode()}"})
+        if not (response.status in (400, 403, 405, 501) and response.body is not None):
+            body = judged(response, "looking for the account")
+            found = [each for each in body.get("Resources") or [] if isinstance(each, Mapping) and each.get("id")]
+            total = body.get("totalResults")
+            if isinstance(total, int) and total > len(found):
+                # It overlooks the filter, and this is but the first page of everybody: who is not on it may be there all the same.
+                found = None
+        elif response.status == 403:
+            judged(response, "looking for the account")
+    if found is None:
+        found = yield Everybody()
+    if found is None:
+        return None
+    # Some overlook a filter and answer with everybody, so what comes is looked at.
+    if attribute == "userName":
+        return [each for each in found if fold(str(each.get("userName", ""))) == fold(value)]
+    return [each for each in found if each.get(attribute) == value]
+
+
+def _get(remote_id: str) -> Generator[Question, Any, Mapping[str, Any] | None]:
+    response: Response = yield Request("GET", f"/Users/{segment(remote_id)}")
+    return None if response.status == 404 else judged(response, "reading the account")
+
+
+def _create(wanted: Wanted) -> Generator[Question, Any, Reached | None]:
+    attributes = without_empty(wanted.body(wanted.due))
+    response: Response = yield Request("POST", "/Users", body={"schemas": _schemas(attributes), **attributes})
+    if response.status == 409:
+        return None
+    body = judged(response, "creating the account")
+    remote_id = body.get("id")
+    if not remote_id:
+        # Made, but it does not say as what: the next look finds it by our external id.
+        raise TryLater("The application made the account and did not tell its id.")
+    return Reached(str(remote_id), MADE)
+
+
+def _update(wanted: Wanted, remote_id: str, before: Mapping[str, Any], origin: str | None) -> Generator[Question, Any, Reached | None]:
+    """Bring an account that is there to what is due; None if it turns out not to be there."""
+    if not wanted.due["active"] and not wanted.capabilities.active:
+        raise HeldBySettings(
+            "The application's accounts cannot be inactive.", "Choose to delete such accounts, or to leave them alone, in its settings."
+        )
+    after = wanted.whole_body()
+    if not wanted.may_update:
+        if wanted.due["active"]:
+            if differences(before, after):
+                raise HeldBySettings(
+                    "The account differs, and changing accounts is switched off for this application.",
+                    "Change it there by hand, or switch changing on.",
+                )
+            return Reached(remote_id, origin)
+        # Leaving has settings of its own, so it goes ahead; nothing else of the account is touched.
+        after = {**before, **({"active": False, "roles": []} if "roles" in after else {"active": False})}
+    operations = differences(before, after)
+    if not operations:
+        return Reached(remote_id, origin)
+    path = f"/Users/{segment(remote_id)}"
+    if wanted.capabilities.patch:
+        response: Response = yield Request("PATCH", path, body={"schemas": [PATCH_SCHEMA], "Operations": operations})
+        if response.status not in (405, 501):
+            return _updated(response, remote_id, origin)
+    current = yield from _get(remote_id)
+    if current is None:
+        return None
+    kept = {name: value for name, value in current.items() if name not in ("id", "meta", "groups", "schemas")}
+    # A complex value keeps the parts of it that we say nothing of; what we say is empty goes.
+    merged = {
+        name: {**kept[name], **value} if isinstance(value, Mapping) and isinstance(kept.get(name), Mapping) else value
+        for name, value in after.items()
+    }
+    whole = without_empty({**kept, **merged})
+    response = yield Request("PUT", path, body={"schemas": _schemas(whole), **whole})
+    return _updated(response, remote_id, origin)
+
+
+def _updated(response: Response, remote_id: str, origin: str | None) -> Reached | None:
+    if response.status == 404:
+        return None
+    judged(response, "changing the account", empty=True)
+    return Reached(remote_id, origin)
+
+
+def _as_found(resource: Mapping[str, Any], wanted: Wanted) -> dict[str, Any]:
+    """Return of an account there only the attributes that we deliver now: what else it has is not ours to take away."""
+    found = {name: resource[name] for name in wanted.whole_body() if name in resource}
+    extension = found.get(ENTERPRISE_URN)
+    if isinstance(extension, Mapping):
+        found[ENTERPRISE_URN] = {part: value for part, value in extension.items() if part in ENTERPRISE_PARTS}
+    return found
+
+
+def _remove(wanted: Wanted) -> Conversation:
+    remote_id = wanted.remote_id
+    if remote_id is None:
+        own = yield from _search(wanted, "externalId", wanted.external_id, None)
+        if own is None and wanted.doubt:
+            raise _unknown()
+        if not own:
+            return Reached(None)
+        remote_id = str(_only(own)["id"])
+    response: Response = yield Request("DELETE", f"/Users/{segment(remote_id)}")
+    if response.status != 404:
+        judged(response, "deleting the account", empty=True)
+    return Reached(None)
+
+
+def _schemas(attributes: Mapping[str, Any]) -> list[str]:
+    return [USER_URN, *(name for name in attributes if name.startswith("urn:"))]
+
+
+def segment(remote_id: str) -> str:
+    """Return an id as one segment of a path, whatever the application put into it."""
+    return "".join(c if c.isascii() and (c.isalnum() or c in "-_.~@:") else "".join(f"%{byte:02X}" for byte in c.encode()) for c in remote_id)

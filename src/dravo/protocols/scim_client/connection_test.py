@@ -1,0 +1,207 @@
+"""The connection check: step by step, each with its answer and its mend."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Callable, Generator
+from typing import Any
+
+from dravo.core.scim.patches import PATCH_SCHEMA
+from dravo.core.scim.schemas import USER_URN
+from dravo.protocols.addresses import NotAllowed, Unreachable
+from dravo.protocols.http_client import Client, Connection, Request, Response
+from dravo.protocols.scim_client.account_sync import segment
+from dravo.protocols.scim_client.capabilities import Capabilities, discover
+from dravo.protocols.scim_client.responses import Trouble, looks_like_a_page, not_scim, said
+
+OK, WRONG, SKIPPED, NOT_YET = "ok", "wrong", "not tried", "not yet"
+READING = ("Address", "Service", "Token", "Reading")
+WRITING = ("Creating", "Changing", "Deactivating", "Removing")
+# Where services are usually found when only the host was given.
+USUAL_ENDINGS = ("/scim/v2", "/scim", "/v2")
+
+
+class _Stop(Exception):
+    """The steps after this one need it to work."""
+
+
+class Check:
+    """One check of one connection."""
+
+    def __init__(self, client: Client, base_url: str, sign_in: Callable[[], Connection | None]) -> None:
+        self._client, self._base_url, self._sign_in = client, base_url, sign_in
+        self._connection = Connection(base_url, "")
+        self._steps: list[dict[str, str]] = []
+        self._capabilities: Capabilities | None = None
+
+    def run(self, *, writing: bool) -> dict[str, Any]:
+        """Try the connection.
+
+        Args:
+            writing: whether to make a test person there, change it, make it inactive and remove it.
+
+        Returns:
+            {"ok": bool, "steps": [{"name", "outcome" ("ok", "wrong", "not yet", "not tried"), "message", "mend"}],
+            "capabilities": as kept, or None}.
+        """
+        try:
+            config = self._address_and_service()
+            self._token_and_reading(config)
+            if writing:
+                self._test_person()
+        except _Stop:
+            pass
+        for name in (*READING, *(WRITING if writing else ())):
+            if name not in {each["name"] for each in self._steps}:
+                self._step(name, SKIPPED, "An earlier step has to work first.")
+        fine = all(each["outcome"] == OK for each in self._steps)
+        return {"ok": fine, "steps": self._steps, "capabilities": self._capabilities.document() if self._capabilities else None}
+
+    def _step(self, name: str, outcome: str, message: str, mend: str = "") -> None:
+        self._steps.append({"name": name, "outcome": outcome, "message": message, "mend": mend})
+
+    def _fail(self, name: str, message: str, mend: str = "", outcome: str = WRONG) -> _Stop:
+        self._step(name, outcome, message, mend)
+        return _Stop()
+
+    def _send(self, name: str, request: Request) -> Response:
+        try:
+            return self._client.send(self._connection, request)
+        except NotAllowed as wrong:
+            raise self._fail(name, wrong.message, wrong.mend) from None
+        except Unreachable as wrong:
+            mend = "Check the host and port, and that the application is running." if name == "Address" else "Try again; if it stays, ask its makers."
+            raise self._fail(name, f"{self._base_url}: {wrong}.", mend) from None
+
+    def _address_and_service(self) -> Response:
+        signed, refused = None, None
+        try:
+            signed = self._sign_in()
+        except Trouble as trouble:
+            refused = trouble
+        if signed is not None:
+            self._connection = signed
+        config = self._send("Address", Request("GET", "/ServiceProviderConfig"))
+        self._step("Address", OK, f"{self._base_url} answers.")
+        if 300 <= config.status < 400:
+            raise self._fail("Service", f"It leads elsewhere ({config.status} to {config.location}).", "Give the address that it leads to.")
+        if config.status not in (401, 403) and (not config.ok or config.body is None):
+            message, mend = not_scim(config) if config.status < 500 or looks_like_a_page(config) else (said(config), "Try again later.")
+            offer = _offer(self._client, self._connection)
+            raise self._fail("Service", message, f"A SCIM service answers at {offer}: use that." if offer else mend)
+        self._step("Service", OK, "It is a SCIM service." if config.ok else "It asks for a token before it says anything.")
+        if refused is not None:
+            raise self._fail("Token", refused.message, refused.mend)
+        if signed is None:
+            raise self._fail("Token", "No token has been given yet.", "The application makes one; paste it here when you have it.", NOT_YET)
+        return config
+
+    def _token_and_reading(self, config: Response) -> None:
+        listing = self._send("Token", Request("GET", "/Users", {"startIndex": "1", "count": "1"}))
+        if listing.status in (401, 403):
+            message = f"The token is turned away ({listing.status}): {said(listing)}"
+            raise self._fail("Token", message, "Take a token that may read and change users, and paste it whole.")
+        self._step("Token", OK, "The token is accepted.")
+        if not listing.ok or listing.body is None or "totalResults" not in listing.body:
+            message, mend = not_scim(listing) if listing.body is None else (said(listing), "Ask whoever runs the application what it misses.")
+            raise self._fail("Reading", f"The list of users cannot be read: {message}", mend)
+        try:
+            self._capabilities = self._drive(discover(config.body if config.ok else None))
+        except Trouble as trouble:
+            raise self._fail("Reading", trouble.message, trouble.mend) from None
+        self._step("Reading", OK, f"It has {listing.body['totalResults']} accounts.")
+
+    def _drive(self, conversation: Generator[Request, Response, Capabilities]) -> Capabilities:
+        answer: Any = None
+        while True:
+            try:
+                request = conversation.send(answer)
+            except StopIteration as end:
+                found: Capabilities = end.value
+                return found
+            try:
+                answer = self._client.send(self._connection, request)
+            except Unreachable as wrong:
+                answer = Response(504, None, str(wrong), "")
+
+    def _test_person(self) -> None:
+        """Make somebody who is nobody, change them, make them inactive, and remove them, whatever went wrong before."""
+        assert self._capabilities is not None
+        mark = secrets.token_hex(4)
+        name = f"dravo-check-{mark}"
+        person: dict[str, Any] = {
+            "schemas": [USER_URN], "userName": name, "externalId": name, "displayName": f"Connection check {mark}",
+            "active": True,            "name": {"givenName": "Connection", "familyName": f"Check {mark}"},
+            "emails": [{"value": f"{name}@check.invalid", "type": "work", "primary": True}],
+        }  # fmt: skip
+        body = {key: value for key, value in person.items() if self._capabilities.takes(key)}
+        made = self._send("Creating", Request("POST", "/Users", body=body))
+        identifier = (made.body or {}).get("id")
+        if not made.ok or not identifier:
+            message = f"A test person '{name}' cannot be made ({made.status}): {said(made)}"
+            raise self._fail(
+                "Creating", message, "Take a token that may make users; or see what the application misses, and give it by an expression."
+            )
+        self._step("Creating", OK, f"A test person '{name}' was made.")
+        path = f"/Users/{segment(str(identifier))}"
+        try:
+            self._change(
+                "Changing", path, body, "title" if self._capabilities.takes("title") else "displayName", "Checked", "Its attributes can be changed."
+            )
+            if self._capabilities.active:
+                self._change("Deactivating", path, body, "active", False, "It can be made inactive.")
+            else:
+                self._step("Deactivating", NOT_YET, "Accounts cannot be inactive there.", "Choose to delete or to leave alone in the settings.")
+        finally:
+            gone = self._client.send(self._connection, Request("DELETE", path))
+            if gone.ok or gone.status == 404:
+                self._step("Removing", OK, "The test person was removed.")
+            else:
+                mend = f"Remove '{name}' there by hand. Accounts can then only be made inactive, not deleted."
+                self._step("Removing", WRONG, f"The test person cannot be removed ({gone.status}): {said(gone)}", mend)
+
+    def _change(self, step: str, path: str, body: dict[str, Any], attribute: str, value: Any, fine: str) -> None:
+        assert self._capabilities is not None
+        body[attribute] = value
+        if self._capabilities.patch:
+            operation = {"op": "replace", "path": attribute, "value": value}
+            answer = self._send(step, Request("PATCH", path, body={"schemas": [PATCH_SCHEMA], "Operations": [operation]}))
+        else:
+            answer = self._send(step, Request("PUT", path, body=body))
+        if not answer.ok:
+            raise self._fail(step, f"The test person cannot be changed ({answer.status}): {said(answer)}", "Take a token that may change users.")
+        self._step(step, OK, fine)
+
+
+def check_connection(client: Client, base_url: str, sign_in: Callable[[], Connection | None], *, writing: bool = False) -> dict[str, Any]:
+    """Try a connection.
+
+    Args:
+        client: what sends.
+        base_url: the SCIM service's address.
+        sign_in: returns the connection with its token; None if none was given yet; raises Trouble if there is none to be had.
+        writing: whether to try with a test person, who is removed afterwards.
+
+    Returns:
+        As `Check.run`.
+    """
+    return Check(client, base_url, sign_in).run(writing=writing)
+
+
+def _offer(client: Client, connection: Connection) -> str | None:
+    """Return an address near the given one at which a SCIM service answers."""
+    for ending in USUAL_ENDINGS:
+        if connection.base_url.endswith(ending):
+            continue
+        address = connection.base_url + ending
+        try:
+            response = client.send(Connection(address, connection.token), Request("GET", "/ServiceProviderConfig"))
+        except (Unreachable, NotAllowed):
+            continue
+        if _is_scim(response):
+            return address
+    return None
+
+
+def _is_scim(response: Response) -> bool:
+    return response.ok and response.body is not None and "schemas" in response.body

@@ -1,0 +1,76 @@
+"""Reads the whole list of an application's accounts or groups, page by page, by cursor where it offers that."""
+
+from __future__ import annotations
+
+from collections.abc import Generator, Mapping
+from typing import Any
+
+from dravo.protocols.http_client import Request, Response
+from dravo.protocols.scim_client.capabilities import Capabilities
+from dravo.protocols.scim_client.responses import Refused, TryLater, judged
+
+MOST = 500_000
+PAGE_TRIES = 4
+
+
+class TooMany(Exception):
+    """There are more than was asked for; `total` is how many there are."""
+
+    def __init__(self, total: int) -> None:
+        super().__init__(f"{total} resources")
+        self.total = total
+
+
+def everything(
+    path: str, capabilities: Capabilities, *, most: int = MOST, attributes: str | None = None
+) -> Generator[Request, Response, list[Mapping[str, Any]]]:
+    """Return every resource of one kind, each once.
+
+    Args:
+        path: "/Users" or "/Groups".
+        capabilities: what the application can do.
+        most: how many there may be.
+        attributes: which attributes are wanted; None: all.
+
+    Raises:
+        TooMany: if there are more than that.
+        TryLater, MustPause, Refused: by the answers; TryLater also if the list ends before it is whole.
+    """
+    found: dict[str, Mapping[str, Any]] = {}
+    start, cursor, total = 1, "", 0
+    while True:
+        where = {"cursor": cursor} if capabilities.cursor else {"startIndex": str(start)}
+        query = {**where, "count": str(capabilities.page), **({"attributes": attributes} if attributes else {})}
+        body = judged((yield from _page(Request("GET", path, query))), "reading its list")
+        resources = body.get("Resources") or []
+        if not isinstance(resources, list):
+            raise Refused("The application's list is not a list.", "Ask whoever runs the application.")
+        given = body.get("totalResults")
+        total = given if isinstance(given, int) else total
+        if total > most or len(found) > most:
+            raise TooMany(max(total, len(found)))
+        before = len(found)
+        found.update({str(each["id"]): each for each in resources if isinstance(each, Mapping) and each.get("id")})
+        if capabilities.cursor:
+            cursor = str(body.get("nextCursor") or "")
+            if not cursor:
+                break
+        else:
+            start += max(len(resources), 1)
+            if start > total or not resources:
+                break
+        if len(found) == before and resources:
+            raise TryLater("The application's list does not go on: the same page came twice.")
+    if len(found) < total and not capabilities.cursor:
+        # Somebody left while it was read, or it gives less than it says: not whole, so nothing is concluded from it.
+        raise TryLater(f"The application's list has {total}, and {len(found)} came.", "It is read again by itself.")
+    return list(found.values())
+
+
+def _page(request: Request) -> Generator[Request, Response, Response]:
+    """Ask for a page, again if that fails in passing: to begin a long list anew for one page would cost both sides more."""
+    for _ in range(PAGE_TRIES - 1):
+        response = yield request
+        if response.status not in (500, 502, 503, 504) or response.retry_after is not None:
+            return response
+    return (yield request)

@@ -1,0 +1,118 @@
+"""What an application's answer means: done, later, refused, or a matter of its token or address; told in a sentence with the mend."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from dravo.protocols.http_client import Response
+
+
+class Trouble(Exception):
+    """Why an account could not be brought to what is due.
+
+    Args:
+        message: in a sentence.
+        mend: what to do about it.
+        kind: what kind it is, in a few words, where more than one can be meant: all of one kind have one mend.
+    """
+
+    # The application's status, if it gave one.
+    status: int | None = None
+
+    def __init__(self, message: str, mend: str = "", kind: str | None = None) -> None:
+        super().__init__(message)
+        self.message = message
+        self.mend = mend
+        self.kind = kind
+
+
+class TryLater(Trouble):
+    """Temporary trouble.
+
+    Attributes:
+        after: how many seconds the application asked to be left alone, if it did.
+        counts: whether it says something of the application; not if it was another one's trouble, which counted then.
+    """
+
+    def __init__(self, message: str, mend: str = "", after: float | None = None, *, counts: bool = True) -> None:
+        super().__init__(message, mend)
+        self.after, self.counts = after, counts
+
+
+class MustPause(Trouble):
+    """Trouble that concerns every account of the application: its token or its address."""
+
+
+class Refused(Trouble):
+    """The application will not have it, and asking again would not help."""
+
+
+class HeldBySettings(Trouble):
+    """The application's settings here do not permit it."""
+
+
+class Unknown(Trouble):
+    """Whether an account was made cannot be found out, so a person has to look."""
+
+
+def judged(response: Response, doing: str, *, empty: bool = False) -> Mapping[str, Any]:
+    """Return the body of a success; `empty` says that a success may have none.
+
+    Raises:
+        TryLater, MustPause, Refused: by the answer.
+    """
+    status = response.status
+    if response.ok:
+        if response.body is not None:
+            return response.body
+        if empty and not looks_like_a_page(response):
+            return {}
+        raise MustPause(*not_scim(response))
+    if status in (401, 403):
+        turned_away = MustPause(
+            f"The application turned the token away while {doing} ({status}): {said(response)}",
+            "Give the connection a token that is valid and may change users.",
+        )
+        turned_away.status = status
+        raise turned_away
+    if 300 <= status < 400:
+        raise MustPause(
+            f"The application's address leads elsewhere ({status} to {response.location}).",
+            "Give the address that it leads to, if it is the application's.",
+        )
+    if status == 404 or (response.body is None and looks_like_a_page(response) and status < 500):
+        raise MustPause(*not_scim(response))
+    if status == 429 or status >= 500 or status in (408, 425):
+        raise TryLater(f"The application could not do it now, while {doing} ({status}): {said(response)}", "", response.retry_after)
+    refused = Refused(f"The application refused {doing} ({status}): {said(response)}", "Mend what it names, here or there, then try again.")
+    refused.status = status
+    raise refused
+
+
+def looks_like_a_page(response: Response) -> bool:
+    """Whether an answer is a web page instead of a message for programs."""
+    return "html" in response.content_type.lower() or response.excerpt.lstrip()[:1] == "<"
+
+
+def not_scim(response: Response) -> tuple[str, str]:
+    """Return message and mend for an answer that no SCIM service gives."""
+    if looks_like_a_page(response):
+        what = f"a web page (HTML, {response.status})"
+    elif response.status == 404:
+        what = "that there is nothing (404)"
+    else:
+        what = f"something that is not JSON ({response.status})"
+    return (
+        f"The application's address answered with {what} instead of SCIM.",
+        "Check the base address: it is often the one that ends in /scim/v2 or /scim, not that of the pages for people.",
+    )
+
+
+def said(response: Response) -> str:
+    """Return in one sentence what the application said."""
+    body = response.body or {}
+    for name in ("detail", "message", "error_description", "error"):
+        if isinstance(body.get(name), str) and body[name].strip():
+            return str(body[name]).strip()[:300]
+    return response.excerpt.strip()[:200] or "it gave no reason."

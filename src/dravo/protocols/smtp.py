@@ -1,0 +1,145 @@
+"""Mail by SMTP (RFC 5321): messages made of checked parts, handed to a server whose address is looked at as that of every other system."""
+
+from __future__ import annotations
+
+import re
+import smtplib
+import socket
+import ssl
+from dataclasses import dataclass, field
+from email.message import EmailMessage
+from email.utils import formatdate, make_msgid
+from typing import Any
+
+from dravo.core.errors import DravoError, InvalidInput
+from dravo.protocols.addresses import NotAllowed, Unreachable, resolve
+from dravo.protocols.http_client import trusted, why_no_tls
+
+NONE, STARTTLS, TLS = "none", "starttls", "tls"
+SECURITIES = (NONE, STARTTLS, TLS)
+SECONDS = 20
+# One at sign, no blanks and nothing that ends a line or begins another address: RFC 5321 allows more, and nobody has such an address.
+_ADDRESS = re.compile(r"[^\s@<>()\[\]\\,;:\"]{1,64}@[^\s@<>()\[\]\\,;:\"]{1,253}")
+
+
+class MailTrouble(DravoError):
+    """A message could not be handed over.
+
+    Attributes:
+        lasting: whether trying again changes nothing.
+    """
+
+    code = "mail_trouble"
+    status = 502
+
+    def __init__(self, message: str, mend: str, *, lasting: bool = False) -> None:
+        super().__init__(message, mend)
+        self.lasting = lasting
+
+
+@dataclass(frozen=True)
+class MailServer:
+    """The server that takes our mail.
+
+    Attributes:
+        security: "tls" from the first byte, "starttls", or "none".
+        user: "" where the server asks for nobody's name.
+        sender: the address that stands as the sender.
+    """
+
+    host: str
+    port: int
+    security: str
+    user: str
+    password: str = field(repr=False)
+    sender: str
+
+
+def check_address(text: str, field: str) -> str:
+    """Return an e-mail address without blanks around it.
+
+    Raises:
+        InvalidInput: if it is none.
+    """
+    address = text.strip()
+    if not _ADDRESS.fullmatch(address) or not address.isascii():
+        raise InvalidInput(f"'{address[:100]}' is no e-mail address.", "Write it as name@organisation.example.", field)
+    return address
+
+
+def compose(sender: str, to: str, subject: str, text: str) -> bytes:
+    """Return a message of plain text (RFC 5322)."""
+    message = EmailMessage()
+    message["From"], message["To"], message["Subject"] = sender, to, subject
+    message["Date"], message["Message-ID"] = formatdate(), make_msgid(domain=sender.rpartition("@")[2])
+    # Nobody's absence is to be told to a machine (RFC 3834).
+    message["Auto-Submitted"] = "auto-generated"
+    message.set_content(text)
+    return message.as_bytes()
+
+
+def send(server: MailServer, to: str, content: bytes) -> None:
+    """Hand a message to the server.
+
+    Raises:
+        MailTrouble: if it is not taken.
+    """
+    try:
+        with _connect(server) as smtp:
+            if server.security == STARTTLS:
+                smtp.starttls(context=trusted())
+            if server.user:
+                smtp.login(server.user, server.password)
+            smtp.sendmail(server.sender, [to], content)
+    except smtplib.SMTPNotSupportedError as wrong:
+        raise MailTrouble(f"The server does not offer what is set: {wrong}.", "Choose another security, or no user name.") from None
+    except smtplib.SMTPAuthenticationError as wrong:
+        raise MailTrouble(f"The server does not take user name and password: {_said(wrong)}", "Enter them anew.") from None
+    except smtplib.SMTPRecipientsRefused as wrong:
+        code, said = next(iter(wrong.recipients.values()))
+        words = f"The server does not take the recipient: {code} {said.decode('utf-8', 'replace')}"
+        raise MailTrouble(words, "See whether the address is right.", lasting=500 <= code < 600) from None
+    except smtplib.SMTPResponseException as wrong:
+        raise MailTrouble(f"The server refused: {_said(wrong)}", "See what it says.", lasting=500 <= wrong.smtp_code < 600) from None
+    except ssl.SSLCertVerificationError as wrong:
+        mend = "Give the name that stands in its certificate; the certificate has to be signed by somebody whom this machine trusts."
+        raise MailTrouble(f"The server's certificate is not trusted: {wrong.verify_message}.", mend) from None
+    except ssl.SSLError as wrong:
+        raise MailTrouble(f"No TLS: {why_no_tls(wrong)}.", "See whether this port speaks TLS at once, or only after STARTTLS.") from None
+    except NotAllowed as wrong:
+        raise MailTrouble(wrong.message, "Give the mail server's own address.", lasting=True) from None
+    except (Unreachable, OSError, smtplib.SMTPException) as wrong:
+        mend = "See whether host, port and security are right and the server is up."
+        raise MailTrouble(f"The server '{server.host}' at port {server.port} does not answer: {wrong}.", mend) from None
+
+
+def _said(wrong: smtplib.SMTPResponseException) -> str:
+    said = wrong.smtp_error
+    return f"{wrong.smtp_code} {said.decode('utf-8', 'replace') if isinstance(said, bytes) else said}"[:300]
+
+
+def _connect(server: MailServer) -> smtplib.SMTP:
+    # We say who we are by the sender's domain; asking what this machine is called can take long where no name server answers.
+    ourselves = server.sender.rpartition("@")[2]
+    if server.security == TLS:
+        return _TlsToChecked(server.host, server.port, ourselves, timeout=SECONDS, context=trusted())
+    return _ToChecked(server.host, server.port, ourselves, timeout=SECONDS)
+
+
+def _socket_to(host: str, port: int, timeout: float) -> socket.socket:
+    """Return a connection to the very address that was looked at."""
+    return socket.create_connection((str(resolve(host, port)), port), timeout)
+
+
+class _ToChecked(smtplib.SMTP):
+    def _get_socket(self, host: str, port: int, timeout: float) -> socket.socket:
+        return _socket_to(host, port, timeout)
+
+
+class _TlsToChecked(smtplib.SMTP_SSL):
+    # Named by the standard library, which keeps them there.
+    context: ssl.SSLContext
+    _host: str
+
+    def _get_socket(self, host: str, port: int, timeout: float) -> Any:
+        return self.context.wrap_socket(_socket_to(host, port, timeout), server_hostname=self._host)

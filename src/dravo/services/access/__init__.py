@@ -1,0 +1,1 @@
+"""Access: assignments, role mapping, policies, simulation, matrix, comparison, license plans and reviews."""

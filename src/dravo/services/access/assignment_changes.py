@@ -1,0 +1,123 @@
+"""Plans of changed assignments: created, changed and removed ones, for their previews and for what applies them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from types import SimpleNamespace
+from typing import Any
+
+from sqlalchemy import Connection
+
+from dravo.core.access.evaluation import Assignment
+from dravo.core.days import read_span
+from dravo.core.planning import Catalogue
+from dravo.services import settings
+from dravo.services.access import rule_matches
+from dravo.services.access.assignment_targets import Wish, other_plan, resolve, row_of
+from dravo.services.changes.preview import Change, shown, touched
+from dravo.services.context import House
+from dravo.store import clock
+from dravo.store.snapshots.config import assignment_of, condition_of, extensions, labels, matched
+
+
+def preview_adding(house: House, wish: Wish) -> dict[str, Any]:
+    """Return what making an assignment would do; nothing is changed.
+
+    Raises:
+        InvalidInput, NotFound: as making it would.
+    """
+    with house.database.reading() as connection:
+        catalogue = house.catalogue.get(connection)
+        row = rule_matches.confirmed(connection, catalogue, resolve(connection, wish, clock.now())[0])
+        return shown(connection, adding(connection, catalogue, [row]))
+
+
+def preview_removing(house: House, assignment_id: str) -> dict[str, Any]:
+    """Return what taking an assignment away would do."""
+    with house.database.reading() as connection:
+        row = row_of(connection, assignment_id)
+        return shown(connection, removing(house.catalogue.get(connection), row))
+
+
+def preview_changing(
+    house: House, assignment_id: str, from_: str | None, until: str | None, confirmed: list[str] | None, plan: str | None = None
+) -> dict[str, Any]:
+    """Return what other dates, other confirmed groups, or another plan of an assignment would do."""
+    with house.database.reading() as connection:
+        return shown(connection, changing(connection, house.catalogue.get(connection), assignment_id, from_, until, confirmed, plan))
+
+
+def changing(
+    connection: Connection,
+    catalogue: Catalogue,
+    assignment_id: str,
+    from_: str | None,
+    until: str | None,
+    confirmed: list[str] | None,
+    plan: str | None = None,
+) -> Change:
+    """Return the change that other dates, other confirmed groups, or another plan of an assignment would be; what is None of the latter stays.
+
+    Raises:
+        NotFound, InvalidInput.
+    """
+    row = row_of(connection, assignment_id)
+    values = {**row._mapping, **read_span(from_, until, settings.time_zone(connection))}
+    if confirmed is not None:
+        values["confirmed"] = confirmed
+    if plan is not None:
+        values["plan_id"] = other_plan(connection, row, plan)
+    without = removing(catalogue, row)
+    then = replace(adding(connection, without.catalogue, [values]), grave="")
+    return replace(then, person=lambda person: then.person(without.person(person)))
+
+
+def adding(connection: Connection, catalogue: Catalogue, rows: Sequence[dict[str, Any]]) -> Change:
+    """Return the change that making assignments would be; all are of one application, and of several none is for a person.
+
+    Args:
+        rows: with the columns of the assignment's table.
+    """
+    by_group = dict(catalogue.by_group)
+    general = list(catalogue.general)
+    direct: list[Assignment] = []
+    patterned = set(catalogue.patterned)
+    for values in rows:
+        row = SimpleNamespace(**values)
+        if values["pattern"] is not None:
+            patterned.add(values["source_id"])
+            for group_id, assignment in matched(connection, [row], catalogue.roles):
+                by_group[group_id] = (*by_group.get(group_id, ()), assignment)
+            continue
+        condition = condition_of(values["rule"], extensions(connection)) if values["rule"] is not None else None
+        assignment = assignment_of(row, condition)
+        if assignment.user_id is not None:
+            direct.append(assignment)
+        elif assignment.group_id is not None:
+            by_group[assignment.group_id] = (*by_group.get(assignment.group_id, ()), assignment)
+        else:
+            general.append(assignment)
+    then = replace(catalogue, by_group=by_group, general=tuple(general), patterned=frozenset(patterned))
+    if then.asks_groups and not catalogue.asks_groups:
+        then = replace(then, labels=labels(connection, None))
+    everybody = tuple(touched(values) for values in rows)
+    grave = "Every user who meets this rule in future gets the role without confirmation." if any(each.get("future_users") for each in rows) else ""
+    return Change(
+        rows[0]["application_id"],
+        everybody,
+        then,
+        lambda person: replace(person, direct=(*person.direct, *direct)) if direct else person,
+        grave=grave,
+    )
+
+
+def removing(catalogue: Catalogue, row: Any) -> Change:
+    """Return the change that taking an assignment away would be."""
+    by_group = {group_id: left for group_id, given in catalogue.by_group.items() if (left := tuple(each for each in given if each.id != row.id))}
+    general = tuple(each for each in catalogue.general if each.id != row.id)
+    then = replace(catalogue, by_group=by_group, general=general)
+    return Change(
+        row.application_id, (touched(row._mapping),), then,
+        lambda person: replace(person, direct=tuple(each for each in person.direct if each.id != row.id)),
+    )  # fmt: skip

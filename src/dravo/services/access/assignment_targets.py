@@ -1,0 +1,160 @@
+"""What an assignment names: an application, a role, and a user, group, pattern, rule or everyone."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import Connection, literal, select
+
+from dravo.core.access.conditions import read_condition
+from dravo.core.access.patterns import compile_pattern
+from dravo.core.days import read_span
+from dravo.core.errors import InvalidInput, NotFound
+from dravo.core.instants import Instant
+from dravo.services import settings
+from dravo.services.access.license_plans import plan_by_key
+from dravo.services.changes.preview import touched
+from dravo.services.lookups import application_by_key, find_group, find_person, role_by_key, source_by_key
+from dravo.store import recompute_marks
+from dravo.store import tables as t
+from dravo.store.ids import new_id
+from dravo.store.snapshots.config import extensions
+
+
+@dataclass(frozen=True)
+class Wish:
+    """An assignment as asked for: application and role by key, and for whom: a person, a source's group, everybody, those who meet a
+    rule, or the groups of a source whose names fit a pattern (then the captured part says the role).
+
+    Attributes:
+        from_at, until_at: each an instant, or a day in the organisation's time zone, the last one included.
+        excludes: whether it keeps out instead of giving a role.
+        newcomers_only: only for people who come after it is made.
+        confirmed: ids of groups that may give the highest role by a pattern.
+        plan: by key, where the application has plans with seats.
+        future_users: of a rule for a source: whether users who come to meet it later get even the highest role without confirmation.
+    """
+
+    application: str
+    role: str | None
+    person: str | None = None
+    source: str | None = None
+    group: str | None = None
+    from_at: str | None = None
+    until_at: str | None = None
+    note: str | None = None
+    everybody: bool = False
+    rule: str | None = None
+    pattern: str | None = None
+    excludes: bool = False
+    newcomers_only: bool = False
+    confirmed: tuple[str, ...] = ()
+    plan: str | None = None
+    future_users: bool = False
+
+
+def resolve(connection: Connection, wish: Wish, now: Instant) -> tuple[dict[str, Any], dict[str, Any]]:
+    """Return the row for an assignment that was asked for, and the names of whom it is for.
+
+    Raises:
+        InvalidInput, NotFound: whatever is named and not there, or named by two.
+    """
+    span = read_span(wish.from_at, wish.until_at, settings.time_zone(connection))
+    if span["until_at"] and span["until_at"] <= now:
+        raise InvalidInput("The assignment would have ended already.", "Give an end to come.", "until")
+    subjects = [wish.person is not None, wish.group is not None, wish.everybody, wish.rule is not None, wish.pattern is not None]
+    if sum(subjects) != 1:
+        raise InvalidInput("An assignment is for a person, for a group, for everybody, for a rule, or for a pattern of groups.", "Give one of these.")
+    if wish.future_users and (wish.rule is None or wish.source is None):
+        raise InvalidInput(
+            "Only a rule that names a source can be confirmed for future users.", "Name the source that reports the attributes.", "source"
+        )
+    application = application_by_key(connection, wish.application)
+    row = {
+        "id": new_id(), "application_id": application.id, "role_id": _role(connection, application, wish), "excludes": wish.excludes,
+        "plan_id": _plan(connection, application, wish),
+        "user_id": None, "group_id": None, "rule": None, "pattern": None, "source_id": None, "confirmed": None, "future_users": wish.future_users,
+        "newcomers_since": now if wish.newcomers_only else None, "note": (wish.note or "").strip() or None, **span,
+    }  # fmt: skip
+    if wish.newcomers_only and wish.person is not None:
+        raise InvalidInput("An assignment to a person cannot be for newcomers only.", "Leave one of the two away.", "newcomers_only")
+    if wish.person is not None:
+        user = find_person(connection, wish.person)
+        return {**row, "user_id": user.id}, {"person": user.display_name}
+    if wish.group is not None:
+        group = find_group(connection, wish.group, wish.source)
+        return {**row, "group_id": group.id}, {"group": group.display_name, "source": group.source_key or ""}
+    if wish.rule is not None:
+        condition = read_condition(wish.rule, extensions(connection))
+        if wish.source is None:
+            return {**row, "rule": condition.text}, {"rule": condition.text}
+        source = source_by_key(connection, wish.source, "source")
+        named = {"rule": condition.text, "source": source.key, **({"future_users": True} if wish.future_users else {})}
+        return {**row, "rule": condition.text, "source_id": source.id}, named
+    if wish.pattern is not None:
+        if not wish.source:
+            raise InvalidInput("A pattern is for the groups of one source.", "Name the source: any other could have groups of such names.", "source")
+        compile_pattern(wish.pattern)
+        source = source_by_key(connection, wish.source, "source")
+        return {**row, "pattern": wish.pattern, "source_id": source.id, "confirmed": list(wish.confirmed) or None}, {
+            "pattern": wish.pattern,
+            "source": source.key,
+        }
+    return row, {"everybody": True}
+
+
+def _role(connection: Connection, application: Any, wish: Wish) -> str | None:
+    if wish.excludes and (wish.role or wish.pattern is not None):
+        raise InvalidInput("Who is kept out gets no role.", "Leave the role away; for a pattern, keep its groups out one by one.", "role")
+    if wish.pattern is not None:
+        if wish.role:
+            raise InvalidInput("A pattern says the role by its captured part.", "Leave the role away, or map the groups one by one.", "role")
+        return None
+    return str(role_by_key(connection, application, wish.role).id) if wish.role else None
+
+
+def _plan(connection: Connection, application: Any, wish: Wish) -> str | None:
+    if not wish.plan:
+        return None
+    if wish.excludes or (wish.role is None and wish.pattern is None):
+        raise InvalidInput("A plan comes with a role.", "Say the role too, or leave the plan away.", "plan")
+    return str(plan_by_key(connection, application, wish.plan).id)
+
+
+def other_plan(connection: Connection, row: Any, key: str) -> str | None:
+    """Return the id of the plan that an assignment is to come with; an empty key takes its plan away.
+
+    Raises:
+        NotFound; InvalidInput if the assignment gives no role.
+    """
+    if not key:
+        return None
+    if row.excludes or (row.role_id is None and row.pattern is None):
+        raise InvalidInput("A plan comes with a role.", "This assignment gives none.", "plan")
+    application = connection.execute(select(t.application).where(t.application.c.id == row.application_id)).one()
+    return str(plan_by_key(connection, application, key).id)
+
+
+def row_of(connection: Connection, assignment_id: str) -> Any:
+    """Return an assignment's row.
+
+    Raises:
+        NotFound: if there is none, or it was taken away.
+    """
+    row = connection.execute(select(t.assignment).where(t.assignment.c.id == assignment_id, t.assignment.c.removed_at.is_(None))).first()
+    if row is None:
+        raise NotFound(f"There is no assignment with the id '{assignment_id}'.", "It may have been taken away; see the list.")
+    return row
+
+
+def application_of(connection: Connection, assignment_id: str) -> str | None:
+    """Return the key of the application that an assignment is of, or None."""
+    a, p = t.assignment.c, t.application.c
+    key: str | None = connection.execute(select(p.key).join(t.assignment, a.application_id == p.id).where(a.id == assignment_id)).scalar()
+    return key
+
+
+def mark(connection: Connection, row: Any, now: Instant, cleared: tuple[str, str] | None = None) -> None:
+    """Mark everybody whom an assignment can touch, to be worked out anew; `cleared` as in `mark_selected`."""
+    recompute_marks.mark_selected(connection, touched(row, literal(now)), cleared)

@@ -1,0 +1,259 @@
+"""Assignments: an operator declares who gets a role in an application, is let in, or is kept out."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import Connection, func, insert, select, update
+from sqlalchemy.exc import IntegrityError
+
+from dravo.core.days import read_span
+from dravo.core.errors import AlreadyThere
+from dravo.services import settings
+from dravo.services.access import assignment_changes, rule_matches
+from dravo.services.access.assignment_targets import Wish, mark, other_plan, resolve, row_of
+from dravo.services.changes import preview
+from dravo.services.changes.preview import UNSURE, Sure
+from dravo.services.changes.recompute import CHUNK, work_through
+from dravo.services.context import House
+from dravo.services.security.audit_log import record_change
+from dravo.services.security.permissions import Caller
+from dravo.store import clock, groups, memberships
+from dravo.store import tables as t
+from dravo.store.pagination import Ask, page
+from dravo.store.snapshots.config import raise_revision
+
+
+def add(house: House, caller: Caller, wish: Wish, sure: Sure = UNSURE) -> dict[str, Any]:
+    """Make an assignment; those whom it touches are worked out, many of them by the worker.
+
+    Raises:
+        InvalidInput, NotFound, AlreadyThere; NeedsConfirmation, WorldMoved.
+    """
+    with house.database.reading() as connection:
+        row, named = resolve(connection, wish, clock.now())
+        catalogue = house.catalogue.get(connection)
+        row = rule_matches.confirmed(connection, catalogue, row)
+        change = assignment_changes.adding(connection, catalogue, [row])
+        cleared = preview.check(connection, change, caller, sure)
+    try:
+        with house.database.writing() as connection:
+            write(house, connection, caller, row, named, cleared)
+    except IntegrityError:
+        raise AlreadyThere("That is assigned there already.", "Change the assignment that there is.") from None
+    work_through(house, CHUNK)
+    return one(house, row["id"])
+
+
+def add_row(house: House, caller: Caller, row: dict[str, Any], sure: Sure) -> None:
+    """Make an assignment of a row with the columns of its table: one that was taken away comes back like this.
+
+    Raises:
+        AlreadyThere; NeedsConfirmation, WorldMoved.
+    """
+    with house.database.reading() as connection:
+        cleared = preview.check(connection, assignment_changes.adding(connection, house.catalogue.get(connection), [row]), caller, sure)
+    try:
+        with house.database.writing() as connection:
+            write(house, connection, caller, row, {"taken back": True}, cleared)
+    except IntegrityError:
+        raise AlreadyThere("That is assigned there already.", "Change the assignment that there is.") from None
+
+
+def write(house: House, connection: Connection, caller: Caller, row: dict[str, Any], named: dict[str, Any], cleared: tuple[str, str] | None) -> None:
+    """Write an assignment down, and mark whom it touches.
+
+    Args:
+        row: with the columns of the assignment's table.
+        named: what the audit log says of it; of one to a person it stands outside the chain.
+        cleared: as in `mark_selected`.
+    """
+    now = clock.now()
+    connection.execute(insert(t.assignment).values(**row, created_at=now, created_by=caller.name))
+    raise_revision(connection)
+    mark(connection, row, now, cleared)
+    application = connection.execute(select(t.application.c.key).where(t.application.c.id == row["application_id"])).scalar()
+    role = connection.execute(select(t.role.c.key).where(t.role.c.id == row["role_id"])).scalar() if row["role_id"] else None
+    plan = connection.execute(select(t.plan.c.key).where(t.plan.c.id == row["plan_id"])).scalar() if row["plan_id"] else None
+    what = {
+        "application": application,
+        **({"plan": plan} if plan else {}),
+        **({"role": role} if role else {"keeps out": True} if row["excludes"] else {}),
+    }
+    record_change(
+        connection, house.keys, caller, "added assignment", "assignment", row["id"], now,
+        {**what, **({} if row["user_id"] else named)}, named if row["user_id"] else None,
+    )  # fmt: skip
+
+
+def change(
+    house: House,
+    caller: Caller,
+    assignment_id: str,
+    from_: str | None,
+    until: str | None,
+    note: str | None,
+    confirmed: list[str] | None = None,
+    sure: Sure = UNSURE,
+    plan: str | None = None,
+) -> dict[str, Any]:
+    """Change from when until when an assignment counts, and its note; of a pattern also which groups may give the highest role.
+
+    Args:
+        from_, until: each an instant or a day; None: from ever, without end.
+        confirmed: ids of groups; None leaves them as they are.
+        plan: by key; "" takes it away, None leaves it as it is.
+    """
+    now = clock.now()
+    with house.database.reading() as connection:
+        planned = assignment_changes.changing(connection, house.catalogue.get(connection), assignment_id, from_, until, confirmed, plan)
+        cleared = preview.check(connection, planned, caller, sure)
+    with house.database.writing() as connection:
+        row = row_of(connection, assignment_id)
+        values: dict[str, Any] = {**read_span(from_, until, settings.time_zone(connection)), "note": note}
+        if confirmed is not None and row.pattern is not None:
+            values["confirmed"] = confirmed or None
+        if plan is not None:
+            values["plan_id"] = other_plan(connection, row, plan)
+        connection.execute(update(t.assignment).where(t.assignment.c.id == assignment_id).values(**values))
+        raise_revision(connection)
+        mark(connection, row._mapping, now, cleared)
+        record_change(
+            connection, house.keys, caller, "changed assignment", "assignment", assignment_id, now,
+            {"before": {name: getattr(row, name) for name in values}, "after": values},
+        )  # fmt: skip
+    work_through(house, CHUNK)
+    return one(house, assignment_id)
+
+
+def remove(house: House, caller: Caller, assignment_id: str, sure: Sure = UNSURE) -> None:
+    """Take an assignment away.
+
+    Raises:
+        NotFound; NeedsConfirmation, WorldMoved.
+    """
+    now = clock.now()
+    with house.database.reading() as connection:
+        planned = assignment_changes.removing(house.catalogue.get(connection), row_of(connection, assignment_id))
+        cleared = preview.check(connection, planned, caller, sure)
+    with house.database.writing() as connection:
+        row = row_of(connection, assignment_id)
+        connection.execute(update(t.assignment).where(t.assignment.c.id == assignment_id).values(removed_at=now))
+        raise_revision(connection)
+        mark(connection, row._mapping, now, cleared)
+        record_change(
+            connection, house.keys, caller, "removed assignment", "assignment", assignment_id, now,
+            {name: value for name in ("application_id", "role_id", "group_id", "rule", "pattern") if (value := getattr(row, name)) is not None},
+        )  # fmt: skip
+    work_through(house, CHUNK)
+
+
+def _statement() -> Any:
+    a, p, r, n, u, g, s = t.assignment.c, t.application.c, t.role.c, t.plan.c, t.user.c, t.group.c, t.source.c
+    reach = groups.size_of(a.group_id)
+    return (
+        select(
+            a.id, a.from_at, a.until_at, a.from_day, a.until_day, a.note, a.created_at, a.created_by, a.user_id, a.group_id,
+            a.rule, a.pattern, a.confirmed, a.future_users, a.excludes, a.newcomers_since,
+            p.key.label("application_key"), p.label.label("application_label"),
+            r.key.label("role_key"), r.label.label("role_label"), r.rank, n.key.label("plan_key"), n.label.label("plan_label"),
+            u.display_name.label("person_name"), u.user_name,
+            g.display_name.label("group_name"), g.external_id, g.gone_at,
+            s.key.label("source_key"), s.label.label("source_label"), reach.label("reach"),
+        )
+        .join(t.application, p.id == a.application_id)
+        .outerjoin(t.role, r.id == a.role_id)
+        .outerjoin(t.plan, n.id == a.plan_id)
+        .outerjoin(t.user, u.id == a.user_id)
+        .outerjoin(t.group, g.id == a.group_id)
+        .outerjoin(t.source, s.id == func.coalesce(g.source_id, a.source_id))
+        .where(a.removed_at.is_(None))
+    )  # fmt: skip
+
+
+def kind_of(row: Any) -> str:
+    """Return for whom an assignment is, in a word."""
+    if row.user_id is not None:
+        return "person"
+    if row.group_id is not None:
+        return "group"
+    return "rule" if row.rule is not None else "pattern" if row.pattern is not None else "everybody"
+
+
+def _line(row: Any) -> dict[str, Any]:
+    return {
+        "id": row.id,
+        "application": {"key": row.application_key, "label": row.application_label},
+        "kind": kind_of(row),
+        "excludes": row.excludes,
+        "role": {"key": row.role_key, "label": row.role_label, "rank": row.rank} if row.role_key else None,
+        "plan": {"key": row.plan_key, "label": row.plan_label} if row.plan_key else None,
+        "person": {"id": row.user_id, "display_name": row.person_name, "user_name": row.user_name} if row.user_id else None,
+        "group": {"id": row.group_id, "name": row.group_name, "external_id": row.external_id, "gone": row.gone_at is not None}
+        if row.group_id
+        else None,
+        "source": {"key": row.source_key, "label": row.source_label} if row.source_key else None,
+        "rule": row.rule,
+        "pattern": row.pattern,
+        "confirmed": (row.confirmed or []) if row.pattern is not None else [],
+        "future_users": row.future_users,
+        "confirmed_users": len(row.confirmed) if row.rule is not None and row.confirmed is not None else None,
+        "waiting": None,
+        "newcomers_since": row.newcomers_since,
+        "groups": None,
+        "notes": [],
+        "reach": row.reach if row.group_id else 1 if row.user_id else None,
+        "from": row.from_at,
+        "until": row.until_at,
+        "from_day": row.from_day,
+        "until_day": row.until_day,
+        "note": row.note,
+        "created_at": row.created_at,
+        "created_by": row.created_by,
+    }
+
+
+def listing(
+    house: House, ask: Ask, application: str | None = None, group_id: str | None = None, person_id: str | None = None, *, direct: bool = False
+) -> dict[str, Any]:
+    """Return a page of assignments in the order in which they were made, each with how many people it reaches now; `direct`: only to people."""
+    conditions = []
+    if application:
+        conditions.append(t.application.c.key == application)
+    if group_id:
+        conditions.append(t.assignment.c.group_id == group_id)
+    if person_id:
+        conditions.append(t.assignment.c.user_id == person_id)
+    if direct:
+        conditions.append(t.assignment.c.user_id.is_not(None))
+    with house.database.reading() as connection:
+        return rows(connection, ask, *conditions)
+
+
+def rows(connection: Connection, ask: Ask, *conditions: Any) -> dict[str, Any]:
+    """Return a page of the assignments that meet some conditions; who is in a group by nesting is reached too."""
+    found = page(connection, _statement().where(*conditions), [t.assignment.c.id], ask, _line)
+    nested = memberships.with_inner_groups(connection, [line["group"]["id"] for line in found["items"] if line["group"]])
+    for line in found["items"]:
+        if line["group"] and line["group"]["id"] in nested:
+            line["reach"] = memberships.how_many_within(connection, line["group"]["id"])
+    return found
+
+
+def rules(house: House) -> list[str]:
+    """Return the conditions of all rules that there are or were."""
+    a = t.assignment.c
+    with house.database.reading() as connection:
+        return list(connection.execute(select(a.rule).where(a.rule.is_not(None)).distinct()).scalars())
+
+
+def one(house: House, assignment_id: str) -> dict[str, Any]:
+    """Return one assignment.
+
+    Raises:
+        NotFound.
+    """
+    with house.database.reading() as connection:
+        row_of(connection, assignment_id)
+        found: dict[str, Any] = rows(connection, Ask(count=1), t.assignment.c.id == assignment_id)["items"][0]
+        return found

@@ -1,0 +1,327 @@
+"""Explains: who a person is and which source said so, what they have and why, and why not."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import Connection, select
+
+from dravo.core.access import evaluation as access_evaluation
+from dravo.core.access.evaluation import Decision
+from dravo.core.planning import Catalogue, facts_of
+from dravo.core.scim.schemas import ENTERPRISE_URN
+from dravo.services.access import license_plans
+from dravo.services.context import House
+from dravo.services.lookups import application_by_key, find_person
+from dravo.services.security import masking
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.store.pagination import Ask
+from dravo.store.queries import access as access_queries
+from dravo.store.queries import accounts as account_queries
+from dravo.store.queries import groups as group_queries
+from dravo.store.queries import users as user_queries
+from dravo.store.snapshots import users as user_snapshots
+
+
+def person(house: House, name: str) -> dict[str, Any]:
+    """Return everything about one person: attributes with the source of each, records, groups, access, accounts.
+
+    Raises:
+        NotFound, InvalidInput: if nobody, or several, have that id, user name, e-mail or external id.
+    """
+    with house.database.reading() as connection:
+        row = find_person(connection, name)
+        labels = {each.id: {"key": each.key, "label": each.label} for each in connection.execute(select(t.source))}
+        most = Ask(count=200)
+        return {
+            **user_queries.person_line(row),
+            "attributes": [
+                {"name": name, "value": value, "source": labels.get(row.given_by.get(path, ""))} for path, name, value in _flat(row.attributes)
+            ],
+            "records": user_queries.records_of(connection, row.id),
+            "groups": group_queries.memberships_of(connection, row.id),
+            "access": access_queries.access(connection, most, user_id=row.id)["items"],
+            "ended": access_queries.access(connection, most, user_id=row.id, ended=True)["items"],
+            "accounts": masking.accounts(account_queries.accounts(connection, most, None, row.id, None, None)["items"]),
+            "being_worked_out": connection.execute(select(t.mark.c.user_id).where(t.mark.c.user_id == row.id)).first() is not None,
+        }
+
+
+def _flat(attributes: dict[str, Any]) -> list[tuple[str, str, str]]:
+    """Return attributes as (path of provenance, name for people, text)."""
+    lines: list[tuple[str, str, str]] = []
+    for name, value in attributes.items():
+        if name == ENTERPRISE_URN:
+            lines.extend((f"{name}:{part}", part, _text(inner)) for part, inner in value.items())
+        elif isinstance(value, dict):
+            lines.extend((name, f"{name}.{part}", _text(inner)) for part, inner in value.items())
+        else:
+            lines.append((name, name, _text(value)))
+    return lines
+
+
+def _text(value: Any) -> str:
+    if isinstance(value, list):
+        return ", ".join(_text(each) for each in value)
+    if isinstance(value, dict):
+        shown = str(value.get("value") or value.get("formatted") or "; ".join(str(each) for each in value.values()))
+        return f"{shown} ({value['type']})" if value.get("type") else shown
+    return "yes" if value is True else "no" if value is False else str(value)
+
+
+def why(house: House, person_name: str, application_key: str) -> dict[str, Any]:
+    """Explain, in sentences too, what a person has in an application and why; or why not, and what would give it.
+
+    Raises:
+        NotFound, InvalidInput.
+    """
+    with house.database.reading() as connection:
+        row = find_person(connection, person_name)
+        application = application_by_key(connection, application_key)
+        held = access_queries.access(connection, Ask(count=50), application_key=application.key, user_id=row.id)["items"]
+        ended = access_queries.access(connection, Ask(count=50), application_key=application.key, user_id=row.id, ended=True)["items"]
+        accounts = masking.accounts(account_queries.accounts(connection, Ask(count=1), application.key, row.id, None, None)["items"])
+        ways = _ways(connection, application.id)
+        present = {each["group"]["id"] for each in group_queries.memberships_of(connection, row.id) if each["until"] is None}
+        decision, catalogue, waiting = _decided(house, connection, row.id, application.id)
+        waits_at = _waits_at(connection, row.id)
+        seat = [_of_seat(each) for each in license_plans.seat_of(connection, application.id, row.id)]
+    account = accounts[0] if accounts else None
+    line = user_queries.person_line(row)
+    if held:
+        sentences = [sentence for item in held for sentence in _of_access(line, item)]
+    else:
+        sentences = _why_not(line, application, ways, ended, present, decision, catalogue, waits_at)
+    return {
+        "person": user_queries.person_ref(row),
+        "application": {"key": application.key, "label": application.label},
+        "has_access": bool(held),
+        "sentences": [*sentences, *waiting, *_unheard(decision, catalogue, application), *seat, *_of_account(account, application)],
+        "access": held,
+        "ended": ended,
+        "account": account,
+        "would_give": [] if held else ways,
+    }
+
+
+def _decided(house: House, connection: Connection, user_id: str, application_id: str) -> tuple[Decision, Catalogue, list[str]]:
+    """Return what decides about a person in an application now, and a sentence for each rule that waits for a confirmation."""
+    catalogue = house.catalogue.get(connection)
+    person = user_snapshots.people(connection, [user_id])[user_id]
+    user = catalogue.merged(person.records)
+    groups = access_evaluation.memberships(person.groups, catalogue.parents)
+    facts = facts_of(person, user, groups, catalogue)
+    waiting = [
+        f"{catalogue.roles[each.role_id or ''].label} by the rule '{each.condition.text}' waits for a confirmation, for it is the highest role."
+        for each in catalogue.general
+        if each.application_id == application_id and each.condition is not None and each.role_id in catalogue.roles
+        and facts.active and access_evaluation.meets(facts, each) and not access_evaluation.is_confirmed(facts, each)
+    ]  # fmt: skip
+    return access_evaluation.decide_about(facts, catalogue.declared, application_id, clock.now()), catalogue, waiting
+
+
+def _waits_at(connection: Connection, user_id: str) -> str | None:
+    """Return the label of the source where an operator has to decide which user this is; None if nothing is to be decided."""
+    if not user_snapshots.people(connection, [user_id])[user_id].waits:
+        return None
+    r = t.record.c
+    statement = select(t.source.c.label).join(t.record, r.source_id == t.source.c.id).where(r.user_id == user_id, r.undecided.is_(True))
+    return str(connection.execute(statement).scalars().first())
+
+
+def _of_access(person_line: dict[str, Any], item: dict[str, Any]) -> list[str]:
+    lines = [f"{person_line['display_name']} is {item['role']['label']} in {item['application']['label']} since {_when(item['since'])}."]
+    for reason in item["reasons"]:
+        if reason["until"]:
+            lines.append(f"Until {_when(reason['until'])} also {_because(reason)}.")
+        else:
+            lines.append(f"Because {_because(reason)}, since {_when(reason['since'])}.")
+    return lines
+
+
+def _because(reason: dict[str, Any]) -> str:
+    by = f" (assigned by {reason['by']})" if reason["by"] else ""
+    if reason["kind"] == access_evaluation.DEFAULT:
+        return "nothing else gives a role, and this one is the default"
+    if reason["kind"] == access_evaluation.KEPT:
+        return "nothing gives a role any more, and what people have there is kept"
+    if reason["kind"] == access_evaluation.RULE:
+        return f"the person meets the rule '{reason['rule']}', which gives the role{by}"
+    if reason["kind"] == access_evaluation.EVERYBODY:
+        return f"everybody gets the role{by}"
+    if not reason["group"]:
+        return f"the role was assigned to the person{by}"
+    source = f" of {reason['source']['label']}" if reason["source"] else ""
+    way = f" by way of {' and '.join(reason['through'])}" if reason["through"] else ""
+    how = "gives the role by its name" if reason["kind"] == access_evaluation.PATTERN else "gives the role"
+    return f"the group '{reason['group']['name']}'{source}, which the person is in{way}, {how}{by}"
+
+
+def _why_not(
+    person_line: dict[str, Any],
+    application: Any,
+    ways: list[dict[str, Any]],
+    ended: list[dict[str, Any]],
+    present: set[str],
+    decision: Decision,
+    catalogue: Catalogue,
+    waits_at: str | None,
+) -> list[str]:
+    name = person_line["display_name"]
+    lines = [f"{name} has no access to {application.label}."]
+    if waits_at is not None:
+        return [*lines, f"{waits_at} reported this user, who may already exist under another source. Decide the conflict at {waits_at} first."]
+    if person_line["state"] != "active":
+        what = "has left" if person_line["state"] == "gone" else "is inactive"
+        lines.append(f"{name} {what} since {_when(person_line['since'])}, and whoever is not active has no access to anything.")
+    elif decision.by == access_evaluation.EXCLUDED:
+        by = _shut_out(decision, catalogue)
+        lines.append(f"{name} is kept out of {application.label}{by}; that comes before everything that would give a role.")
+    elif decision.by == access_evaluation.NOTHING:
+        lines.append(f"{name} may come in, but nothing gives a role there, and {application.label} has no default role.")
+    if ended:
+        last = ended[0]
+        reason = last["reasons"][-1] if last["reasons"] else None
+        because = f", because {_because(reason)}" if reason else ""
+        lines.append(
+            f"Until {_when(last['until'])} {name} was {last['role']['label']}{because}.".replace("which the person is in", "which they were in")
+        )
+    back = [_way(way) for way in ways if way["group"] and way["group"]["id"] in present]
+    if back and person_line["state"] == "inactive":
+        return [*lines, f"Active again, {name} would have it by {', '.join(back)}."]
+    if decision.by == access_evaluation.EXCLUDED:
+        return lines
+    return [*lines, *_what_would_give(application, ways)]
+
+
+def _shut_out(decision: Decision, catalogue: Catalogue) -> str:
+    """Return by what somebody is kept out, as it continues a sentence."""
+    now = clock.now()
+    assignment, reason = next(each for each in decision.heard if each[0].excludes and each[0].counts(now))
+    if reason.kind == access_evaluation.RULE and assignment.condition is not None:
+        return f" by the rule '{assignment.condition.text}'"
+    label = catalogue.labels.get(reason.group_id) if reason.group_id else None
+    if label is not None:
+        return f" by the group '{label.name}'"
+    return " by name" if reason.kind == access_evaluation.DIRECT else " with everybody"
+
+
+def _what_would_give(application: Any, ways: list[dict[str, Any]]) -> list[str]:
+    lines = []
+    groups = [_way(way) for way in ways if way["group"]]
+    rules = [f"'{way['rule']}' ({way['role']['label']})" for way in ways if way["rule"] and way["role"]]
+    if groups:
+        lines.append(f"Being in one of these groups would give it: {', '.join(groups[:10])}{' and more' if len(groups) > 10 else ''}.")
+    if rules:
+        lines.append(f"Meeting one of these rules would give it: {', '.join(rules[:5])}{' and more' if len(rules) > 5 else ''}.")
+    if not lines:
+        lines.append(f"No group gives a role in {application.label}; it can be assigned to the person.")
+    return lines
+
+
+def _unheard(decision: Decision, catalogue: Catalogue, application: Any) -> list[str]:
+    """Return a sentence for each assignment that is for the person and gives nothing now: why not."""
+    if decision.by == access_evaluation.EXCLUDED:
+        return []
+    now = clock.now()
+    lines = []
+    given = {reason.assignment_id for reasons in decision.roles.values() for reason in reasons}
+    for assignment, reason in decision.heard:
+        if assignment.role_id is None or assignment.id in given or assignment.role_id not in catalogue.roles:
+            continue
+        role = catalogue.roles[assignment.role_id].label
+        group = catalogue.labels.get(reason.group_id) if reason.group_id else None
+        kinds = {access_evaluation.DIRECT: "by assignment to the person", access_evaluation.RULE: "by a rule"}
+        by = f"by the group '{group.name}'" if group else kinds.get(reason.kind, "for everybody")
+        if assignment.from_at is not None and assignment.from_at > now:
+            lines.append(f"{role} {by} begins at {_when(assignment.from_at)}.")
+        elif assignment.until_at is not None and assignment.until_at <= now:
+            lines.append(f"{role} {by} ended at {_when(assignment.until_at)}.")
+        elif assignment.role_id in decision.roles:
+            continue
+        else:
+            lines.append(f"{role} {by} does not count: {_policy_words(application)}.")
+    return lines
+
+
+def _policy_words(application: Any) -> str:
+    words = []
+    if application.first == access_evaluation.DIRECT_FIRST:
+        words.append("assignments to the person come first there")
+    if application.first == access_evaluation.RULES_FIRST:
+        words.append("groups and rules come first there")
+    if application.several == access_evaluation.HIGHEST:
+        words.append("only the highest role counts there")
+    return " and ".join(words)
+
+
+def _way(way: dict[str, Any]) -> str:
+    return f"'{way['group']['name']}' ({way['role']['label']})" if way["role"] else f"'{way['group']['name']}'"
+
+
+def _of_seat(seat: dict[str, Any]) -> str:
+    """Return a sentence on the seat that somebody has, or waits for."""
+    if seat["since"]:
+        return f"A seat of the plan {seat['plan']['label']} is theirs since {_when(seat['since'])}."
+    line = "next in line" if seat["place"] == 1 else f"number {seat['place']} in line"
+    return (
+        f"They wait for a seat of the plan {seat['plan']['label']} since {_when(seat['asked_at'])}, {line}: "
+        f"its {seat['seats']:,} seats are taken. What comes with it goes over with the seat."
+    )
+
+
+def _of_account(account: dict[str, Any] | None, application: Any) -> list[str]:
+    if application.tracked_only:
+        return [f"{application.label} is only tracked: its accounts are kept by hand."]
+    if account is None:
+        return []
+    lines = []
+    if account["state"] == "agreed":
+        there = "is not there" if account["should_be"] == "absent" else f"is {account['should_be']} there"
+        lines.append(f"The account {there}, as agreed at {_when(account['agreed_at'])}.")
+    elif account["state"] == "left alone":
+        lines.append("The account there is left as it is, by the application's settings.")
+    else:
+        lines.append(f"The account should be {account['should_be']} since {_when(account['due_since'])}, and is not yet.")
+        delivery = account["delivery"]
+        if delivery and delivery["message"]:
+            lines.append(f"{delivery['message']} {delivery['mend'] or ''}".strip())
+        elif application.paused_at:
+            lines.append(f"{application.label} is paused: {application.trouble or ''} {application.trouble_mend or ''}".strip())
+        elif not application.switched_on:
+            lines.append(f"{application.label} is switched off, so nothing is delivered.")
+    return lines
+
+
+def _when(moment: str) -> str:
+    """Return an instant as it is read in a sentence."""
+    return f"{moment[:10]} {moment[11:16]} UTC"
+
+
+def _ways(connection: Connection, application_id: str) -> list[dict[str, Any]]:
+    """Return what gives a role in an application to others than single people: groups and rules, by rank."""
+    a, g, s, r = t.assignment.c, t.group.c, t.source.c, t.role.c
+    rows = connection.execute(
+        select(
+            a.id, a.rule, g.id.label("group_id"), g.display_name, s.key, s.label,
+            r.key.label("role_key"), r.label.label("role_label"), r.rank,
+        )
+        .outerjoin(t.role, r.id == a.role_id)
+        .outerjoin(t.group, g.id == a.group_id)
+        .outerjoin(t.source, s.id == g.source_id)
+        .where(a.application_id == application_id, a.removed_at.is_(None), a.excludes.is_(False), g.gone_at.is_(None))
+        .where(a.group_id.is_not(None) | a.rule.is_not(None))
+        .order_by(r.rank, g.display_name_key)
+        .limit(50)
+    )  # fmt: skip
+    return [
+        {
+            "assignment": row.id,
+            "group": {"id": row.group_id, "name": row.display_name} if row.group_id else None,
+            "source": {"key": row.key, "label": row.label} if row.key else None,
+            "rule": row.rule,
+            "role": {"key": row.role_key, "label": row.role_label, "rank": row.rank} if row.role_key else None,
+        }
+        for row in rows
+    ]

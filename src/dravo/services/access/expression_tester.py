@@ -1,0 +1,81 @@
+"""Tries things out on a real person, and changes nothing: an expression while it is typed."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import Connection, select
+
+from dravo.core.expressions import ENTRY, compile_expression
+from dravo.core.identity.claims import read_claims
+from dravo.core.identity.source_policy import NOT_FILLED
+from dravo.core.provisioning.attribute_mapping import read_target
+from dravo.protocols.directory.connectors import kind_of
+from dravo.services.context import House
+from dravo.services.lookups import find_person, pushing_source
+from dravo.services.sources.policy import import_of
+from dravo.store import tables as t
+from dravo.store.queries.users import person_ref
+
+
+def try_on_source(house: House, text: str, key: str, person: str | None, attribute: str | None) -> dict[str, Any]:
+    """Return what an expression over what a source says makes for somebody of it: for a person, else for whoever came first.
+
+    Raises:
+        ExpressionError, NotFound, InvalidInput.
+    """
+    with house.database.reading() as connection:
+        known = pushing_source(connection, key)
+        if connection.execute(select(t.source_pull.c.kind).where(t.source_pull.c.source_id == known.id)).first() is None:
+            return _on_sign_in(connection, known, text, attribute)
+        source, row = import_of(connection, key)
+        r, u = t.record.c, t.user.c
+        statement = select(u.id, u.display_name, u.user_name, r.said).join(t.record, r.user_id == u.id)
+        statement = statement.where(r.source_id == source.id, r.said.is_not(None), r.gone_at.is_(None))
+        if person:
+            statement = statement.where(u.id == find_person(connection, person).id)
+        found = connection.execute(statement.order_by(r.id).limit(1)).first()
+    if attribute:
+        read_target(attribute.strip(), NOT_FILLED)
+    expression = compile_expression(text, kind_of(row.kind).reads)
+    result = expression.result(found.said) if found is not None else None
+    return {"result": result, "words": expression.words, "uses": sorted(expression.uses), "person": person_ref(found) if found is not None else None}
+
+
+def _on_sign_in(connection: Connection, source: Any, text: str, attribute: str | None) -> dict[str, Any]:
+    """Return what an expression over claims makes of the last ones that arrived."""
+    x = t.sign_in_trace.c
+    rows = connection.execute(select(x.arrived, x.name, x.user_id).where(x.source_id == source.id).order_by(x.id.desc()).limit(20)).all()
+    last = next((row for row in rows if row.arrived), None)
+    if attribute:
+        read_target(attribute.strip(), NOT_FILLED)
+    expression = compile_expression(text, ENTRY)
+    result, person = None, None
+    if last is not None:
+        result = expression.result(read_claims(last.arrived["attributes"], last.arrived["subject"]).attributes)
+        person = {"id": last.user_id or "", "display_name": last.name, "user_name": last.arrived["subject"]}
+    return {"result": result, "words": expression.words, "uses": sorted(expression.uses), "person": person}
+
+
+def try_expression(house: House, text: str, person: str | None, attribute: str | None) -> dict[str, Any]:
+    """Return what an expression makes for a person.
+
+    Args:
+        text: the expression.
+        person: by id, user name, e-mail or external id; without one the expression is only read.
+        attribute: the attribute of accounts that it is for; checked, if given.
+
+    Raises:
+        ExpressionError: with the place of the mistake.
+        NotFound: if there is no such person.
+    """
+    if attribute:
+        read_target(attribute.strip())
+    expression = compile_expression(text)
+    found, result = None, None
+    if person:
+        with house.database.reading() as connection:
+            row = find_person(connection, person)
+        found = person_ref(row)
+        result = expression.result(row.attributes)
+    return {"result": result, "words": expression.words, "uses": sorted(expression.uses), "person": found}

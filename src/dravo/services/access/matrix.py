@@ -1,0 +1,274 @@
+"""The access matrix: users against applications, now or at a past instant, and its export."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import Any
+
+import orjson
+from sqlalchemy import Connection, Select, and_, exists, or_, select, true
+
+from dravo.core.access.evaluation import Assignment
+from dravo.core.errors import InvalidInput
+from dravo.core.instants import Instant
+from dravo.core.planning import Catalogue
+from dravo.services.context import House
+from dravo.services.csv_export import Streamed, csv_line
+from dravo.services.lookups import application_by_key
+from dravo.services.security import masking
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.store.pagination import Ask, page
+from dravo.store.queries import groups as group_queries
+from dravo.store.queries.search import person_has
+from dravo.store.queries.users import person_line
+
+DIRECT_ONLY, INACTIVE_ASSIGNED, HIGHEST = "direct only", "inactive but assigned", "highest role"
+NARROWED = (DIRECT_ONLY, INACTIVE_ASSIGNED, HIGHEST)
+MOST_APPLICATIONS = 200
+CHUNK = 500
+# People are counted so far; beyond that it is said that there are more.
+COUNTED = 10_000
+
+Shown = Callable[[list[dict[str, Any]]], list[dict[str, Any]]]
+
+
+@dataclass(frozen=True)
+class View:
+    """What of the matrix is looked at.
+
+    Attributes:
+        words: a part of a name, user name or e-mail.
+        application: only people with access to it, by key; the matrix then has only that column.
+        role: with an application, only people in that role of it, by key.
+        only: one of `NARROWED`.
+        at: a past instant; None is now.
+    """
+
+    words: str | None = None
+    application: str | None = None
+    role: str | None = None
+    only: str | None = None
+    at: Instant | None = None
+
+
+def people(house: House, view: View, ask: Ask) -> dict[str, Any]:
+    """Return a page of the matrix: {"applications": columns, "items": people by name, each with roles by application}.
+
+    Raises:
+        NotFound, InvalidInput.
+    """
+    with house.database.reading() as connection:
+        columns = _columns(connection, view)
+        keys = [t.user.c.display_name_key, t.user.c.id]
+        found = page(
+            connection,
+            _statement(connection, house.catalogue.get(connection), view),
+            keys,
+            ask,
+            person_line,
+            count_to=COUNTED,
+        )
+        _fill(connection, found["items"], view)
+    return {**found, "applications": [{"key": each.key, "label": each.label} for each in columns]}
+
+
+def _columns(connection: Connection, view: View) -> list[Any]:
+    if view.application:
+        return [application_by_key(connection, view.application)]
+    p = t.application.c
+    return list(connection.execute(select(p.id, p.key, p.label).order_by(p.label, p.id).limit(MOST_APPLICATIONS)))
+
+
+def held_at(at: Instant | None) -> Any:
+    """Return the condition that an access holds at an instant."""
+    x = t.access.c
+    if at is None:
+        return x.until_at.is_(None)
+    return and_(x.from_at <= at, or_(x.until_at.is_(None), x.until_at > at))
+
+
+def _worded(view: View) -> list[Any]:
+    """Return the conditions that words put on a user."""
+    return [person_has(view.words, emails=not masking.hidden())] if view.words else []
+
+
+def _narrowed(catalogue: Catalogue, view: View, application: Any) -> list[Any]:
+    """Return the conditions that application, role and "highest role" put on an access.
+
+    Raises:
+        InvalidInput: for a role without its application.
+    """
+    x, r = t.access.c, t.role.c
+    if application is None and view.role:
+        raise InvalidInput("A role is one of an application.", "Say the application too.", "role")
+    narrowed: list[Any] = []
+    if application is not None:
+        narrowed.append(x.application_id == application.id)
+        if view.role:
+            narrowed.append(x.role_id == select(r.id).where(r.application_id == application.id, r.key == view.role).scalar_subquery())
+    if view.only == HIGHEST:
+        narrowed.append(x.role_id.in_(catalogue.highest.values()))
+    return narrowed
+
+
+def _statement(connection: Connection, catalogue: Catalogue, view: View) -> Select[Any]:
+    """Return the select of the people whom a view shows; everybody with access, unless words ask for somebody."""
+    u, x = t.user.c, t.access.c
+    statement = select(
+        u.id, u.user_name, u.display_name, u.email, u.active, u.gone_at, u.inactive_since, u.created_at, u.modified_at
+    ).where(*_worded(view))  # fmt: skip
+    if view.only is not None and view.only not in NARROWED:
+        raise InvalidInput(f"'{view.only}' is nothing to look for.", f"It is one of: {', '.join(NARROWED)}.", "only")
+    application = application_by_key(connection, view.application) if view.application else None
+    if view.only == INACTIVE_ASSIGNED:
+        return statement.where(*_inactive_assigned(view, application))
+    narrowed = _narrowed(catalogue, view, application)
+    if view.only == DIRECT_ONLY:
+        by_rule = exists().where(x.user_id == u.id, held_at(view.at), *narrowed, x.direct_only.is_(False))
+        # As an index has it: "= 1", not "IS 1".
+        some = select(x.user_id).where(held_at(view.at), *narrowed, x.direct_only == true()).distinct().subquery()
+        return statement.join(some, some.c.user_id == u.id).where(~by_rule)
+    if narrowed:
+        # Few have it: whoever does is found first, and then put in order.
+        return statement.where(u.id.in_(select(x.user_id).where(held_at(view.at), *narrowed)))
+    if not view.words:
+        # Whoever has nothing is not in the matrix, unless looked for by name.
+        statement = statement.where(exists().where(x.user_id == u.id, held_at(view.at)))
+    return statement
+
+
+def _inactive_assigned(view: View, application: Any) -> list[Any]:
+    """Return the conditions that a user was inactive at a view's instant, and assigned then to what the view shows."""
+    u, a, r, at = t.user.c, t.assignment.c, t.role.c, view.at or clock.now()
+    assigned = [
+        a.user_id == u.id, a.excludes.is_(False), a.created_at <= at, or_(a.removed_at.is_(None), a.removed_at > at),
+        or_(a.from_at.is_(None), a.from_at <= at), or_(a.until_at.is_(None), a.until_at > at),
+    ]  # fmt: skip
+    if application is not None:
+        assigned.append(a.application_id == application.id)
+    if application is None and view.role:
+        raise InvalidInput("A role is one of an application.", "Say the application too.", "role")
+    if view.role:
+        assigned.append(a.role_id == select(r.id).where(r.application_id == application.id, r.key == view.role).scalar_subquery())
+    return [u.active.is_(False), u.inactive_since <= at, exists().where(*assigned)]
+
+
+def accesses(connection: Connection, catalogue: Catalogue, view: View) -> Select[Any]:
+    """Return the select of every access that is open now in a part of the matrix, by application and name.
+
+    Raises:
+        NotFound, InvalidInput.
+    """
+    u, x = t.user.c, t.access.c
+    if view.only not in (None, DIRECT_ONLY, HIGHEST):
+        raise InvalidInput(f"'{view.only}' is nothing to review.", f"It is one of: {DIRECT_ONLY}, {HIGHEST}.", "only")
+    application = application_by_key(connection, view.application) if view.application else None
+    direct = [x.direct_only == true()] if view.only == DIRECT_ONLY else []
+    return (
+        select(x.id, x.user_id, x.application_id, x.role_id, x.from_at, x.reasons)
+        .join(t.user, u.id == x.user_id)
+        .where(held_at(None), *_worded(view), *_narrowed(catalogue, view, application), *direct)
+        .order_by(x.application_id, u.display_name_key, x.id)
+    )
+
+
+def _fill(connection: Connection, items: list[dict[str, Any]], view: View) -> None:
+    """Put beside each person the roles that they have at the view's instant, by application."""
+    roles = _roles(connection, [item["id"] for item in items], held_at(view.at))
+    for item in items:
+        item["roles"] = roles.get(item["id"], {})
+
+
+def _roles(connection: Connection, user_ids: list[str], condition: Any) -> dict[str, dict[str, list[str]]]:
+    x, p, r = t.access.c, t.application.c, t.role.c
+    found: defaultdict[str, dict[str, list[str]]] = defaultdict(dict)
+    for start in range(0, len(user_ids), CHUNK):
+        statement = (
+            select(x.user_id, p.key, r.label)
+            .join(t.application, p.id == x.application_id)
+            .join(t.role, r.id == x.role_id)
+            .where(x.user_id.in_(user_ids[start : start + CHUNK]), condition)
+            .order_by(r.rank.desc(), r.key)
+        )
+        for user_id, key, label in connection.execute(statement):
+            found[user_id].setdefault(key, []).append(label)
+    return found
+
+
+def groups(house: House, ask: Ask, words: str | None = None, source: str | None = None, application: str | None = None) -> dict[str, Any]:
+    """Return a page of the matrix of groups: {"applications": columns, "items": groups that give something, each with what by application}.
+
+    Raises:
+        NotFound.
+    """
+    with house.database.reading() as connection:
+        columns = _columns(connection, View(application=application))
+        catalogue = house.catalogue.get(connection)
+        wanted = {each.id for each in columns}
+        given: dict[str, dict[str, list[str]]] = {}
+        for group_id, assignments in catalogue.by_group.items():
+            for each in assignments:
+                if each.application_id in wanted:
+                    key = catalogue.applications[each.application_id].key
+                    given.setdefault(group_id, {}).setdefault(key, []).append(_given(each, catalogue))
+        found = group_queries.groups(connection, ask, words, source, {group_id: len(roles) for group_id, roles in given.items()}, mapped=True)
+    items = [{**line, "roles": given.get(line["id"], {})} for line in found["items"]]
+    return {**found, "items": items, "applications": [{"key": each.key, "label": each.label} for each in columns]}
+
+
+def _given(assignment: Assignment, catalogue: Catalogue) -> str:
+    if assignment.excludes:
+        return "kept out"
+    role = catalogue.roles.get(assignment.role_id or "")
+    return role.label if role is not None else "let in"
+
+
+# Exports
+
+
+def export(house: House, view: View, form: str, shown: Shown = lambda items: items) -> Streamed:
+    """Return the whole matrix as CSV or JSON, some hundred people at a time, all of one transaction.
+
+    Args:
+        form: "csv" or "json".
+        shown: makes of people what the caller may see of them.
+
+    Raises:
+        NotFound, InvalidInput: before the first piece.
+    """
+    connection = house.database.apart()
+    try:
+        columns = _columns(connection, view)
+        statement = (
+            _statement(connection, house.catalogue.get(connection), view)
+            .add_columns(t.user.c.display_name_key)
+            .order_by(t.user.c.display_name_key, t.user.c.id)
+        )
+        rows = connection.execute(statement.execution_options(yield_per=CHUNK))
+    except BaseException:
+        connection.close()
+        raise
+    return Streamed(connection, rows, _pieces(connection, rows.partitions(CHUNK), columns, view, form, shown))
+
+
+def _pieces(connection: Connection, pieces: Any, columns: list[Any], view: View, form: str, shown: Shown) -> Iterator[bytes]:
+    if form == "csv":
+        yield csv_line(["person", "user name", "e-mail", "state", *(each.label for each in columns)])
+    else:
+        yield b"[\n"
+    first = True
+    for some in pieces:
+        items = shown([person_line(row) for row in some])
+        _fill(connection, items, view)
+        for item in items:
+            if form == "csv":
+                cells = ["; ".join(item["roles"].get(each.key, ())) for each in columns]
+                yield csv_line([item["display_name"], item["user_name"], item["email"] or "", item["state"], *cells])
+            else:
+                yield (b"" if first else b",\n") + orjson.dumps(item)
+                first = False
+    if form == "json":
+        yield b"\n]\n"

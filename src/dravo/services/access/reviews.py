@@ -1,0 +1,391 @@
+"""Access reviews: a part of the access matrix, decided row by row until a day, kept as evidence."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+from sqlalchemy import Connection, bindparam, case, exists, func, insert, select, update
+from sqlalchemy.exc import IntegrityError
+
+from dravo.core.access.evaluation import Assignment
+from dravo.core.access.reasons import chain, named
+from dravo.core.days import read_span
+from dravo.core.errors import InvalidInput, NotFound, WorldMoved
+from dravo.core.instants import Instant
+from dravo.core.planning import Person
+from dravo.services import settings
+from dravo.services.access import matrix as access_matrix
+from dravo.services.access.matrix import View
+from dravo.services.changes import preview as changes_preview
+from dravo.services.changes.preview import UNSURE, Change, Sure
+from dravo.services.changes.recompute import CHUNK, work_through
+from dravo.services.context import House
+from dravo.services.lookups import application_by_key, check_label
+from dravo.services.security.audit_log import record_change
+from dravo.services.security.permissions import Caller
+from dravo.store import clock, recompute_marks
+from dravo.store import tables as t
+from dravo.store.ids import new_id
+from dravo.store.pagination import Ask, page
+from dravo.store.queries import search as text_search
+from dravo.store.snapshots.config import raise_revision
+
+CONFIRMED, TAKEN_AWAY = "confirmed", "taken away"
+DECISIONS = (CONFIRMED, TAKEN_AWAY)
+MOST_ROWS = 20_000
+MOST_AT_ONCE = 500
+
+
+@dataclass(frozen=True)
+class Plan:
+    """What a decision to take away comes to.
+
+    Attributes:
+        removed: assignments to the people themselves that are taken away.
+        kept_out: (user id, name) of those who are kept out of the application, because they would have it by other ways too.
+        outcomes: for each row of the review what becomes of it, in a sentence.
+    """
+
+    removed: tuple[Any, ...]
+    kept_out: tuple[str, ...]
+    outcomes: dict[str, str]
+
+
+# Beginning and ending
+
+
+def start(house: House, caller: Caller, label: str, until: str, view: View, note: str | None = None) -> dict[str, Any]:
+    """Begin a review of everybody's access in a part of the matrix, as it is now.
+
+    Args:
+        until: the last day on which is decided.
+        view: which part; an instant cannot be said.
+
+    Raises:
+        InvalidInput: if nothing is in it, or more than can be looked through; NotFound.
+    """
+    now = clock.now()
+    label = check_label(label)
+    with house.database.reading() as connection:
+        span = read_span(None, until, settings.time_zone(connection))
+        if not until or not span["until_at"] or span["until_at"] <= now:
+            raise InvalidInput("A review needs a last day to come.", "Say until when is decided, such as 2031-04-02.", "until")
+        rows = list(connection.execute(access_matrix.accesses(connection, house.catalogue.get(connection), view).limit(MOST_ROWS + 1)))
+    if not rows:
+        raise InvalidInput("There is no access of that kind.", "Widen what is looked at.")
+    if len(rows) > MOST_ROWS:
+        raise InvalidInput(f"That is more than {MOST_ROWS:,} accesses.", "Narrow it down: to an application, a role, or the highest roles.")
+    review_id = new_id()
+    review = {
+        "id": review_id, "label": label, "note": (note or "").strip() or None, "narrowed": _narrowed(view), "created_at": now,
+        "created_by": caller.name, "until_at": span["until_at"], "until_day": span["until_day"],
+    }  # fmt: skip
+    values = [
+        {
+            "id": new_id(), "review_id": review_id, "user_id": row.user_id, "application_id": row.application_id, "role_id": row.role_id,
+            "since": row.from_at, "reasons": [chain(each) for each in row.reasons if each["until"] is None],
+        }
+        for row in rows
+    ]  # fmt: skip
+    with house.database.writing() as connection:
+        connection.execute(insert(t.review).values(**review))
+        connection.execute(insert(t.review_row), values)
+        record_change(connection, house.keys, caller, "began review", "review", review_id, now, {"label": label, "rows": len(values)})
+    return one(house, caller, review_id)
+
+
+def _narrowed(view: View) -> dict[str, str]:
+    return {name: value for name in ("application", "role", "only", "words") if (value := getattr(view, name))}
+
+
+def close(house: House, caller: Caller, review_id: str) -> dict[str, Any]:
+    """End a review before its last day; what is not decided stays undecided.
+
+    Raises:
+        NotFound.
+    """
+    now = clock.now()
+    with house.database.writing() as connection:
+        row = review_row(connection, review_id)
+        if row.closed_at is None:
+            connection.execute(update(t.review).where(t.review.c.id == review_id).values(closed_at=now, closed_by=caller.name))
+            record_change(connection, house.keys, caller, "ended review", "review", review_id, now, {"label": row.label})
+    return one(house, caller, review_id)
+
+
+def close_those_whose_day_is_over(house: House, now: Instant) -> None:
+    """End the reviews whose last day is over."""
+    v = t.review.c
+    due = (v.closed_at.is_(None), v.until_at <= now)
+    with house.database.reading() as connection:
+        if connection.execute(select(v.id).where(*due).limit(1)).first() is None:
+            return
+    with house.database.writing() as connection:
+        connection.execute(update(t.review).where(*due).values(closed_at=t.review.c.until_at, closed_by="its last day"))
+
+
+# Looking at them
+
+
+def listing(house: House, caller: Caller, ask: Ask) -> dict[str, Any]:
+    """Return a page of reviews, newest first, each with how far it is; of others' applications an owner is told nothing."""
+    with house.database.reading() as connection:
+        found = page(connection, select(t.review).where(*_of(caller)), [t.review.c.id], ask, lambda row: row, newest_first=True)
+        return {**found, "items": _lines(connection, caller, found["items"])}
+
+
+def one(house: House, caller: Caller, review_id: str) -> dict[str, Any]:
+    """Return one review.
+
+    Raises:
+        NotFound: if there is none, or for an owner none of theirs.
+    """
+    with house.database.reading() as connection:
+        return _lines(connection, caller, [review_row(connection, review_id, caller)])[0]
+
+
+def _of(caller: Caller) -> list[Any]:
+    """Return the condition that a review is one for a caller to see: for an owner, that it has rows of their applications."""
+    if caller.applications is None:
+        return []
+    w, p = t.review_row.c, t.application.c
+    return [exists().where(w.review_id == t.review.c.id, w.application_id == p.id, p.key.in_(caller.applications))]
+
+
+def review_row(connection: Connection, review_id: str, caller: Caller | None = None) -> Any:
+    """Return the row of a review that the caller may see; raises NotFound."""
+    row = connection.execute(select(t.review).where(t.review.c.id == review_id, *(_of(caller) if caller else ()))).first()
+    if row is None:
+        raise NotFound(f"There is no review with the id '{review_id}'.", "See the list of reviews.")
+    return row
+
+
+def _lines(connection: Connection, caller: Caller, rows: Sequence[Any]) -> list[dict[str, Any]]:
+    """Return reviews as they are shown, with how far each is in each application."""
+    w, p = t.review_row.c, t.application.c
+    counted = (
+        select(
+            w.review_id, p.key, p.label, p.owner, func.count().label("rows"),
+            func.sum(case((w.decision == CONFIRMED, 1), else_=0)).label("confirmed"),
+            func.sum(case((w.decision == TAKEN_AWAY, 1), else_=0)).label("taken_away"),
+        )
+        .join(t.review_row, w.application_id == p.id)
+        .where(w.review_id.in_([row.id for row in rows]))
+        .group_by(w.review_id, p.key, p.label, p.owner)
+        .order_by(p.label)
+    )  # fmt: skip
+    if caller.applications is not None:
+        counted = counted.where(p.key.in_(caller.applications))
+    parts: defaultdict[str, list[dict[str, Any]]] = defaultdict(list)
+    for each in connection.execute(counted):
+        parts[each.review_id].append(
+            {"application": {"key": each.key, "label": each.label}, "owner": each.owner, "rows": each.rows,
+             "confirmed": each.confirmed, "taken_away": each.taken_away, "open": each.rows - each.confirmed - each.taken_away}
+        )  # fmt: skip
+    return [
+        {
+            "id": row.id, "label": row.label, "note": row.note, "narrowed": row.narrowed, "created_at": row.created_at,
+            "created_by": row.created_by, "until": row.until_at, "until_day": row.until_day, "closed_at": row.closed_at,
+            "closed_by": row.closed_by, "applications": parts[row.id],
+            **{name: sum(each[name] for each in parts[row.id]) for name in ("rows", "confirmed", "taken_away", "open")},
+        }
+        for row in rows
+    ]  # fmt: skip
+
+
+def rows_statement(review_id: str) -> Any:
+    """Return the select of all rows of a review."""
+    w, u, p, r = t.review_row.c, t.user.c, t.application.c, t.role.c
+    return (
+        select(
+            w.id, w.user_id, w.application_id, w.role_id, w.since, w.reasons, w.decision, w.decided_at, w.decided_by, w.note, w.outcome,
+            u.display_name, u.user_name, u.active, u.gone_at, p.key.label("application_key"), p.label.label("application_label"),
+            r.key.label("role_key"), r.label.label("role_label"), r.rank,
+        )
+        .join(t.user, u.id == w.user_id)
+        .join(t.application, p.id == w.application_id)
+        .join(t.role, r.id == w.role_id)
+        .where(w.review_id == review_id)
+    )  # fmt: skip
+
+
+def rows(
+    house: House, review_id: str, ask: Ask, application: str | None = None, decision: str | None = None, words: str | None = None
+) -> dict[str, Any]:
+    """Return a page of a review's rows by application and name; `decision` is "open" or one of `DECISIONS`.
+
+    Raises:
+        NotFound.
+    """
+    w, u = t.review_row.c, t.user.c
+    statement = rows_statement(review_id)
+    with house.database.reading() as connection:
+        review_row(connection, review_id)
+        if application:
+            statement = statement.where(t.application.c.key == application)
+        if decision:
+            statement = statement.where(w.decision.is_(None) if decision == "open" else w.decision == decision)
+        if words:
+            statement = statement.where(text_search.name_has(words))
+        return page(connection, statement, [t.application.c.label, u.display_name_key, w.id], ask, row_line)
+
+
+def row_line(row: Any) -> dict[str, Any]:
+    """Return a row as the API shows it."""
+    return {
+        "id": row.id,
+        "person": {"id": row.user_id, "display_name": row.display_name, "user_name": row.user_name},
+        "state": "gone" if row.gone_at else "active" if row.active else "inactive",
+        "application": {"key": row.application_key, "label": row.application_label},
+        "role": {"key": row.role_key, "label": row.role_label, "rank": row.rank},
+        "since": row.since, "reasons": row.reasons, "decision": row.decision, "decided_at": row.decided_at, "decided_by": row.decided_by,
+        "note": row.note, "outcome": row.outcome,
+    }  # fmt: skip
+
+
+# Deciding
+
+
+def preview(house: House, review_id: str, application: str, ids: Sequence[str]) -> dict[str, Any]:
+    """Return what taking away some rows would do; nothing is changed.
+
+    Raises:
+        NotFound, InvalidInput.
+    """
+    with house.database.reading() as connection:
+        of, chosen = _chosen(connection, review_id, application, ids)
+        return changes_preview.shown(connection, _change(house, connection, of, chosen, _planned(connection, of, chosen)))
+
+
+def decide(
+    house: House, caller: Caller, review_id: str, application: str, ids: Sequence[str], decision: str, note: str | None = None, sure: Sure = UNSURE
+) -> dict[str, Any]:
+    """Confirm some rows of one application, or take what they say away.
+
+    What was assigned to the person is taken away; whoever would still have it by a group or a rule is kept out of the application, if
+    nothing else of theirs there is left.
+
+    Returns:
+        The review.
+
+    Raises:
+        NotFound, InvalidInput; NeedsConfirmation, WorldMoved.
+    """
+    if decision not in DECISIONS:
+        raise InvalidInput(f"'{decision}' is no decision.", f"It is one of: {', '.join(DECISIONS)}.", "decision")
+    now = clock.now()
+    cleared = None
+    plan = Plan((), (), {})
+    with house.database.reading() as connection:
+        of, chosen = _chosen(connection, review_id, application, ids)
+        if decision == TAKEN_AWAY:
+            plan = _planned(connection, of, chosen)
+            cleared = changes_preview.check(connection, _change(house, connection, of, chosen, plan), caller, sure)
+    with house.database.writing() as connection:
+        _check_open(review_row(connection, review_id), now)
+        try:
+            _take_away(house, connection, caller, of, chosen, plan, cleared, now)
+        except IntegrityError:
+            raise WorldMoved("Somebody has kept one of them out meanwhile.", "Look at it again.") from None
+        decided = {"decision": decision, "decided_at": now, "decided_by": caller.name, "note": (note or "").strip() or None}
+        values = [{"row": row.id, "came_of_it": plan.outcomes.get(row.id)} for row in chosen]
+        written = update(t.review_row).where(t.review_row.c.id == bindparam("row")).values(**decided, outcome=bindparam("came_of_it"))
+        connection.execute(written, values)
+        details = {"application": application, "decision": decision, "rows": len(chosen)}
+        personal = {"people": sorted({row.display_name for row in chosen})[:100]}
+        record_change(connection, house.keys, caller, "decided in review", "review", review_id, now, details, personal)
+    if decision == TAKEN_AWAY:
+        work_through(house, CHUNK)
+    return one(house, caller, review_id)
+
+
+def _chosen(connection: Connection, review_id: str, application: str, ids: Sequence[str]) -> tuple[Any, list[Any]]:
+    """Return an application's row, and rows of a review that are of this application."""
+    _check_open(review_row(connection, review_id), clock.now())
+    of = application_by_key(connection, application)
+    wanted = list(dict.fromkeys(ids))[:MOST_AT_ONCE]
+    w = t.review_row.c
+    found = list(connection.execute(rows_statement(review_id).where(w.id.in_(wanted), w.application_id == of.id)))
+    if len(found) != len(set(ids)):
+        mend = f"Decide about up to {MOST_AT_ONCE} of one application at once."
+        raise NotFound(f"Not all of these rows are of '{of.label}' in this review.", mend, "rows")
+    settled = next((row for row in found if row.decision == TAKEN_AWAY), None)
+    if settled is not None:
+        raise InvalidInput(
+            f"{settled.role_label} was taken away from {settled.display_name} already.", "If that was wrong, give it again on the application's page."
+        )
+    return of, found
+
+
+def _check_open(review: Any, now: Instant) -> None:
+    if review.closed_at is not None or review.until_at <= now:
+        raise InvalidInput("The review has ended.", "What was decided in it is kept; begin another one.")
+
+
+def _planned(connection: Connection, of: Any, chosen: Sequence[Any]) -> Plan:
+    """Return what taking rows away comes to, as everything stands in this transaction."""
+    a, x = t.assignment.c, t.access.c
+    users = {row.user_id for row in chosen}
+    direct = list(
+        connection.execute(select(t.assignment).where(a.application_id == of.id, a.user_id.in_(users), a.removed_at.is_(None), a.excludes.is_(False)))
+    )
+    held: defaultdict[str, dict[str, list[Any]]] = defaultdict(dict)
+    for each in connection.execute(
+        select(x.user_id, x.role_id, x.reasons).where(x.application_id == of.id, x.user_id.in_(users), x.until_at.is_(None))
+    ):
+        held[each.user_id][each.role_id] = [reason for reason in each.reasons if reason["until"] is None]
+    taken = {(row.user_id, row.role_id) for row in chosen}
+    removed = tuple(each for each in direct if (each.user_id, each.role_id) in taken)
+    kept_out: set[str] = set()
+    outcomes = {}
+    for row in chosen:
+        reasons = held[row.user_id].get(row.role_id)
+        others = [each for each in reasons or () if each["kind"] != "direct"]
+        remaining = [role_id for role_id in held[row.user_id] if (row.user_id, role_id) not in taken]
+        if reasons is None:
+            outcomes[row.id] = "They no longer had it."
+        elif not others:
+            outcomes[row.id] = "Its assignment was taken away."
+        elif not remaining:
+            kept_out.add(row.user_id)
+            outcomes[row.id] = f"They are kept out of {of.label}: they have it by {', '.join(named(each) for each in others)}."
+        else:
+            outcomes[row.id] = f"They still have it by {', '.join(named(each) for each in others)}, and keep another role: take them out there."
+    return Plan(removed, tuple(sorted(kept_out)), outcomes)
+
+
+def _change(house: House, connection: Connection, of: Any, chosen: Sequence[Any], plan: Plan) -> Change:
+    gone = {each.id for each in plan.removed}
+    shut = frozenset(plan.kept_out)
+
+    def then(person: Person) -> Person:
+        direct = tuple(each for each in person.direct if each.id not in gone)
+        if person.user_id in shut:
+            direct = (*direct, Assignment("review", of.id, None, person.user_id, excludes=True))
+        return replace(person, direct=direct)
+
+    touched = select(t.user.c.id).where(t.user.c.id.in_({row.user_id for row in chosen}))
+    return Change(of.id, (touched,), house.catalogue.get(connection), then)
+
+
+def _take_away(
+    house: House, connection: Connection, caller: Caller, of: Any, chosen: Sequence[Any], plan: Plan, cleared: tuple[str, str] | None, now: Instant
+) -> None:
+    if not plan.removed and not plan.kept_out:
+        return
+    names = {row.user_id: row.display_name for row in chosen}
+    for each in plan.removed:
+        connection.execute(update(t.assignment).where(t.assignment.c.id == each.id).values(removed_at=now))
+        details = {"application_id": of.id, "role_id": each.role_id, "by": "review"}
+        record_change(connection, house.keys, caller, "removed assignment", "assignment", each.id, now, details, {"person": names[each.user_id]})
+    for user_id in plan.kept_out:
+        row = {"id": new_id(), "application_id": of.id, "user_id": user_id, "excludes": True, "note": "Taken away in a review"}
+        connection.execute(insert(t.assignment).values(**row, created_at=now, created_by=caller.name))
+        details = {"application": of.key, "keeps out": True, "by": "review"}
+        record_change(connection, house.keys, caller, "added assignment", "assignment", row["id"], now, details, {"person": names[user_id]})
+    raise_revision(connection)
+    touched = [*{each.user_id for each in plan.removed} | {*plan.kept_out}]
+    recompute_marks.mark_these(connection, touched, now, cleared)

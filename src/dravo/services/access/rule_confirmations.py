@@ -1,0 +1,89 @@
+"""Confirmation of users who come to meet a rule that gives the highest role of an application: an attribute alone does not give it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import Any
+
+from sqlalchemy import Connection, update
+
+from dravo.core.errors import InvalidInput
+from dravo.services.access import assignment_changes, assignments, rule_matches
+from dravo.services.access.assignment_targets import mark, row_of
+from dravo.services.changes import preview
+from dravo.services.changes.preview import UNSURE, Change, Sure
+from dravo.services.changes.recompute import CHUNK, work_through
+from dravo.services.context import House
+from dravo.services.security.audit_log import record_change
+from dravo.services.security.permissions import Caller
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.store.pagination import Ask
+from dravo.store.snapshots.config import raise_revision
+
+
+def waiting(house: House, assignment_id: str, ask: Ask) -> dict[str, Any]:
+    """Return a page of the users who meet a rule and wait for a confirmation, by name.
+
+    Raises:
+        NotFound; InvalidInput: if the assignment is no rule.
+    """
+    with house.database.reading() as connection:
+        row = _rule_row(connection, assignment_id)
+        found = rule_matches.matching(connection, house.catalogue.get(connection), row) if row.confirmed is not None else []
+        return rule_matches.listed(connection, [each for each in found if each not in set(row.confirmed or ())], ask)
+
+
+def confirm(house: House, caller: Caller, assignment_id: str, users: Sequence[str] | None, sure: Sure = UNSURE) -> dict[str, Any]:
+    """Have users who meet a rule get its role, which is the highest of its application.
+
+    Args:
+        users: their ids; None for all who wait now.
+
+    Raises:
+        NotFound; InvalidInput: if the assignment is no rule, or a user does not meet it; NeedsConfirmation, WorldMoved.
+    """
+    now = clock.now()
+    with house.database.reading() as connection:
+        values, change = confirming(house, connection, assignment_id, users)
+        cleared = preview.check(connection, change, caller, sure)
+    with house.database.writing() as connection:
+        row = row_of(connection, assignment_id)
+        # Whom others have confirmed meanwhile stay so.
+        together = sorted({*values, *(row.confirmed or ())})
+        connection.execute(update(t.assignment).where(t.assignment.c.id == assignment_id).values(confirmed=together))
+        raise_revision(connection)
+        mark(connection, row._mapping, now, cleared)
+        number = len(together) - len(row.confirmed or ())
+        record_change(connection, house.keys, caller, "confirmed users of a rule", "assignment", assignment_id, now, {"users": number})
+    work_through(house, CHUNK)
+    return assignments.one(house, assignment_id)
+
+
+def preview_confirming(house: House, assignment_id: str, users: Sequence[str] | None) -> dict[str, Any]:
+    """Return what confirming users of a rule would do; nothing is changed."""
+    with house.database.reading() as connection:
+        return preview.shown(connection, confirming(house, connection, assignment_id, users)[1])
+
+
+def confirming(house: House, connection: Connection, assignment_id: str, users: Sequence[str] | None) -> tuple[list[str], Change]:
+    """Return the users who would be confirmed for a rule, with those who are, and the change that this would be."""
+    row, catalogue = _rule_row(connection, assignment_id), house.catalogue.get(connection)
+    if row.confirmed is None:
+        raise InvalidInput("Users of this rule wait for no confirmation.", "Everyone who meets it has the role.")
+    meeting = rule_matches.matching(connection, catalogue, row)
+    unknown = sorted({*(users or ())} - {*meeting})
+    if unknown:
+        raise InvalidInput(f"The user '{unknown[0]}' does not meet the rule.", "See who waits, and choose among them.", "users")
+    values = sorted({*row.confirmed, *(meeting if users is None else users)})
+    without = assignment_changes.removing(catalogue, row)
+    then = assignment_changes.adding(connection, without.catalogue, [{**row._mapping, "confirmed": values, "future_users": False}])
+    return values, replace(then, person=lambda person: then.person(without.person(person)))
+
+
+def _rule_row(connection: Connection, assignment_id: str) -> Any:
+    row = row_of(connection, assignment_id)
+    if row.rule is None:
+        raise InvalidInput("This assignment is no rule.", "Users wait for a confirmation only where a rule gives the highest role.")
+    return row

@@ -1,0 +1,56 @@
+"""What somebody would have who does not exist yet: attributes and groups given, roles expected; nothing is changed."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from dravo.core.access.reasons import chain
+from dravo.core.errors import InvalidInput
+from dravo.core.identity.records import PersonRecord
+from dravo.core.planning import Person, work_out
+from dravo.core.scim.errors import ScimError
+from dravo.core.scim.resources import read_resource
+from dravo.services.context import House
+from dravo.services.lookups import find_group, source_by_key
+from dravo.services.sources import schemas as source_schemas
+from dravo.store import clock
+
+
+def expect(house: House, source: str, attributes: Mapping[str, Any], groups: Sequence[str]) -> dict[str, Any]:
+    """Return which roles somebody of a source would get, with the reasons of each, and how each account would be.
+
+    Args:
+        source: whose person it would be, by key.
+        attributes: a SCIM User as the source would send it; a trace's body can be taken as it is.
+        groups: groups of that source, by name or id.
+
+    Raises:
+        NotFound, InvalidInput: as the push channel would refuse it.
+    """
+    now = clock.now()
+    with house.database.reading() as connection:
+        row = source_by_key(connection, source, "source")
+        shape = source_schemas.of_source(house, connection, row.id).user
+        try:
+            data = read_resource({"userName": "somebody", **attributes}, shape)
+        except ScimError as wrong:
+            raise InvalidInput(wrong.detail, "Give the attributes as the source would send them.", "attributes") from None
+        named = [find_group(connection, each, source).id for each in groups]
+        catalogue = house.catalogue.get(connection)
+    record = PersonRecord("expected", row.id, "push", data, "expected")
+    outcome = work_out(Person("expected", None, (record,), tuple(named)), catalogue, now)
+    due = {change.application_id: change.due for change in outcome.accounts}
+    items = []
+    for change in sorted(outcome.access, key=lambda each: (catalogue.applications[each.application_id].label, catalogue.roles[each.role_id].order)):
+        application, role = catalogue.applications[change.application_id], catalogue.roles[change.role_id]
+        account = due.get(change.application_id)
+        items.append(
+            {
+                "application": {"key": application.key, "label": application.label},
+                "role": {"key": role.key, "label": role.label, "rank": role.rank},
+                "reasons": [chain(reason) for reason in change.reasons],
+                "account": None if account is None else account.get("problem") or "would be made",
+            }
+        )
+    return {"active": outcome.user.active, "items": items}

@@ -1,0 +1,119 @@
+"""Takes back what the audit log tells of: a change of an assignment or of a policy, with its own preview; taking back is a change too."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import Connection, select
+
+from dravo.core.errors import AlreadyThere, InvalidInput, NotFound
+from dravo.services.access import assignment_changes, assignments
+from dravo.services.access import policies as access_policies
+from dravo.services.access.assignment_targets import row_of
+from dravo.services.changes import preview as changes_preview
+from dravo.services.changes.preview import Sure
+from dravo.services.changes.recompute import CHUNK, work_through
+from dravo.services.context import House
+from dravo.services.security.permissions import Caller
+from dravo.store import tables as t
+from dravo.store.ids import new_id
+
+ADDED, CHANGED, REMOVED, POLICY = "added assignment", "changed assignment", "removed assignment", "changed policy"
+UNDOABLE = (ADDED, CHANGED, REMOVED, POLICY)
+
+
+def preview(house: House, entry_id: int) -> dict[str, Any]:
+    """Return what taking an entry back would do; nothing is changed.
+
+    Raises:
+        NotFound, InvalidInput, AlreadyThere: if it cannot be taken back, with the reason.
+    """
+    with house.database.reading() as connection:
+        entry = _entry(connection, entry_id)
+        if entry.action == POLICY:
+            key, before = _policy(connection, entry)
+            return access_policies.preview(house, key, before)
+        catalogue = house.catalogue.get(connection)
+        if entry.action == ADDED:
+            return changes_preview.shown(connection, assignment_changes.removing(catalogue, row_of(connection, entry.object_id)))
+        if entry.action == REMOVED:
+            return changes_preview.shown(connection, assignment_changes.adding(connection, catalogue, [_removed(connection, entry)]))
+        from_, until, _, confirmed, plan = _before(connection, entry)
+        return changes_preview.shown(connection, assignment_changes.changing(connection, catalogue, entry.object_id, from_, until, confirmed, plan))
+
+
+def undo(house: House, caller: Caller, entry_id: int, sure: Sure) -> None:
+    """Take an entry back.
+
+    Raises:
+        NotFound, InvalidInput, AlreadyThere; NeedsConfirmation, WorldMoved.
+    """
+    with house.database.reading() as connection:
+        entry = _entry(connection, entry_id)
+        policy = _policy(connection, entry) if entry.action == POLICY else None
+        row = _removed(connection, entry) if entry.action == REMOVED else None
+        before = _before(connection, entry) if entry.action == CHANGED else None
+    if policy is not None:
+        access_policies.change(house, caller, *policy, sure)
+    elif row is not None:
+        assignments.add_row(house, caller, row, sure)
+        work_through(house, CHUNK)
+    elif entry.action == ADDED:
+        assignments.remove(house, caller, entry.object_id, sure)
+    elif before is not None:
+        from_, until, note, confirmed, plan = before
+        assignments.change(house, caller, entry.object_id, from_, until, note, confirmed, sure, plan)
+
+
+def _entry(connection: Connection, entry_id: int) -> Any:
+    row = connection.execute(select(t.audit).where(t.audit.c.id == entry_id)).first()
+    if row is None:
+        raise NotFound(f"There is no entry {entry_id} in the audit log.")
+    if row.action not in UNDOABLE:
+        raise InvalidInput(
+            f"'{row.action}' cannot be taken back here.", "It is for changes of assignments and policies; others are undone where they were made."
+        )
+    return row
+
+
+def _before(connection: Connection, entry: Any) -> tuple[str | None, str | None, str | None, list[str] | None, str | None]:
+    """Return (from, until, note, confirmed groups, plan by key) as they were before a change; None for what it did not touch."""
+    before = entry.details["before"]
+    plan = None
+    if "plan_id" in before:
+        plan = connection.execute(select(t.plan.c.key).where(t.plan.c.id == before["plan_id"])).scalar() or ""
+    return before["from_day"] or before["from_at"], before["until_day"] or before["until_at"], before["note"], before.get("confirmed"), plan
+
+
+def _removed(connection: Connection, entry: Any) -> dict[str, Any]:
+    """Return the row of an assignment that was taken away, as a new one.
+
+    Raises:
+        AlreadyThere: if the same is assigned again.
+        NotFound: if its application is gone.
+    """
+    row = connection.execute(select(t.assignment).where(t.assignment.c.id == entry.object_id)).first()
+    if row is None:
+        raise NotFound("Its application is gone, and the assignment with it.")
+    values = dict(row._mapping)
+    if row.pattern is not None and row.source_id is None:
+        raise NotFound("The source of this pattern is gone.", "Make a new one for another source.")
+    same = [t.assignment.c[name].is_(None) if values[name] is None else t.assignment.c[name] == values[name] for name in _WHOM]
+    if connection.execute(select(t.assignment.c.id).where(t.assignment.c.removed_at.is_(None), *same)).first():
+        raise AlreadyThere("The same is assigned again already.", "There is nothing to take back.")
+    return {**{name: value for name, value in values.items() if name not in ("created_at", "created_by", "removed_at")}, "id": new_id()}
+
+
+_WHOM = ("application_id", "role_id", "user_id", "group_id", "rule", "pattern", "source_id", "excludes")
+
+
+def _policy(connection: Connection, entry: Any) -> tuple[str, dict[str, Any]]:
+    """Return an application's key and its policy as it was before a change."""
+    key = connection.execute(select(t.application.c.key).where(t.application.c.id == entry.object_id)).scalar()
+    if key is None:
+        raise NotFound("The application is gone.")
+    before = dict(entry.details["before"])
+    default = before.pop("default_role_id", None)
+    if default is not None:
+        before["default_role"] = connection.execute(select(t.role.c.key).where(t.role.c.id == default)).scalar()
+    return str(key), before

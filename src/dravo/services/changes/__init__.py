@@ -1,0 +1,1 @@
+"""How every change is previewed, confirmed, and applied to many users in chunks."""

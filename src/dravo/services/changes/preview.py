@@ -1,0 +1,188 @@
+"""What a change would do to access: the plan of it, shown to the operator, or confirmed by the operator and applied."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import Connection, Select, select
+
+from dravo.core.errors import WorldMoved
+from dravo.core.planning import Catalogue, Outcome, Person, work_out
+from dravo.services import jobs
+from dravo.services.changes.removal_limits import NeedsConfirmation, weigh
+from dravo.services.security.permissions import Caller
+from dravo.store import clock, memberships
+from dravo.store import tables as t
+from dravo.store.plan_writer import EVERY_APPLICATION
+from dravo.store.queries import seats as seat_queries
+from dravo.store.queries.users import attributes_ref
+from dravo.store.snapshots import users as user_snapshots
+
+# So many lines are told at the most; whatever is beyond is counted.
+SHOWN = 5_000
+
+
+@dataclass(frozen=True)
+class Sure:
+    """What an operator said with a change: the application's label, typed, where it is grave; and (gained, lost, changed) as they
+    saw them in the preview."""
+
+    confirm: str | None = None
+    expect: tuple[int, int, int] | None = None
+
+
+UNSURE = Sure()
+
+
+@dataclass(frozen=True)
+class Change:
+    """A change that is only thought of.
+
+    Attributes:
+        application_id: where it matters; None if it may matter everywhere.
+        touched: select, together, the ids of everybody whom it can touch.
+        catalogue: what would be declared.
+        person: what would be of one person before they are worked out.
+        name: what is typed to confirm it, where that is not the application's label.
+        grave: why it has to be confirmed, whatever it does now.
+    """
+
+    application_id: str | None
+    touched: tuple[Select[Any], ...]
+    catalogue: Catalogue
+    person: Callable[[Person], Person] = lambda person: person
+    name: str = ""
+    grave: str = ""
+
+    @property
+    def typed(self) -> str:
+        """What is typed to confirm it."""
+        return self.name if self.application_id is None else self.catalogue.applications[self.application_id].label
+
+    def concerns(self, application_id: str) -> bool:
+        """Whether what becomes of an application is shown."""
+        return self.application_id in (None, application_id)
+
+
+def outcomes(connection: Connection, change: Change) -> Iterator[Outcome]:
+    """Yield what would become of everybody whom a change can touch, some hundred at a time in memory."""
+    now = clock.now()
+    ids = list(dict.fromkeys(user_id for each in change.touched for user_id in connection.execute(each).scalars()))
+    for start in range(0, len(ids), user_snapshots.CHUNK):
+        for person in user_snapshots.people(connection, ids[start : start + user_snapshots.CHUNK]).values():
+            yield work_out(change.person(person), change.catalogue, now)
+        jobs.tell(min(start + user_snapshots.CHUNK, len(ids)), len(ids))
+
+
+def shown(connection: Connection, change: Change, most: int = SHOWN) -> dict[str, Any]:
+    """Return a plan as it is shown: counts, then people with their roles in each application that it concerns, before and after."""
+    counts = {"gained": 0, "lost": 0, "changed": 0, "unchanged": 0, "accounts": 0}
+    taken: Counter[str] = Counter()
+    top_gained: Counter[str] = Counter()
+    asks: Counter[str] = Counter()
+    top = set(change.catalogue.highest.values())
+    people: list[dict[str, Any]] = []
+    for outcome in outcomes(connection, change):
+        lines = list(_lines(outcome, change))
+        counts["unchanged"] += not lines
+        for line in lines:
+            counts[line["what"]] += 1
+        people.extend(lines[: most - len(people)])
+        taken.update({each.application_id for each in outcome.access if each.closed and change.concerns(each.application_id)})
+        top_gained.update({each.application_id for each in outcome.access if each.id is None and each.role_id in top})
+        asks.update(plan_id for application_id, plan_id in outcome.seating.asks if change.concerns(application_id))
+        counts["accounts"] += sum(change.concerns(each.application_id) for each in outcome.accounts)
+    of = change.application_id
+    applications = change.catalogue.applications
+    concerned = sorted({*taken, *top_gained}, key=lambda each: applications[each].label) if of is None else [of]
+    weighed = [(each, weigh(connection, each, taken[each], top_gained[each])) for each in concerned]
+    return {
+        **counts,
+        "taken": sum(taken.values()),
+        "top_gained": sum(top_gained[each] for each in concerned),
+        "application": _named(change.catalogue, of) if of is not None else None,
+        "type_to_confirm": change.typed,
+        "people": people,
+        "seats": [_seats(connection, change.catalogue, plan_id, number) for plan_id, number in asks.items()],
+        "confirm": " ".join([*([change.grave] if change.grave else []), *(_where(change, each, told) for each, told in weighed if told)]),
+    }
+
+
+def _seats(connection: Connection, catalogue: Catalogue, plan_id: str, asked: int) -> dict[str, Any]:
+    """Return how far the free seats of a plan go for so many who would need one."""
+    plan = catalogue.plans[plan_id]
+    free = None if plan.seats is None else max(0, plan.seats - seat_queries.taken(connection, plan_id) - seat_queries.waiting(connection, plan_id))
+    application = _named(catalogue, plan.application_id)
+    wait = 0 if free is None else max(0, asked - free)
+    return {"plan": {"key": plan.key, "label": plan.label}, "application": application, "asked": asked, "free": free, "wait": wait}
+
+
+def _named(catalogue: Catalogue, application_id: str) -> dict[str, str]:
+    application = catalogue.applications[application_id]
+    return {"key": application.key, "label": application.label}
+
+
+def _where(change: Change, application_id: str, told: str) -> str:
+    """Return what is grave about a change, with the application where more than one is concerned."""
+    return told if change.application_id is not None else f"{change.catalogue.applications[application_id].label}: {told}"
+
+
+def check(connection: Connection, change: Change, caller: Caller, sure: Sure) -> tuple[str, str] | None:
+    """Make sure that an operator's change is what they saw, and that a grave one was confirmed.
+
+    Returns:
+        (application id, or `EVERY_APPLICATION`, and the operator's name) if the removals that follow need not wait for the guard.
+
+    Raises:
+        WorldMoved: if it would do other than was seen.
+        NeedsConfirmation: if it is grave, and the name of what it concerns was not typed.
+    """
+    found = shown(connection, change, most=0)
+    if sure.expect is not None and sure.expect != (found["gained"], found["lost"], found["changed"]):
+        told = f"{found['gained']:,} gain, {found['lost']:,} lose and {found['changed']:,} change role now"
+        raise WorldMoved(f"The world has moved since you looked: {told}.", "Look at it again, and then do it.")
+    if not found["confirm"]:
+        return None
+    if sure.confirm != change.typed:
+        what = "the application" if change.application_id is not None else "what you change"
+        raise NeedsConfirmation(found["confirm"], f"Type the name of {what}, '{change.typed}', to confirm.", "confirm")
+    return change.application_id or EVERY_APPLICATION, caller.name
+
+
+def _lines(outcome: Outcome, change: Change) -> Iterator[dict[str, Any]]:
+    """Yield a line for each application in which somebody gains, loses or changes roles."""
+    roles, applications = change.catalogue.roles, change.catalogue.applications
+    touched = {each.application_id for each in outcome.access if (each.closed or each.id is None) and change.concerns(each.application_id)}
+    for of in sorted(touched, key=lambda each: applications[each].label):
+        before = [held.role_id for held in outcome.person.access if held.application_id == of]
+        lost = {each.role_id for each in outcome.access if each.closed and each.application_id == of}
+        gained = [each.role_id for each in outcome.access if each.id is None and each.application_id == of]
+        after = [role_id for role_id in before if role_id not in lost] + gained
+        yield {
+            "what": "gained" if not before else "lost" if not after else "changed",
+            "person": attributes_ref(outcome.person.user_id, outcome.user.attributes),
+            "application": _named(change.catalogue, of),
+            "before": [roles[role_id].label for role_id in before if role_id in roles],
+            "after": [roles[role_id].label for role_id in after if role_id in roles],
+        }
+
+
+def touched(row: Any, *columns: Any) -> Select[Any]:
+    """Return the select of everybody whom an assignment can touch, by user id and further columns.
+
+    Args:
+        row: the columns of the assignment's table.
+    """
+    if row["user_id"] is not None:
+        return select(t.user.c.id, *columns).where(t.user.c.id == row["user_id"])
+    if row["group_id"] is not None:
+        found: Select[Any] = memberships.users_within(row["group_id"], *columns)
+        return found
+    if row["pattern"] is not None:
+        in_groups: Select[Any] = memberships.users_in_groups_of((row["source_id"],), *columns)
+        return in_groups
+    everybody: Select[Any] = memberships.everybody(*columns)
+    return everybody

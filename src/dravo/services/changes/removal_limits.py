@@ -1,0 +1,63 @@
+"""Limits on removals: how many go without approval, and when an operator types a name to confirm."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from sqlalchemy import Connection, func, select, true, union
+
+from dravo.core.errors import DravoError
+from dravo.core.provisioning.removal_limit import Limits
+from dravo.services import settings
+from dravo.store import tables as t
+
+
+class NeedsConfirmation(DravoError):
+    """A change is grave: what it does was shown, and the application's name has to be typed."""
+
+    code = "needs_confirmation"
+    status = 409
+
+
+def limits(values: Mapping[str, Any]) -> Limits:
+    """Return how much may be taken away at once, out of the settings."""
+    return Limits(values["guard_number"], values["guard_share"], values["guard_least"])
+
+
+def present_in(connection: Connection, application_id: str) -> int:
+    """Return how many users have something in an application, those included from whom it is being taken: whoever left long ago is none."""
+    d, x = t.delivery.c, t.access.c
+    having = select(x.user_id).where(x.application_id == application_id, x.until_at.is_(None))
+    losing = select(d.user_id).where(d.application_id == application_id, d.removes == true(), d.closed_at.is_(None))
+    return int(connection.execute(select(func.count()).select_from(union(having, losing).subquery())).scalar_one())
+
+
+def check_confirmed(label: str, confirmed: str | None) -> None:
+    """Make sure that an application's label was typed.
+
+    Raises:
+        NeedsConfirmation.
+    """
+    if confirmed != label:
+        raise NeedsConfirmation("This is grave and was not confirmed.", f"Type the name of the application, '{label}', to confirm.", "confirm")
+
+
+def weigh(connection: Connection, application_id: str, taken: int, top_gained: int) -> str:
+    """Return in words why a change has to be confirmed, or "" if it need not be.
+
+    Args:
+        application_id: where.
+        taken: from how many people it takes something there.
+        top_gained: how many get the highest role there by it.
+    """
+    if not taken and not top_gained:
+        return ""
+    values = settings.read(connection)
+    allowed = limits(values).allowed(present_in(connection, application_id))
+    if taken > allowed:
+        return f"This takes something from {taken:,} people; {allowed:,} go without being confirmed."
+    most = values["guard_top_role"]
+    if top_gained > most:
+        return f"This gives the highest role to {top_gained:,} more people; {most:,} go without being confirmed."
+    return ""

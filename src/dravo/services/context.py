@@ -1,0 +1,39 @@
+"""What one running process of the service holds: the records, the key, and what is kept in memory."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from sqlalchemy import insert
+
+from dravo.core.scim.schemas import Shapes
+from dravo.services import data_folder
+from dravo.services.security.secrets import Keys
+from dravo.store import tables as t
+from dravo.store.background_writer import BackgroundWriter
+from dravo.store.database import FILE_NAME, Database
+from dravo.store.snapshots.config import CatalogueCache
+
+
+class House:
+    """One data folder, opened."""
+
+    def __init__(self, folder: Path, readers: int = 8, *, durable: bool = True) -> None:
+        data_folder.secure(folder)
+        self.folder = folder
+        new = not (folder / FILE_NAME).exists()
+        # Before anything is written into a folder without its key.
+        self.keys = Keys(folder, new=new)
+        self.database = Database(folder, readers, durable=durable)
+        self.database.migrate()
+        self.catalogue = CatalogueCache()
+        self.traces = BackgroundWriter(self.database, insert(t.trace))
+        # Raised whenever a push token is made or revoked, so that what is remembered of tokens is forgotten.
+        self.doors = 0
+        # Schemas of sources, by source and what was added to it.
+        self.shapes: dict[tuple[str, tuple[str, ...]], Shapes] = {}
+
+    def close(self) -> None:
+        """Close the records, what waits to be written first."""
+        self.traces.close()
+        self.database.close()

@@ -1,0 +1,1 @@
+"""Imports: directories and files that Dravo reads on a schedule."""

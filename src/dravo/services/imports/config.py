@@ -1,0 +1,341 @@
+"""How a source is imported: connector, settings, schedule and policy, with a check and a preview on stored records."""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import Any
+
+from pydantic import BaseModel
+from sqlalchemy import Connection, delete, func, insert, select, update
+
+from dravo.core import schedules
+from dravo.core.errors import InvalidInput
+from dravo.core.identity.records import changes, searchable
+from dravo.core.identity.source_policy import Refused, SourcePolicy, read_policy, reworked
+from dravo.core.instants import parse_instant
+from dravo.protocols.directory.connectors import KINDS, fields_of, kind_of, open_reader, read_settings
+from dravo.protocols.directory.csv_files import FILES, LARGEST_FILE, read_table
+from dravo.protocols.directory.reader import Checked, Reader, is_made
+from dravo.services import settings as house_settings
+from dravo.services.context import House
+from dravo.services.imports.uploads import files, folder_of
+from dravo.services.lookups import pushing_source
+from dravo.services.security.audit_log import record_change
+from dravo.services.security.permissions import Caller
+from dravo.services.sources.policy import import_of, import_policy
+from dravo.store import clock, imported_records
+from dravo.store import tables as t
+
+HOURLY = "0 * * * *"
+# What changes where a connection goes: with another one of these, its secret is forgotten.
+_WHERE = ("address", "token_address", "client_id", "bind_dn", "sign_in", "start_tls", "check_certificate")
+SAMPLE = 20
+MOST_GROUPS = 1_000
+
+
+def kinds() -> dict[str, Any]:
+    """Return the kinds of reader with their settings, for forms."""
+    items = [{"key": key, "label": kind.label, "reads": kind.reads, "settings": fields_of(key)} for key, kind in KINDS.items()]
+    return {"items": items}
+
+
+def reader_of(house: House, source: Any, row: Any, policy: SourcePolicy) -> Reader:
+    """Return the reader of a source, not connected yet."""
+    secret = house.keys.decrypt(row.secret) if row.secret else ""
+    return open_reader(row.kind, read_settings(row.kind, row.settings), secret, folder_of(house, source.id), sorted(policy.uses))
+
+
+def shown(house: House, key: str) -> dict[str, Any]:
+    """Return how a source is read.
+
+    Raises:
+        NotFound.
+    """
+    with house.database.reading() as connection:
+        source, row = import_of(connection, key)
+        zone = house_settings.time_zone(connection)
+        conflicts = connection.execute(
+            select(func.count()).select_from(t.conflict).where(t.conflict.c.source_id == source.id, t.conflict.c.state == imported_records.OPEN)
+        ).scalar_one()
+    kind, now = kind_of(row.kind), clock.now()
+    scheduled = row.in_force and bool(row.schedule)
+    return {
+        "kind": row.kind,
+        "label": kind.label,
+        "reads": kind.reads,
+        "settings": row.settings,
+        "fields": fields_of(row.kind),
+        "has_secret": bool(row.secret),
+        "in_force": row.in_force,
+        "in_force_at": row.in_force_at,
+        "schedule": row.schedule,
+        "schedule_words": schedules.in_words(row.schedule) if row.schedule else "never by itself",
+        "next_at": schedules.next_times(row.schedule, now, 3, zone) if scheduled else [],
+        "full_at": row.full_at,
+        "policy": import_policy(source, row.kind).document(),
+        "checked": (row.checked or {}).get("steps", []),
+        "attributes": (row.checked or {}).get("attributes", []),
+        "checked_at": row.checked_at,
+        "conflicts": conflicts,
+        "files": files(house, source.id) if row.kind == "csv" else [],
+    }
+
+
+def change(house: House, caller: Caller, key: str, given: dict[str, Any]) -> dict[str, Any]:
+    """Set how a source is read; what is None stays as it is.
+
+    Args:
+        given: "kind" (the first time), "settings", "secret", "schedule" ("" for never), "policy", "in_force", "in_force_at" ("" for no
+            hour).
+
+    Raises:
+        InvalidInput, NotFound.
+    """
+    now = clock.now()
+    with house.database.writing() as connection:
+        source = pushing_source(connection, key)
+        row = connection.execute(select(t.source_pull).where(t.source_pull.c.source_id == source.id)).first()
+        if row is None:
+            connection.execute(insert(t.source_pull).values(**_begun(source.id, given)))
+            row = connection.execute(select(t.source_pull).where(t.source_pull.c.source_id == source.id)).one()
+        elif given.get("kind") not in (None, row.kind):
+            raise InvalidInput(f"'{source.label}' is read as {kind_of(row.kind).label}.", "Add another source for another kind.", "kind")
+        values, details = _changed(house, connection, source, row, given, now)
+        if values:
+            connection.execute(update(t.source_pull).where(t.source_pull.c.source_id == source.id).values(**values))
+        if details:
+            record_change(connection, house.keys, caller, "changed how it is read", "source", source.id, now, {"key": key, **details})
+    return shown(house, key)
+
+
+def _begun(source_id: str, given: dict[str, Any]) -> dict[str, Any]:
+    kind = given.get("kind")
+    if not kind:
+        raise InvalidInput("Say what it is.", f"One of: {', '.join(KINDS)}.", "kind")
+    settings = read_settings(kind, given.get("settings") or {})
+    return {"source_id": source_id, "kind": kind, "settings": settings.model_dump(), "in_force": False, "schedule": HOURLY}
+
+
+def _changed(house: House, connection: Connection, source: Any, row: Any, given: dict[str, Any], now: Any) -> tuple[dict[str, Any], dict[str, Any]]:
+    """Return the values that change, and what the audit log says of it."""
+    values: dict[str, Any] = {}
+    details: dict[str, Any] = {}
+    if given.get("settings") is not None:
+        made = read_settings(row.kind, {**row.settings, **given["settings"]}).model_dump()
+        differing = sorted(name for name, value in made.items() if row.settings.get(name) != value)
+        if differing:
+            values |= {"settings": made, "mark": None, "full_at": None, "checked": None, "checked_at": None}
+            details["settings"] = differing
+            if row.secret and any(name in _WHERE for name in differing) and given.get("secret") is None:
+                # A secret goes only where it was meant to go.
+                values["secret"] = None
+                details["secret"] = "forgotten, for it goes elsewhere now"
+    if given.get("secret") is not None:
+        values["secret"] = house.keys.encrypt(given["secret"]) if given["secret"] else None
+        details["secret"] = "changed"
+    if given.get("policy") is not None:
+        kind = kind_of(row.kind)
+        policy = read_policy({**import_policy(source, row.kind).document(), **given["policy"]}, kind.reads)
+        if policy.document() != source.policy:
+            connection.execute(update(t.source).where(t.source.c.id == source.id).values(policy=policy.document()))
+            values |= {"mark": None, "full_at": None}
+            details["policy"] = policy.document()
+    when, told = _when(connection, row, given, now)
+    return {**values, **when}, {**details, **told}
+
+
+def _when(connection: Connection, row: Any, given: dict[str, Any], now: Any) -> tuple[dict[str, Any], dict[str, Any]]:
+    """Return what changes about when it is read and counts, and what the audit log says of it."""
+    values: dict[str, Any] = {}
+    details: dict[str, Any] = {}
+    if given.get("schedule") is not None and given["schedule"] != row.schedule:
+        if given["schedule"]:
+            schedules.read_schedule(given["schedule"])
+        values["schedule"] = details["schedule"] = given["schedule"]
+    if given.get("in_force") is not None and given["in_force"] != row.in_force:
+        values["in_force"] = details["in_force"] = given["in_force"]
+    if given.get("in_force_at") is not None:
+        at = parse_instant(given["in_force_at"], "in_force_at") if given["in_force_at"] else None
+        if at is not None and at <= now:
+            raise InvalidInput("That hour is over.", "Give one to come, or put it in force now.", "in_force_at")
+        values["in_force_at"] = details["in_force_at"] = at
+    elif "in_force" in values:
+        # Whoever decides now decides anew.
+        values["in_force_at"] = None
+    if {"schedule", "in_force"} & values.keys():
+        text, in_force = values.get("schedule", row.schedule), values.get("in_force", row.in_force)
+        zone = house_settings.time_zone(connection)
+        values["next_at"] = schedules.next_time(text, now, zone) if text and in_force else None
+    return values, details
+
+
+def forget(house: House, caller: Caller, key: str) -> None:
+    """Stop reading a source for good; whom it brought stay as they are.
+
+    Raises:
+        NotFound.
+    """
+    with house.database.writing() as connection:
+        source, _ = import_of(connection, key)
+        connection.execute(delete(t.source_pull).where(t.source_pull.c.source_id == source.id))
+        record_change(connection, house.keys, caller, "no longer read", "source", source.id, clock.now(), {"key": key})
+
+
+# The check, and looking at answers before they count
+
+
+def check(house: House, caller: Caller, key: str, given: dict[str, Any] | None = None) -> dict[str, Any]:
+    """Try a source's connection step by step, as it is kept or with other settings that are not kept by that.
+
+    Args:
+        given: "kind", "settings", "secret" of a connection that is not saved yet; None: as it is kept.
+
+    Returns:
+        {"ok", "steps", "attributes": [{"name", "values"}], "sample": [people as the answers make them]}.
+    """
+    with house.database.reading() as connection:
+        source = pushing_source(connection, key)
+        row = connection.execute(select(t.source_pull).where(t.source_pull.c.source_id == source.id)).first()
+    kind, settings, secret = _as_given(house, row, given or {})
+    policy = import_policy(source, kind)
+    reader = open_reader(kind, settings, secret, folder_of(house, source.id), sorted(policy.uses))
+    try:
+        checked = reader.check(sorted(policy.uses))
+    finally:
+        reader.close()
+    answer: dict[str, Any] = {
+        "ok": checked.fine,
+        "steps": [each.document() for each in checked.steps],
+        "attributes": [{"name": name, "values": values} for name, values in sorted(checked.attributes.items())],
+        "sample": _sample(policy, checked),
+    }
+    if row is not None and not given:
+        kept = {"steps": answer["steps"], "attributes": sorted(checked.attributes)}
+        with house.database.writing() as connection:
+            where = (t.source_pull.c.source_id == source.id, t.source_pull.c.settings == row.settings)
+            connection.execute(update(t.source_pull).where(*where).values(checked=kept, checked_at=clock.now()))
+            details = {"key": key, "ok": checked.fine}
+            record_change(connection, house.keys, caller, "checked connection", "source", source.id, clock.now(), details)
+    return answer
+
+
+def _as_given(house: House, row: Any, given: dict[str, Any]) -> tuple[str, BaseModel, str]:
+    kind = given.get("kind") or (row.kind if row is not None else None)
+    if kind is None:
+        raise InvalidInput("Say what it is.", f"One of: {', '.join(KINDS)}.", "kind")
+    kept = row.settings if row is not None and row.kind == kind else {}
+    settings = read_settings(kind, {**kept, **(given.get("settings") or {})})
+    if given.get("secret"):
+        return kind, settings, str(given["secret"])
+    elsewhere = any(kept.get(name) != value for name, value in settings.model_dump().items() if name in _WHERE)
+    secret = house.keys.decrypt(row.secret) if row is not None and row.secret and not elsewhere else ""
+    return kind, settings, secret
+
+
+def _sample(policy: SourcePolicy, checked: Checked) -> list[dict[str, Any]]:
+    return reworked(policy, [each.attributes for each in checked.sample[:SAMPLE]], _first_name)
+
+
+def _first_name(entry: Any) -> str:
+    for name in ("displayname", "cn", "uid", "displayName", "userName", "name", "email", "mail"):
+        value = entry.get(name)
+        if value:
+            return str(value[0] if isinstance(value, list) else value)
+    return "somebody"
+
+
+def try_policy(house: House, key: str, given: dict[str, Any]) -> dict[str, Any]:
+    """Return what other answers would make of people whom the source said before: nothing is changed, and it is not asked.
+
+    Args:
+        given: answers in place of those that are kept, as in `change`.
+
+    Returns:
+        {"looked_at", "comes_in", "changed", "leaves", "refused", "items": [{"name", "outcome", "changes", "message"}], "groups": [{"id",
+        "name", "comes_in"}], "made_groups": [{"name", "people"}]}, items for the first hundred for whom something changes.
+    """
+    with house.database.reading() as connection:
+        source, row = import_of(connection, key)
+    kind = kind_of(row.kind)
+    policy = read_policy({**import_policy(source, row.kind).document(), **given}, kind.reads)
+    counts: dict[str, int] = {"looked_at": 0, "comes_in": 0, "changed": 0, "leaves": 0, "refused": 0}
+    items: list[dict[str, Any]] = []
+    made: Counter[str] = Counter()
+    after = ""
+    while True:
+        with house.database.reading() as connection:
+            some = imported_records.said(connection, source.id, after)
+            rows = imported_records.rows(connection, [each.id for each in some])
+        if not some:
+            largest = [{"name": name, "people": people} for name, people in made.most_common(MOST_GROUPS)]
+            return {**counts, "items": items, "groups": _groups_chosen(house, source, policy), "made_groups": largest}
+        after = some[-1].id
+        for each in some:
+            before = rows[each.id].data
+            counts["looked_at"] += 1
+            outcome, differs, message = "comes_in", None, ""
+            try:
+                person = policy.person(each.said)
+                differs = changes(before, person)
+                made.update(policy.made_groups(each.said))
+                outcome = "leaves" if not policy.lets_in(person, source.key) else "changed" if differs else "comes_in"
+            except Refused as wrong:
+                outcome, message = "refused", f"{wrong.message} {wrong.mend}"
+            counts[outcome] += 1
+            if outcome != "comes_in" and len(items) < 100:
+                items.append(
+                    {
+                        "name": searchable(before).display_name,
+                        "outcome": outcome,
+                        "changes": pairs(differs or {}),
+                        "message": message,
+                    }
+                )
+
+
+def _groups_chosen(house: House, source: Any, policy: SourcePolicy) -> list[dict[str, Any]]:
+    """Return the groups that a source is known to have, and whether each would come in."""
+    g = t.group.c
+    columns = (g.id, g.display_name, g.native_id, g.locator)
+    where = (g.source_id == source.id, g.channel == imported_records.PULL, g.gone_at.is_(None))
+    with house.database.reading() as connection:
+        rows = connection.execute(select(*columns).where(*where).order_by(g.display_name_key).limit(MOST_GROUPS)).all()
+    return [
+        {"id": row.id, "name": row.display_name, "comes_in": policy.groups.takes(row.display_name, row.native_id, row.locator or "")}
+        for row in rows
+        if not is_made(row.native_id)
+    ]
+
+
+def pairs(differs: dict[str, list[Any]]) -> list[dict[str, Any]]:
+    """Return what differs as a list: {"attribute", "before", "after"}."""
+    return [{"attribute": name, "before": pair[0], "after": pair[1]} for name, pair in differs.items()]
+
+
+def put_file(house: House, caller: Caller, key: str, name: str, content: bytes) -> dict[str, Any]:
+    """Put a file of a source's into its folder, in place of the one that was there.
+
+    Raises:
+        InvalidInput: if it is no file of those that are read, or cannot be read at all.
+    """
+    bare = name.removesuffix(".csv")
+    if bare not in FILES:
+        raise InvalidInput(f"'{name}' is none of the files that are read.", f"They are: {', '.join(f'{each}.csv' for each in FILES)}.", "name")
+    if len(content) > LARGEST_FILE:
+        raise InvalidInput("The file is too large.", f"{LARGEST_FILE // 1_048_576} MB at most.", "file")
+    with house.database.reading() as connection:
+        source, row = import_of(connection, key)
+    if row.kind != "csv":
+        raise InvalidInput(f"'{source.label}' is not read from files.", "Add a source for the files.", "kind")
+    settings: Any = read_settings("csv", row.settings)
+    read_table(content, bare, settings)
+    folder = folder_of(house, source.id)
+    folder.mkdir(parents=True, exist_ok=True)
+    fresh = folder / f".{bare}.new"
+    fresh.touch(mode=0o600)
+    fresh.write_bytes(content)
+    fresh.replace(folder / f"{bare}.csv")
+    with house.database.writing() as connection:
+        details = {"key": key, "file": f"{bare}.csv", "bytes": len(content)}
+        record_change(connection, house.keys, caller, "uploaded a file", "source", source.id, clock.now(), details)
+    return shown(house, key)

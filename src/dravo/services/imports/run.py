@@ -1,0 +1,279 @@
+"""One import run: reads the source in batches, ingests them, and concludes who is missing."""
+
+from __future__ import annotations
+
+import time
+from collections import deque
+from collections.abc import Iterator
+from itertools import chain, islice
+from typing import Any
+
+import structlog
+from sqlalchemy import select, update
+
+from dravo.core.days import day_of
+from dravo.core.errors import DravoError
+from dravo.core.identity.names import fold
+from dravo.protocols.directory.reader import BadLine, DirectoryTrouble, Entry, GroupEntry, Reader, StopAsked, made_entries
+from dravo.services import events
+from dravo.services import settings as house_settings
+from dravo.services.changes import removal_limits
+from dravo.services.context import House
+from dravo.services.imports import config as import_config
+from dravo.services.ingest.bulk_groups import GroupsIn
+from dravo.services.ingest.bulk_users import BATCH, PeopleIn, write_lines
+from dravo.services.ingest.run_log import FAILED, FINISHED, HELD, RUNNING, STOPPED, end
+from dravo.services.sources import policy as source_policies
+from dravo.store import clock, imported_records
+from dravo.store import tables as t
+from dravo.store.plan_writer import EVERY_APPLICATION, Cleared
+
+# How often a run says how far it is, and looks whether it is asked to stop.
+TELL_SECONDS = 0.5
+# Lines and entries that could not be read, such as an entry without its ID.
+UNREADABLE = "unreadable"
+MOST_BAD_LINES = 1_000
+
+log = structlog.get_logger("worker")
+
+
+# Carrying one out
+
+
+def carry_out(house: House, run_id: str) -> None:
+    """Carry out a run: read the people, then the groups, then conclude who has left."""
+    with house.database.writing() as connection:
+        begun = update(t.run).where(t.run.c.id == run_id, t.run.c.ended_at.is_(None)).values(state=RUNNING, started_at=clock.now())
+        if not connection.execute(begun).rowcount:
+            # Somebody stopped it before it began.
+            return
+        run = connection.execute(select(t.run).where(t.run.c.id == run_id)).one()
+        source = connection.execute(select(t.source).where(t.source.c.id == run.source_id)).one()
+        row = connection.execute(select(t.source_pull).where(t.source_pull.c.source_id == source.id)).first()
+    if row is None:
+        end(house, run_id, FAILED, message="It is not read any more.")
+        return
+    try:
+        Pull(house, run, source, row).carry_out()
+    except StopAsked:
+        end(house, run_id, STOPPED, message="It was stopped; what it had taken in stands.")
+    except DravoError as wrong:
+        end(house, run_id, FAILED, message=wrong.message, mend=wrong.mend)
+
+
+class Pull:
+    """One run while it is carried out."""
+
+    def __init__(self, house: House, run: Any, source: Any, row: Any) -> None:
+        self.house, self.run, self.source, self.row = house, run, source, row
+        self.policy = source_policies.import_policy(source, row.kind)
+        with house.database.reading() as connection:
+            self._values = house_settings.read(connection)
+        self.whole = self._is_whole()
+        self.people = PeopleIn(house, source, self.policy, run.id, look_only=bool(run.look_only), whole=self.whole)
+        self.groups = GroupsIn(house, self.people, look_only=bool(run.look_only))
+        self._read = 0
+        self._bad = 0
+        self._told_at = 0.0
+        # Groups that come of what is said of people: by folded name, the name and who is in it.
+        self._made: dict[str, tuple[str, list[str]]] = {}
+
+    def _is_whole(self) -> bool:
+        """Whether everybody is read: what changed would not do, or the night has passed since everybody was read last."""
+        if self.policy.makes_groups:
+            # Who is in a group that is made of what is said of people is known of everybody only where everybody is read.
+            return True
+        if self.run.whole or not self.row.mark or not self.row.full_at:
+            return True
+        zone = self._values["time_zone"]
+        return day_of(self.row.full_at, zone) != day_of(clock.now(), zone)
+
+    def carry_out(self) -> None:
+        """Read and take in; raises as readers do."""
+        reader = import_config.reader_of(self.house, self.source, self.row, self.policy)
+        try:
+            since = None if self.whole else self.row.mark
+            if self.policy.pilot:
+                self.people.pilots = self._pilots()
+            people = self._each(reader.people(since))
+            while batch := list(islice(people, BATCH)):
+                self.people.take(batch)
+                self._tell()
+            self.people.finish()
+            groups = self.groups.choose(chain(self._groups_of(reader, since), made_entries(self._made)))
+            # A missing member may stand in a line that could not be read.
+            self.groups.take(groups, ends=not self._bad)
+            self._tell(at_once=True)
+            held = self._conclude() if self.whole else None
+            mark = reader.mark()
+        finally:
+            reader.close()
+        self._finish(mark, held)
+
+    def _pilots(self) -> frozenset[str]:
+        """Return the locators of those in the pilot group, by any nesting: read beforehand, by a reader of its own.
+
+        Raises:
+            DirectoryTrouble: if it cannot be read, or there is no such group.
+        """
+        reader = import_config.reader_of(self.house, self.source, self.row, self.policy)
+        try:
+            # Some have their groups from the people only.
+            deque(reader.people(), maxlen=0)
+            entries = [each for each in reader.groups() if isinstance(each, GroupEntry)]
+        finally:
+            reader.close()
+        key = fold(self.policy.pilot)
+        waiting = [each for each in entries if key in (fold(each.name), fold(each.native_id), fold(each.locator))]
+        if not waiting:
+            raise DirectoryTrouble(f"It has no group '{self.policy.pilot}' for the pilot.", "Name one that it has, or end the pilot.")
+        by_locator = {each.locator: each for each in entries}
+        found: set[str] = set()
+        while waiting:
+            fresh = set(waiting.pop().members) - found
+            found |= fresh
+            waiting += [by_locator[each] for each in fresh if each in by_locator]
+        return frozenset(found)
+
+    def _each(self, entries: Iterator[Entry | BadLine]) -> Iterator[Entry]:
+        for each in entries:
+            self._read += 1
+            if isinstance(each, BadLine):
+                self._note_bad(each)
+            else:
+                if self.policy.makes_groups:
+                    for name in self.policy.made_groups(each.attributes):
+                        self._made.setdefault(fold(name), (name, []))[1].append(each.locator)
+                yield each
+
+    def _groups_of(self, reader: Reader, since: str | None) -> Iterator[GroupEntry]:
+        for each in reader.groups(since):
+            if isinstance(each, BadLine):
+                self._note_bad(each)
+            else:
+                self._tell()
+                yield each
+
+    def _note_bad(self, bad: BadLine) -> None:
+        self._bad += 1
+        if self._bad <= MOST_BAD_LINES:
+            self.people.lines_only([(UNREADABLE, bad.where, f"{bad.message} {bad.mend}".strip())])
+        else:
+            self.people.counts[UNREADABLE] += 1
+
+    def _tell(self, *, at_once: bool = False) -> None:
+        """Write down how far it is, now and then; StopAsked if somebody asked for that."""
+        present = time.monotonic()
+        if present - self._told_at < TELL_SECONDS and not at_once:
+            return
+        self._told_at = present
+        with self.house.database.writing() as connection:
+            connection.execute(update(t.run).where(t.run.c.id == self.run.id).values(progress=self._read, counts=self._counts()))
+            if connection.execute(select(t.run.c.stop_asked).where(t.run.c.id == self.run.id)).scalar():
+                raise StopAsked
+
+    def _counts(self) -> dict[str, Any]:
+        return {"read": self._read, "expected": self.people.present, **dict(self.people.counts + self.groups.counts)}
+
+    def _conclude(self) -> str | None:
+        """Let those leave who did not come; returns why they may not, if something could not be read or the reading is not plausible."""
+        missing, missing_groups = self.people.missing(), self.groups.missing()
+        held = self._unreadable(missing, missing_groups) or (None if self.run.let_leave else self._implausible(missing, missing_groups))
+        if held:
+            self._note_missing(missing)
+            return held
+        self.people.leave(missing, self._cleared(missing) if self.run.let_leave else None)
+        self.groups.leave(missing_groups)
+        return None
+
+    def _cleared(self, missing: list[str]) -> Cleared:
+        """Return, where leaving was confirmed, that the guard need not hold what follows from it."""
+        ids = [self.people.known[each].id for each in missing]
+        with self.house.database.reading() as connection:
+            users = [row.user_id for row in imported_records.rows(connection, ids).values()]
+        return {(user_id, EVERY_APPLICATION): self.run.asked_by for user_id in users}
+
+    def _note_missing(self, native_ids: list[str]) -> None:
+        ids = [self.people.known[each].id for each in native_ids]
+        with self.house.database.reading() as connection:
+            rows = imported_records.rows(connection, ids[:MOST_BAD_LINES])
+        lines = [
+            {
+                "run_id": self.run.id,
+                "kind": "missing",
+                "user_id": row.user_id,
+                "name": imported_records.shown_name(row.data),
+                "changes": None,
+                "message": None,
+            }
+            for row in rows.values()
+        ]
+        with self.house.database.writing() as connection:
+            write_lines(connection, lines)
+            if not self.run.look_only:
+                # They stay in their groups, whose lists no longer name them: these are looked at again.
+                imported_records.forget_digests(connection, ids)
+
+    def _unreadable(self, missing: list[str], missing_groups: list[str]) -> str | None:
+        if not self._bad or not (missing or missing_groups):
+            return None
+        return (
+            f"{_could_not_be_read(self._bad)} Dravo removed nothing, although {len(missing):,} users and {len(missing_groups):,} groups are missing."
+        )
+
+    def _implausible(self, missing: list[str], missing_groups: list[str]) -> str | None:
+        limit = removal_limits.limits(self._values)
+        for what, number, population in (("people", len(missing), self.people.present), ("groups", len(missing_groups), self.groups.present)):
+            # An answer that holds nobody at all is never believed, however few there were.
+            if number and (number > limit.allowed(population) or number == population):
+                return f"{number:,} of {population:,} {what} did not come. Nobody was taken away: that is not plausible."
+        return None
+
+    def _finish(self, mark: str | None, held: str | None) -> None:
+        now = clock.now()
+        message = mend = None
+        if self._bad:
+            message = held or _could_not_be_read(self._bad)
+            mend = "Correct the lines or entries that the run lists, and run the import again."
+        elif held:
+            message, mend = held, "Look at who is missing. If it is right, run it again and let them leave."
+        values = {
+            "state": HELD if held else FINISHED,
+            "ended_at": now,
+            "progress": self._read,
+            "counts": self._counts(),
+            "message": message,
+            "mend": mend,
+        }
+        values["whole"] = self.whole
+        if self.run.look_only:
+            values["counts"] = {**self._counts(), "access": self._effects()}
+        events.note(
+            events.RUN, HELD if held else FINISHED, source=self.source.key, run=self.run.id, read=self._read, counts=values["counts"],
+            preview=bool(self.run.look_only), reason=message,
+        )  # fmt: skip
+        with self.house.database.writing() as connection:
+            connection.execute(update(t.run).where(t.run.c.id == self.run.id).values(**values))
+            if not self.run.look_only:
+                # Where something was not read, the next run reads everybody.
+                after: dict[str, Any] = {"mark": mark, **({"full_at": None if held or self._bad else now} if self.whole or self._bad else {})}
+                # If its settings changed meanwhile, nothing is known of a reading by the new ones.
+                same = (t.source_pull.c.source_id == self.source.id, t.source_pull.c.settings == self.row.settings)
+                current = connection.execute(select(t.source.c.policy).where(t.source.c.id == self.source.id)).scalar()
+                if current == self.source.policy:
+                    connection.execute(update(t.source_pull).where(*same).values(**after))
+
+    def _effects(self) -> list[dict[str, Any]]:
+        """Return what a run that only looked would give and take: for each role the number of people."""
+        with self.house.database.reading() as connection:
+            catalogue = self.house.catalogue.get(connection)
+        found = []
+        for key in sorted({*self.people.gained, *self.people.lost}):
+            application, role = catalogue.applications.get(key[0]), catalogue.roles.get(key[1])
+            if application is not None and role is not None:
+                found.append({"application": application.label, "role": role.label, "gained": self.people.gained[key], "lost": self.people.lost[key]})
+        return sorted(found, key=lambda each: (each["application"], each["role"]))
+
+
+def _could_not_be_read(number: int) -> str:
+    return "1 line or entry could not be read." if number == 1 else f"{number:,} lines or entries could not be read."

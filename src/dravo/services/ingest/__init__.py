@@ -1,0 +1,1 @@
+"""The single way in for what sources report: users, groups, conflicts and record links."""

@@ -1,0 +1,315 @@
+"""The door for many groups at once: new ones, other names, and who is listed; memberships in portions that a page need not wait for."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from sqlalchemy import Connection, select
+
+from dravo.core.identity.matching import GROUP_NAME
+from dravo.core.identity.names import fold
+from dravo.core.instants import Instant
+from dravo.core.planning import with_groups, work_out
+from dravo.protocols.directory.reader import GroupEntry
+from dravo.services.context import House
+from dravo.services.ingest.bulk_users import LET, PeopleIn, write_lines
+from dravo.services.ingest.intake import Intake
+from dravo.store import clock, groups, imported_records, memberships, provisioned_groups, recompute_marks
+from dravo.store import tables as t
+from dravo.store.ids import new_id
+from dravo.store.imported_records import Known
+from dravo.store.snapshots import users as user_snapshots
+from dravo.store.snapshots.config import raise_revision
+
+# So many groups are made, and so many memberships written, in one transaction.
+AT_ONCE = 100
+PORTION = 1_000
+NEW_GROUPS, CHANGED_GROUPS, LEFT_GROUPS, JOINED, DROPPED, STRANGERS = (
+    "groups new", "groups changed", "groups left", "memberships new", "memberships ended", "members unknown",
+)  # fmt: skip
+
+
+@dataclass
+class _Portion:
+    """A part of how a group's list differs from what it is to be; `digest` goes with the last part, `told` is a line for people."""
+
+    group_id: str
+    name: str
+    people: list[str] = field(default_factory=list)
+    groups: list[str] = field(default_factory=list)
+    end: list[str] = field(default_factory=list)
+    nesting: bool = False
+    last: bool = False
+    digest: str | None = None
+    told: str = ""
+
+    @property
+    def size(self) -> int:
+        return len(self.people) + len(self.groups) + len(self.end) + 1
+
+
+class GroupsIn:
+    """Takes in what one reading of a source says of its groups, once its people are in."""
+
+    def __init__(self, house: House, people: PeopleIn, *, look_only: bool = False) -> None:
+        self.house, self.people, self.look_only = house, people, look_only
+        self.source, self.policy, self.run_id, self.channel = people.source, people.policy, people.run_id, people.channel
+        self.counts: Counter[str] = Counter()
+        self.seen: set[str] = set()
+        with house.database.reading() as connection:
+            # Groups are few beside people: all of them are looked up, also for a reading of what changed.
+            self.known = imported_records.known_groups(connection, self.source.id, channel=self.channel)
+            self._names = imported_records.names_of_groups(connection, self.source.id, self.channel)
+            self._conflicted = imported_records.with_conflicts(connection, self.source.id, "group")
+        self._salt = f"{self.policy.digest} groups"
+        self._absent: frozenset[str] = frozenset()
+        self._ends = True
+
+    @property
+    def present(self) -> int:
+        """How many groups the source has, as far as is known."""
+        return sum(1 for each in self.known.values() if not each.gone)
+
+    def choose(self, entries: Iterable[GroupEntry]) -> list[GroupEntry]:
+        """Return the groups that come in and say something new."""
+        chosen: list[GroupEntry] = []
+        for entry in entries:
+            if not entry.made and not self.policy.groups.takes(entry.name, entry.native_id, entry.locator):
+                continue
+            self.seen.add(entry.native_id)
+            known = self.known.get(entry.native_id)
+            if known is None or known.gone or known.digest is None or known.digest != entry.digest(self._salt):
+                chosen.append(entry)
+        return chosen
+
+    def take(self, entries: Sequence[GroupEntry], *, ends: bool = True) -> None:
+        """Take in groups: first they themselves, so that those within each other are known, then their lists.
+
+        Args:
+            ends: whether memberships end that are not listed; else they stand until a reading in which nothing was unreadable.
+        """
+        self._ends = ends
+        allowed = self._without_clashes(entries)
+        # Whoever did not come leaves their groups when it is concluded that they left, and not before.
+        self._absent = frozenset(self.people.known[each].id for each in self.people.missing()) if self.people.whole else frozenset()
+        for start in range(0, len(allowed), AT_ONCE):
+            self._name_some(allowed[start : start + AT_ONCE])
+        if self.look_only:
+            self._weigh(allowed)
+            return
+        with self.house.database.reading() as connection:
+            wanted = None if self.people.whole else list(dict.fromkeys(member for each in allowed for member in each.members))
+            of_people, of_groups = imported_records.locators(connection, self.source.id, wanted, self.channel)
+        waiting: list[_Portion] = []
+        size = 0
+        for entry in allowed:
+            for portion in self._list(entry, of_people, of_groups):
+                waiting.append(portion)
+                size += portion.size
+                if size >= PORTION:
+                    self._write(waiting)
+                    waiting, size = [], 0
+        self._write(waiting)
+
+    def _weigh(self, entries: Sequence[GroupEntry]) -> None:
+        """Count what people would gain and lose by what changes of them, and by the groups that would list them or no longer do."""
+        people, now = self.people, clock.now()
+        with self.house.database.reading() as connection:
+            catalogue = self.house.catalogue.get(connection)
+            of_people, _ = imported_records.locators(connection, self.source.id, channel=self.channel)
+            joined: dict[str, list[str]] = {}
+            left: dict[str, list[str]] = {}
+            for entry in entries:
+                known = self.known.get(entry.native_id)
+                if known is None or known.gone or not catalogue.concerns(known.id):
+                    # What is only now made can be named by nothing yet.
+                    continue
+                listed = groups.listed_people(connection, known.id)
+                wanted = {of_people[member] for member in entry.members if member in of_people}
+                for member in {member for member in entry.members if member in people.new}:
+                    people.new[member] = with_groups(people.new[member], added=[known.id])
+                dropped = listed - wanted - self._absent if self._ends else set()
+                for record_ids, found in ((wanted - listed, joined), (dropped, left)):
+                    for record_id in record_ids:
+                        found.setdefault(record_id, []).append(known.id)
+            user_of = user_snapshots.users_of_records(connection, [*joined, *left])
+            after = {**user_snapshots.people(connection, {*user_of.values()} - people.after.keys()), **people.after}
+        for record_id, user_id in user_of.items():
+            after[user_id] = with_groups(after[user_id], added=joined.get(record_id, ()), removed=left.get(record_id, ()))
+        people.weigh(work_out(person, catalogue, now) for person in (*after.values(), *people.new.values()))
+
+    def _without_clashes(self, entries: Sequence[GroupEntry]) -> list[GroupEntry]:
+        """Return those whose name is no other group's of this source; the others wait for a decision."""
+        by_name = {fold(name): own_id for own_id, (name, _) in self._names.items()}
+        now = clock.now()
+        allowed, clashing = [], []
+        with self.house.database.reading() as connection:
+            ids = [each.native_id for each in entries if each.native_id in self._conflicted]
+            decided = imported_records.decisions(connection, self.source.id, "group", ids) if ids else {}
+        for entry in entries:
+            known = self.known.get(entry.native_id)
+            holder = by_name.get(fold(entry.name))
+            decision = decided.get(entry.native_id)
+            if holder is None or (known is not None and holder == known.id) or (decision is not None and decision.decision == LET):
+                by_name.setdefault(fold(entry.name), known.id if known else entry.native_id)
+                allowed.append(entry)
+            else:
+                clashing.append(entry)
+        message = "Another group of this source has this name; by name nobody could tell them apart."
+        conflicts = [
+            {
+                "native_id": each.native_id, "kind": GROUP_NAME, "name": each.name, "message": message,
+                "entry": {"locator": each.locator, "members": len(each.members)}, "candidates": [],
+            }
+            for each in clashing
+        ]  # fmt: skip
+        if clashing:
+            self.counts["conflict"] += len(clashing)
+            with self.house.database.writing() as connection:
+                if not self.look_only:
+                    imported_records.note_conflicts(connection, self.source.id, "group", conflicts, now)
+                write_lines(connection, [self._line("conflict", each.name, message) for each in clashing])
+        return allowed
+
+    def _name_some(self, entries: Sequence[GroupEntry]) -> None:
+        now = clock.now()
+        made: list[tuple[str, GroupEntry]] = []
+        named: list[tuple[str, GroupEntry]] = []
+        lines = []
+        catalogue = self.house.catalogue.latest(self.house.database)
+        for entry in entries:
+            known = self.known.get(entry.native_id)
+            if known is None:
+                made.append((new_id(), entry))
+                lines.append(self._line("group new", entry.name, f"{len(entry.members):,} members"))
+            elif known.gone or self._names.get(known.id) != (entry.name, entry.locator):
+                named.append((known.id, entry))
+                before = self._names.get(known.id, ("", None))[0]
+                if before != entry.name:
+                    lines.append(self._line("group renamed", entry.name, f"It was called {before}." if before else "It is back."))
+        self.counts[NEW_GROUPS] += len(made)
+        self.counts[CHANGED_GROUPS] += len(named)
+        with self.house.database.writing() as connection:
+            write_lines(connection, lines)
+            if self.look_only:
+                return
+            imported_records.make_groups(connection, self.source.id, made, now, self.channel)
+            imported_records.name_groups(connection, named, now)
+            by_name = catalogue.named_by_its_name(self.source.id) or catalogue.asks_groups
+            if named or (made and by_name):
+                raise_revision(connection)
+            for group_id, _ in named:
+                provisioned_groups.wake(connection, t.delivered_group.c.key == f"group:{group_id}", now)
+                if by_name:
+                    recompute_marks.mark_people_within(connection, group_id, now)
+            settled = [entry.native_id for _, entry in (*made, *named) if entry.native_id in self._conflicted]
+            if settled:
+                imported_records.end_conflicts(connection, self.source.id, "group", settled)
+        self.known.update({entry.native_id: Known(group_id, None, gone=False) for group_id, entry in (*made, *named)})
+
+    def _list(self, entry: GroupEntry, of_people: dict[str, str], of_groups: dict[str, str]) -> list[_Portion]:
+        group_id = self.known[entry.native_id].id
+        with self.house.database.reading() as connection:
+            listed_people, listed_groups = groups.listed_people(connection, group_id), groups.listed_groups(connection, group_id)
+        people, inner, strangers = set(), set(), 0
+        for member in entry.members:
+            if (record_id := of_people.get(member)) is not None:
+                people.add(record_id)
+            elif (inner_id := of_groups.get(member)) is not None and inner_id != group_id:
+                inner.add(inner_id)
+            else:
+                strangers += 1
+        # Whoever is unknown now may be known at the next reading, while the list is the same then: it is looked at again.
+        absent = (listed_people - people) & self._absent
+        # The same of those whom the list names, and who did not come themselves.
+        uncertain = not self._ends or bool(strangers) or not people.isdisjoint(self._absent)
+        digest = None if uncertain else entry.digest(self._salt)
+        self.counts[STRANGERS] += strangers
+        add_people, add_groups = sorted(people - listed_people), sorted(inner - listed_groups)
+        end = sorted(listed_people - people - absent) if self._ends else []
+        end_groups = sorted(listed_groups - inner) if self._ends else []
+        joined, dropped = len(add_people) + len(add_groups), len(end) + len(end_groups)
+        self.counts[JOINED] += joined
+        self.counts[DROPPED] += dropped
+        portions = [_Portion(group_id, entry.name, groups=add_groups, end=end_groups, nesting=bool(add_groups or end_groups))]
+        portions += [_Portion(group_id, entry.name, people=add_people[at : at + PORTION]) for at in range(0, len(add_people), PORTION)]
+        portions += [_Portion(group_id, entry.name, end=end[at : at + PORTION]) for at in range(0, len(end), PORTION)]
+        kept = [each for each in portions if each.size > 1] or portions[:1]
+        if not uncertain:
+            self.people.listed_now.append(group_id)
+        kept[-1].last, kept[-1].digest, kept[-1].told = True, digest, _told(joined, dropped, strangers)
+        return kept
+
+    def _write(self, portions: Sequence[_Portion]) -> None:
+        if not portions:
+            return
+        now = clock.now()
+        with self.house.database.writing() as connection:
+            # What is declared may have changed since: who is concerned is asked within the transaction that writes.
+            catalogue = self.house.catalogue.get(connection)
+            for each in portions:
+                concerned = catalogue.concerns(each.group_id)
+                if concerned and each.nesting:
+                    recompute_marks.mark_people_within(connection, each.group_id, now)
+                elif concerned:
+                    self._mark(connection, [*each.people, *each.end], now)
+                memberships.end_members(connection, each.group_id, each.end, now)
+                memberships.add_members(connection, each.group_id, each.people, each.groups, now)
+                if concerned and each.nesting:
+                    recompute_marks.mark_people_within(connection, each.group_id, now)
+            if any(each.nesting for each in portions):
+                raise_revision(connection)
+            imported_records.note_digests(connection, [(each.group_id, each.digest) for each in portions if each.last])
+            write_lines(connection, [self._line("members", each.name, each.told) for each in portions if each.last and each.told])
+
+    def _mark(self, connection: Connection, record_ids: Sequence[str], now: Instant) -> None:
+        for start in range(0, len(record_ids), 500):
+            users = select(t.record.c.user_id).where(t.record.c.id.in_(record_ids[start : start + 500]))
+            recompute_marks.mark_these(connection, users, now)
+
+    def of_one(self, record_id: str, entries: Sequence[GroupEntry], among: Callable[[str], bool]) -> None:
+        """Take in which groups list one person: those that are known, and no others of this source.
+
+        Args:
+            among: whether anything is known now of a group, by its native id; the others stay as they are.
+        """
+        with self.house.database.reading() as connection:
+            listed = dict(groups.groups_of_record(connection, record_id))
+        now_in = {self.known[each.native_id].id for each in entries if each.native_id in self.known and not self.known[each.native_id].gone}
+        told = {each.id for native_id, each in self.known.items() if among(native_id)}
+        for group_id, (name, _) in self._names.items():
+            if group_id not in told or (group_id in now_in) == (group_id in listed):
+                continue
+            # The rest of the list is as it was read last: it is looked at again at the next reading.
+            joins = group_id in now_in
+            self.counts[JOINED if joins else DROPPED] += 1
+            portion = _Portion(group_id, name, people=[record_id] if joins else [], end=[] if joins else [record_id], last=True)
+            portion.told = _told(int(joins), int(not joins), 0)
+            self._write([portion])
+
+    def missing(self) -> list[str]:
+        """Return the native ids of groups that are here and did not come, or are not chosen any more."""
+        return [native_id for native_id, each in self.known.items() if not each.gone and native_id not in self.seen]
+
+    def leave(self, native_ids: Sequence[str]) -> None:
+        """Take in that groups are gone, and with them every membership in them."""
+        intake = Intake(self.house.database, self.house.catalogue, self.channel)
+        for native_id in native_ids:
+            group_id = self.known[native_id].id
+            name = self._names.get(group_id, (native_id, None))[0]
+            if not self.look_only:
+                intake.remove_group(self.source.id, group_id)
+            with self.house.database.writing() as connection:
+                write_lines(connection, [self._line("group left", name)])
+            self.counts[LEFT_GROUPS] += 1
+
+    def _line(self, kind: str, name: str, message: str | None = None) -> dict[str, Any]:
+        return {"run_id": self.run_id, "kind": kind, "user_id": None, "name": name, "changes": None, "message": message}
+
+
+def _told(joined: int, dropped: int, strangers: int) -> str:
+    parts = [f"{number:,} {what}" for number, what in ((joined, "joined"), (dropped, "left"), (strangers, "are nobody known here")) if number]
+    return f"{', '.join(parts)}." if joined or dropped else ""

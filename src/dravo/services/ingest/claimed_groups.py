@@ -1,0 +1,79 @@
+"""Groups that claims have named and that are not here yet: offered where groups are mapped, and made ahead of whoever comes with them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import Connection, select
+
+from dravo.core.errors import AlreadyThere, InvalidInput
+from dravo.core.identity.names import fold
+from dravo.core.identity.records import SIGN_IN
+from dravo.services.context import House
+from dravo.services.security.audit_log import record_change
+from dravo.services.security.permissions import Caller
+from dravo.services.sources import policy as source_policies
+from dravo.store import clock, imported_records
+from dravo.store import tables as t
+from dravo.store.ids import new_id
+from dravo.store.snapshots.config import raise_revision
+
+# How many of a source's last traces are looked through, and how many groups are offered.
+TRACES, MOST = 50, 20
+
+
+class _Claimed:
+    """A group of which only its name is known."""
+
+    locator: str | None = None
+
+    def __init__(self, name: str) -> None:
+        self.native_id = self.name = name
+
+
+def seen(house: House, words: str = "") -> dict[str, Any]:
+    """Return groups that last sign-ins claimed, trials too, and that their source does not have yet: those with some words in their name."""
+    wanted, x, s = fold(words.strip()), t.sign_in_trace.c, t.source.c
+    found: list[dict[str, Any]] = []
+    with house.database.reading() as connection:
+        sources = connection.execute(
+            select(s.id, s.key, s.label).join(t.source_sign_in, t.source_sign_in.c.source_id == s.id).order_by(s.label)
+        ).all()
+        for source in sources:
+            rows = connection.execute(select(x.came_to).where(x.source_id == source.id).order_by(x.id.desc()).limit(TRACES)).scalars()
+            names = {
+                fold(each["group"]["name"]): each["group"]["name"]
+                for came_to in rows
+                for each in came_to.get("groups", ())
+                if each["outcome"] == "made" and wanted in fold(each["group"]["name"])
+            }
+            here = _here(connection, source.id, names)
+            named = {"key": source.key, "label": source.label}
+            found += [{"source": named, "name": name} for key, name in sorted(names.items()) if key not in here]
+    return {"items": found[:MOST]}
+
+
+def _here(connection: Connection, source_id: str, names: dict[str, str]) -> set[str]:
+    g = t.group.c
+    where = (g.source_id == source_id, g.gone_at.is_(None), g.display_name_key.in_(names))
+    return set(connection.execute(select(g.display_name_key).where(*where)).scalars()) if names else set()
+
+
+def make(house: House, caller: Caller, key: str, name: str) -> dict[str, str]:
+    """Make a group of a source by the name that its claims give it, so that it can be mapped before anybody comes; returns its id and name.
+
+    Raises:
+        NotFound: if nobody signs in by the source; InvalidInput, AlreadyThere.
+    """
+    name = name.strip()
+    if not name or len(name) > 200:
+        raise InvalidInput("A group's name has 1 to 200 characters.", "Take the name as it stands in the claim.", "name")
+    now, own_id = clock.now(), new_id()
+    with house.database.writing() as connection:
+        source, _ = source_policies.sign_in_of(connection, key)
+        if _here(connection, source.id, {fold(name): name}):
+            raise AlreadyThere(f"'{source.label}' has a group '{name}' already.", "Take that one.", "name")
+        imported_records.make_groups(connection, source.id, [(own_id, _Claimed(name))], now, SIGN_IN)
+        raise_revision(connection)
+        record_change(connection, house.keys, caller, "made a claimed group", "group", own_id, now, {"name": name, "source": key})
+    return {"id": own_id, "name": name}

@@ -1,0 +1,455 @@
+"""Ingests one user or group: read a snapshot, plan with the core, apply in one short write; again if the data changed meanwhile."""
+
+from __future__ import annotations
+
+import contextlib
+import time
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import replace
+from typing import Any
+
+from sqlalchemy import Connection, select
+from sqlalchemy.exc import IntegrityError
+
+from dravo.core.access.evaluation import Assignment
+from dravo.core.errors import NotFound, WorldMoved
+from dravo.core.identity.matching import EMAIL_KNOWN, LOOKS_ALIKE, NAME_KNOWN, bind
+from dravo.core.identity.names import fold, lookalike_key
+from dravo.core.identity.records import PersonRecord, searchable
+from dravo.core.instants import Instant
+from dravo.core.planning import Catalogue, Outcome, Person, with_groups, with_record, work_out
+from dravo.core.scim.errors import ScimError, invalid_value
+from dravo.core.scim.filters import element_matches
+from dravo.core.scim.patches import MemberChange, Operation, apply_patch
+from dravo.core.scim.resources import check_immutable, unique_values
+from dravo.core.scim.schemas import Shapes
+from dravo.core.scim.versions import entity_tag
+from dravo.services.ingest.types import NOBODY, PLAIN, PUSH, Done, Manner, MemberPlan, Result, Taken
+from dravo.store import clock, groups, imported_records, memberships, provisioned_groups, recompute_marks, records
+from dravo.store import tables as t
+from dravo.store.database import Database
+from dravo.store.ids import new_id
+from dravo.store.plan_writer import Rewrite, apply_outcomes
+from dravo.store.queries import source_rows
+from dravo.store.snapshots import users as user_snapshots
+from dravo.store.snapshots.config import CatalogueCache, check_revision, raise_revision
+
+# How long a request is retried when concurrent requests change the same data first.
+PATIENCE_SECONDS = 20.0
+# Up to so many people are worked out within the request; more are marked and worked through by the worker.
+AT_ONCE = 1_000
+
+
+class Intake:
+    """Takes in what one channel of a source says of its people and groups."""
+
+    def __init__(self, database: Database, catalogue: CatalogueCache, channel: str = PUSH) -> None:
+        self.database = database
+        self.catalogue = catalogue
+        self.channel = channel
+
+    # People
+
+    def create_person(
+        self, source_id: str, data: dict[str, Any], manner: Manner = PLAIN, direct: Callable[[str], Sequence[Assignment]] = lambda _: ()
+    ) -> Taken:
+        """Take in somebody new.
+
+        Args:
+            source_id: whose person it is.
+            data: a SCIM User as `read_resource` makes it.
+            manner: how it is taken in.
+            direct: for the new user's id the assignments that `manner.trace` writes with them.
+
+        Raises:
+            ScimError: 409 uniqueness, if the source has somebody of that userName.
+        """
+        now = clock.now()
+        unique = unique_values(data, manner.shapes.user)
+        record_id, new_user = new_id(), new_id()
+
+        def attempt() -> Taken:
+            catalogue = self.catalogue.latest(self.database)
+            binding = bind(None, new_user)
+            with self.database.reading() as connection:
+                others = self._others(connection, source_id, data)
+            record = PersonRecord(record_id, source_id, self.channel, data, binding.user_id, undecided=bool(others))
+            outcome = work_out(Person(binding.user_id, None, (record,), direct=tuple(direct(binding.user_id))), catalogue, now)
+            write_trace = manner.prepare(Done("person", binding.user_id, None, data, [outcome], catalogue))
+            with self.database.writing() as connection:
+                check_revision(connection, catalogue.revision)
+                if self._others(connection, source_id, data) != others:
+                    raise WorldMoved("A user of that name or email was added or removed meanwhile.")
+                apply_outcomes(connection, [outcome], now, rewrite=Rewrite.NAMES, seen=catalogue.revision)
+                records.make(connection, record_id, source_id, self.channel, binding.user_id, data, now, undecided=bool(others))
+                if others:
+                    self._note_conflict(connection, source_id, record_id, data, others, now)
+                if unique:
+                    records.claim(connection, record_id, source_id, unique)
+                write_trace(connection)
+            return Taken(record_id, data, 1, now, now)
+
+        return self._until_it_stands(attempt, lambda: self._check_unique(source_id, data, None, manner.shapes))
+
+    def replace_person(self, source_id: str, record_id: str, data: dict[str, Any], manner: Manner = PLAIN) -> Taken:
+        """Take in a person's whole new content (RFC 7644, 3.5.1).
+
+        Raises:
+            NotFound: if the source has no such person.
+            ScimError: 409 uniqueness, 412 if the condition does not hold, 400 mutability.
+        """
+
+        def change(before: dict[str, Any]) -> dict[str, Any]:
+            check_immutable(before, data, manner.shapes.user)
+            return data
+
+        return self._change_person(source_id, record_id, change, manner)
+
+    def patch_person(self, source_id: str, record_id: str, operations: Sequence[Operation], manner: Manner = PLAIN) -> Taken:
+        """Take in a change of a person (RFC 7644, 3.5.2); raises as `replace_person` and `apply_patch`."""
+        return self._change_person(source_id, record_id, lambda before: apply_patch(before, list(operations), manner.shapes.user).resource, manner)
+
+    def remove_person(self, source_id: str, record_id: str, manner: Manner = PLAIN) -> None:
+        """Take in that a person is gone: they leave every group, and keep their user as a tombstone.
+
+        Raises:
+            NotFound: if the source has no such person.
+            ScimError: 412 if the condition does not hold.
+        """
+        self._change_person(source_id, record_id, lambda before: before, manner, gone=True)
+
+    def _change_person(
+        self, source_id: str, record_id: str, change: Callable[[dict[str, Any]], dict[str, Any]], manner: Manner, *, gone: bool = False
+    ) -> Taken:
+        data: dict[str, Any] = {}
+        shape = manner.shapes.user
+
+        def attempt() -> Taken:
+            nonlocal data
+            now = clock.now()
+            row, person, listed = self._look_at(source_id, record_id)
+            if manner.condition:
+                manner.condition.check(entity_tag(row.version, listed))
+            data = change(row.data)
+            if data == row.data and not gone:
+                return Taken(record_id, data, row.version, row.created_at, row.modified_at, listed)
+            catalogue = self.catalogue.latest(self.database)
+            # An operator's decision holds as long as the values that were in conflict stay the same.
+            asks = not gone and (row.undecided or _matched_values(data) != _matched_values(row.data))
+            with self.database.reading() as connection:
+                others = self._others(connection, source_id, data, row.user_id) if asks else NOBODY
+            # A rename by the source does not lock out a user who has access: the conflict is only listed.
+            undecided = bool(others) and (row.undecided or not (person.access or person.accounts)) if asks else row.undecided
+            record = PersonRecord(record_id, source_id, self.channel, data, row.user_id, gone, undecided)
+            after = with_record(person, record)
+            if gone:
+                # With one source a user's groups are its record's; with several, only this record's end.
+                after = replace(after, groups=self._groups_without(row.user_id, record_id) if len(after.records) > 1 else ())
+            outcome = work_out(after, catalogue, now)
+            # A user of one record is that record; of several, any change may let another one speak.
+            alone = len(person.records) == 1
+            before = row.data if alone else catalogue.merged(person.records).attributes
+            renamed = searchable(data if alone else outcome.user.attributes) != searchable(before)
+            write_trace = manner.prepare(Done("person", row.user_id, row.data, None if gone else data, [outcome], catalogue))
+            with self.database.writing() as connection:
+                if not records.write(connection, record_id, row.version, row.data, data, now, gone=gone):
+                    raise WorldMoved("The record has changed meanwhile.")
+                if asks:
+                    if self._others(connection, source_id, data, row.user_id) != others:
+                        raise WorldMoved("A user of that name or email was added or removed meanwhile.")
+                    if others:
+                        self._note_conflict(connection, source_id, record_id, data, others, now)
+                if undecided != row.undecided:
+                    records.decided(connection, record_id, undecided=undecided)
+                if (asks and not others) or gone:
+                    imported_records.end_conflicts(connection, source_id, "person", [record_id])
+                if gone:
+                    memberships.end_memberships_of_record(connection, record_id, now)
+                if outcome.user.gone:
+                    memberships.end_memberships_of_user(connection, row.user_id, now)
+                if shape.unique and (gone or unique_values(data, shape) != unique_values(row.data, shape)):
+                    records.claim(connection, record_id, source_id, [] if gone else unique_values(data, shape))
+                rewrite = Rewrite.NAMES if renamed else Rewrite.ATTRIBUTES
+                apply_outcomes(connection, [outcome], now, rewrite=rewrite, seen=catalogue.revision, cleared=manner.cleared)
+                write_trace(connection)
+            return Taken(record_id, data, row.version + 1, row.created_at, now, listed)
+
+        return self._until_it_stands(attempt, lambda: self._check_unique(source_id, data, record_id, manner.shapes))
+
+    def _others(self, connection: Connection, source_id: str, data: Mapping[str, Any], but: str | None = None) -> frozenset[str]:
+        """Return the ids of users that a SCIM record could belong to, because they share its user name or email, or look like it.
+
+        Args:
+            but: the id of the record's own user, which does not count.
+        """
+        return imported_records.elsewhere(connection, source_id, *_matched_values(data), but=but) if self.channel == PUSH else NOBODY
+
+    def _note_conflict(
+        self, connection: Connection, source_id: str, record_id: str, data: Mapping[str, Any], others: frozenset[str], now: Instant
+    ) -> None:
+        """Record that an operator has to decide which user a SCIM record belongs to."""
+        found = searchable(data)
+        kind, what = self._what_conflicts(connection, data, others)
+        conflict = {
+            "native_id": record_id, "kind": kind, "name": found.display_name,
+            "message": f"{what} This user has no access until an operator decides.",
+            "entry": {"locator": found.user_name, "attributes": {}, "person": data}, "candidates": sorted(others),
+        }  # fmt: skip
+        # An earlier decision was about another user name or email.
+        imported_records.end_conflicts(connection, source_id, "person", [record_id], decided_only=True)
+        imported_records.note_conflicts(connection, source_id, "person", [conflict], now, PUSH)
+
+    def _what_conflicts(self, connection: Connection, data: Mapping[str, Any], others: frozenset[str]) -> tuple[str, str]:
+        """Return the kind of a conflict with some users, and a sentence on it."""
+        found, (_, _, alike) = searchable(data), _matched_values(data)
+        names = set(connection.execute(select(t.user.c.user_name_key).where(t.user.c.id.in_(others))).scalars())
+        if found.user_name_key in names:
+            return NAME_KNOWN, f"Another source already has a user with the user name '{found.user_name}'."
+        if alike in names:
+            return LOOKS_ALIKE, f"The user name '{found.user_name}' looks like that of another user."
+        return EMAIL_KNOWN, f"Another source already has a user with the e-mail address '{found.email}'."
+
+    def _look_at(self, source_id: str, record_id: str) -> tuple[Any, Person, Sequence[tuple[str, str]]]:
+        """Return a record's row, its user, and (id, name) of the groups that list it; whoever is in none and has nothing costs one query."""
+        glanced = user_snapshots.at_a_glance(self.database.glancing(), source_id, self.channel, record_id)
+        if glanced is not None:
+            return *glanced, ()
+        with self.database.reading() as connection:
+            found = user_snapshots.of_record(connection, source_id, self.channel, record_id)
+            if found is None:
+                raise NotFound(f"This source has no person with the id '{record_id}'.")
+            row, person = found
+            return row, person, groups.groups_of_record(connection, record_id) if person.groups else ()
+
+    def _groups_without(self, user_id: str, record_id: str) -> tuple[str, ...]:
+        with self.database.reading() as connection:
+            others = [row.id for row in connection.execute(t.record.select().where(t.record.c.user_id == user_id)) if row.id != record_id]
+            found = groups.groups_of_records(connection, others)
+            local = groups.groups_of_user(connection, user_id)
+        return tuple(dict.fromkeys((*(group_id for listed in found.values() for group_id, _ in listed), *local)))
+
+    def _check_unique(self, source_id: str, data: dict[str, Any], own_id: str | None, shapes: Shapes) -> None:
+        key = searchable(data).user_name_key
+        with self.database.reading() as connection:
+            condition = (t.record.c.user_name_key == key) & (t.record.c.id != (own_id or ""))
+            total = source_rows.count(connection, t.record, source_id, self.channel, condition)
+            other = records.whose(connection, source_id, unique_values(data, shapes.user), own_id or "")
+        if total:
+            raise ScimError(
+                409,
+                f"This source already has somebody with the userName '{data.get('userName')}'. Find them with a filter on userName "
+                "and change them instead.",
+                "uniqueness",
+            )
+        if other:
+            raise ScimError(409, f"Somebody of this source already has '{other[1]}' as {other[0]}.", "uniqueness")
+
+    # Groups
+
+    def create_group(self, source_id: str, data: dict[str, Any], members: Sequence[str], manner: Manner = PLAIN) -> Taken:
+        """Take in a new group with its members.
+
+        Raises:
+            ScimError: 400 invalidValue, if a member is nobody whom the source has.
+        """
+        group_id = new_id()
+
+        def attempt() -> Taken:
+            now = clock.now()
+            with self.database.reading() as connection:
+                plan = self._resolve(connection, source_id, group_id, list(members))
+            catalogue = self.catalogue.latest(self.database)
+            # No assignment can name a group that is only now made; but a pattern or a condition can name it by what it is called.
+            named = catalogue.named_by_its_name(source_id)
+            write_trace = manner.prepare(Done("group", group_id, None, data, added=len(members), marked=named))
+            with self.database.writing() as connection:
+                check_revision(connection, catalogue.revision)
+                groups.make(connection, group_id, source_id, self.channel, data, now)
+                memberships.add_members(connection, group_id, plan.people_added, plan.groups_added, now)
+                if plan.nesting or named or catalogue.asks_groups:
+                    raise_revision(connection)
+                if named or catalogue.asks_groups:
+                    recompute_marks.mark_people_within(connection, group_id, now)
+                write_trace(connection)
+            return Taken(group_id, data, 1, now, now)
+
+        return self._until_it_stands(attempt)
+
+    def replace_group(self, source_id: str, group_id: str, data: dict[str, Any], members: Sequence[str], manner: Manner = PLAIN) -> Taken:
+        """Take in a group's whole new content and list (RFC 7644, 3.5.1); raises as `patch_group`."""
+
+        def change(before: dict[str, Any]) -> tuple[dict[str, Any], list[MemberChange]]:
+            check_immutable(before, data, manner.shapes.group)
+            return data, [MemberChange("replace", tuple(members))]
+
+        return self._change_group(source_id, group_id, change, manner)
+
+    def patch_group(self, source_id: str, group_id: str, operations: Sequence[Operation], manner: Manner = PLAIN) -> Taken:
+        """Take in a change of a group (RFC 7644, 3.5.2); members who are not named are neither read nor written.
+
+        Raises:
+            NotFound: if the source has no such group.
+            ScimError: as `apply_patch`, and 400 invalidValue if a member is nobody whom the source has.
+        """
+
+        def change(before: dict[str, Any]) -> tuple[dict[str, Any], list[MemberChange]]:
+            patched = apply_patch(before, list(operations), manner.shapes.group)
+            return patched.resource, patched.members
+
+        return self._change_group(source_id, group_id, change, manner)
+
+    def rename_group(self, source_id: str, group_id: str, name: str, manner: Manner = PLAIN) -> Taken:
+        """Take in that a group has another name; raises as `patch_group`."""
+        return self._change_group(source_id, group_id, lambda before: ({**before, "displayName": name}, []), manner)
+
+    def remove_group(self, source_id: str, group_id: str, manner: Manner = PLAIN) -> None:
+        """Take in that a group is gone, and with it every membership in it.
+
+        Raises:
+            NotFound: if the source has no such group.
+        """
+        self._change_group(source_id, group_id, lambda before: (before, [MemberChange("replace", ())]), manner, gone=True)
+
+    def _change_group(
+        self,
+        source_id: str,
+        group_id: str,
+        change: Callable[[dict[str, Any]], tuple[dict[str, Any], list[MemberChange]]],
+        manner: Manner,
+        *,
+        gone: bool = False,
+    ) -> Taken:
+        def attempt() -> Taken:
+            now = clock.now()
+            with self.database.reading() as connection:
+                row = groups.get(connection, source_id, self.channel, group_id)
+                if row is None:
+                    raise NotFound(f"This source has no group with the id '{group_id}'.")
+                if manner.condition:
+                    manner.condition.check(entity_tag(row.version))
+                data, changes = change(row.data)
+                plan = self._member_plan(connection, source_id, group_id, changes)
+                if data == row.data and not plan and not gone:
+                    return Taken(group_id, data, row.version, row.created_at, row.modified_at)
+                catalogue = self.catalogue.get(connection)
+                renamed = data["displayName"] != row.data["displayName"]
+                by_name = renamed and catalogue.named_by_its_name(source_id)
+                concerned = by_name or catalogue.concerns(group_id)
+                in_full = concerned and not by_name and not plan.nesting and len(plan.people) <= AT_ONCE
+                outcomes = self._outcomes(connection, catalogue, group_id, plan, now) if in_full else []
+            added, removed = len(plan.people_added | plan.groups_added), len(plan.people_removed | plan.groups_removed)
+            waits = concerned and not in_full
+            done = Done("group", group_id, row.data, None if gone else data, outcomes, catalogue, added, removed, marked=waits)
+            write_trace = manner.prepare(done)
+            with self.database.writing() as connection:
+                check_revision(connection, catalogue.revision)
+                if not groups.write(connection, group_id, row.version, data, now, gone=gone):
+                    raise WorldMoved("The group has changed meanwhile.")
+                self._write_members(connection, group_id, plan, now, mark=waits)
+                if gone:
+                    groups.end_group(connection, group_id, now)
+                apply_outcomes(connection, outcomes, now, rewrite=Rewrite.NOTHING, seen=catalogue.revision)
+                if plan.nesting or renamed or gone:
+                    raise_revision(connection)
+                    provisioned_groups.wake(connection, t.delivered_group.c.key == f"group:{group_id}", now)
+                write_trace(connection)
+            return Taken(group_id, data, row.version + 1, row.created_at, now)
+
+        return self._until_it_stands(attempt)
+
+    def _outcomes(self, connection: Connection, catalogue: Catalogue, group_id: str, plan: MemberPlan, now: Instant) -> list[Outcome]:
+        user_of = user_snapshots.users_of_records(connection, plan.people)
+        people = user_snapshots.people(connection, user_of.values())
+        outcomes = []
+        for record_ids, added in ((plan.people_added, True), (plan.people_removed, False)):
+            for record_id in sorted(record_ids):
+                person = people[user_of[record_id]]
+                after = with_groups(person, added=[group_id]) if added else with_groups(person, removed=[group_id])
+                outcomes.append(work_out(after, catalogue, now))
+        return outcomes
+
+    def _write_members(self, connection: Connection, group_id: str, plan: MemberPlan, now: Instant, *, mark: bool) -> None:
+        if mark:
+            # Before and after: who leaves by this is marked as well as who comes.
+            recompute_marks.mark_people_within(connection, group_id, now)
+        memberships.end_members(connection, group_id, [*plan.people_removed, *plan.groups_removed], now)
+        memberships.add_members(connection, group_id, sorted(plan.people_added), sorted(plan.groups_added), now)
+        if mark:
+            recompute_marks.mark_people_within(connection, group_id, now)
+
+    def _member_plan(self, connection: Connection, source_id: str, group_id: str, changes: Iterable[MemberChange]) -> MemberPlan:
+        """Return what some operations on a group's list come to together."""
+        wanted: dict[str, bool] = {}
+        for change in changes:
+            match change.kind:
+                case "add":
+                    wanted.update(dict.fromkeys(change.ids, True))
+                case "remove":
+                    wanted.update(dict.fromkeys(change.ids, False))
+                case _:
+                    listed = {*groups.listed_people(connection, group_id), *groups.listed_groups(connection, group_id)}
+                    present = {*listed.difference(each for each, stay in wanted.items() if not stay)}
+                    present.update(each for each, stay in wanted.items() if stay)
+                    if change.kind == "replace":
+                        wanted.update(dict.fromkeys(present, False))
+                        wanted.update(dict.fromkeys(change.ids, True))
+                    else:
+                        wanted.update(dict.fromkeys(self._matching(connection, group_id, change, present), False))
+        listed_now = groups.which_are_listed(connection, group_id, list(wanted))
+        added = [each for each, stay in wanted.items() if stay and each not in listed_now]
+        plan = self._resolve(connection, source_id, group_id, added)
+        leaving = [each for each, stay in wanted.items() if not stay and each in listed_now]
+        people_leaving, groups_leaving = groups.which_exist(connection, source_id, self.channel, leaving)
+        return replace(plan, people_removed=frozenset(people_leaving), groups_removed=frozenset(groups_leaving))
+
+    def _matching(self, connection: Connection, group_id: str, change: MemberChange, present: set[str]) -> list[str]:
+        assert change.matching is not None
+        elements = ({"value": row[0], "type": row[1], "display": row[2]} for row in groups.members(connection, group_id))
+        return [each["value"] for each in elements if each["value"] in present and element_matches(change.matching, each)]
+
+    def _resolve(self, connection: Connection, source_id: str, group_id: str, ids: list[str]) -> MemberPlan:
+        people, inner = groups.which_exist(connection, source_id, self.channel, ids)
+        unknown = [each for each in ids if each not in people and each not in inner]
+        if unknown:
+            raise invalid_value(
+                f"No person or group of this source has the id '{unknown[0]}'"
+                + (f" (and {len(unknown) - 1} more)" if len(unknown) > 1 else "")
+                + "; create them first and use the id that the answer gives."
+            )
+        if group_id in inner:
+            raise invalid_value("A group cannot be a member of itself.")
+        return MemberPlan(people_added=frozenset(people), groups_added=frozenset(inner))
+
+    def _until_it_stands(self, attempt: Callable[[], Result], explain: Callable[[], None] | None = None) -> Result:
+        """Try until what was planned on still stands when it is written.
+
+        Args:
+            attempt: reads, plans and writes.
+            explain: raises the error for a person where a constraint of the records was in the way; returns if there is none.
+        """
+        until = time.monotonic() + PATIENCE_SECONDS
+        with contextlib.ExitStack() as turn:
+            waits = False
+            while True:
+                try:
+                    return attempt()
+                except WorldMoved:
+                    if time.monotonic() > until:
+                        raise
+                    with self.database.reading() as connection:
+                        self.catalogue.get(connection)
+                except IntegrityError:
+                    if explain is not None:
+                        explain()
+                    if time.monotonic() > until:
+                        raise
+                if not waits:
+                    # From the second try on, requests wait for each other: otherwise they would keep overtaking one another.
+                    turn.enter_context(self.database.overtaken)
+                    waits = True
+
+
+def _matched_values(data: Mapping[str, Any]) -> tuple[str, str | None, str | None]:
+    """Return the values by which a SCIM User could be another user: its user name and email, and a name for which it could be mistaken."""
+    found = searchable(data)
+    return found.user_name_key, fold(found.email) if found.email else None, lookalike_key(found.user_name)

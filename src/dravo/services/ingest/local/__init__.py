@@ -1,0 +1,1 @@
+"""Local users and groups, which operators manage in Dravo."""

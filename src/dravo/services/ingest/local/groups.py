@@ -1,0 +1,264 @@
+"""Local groups: of no source, made by operators. They list users and groups of any source, and give roles like any other group."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from typing import Any
+
+from sqlalchemy import Connection, literal, select
+
+from dravo.core.access.evaluation import memberships
+from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, WorldMoved
+from dravo.core.identity.names import fold
+from dravo.core.identity.records import LOCAL
+from dravo.core.planning import Catalogue, with_groups
+from dravo.services.changes import preview
+from dravo.services.changes.preview import UNSURE, Change, Sure
+from dravo.services.changes.recompute import CHUNK, work_through
+from dravo.services.context import House
+from dravo.services.ingest.intake import Intake
+from dravo.services.ingest.local.source import local_source
+from dravo.services.ingest.types import Done, Manner
+from dravo.services.lookups import find_group, find_people
+from dravo.services.security.audit_log import record_change
+from dravo.services.security.permissions import Caller
+from dravo.store import clock, groups, provisioned_groups, recompute_marks
+from dravo.store import memberships as store_memberships
+from dravo.store import tables as t
+from dravo.store.queries import groups as group_queries
+from dravo.store.queries import users as user_queries
+from dravo.store.snapshots.config import raise_revision
+
+MOST_NAMED = 1_000
+
+
+@dataclass(frozen=True)
+class Members:
+    """Who comes and who goes: people as `find_person` takes each, groups by id."""
+
+    add: tuple[str, ...] = ()
+    remove: tuple[str, ...] = ()
+    add_groups: tuple[str, ...] = ()
+    remove_groups: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Moves:
+    """The same by id, without those whose membership does not change."""
+
+    add: tuple[str, ...]
+    remove: tuple[str, ...]
+    add_groups: tuple[str, ...]
+    remove_groups: tuple[str, ...]
+
+
+def add(house: House, caller: Caller, name: str) -> dict[str, Any]:
+    """Make a local group, as yet with nobody in it.
+
+    Raises:
+        InvalidInput, AlreadyThere.
+    """
+    source = local_source(house)
+    data = {"displayName": _checked(name)}
+
+    def writes(done: Done) -> Callable[[Connection], None]:
+        def write(connection: Connection) -> None:
+            _check_free(connection, source, data["displayName"], done.id)
+            record_change(connection, house.keys, caller, "added group", "group", done.id, clock.now(), {"name": data["displayName"]})
+
+        return write
+
+    taken = Intake(house.database, house.catalogue, LOCAL).create_group(source, data, [], Manner(trace=writes))
+    return one(house, taken.id)
+
+
+def rename(house: House, caller: Caller, group_id: str, name: str) -> dict[str, Any]:
+    """Give a local group another name; what names it, names it still.
+
+    Raises:
+        NotFound, InvalidInput, AlreadyThere.
+    """
+    name = _checked(name)
+    with house.database.reading() as connection:
+        row = _row(connection, group_id)
+
+    def writes(_: Done) -> Callable[[Connection], None]:
+        def write(connection: Connection) -> None:
+            _check_free(connection, row.source_id, name, group_id)
+            details = {"before": row.display_name, "after": name}
+            record_change(connection, house.keys, caller, "renamed group", "group", group_id, clock.now(), details)
+
+        return write
+
+    Intake(house.database, house.catalogue, LOCAL).rename_group(row.source_id, group_id, name, Manner(trace=writes))
+    return one(house, group_id)
+
+
+def preview_members(house: House, group_id: str, members: Members) -> dict[str, Any]:
+    """Return what `change_members` would do; nothing is changed."""
+    with house.database.reading() as connection:
+        row = _row(connection, group_id)
+        catalogue = house.catalogue.get(connection)
+        return preview.shown(connection, _planned(catalogue, row, _moves(connection, catalogue, row, members)))
+
+
+def change_members(house: House, caller: Caller, group_id: str, members: Members, sure: Sure = UNSURE) -> dict[str, Any]:
+    """Put people and groups into a local group, and take others out.
+
+    Raises:
+        NotFound, InvalidInput: whoever is named and not there, or a group that would be within itself;
+        WorldMoved, NeedsConfirmation.
+    """
+    now = clock.now()
+    with house.database.reading() as connection:
+        row = _row(connection, group_id)
+        catalogue = house.catalogue.get(connection)
+        moves = _moves(connection, catalogue, row, members)
+        planned = _planned(catalogue, row, moves)
+        cleared = preview.check(connection, planned, caller, sure)
+        people = user_queries.people_by_id(connection, [*moves.add, *moves.remove][:MOST_NAMED])
+    if not any((moves.add, moves.remove, moves.add_groups, moves.remove_groups)):
+        return one(house, group_id)
+    with house.database.writing() as connection:
+        if not groups.write(connection, group_id, row.version, row.data, now):
+            raise WorldMoved("The group has changed meanwhile.", "Look at it again.")
+        for each in planned.touched:
+            recompute_marks.mark_selected(connection, each.add_columns(literal(now)), cleared)
+        store_memberships.end_users(connection, group_id, moves.remove, now)
+        store_memberships.end_members(connection, group_id, moves.remove_groups, now)
+        store_memberships.add_users(connection, group_id, moves.add, now)
+        store_memberships.add_members(connection, group_id, (), moves.add_groups, now)
+        if moves.add_groups or moves.remove_groups:
+            raise_revision(connection)
+        details = {"name": row.display_name, "added": len(moves.add), "removed": len(moves.remove)}
+        details |= {"added_groups": [*moves.add_groups], "removed_groups": [*moves.remove_groups]}
+        personal = {
+            what: [people[each]["display_name"] for each in ids if each in people] for what, ids in (("added", moves.add), ("removed", moves.remove))
+        }
+        record_change(connection, house.keys, caller, "changed members", "group", group_id, now, details, personal)
+    work_through(house, CHUNK)
+    return one(house, group_id)
+
+
+def preview_removing(house: House, group_id: str) -> dict[str, Any]:
+    """Return what `remove` would do; nothing is changed."""
+    with house.database.reading() as connection:
+        return preview.shown(connection, _gone(house, connection, _row(connection, group_id)))
+
+
+def remove(house: House, caller: Caller, group_id: str, sure: Sure = UNSURE) -> None:
+    """Take a local group away; what it gave ends with it.
+
+    Raises:
+        NotFound; WorldMoved, NeedsConfirmation.
+    """
+    now = clock.now()
+    with house.database.reading() as connection:
+        row = _row(connection, group_id)
+        cleared = preview.check(connection, _gone(house, connection, row), caller, sure)
+    with house.database.writing() as connection:
+        if not groups.write(connection, group_id, row.version, row.data, now, gone=True):
+            raise WorldMoved("The group has changed meanwhile.", "Look at it again.")
+        recompute_marks.mark_selected(connection, store_memberships.users_within(group_id, literal(now)), cleared)
+        groups.end_group(connection, group_id, now)
+        raise_revision(connection)
+        provisioned_groups.wake(connection, t.delivered_group.c.key == f"group:{group_id}", now)
+        record_change(connection, house.keys, caller, "removed group", "group", group_id, now, {"name": row.display_name})
+    work_through(house, CHUNK)
+
+
+def _planned(catalogue: Catalogue, row: Any, moves: Moves) -> Change:
+    """Return the change that other members would be."""
+    parents = dict(catalogue.parents)
+    for inner in moves.add_groups:
+        parents[inner] = (*parents.get(inner, ()), row.id)
+    for inner in moves.remove_groups:
+        parents[inner] = tuple(each for each in parents.get(inner, ()) if each != row.id)
+    coming, going = frozenset(moves.add), frozenset(moves.remove)
+    people = select(t.user.c.id).where(t.user.c.id.in_([*coming, *going]))
+    touched = (people, *(store_memberships.users_within(each) for each in (*moves.add_groups, *moves.remove_groups)))
+
+    def then(person: Any) -> Any:
+        if person.user_id in coming:
+            return with_groups(person, added=[row.id])
+        return with_groups(person, removed=[row.id]) if person.user_id in going else person
+
+    return Change(None, touched, replace(catalogue, parents=parents), then, row.display_name)
+
+
+def _gone(house: House, connection: Connection, row: Any) -> Change:
+    """Return the change that a group's going would be."""
+    catalogue = house.catalogue.get(connection)
+    parents = {inner: tuple(each for each in outer if each != row.id) for inner, outer in catalogue.parents.items() if inner != row.id}
+    then = replace(catalogue, parents=parents)
+    return Change(None, (store_memberships.users_within(row.id),), then, lambda person: with_groups(person, removed=[row.id]), row.display_name)
+
+
+def _moves(connection: Connection, catalogue: Catalogue, row: Any, members: Members) -> Moves:
+    """Return by id who comes and who goes.
+
+    Raises:
+        NotFound; InvalidInput: for somebody who has left, who would come and go at once, or a group that would be within itself.
+    """
+    listed = set(groups.listed_users(connection, row.id))
+    inside = groups.listed_groups(connection, row.id)
+    coming = {person.id: person for person in find_people(connection, members.add)}
+    going = {person.id: person for person in find_people(connection, members.remove)}
+    for person in coming.values():
+        if person.id in going:
+            raise InvalidInput(f"{person.display_name} cannot be put in and taken out at once.", "Say one of the two.", "remove")
+        if person.gone_at is not None:
+            raise InvalidInput(f"{person.display_name} has left.", "A leaver is in no group.", "add")
+    around = {each.group_id for each in memberships((row.id,), catalogue.parents)}
+    inner = dict.fromkeys(find_group(connection, each, None).id for each in members.add_groups)
+    if around & inner.keys():
+        raise InvalidInput(f"'{row.display_name}' is in that group itself.", "A group cannot be within itself.", "add_groups")
+    return Moves(
+        tuple(each for each in coming if each not in listed),
+        tuple(each for each in going if each in listed),
+        tuple(each for each in inner if each not in inside),
+        tuple(each for each in dict.fromkeys(members.remove_groups) if each in inside),
+    )
+
+
+def _row(connection: Connection, group_id: str) -> Any:
+    """Return a local group's row.
+
+    Raises:
+        NotFound; InvalidInput if it is a source's.
+    """
+    g, s = t.group.c, t.source.c
+    row = connection.execute(
+        select(t.group, s.label.label("source_label")).join(t.source, s.id == g.source_id).where(g.id == group_id, g.gone_at.is_(None))
+    ).first()
+    if row is None:
+        raise NotFound(f"There is no group with the id '{group_id}'.", "It may be gone; see the list of groups.")
+    if row.channel != LOCAL:
+        raise InvalidInput(
+            f"'{row.display_name}' is a group of {row.source_label}.", "What a source says is changed there; a local group can have it as a member."
+        )
+    return row
+
+
+def one(house: House, group_id: str) -> dict[str, Any]:
+    """Return one group as it stands in lists."""
+    with house.database.reading() as connection:
+        found = group_queries.group(connection, group_id)
+    if found is None:
+        raise NotFound(f"There is no group with the id '{group_id}'.")
+    return found
+
+
+def _checked(name: str) -> str:
+    name = name.strip()
+    if not name or len(name) > 200:
+        raise InvalidInput("A group's name has between 1 and 200 characters.", "Give a name that people will recognise.", "name")
+    return name
+
+
+def _check_free(connection: Connection, source_id: str, name: str, own_id: str) -> None:
+    g = t.group.c
+    where = (g.source_id == source_id, g.display_name_key == fold(name), g.gone_at.is_(None), g.id != own_id)
+    if connection.execute(select(g.id).where(*where).limit(1)).first():
+        raise AlreadyThere(f"There is a local group '{name}' already.", "Take another name, or put people into that one.", "name")

@@ -1,0 +1,84 @@
+"""The record of a run: its start, counts and end. Changes outside an import, such as a decided conflict, have one too."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from sqlalchemy import Connection, insert, select, update
+
+from dravo.core.errors import AlreadyThere, DravoError
+from dravo.core.instants import Instant
+from dravo.services import events
+from dravo.services.context import House
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.store.ids import new_id
+
+PULL = "pull"
+ASKED, RUNNING, FINISHED, HELD, FAILED, STOPPED = "asked", "running", "done", "held", "failed", "stopped"
+
+
+def is_under_way(connection: Connection, source_id: str) -> bool:
+    """Return whether a run of the source is waiting or running."""
+    r = t.run.c
+    return connection.execute(select(r.id).where(r.source_id == source_id, r.ended_at.is_(None)).limit(1)).first() is not None
+
+
+def begin(
+    connection: Connection,
+    source_id: str,
+    asked_by: str,
+    now: Instant,
+    *,
+    look_only: bool = False,
+    whole: bool | None = None,
+    let_leave: bool = False,
+    broke_off: int = 0,
+) -> str:
+    """Insert a run that waits to be carried out; return its ID."""
+    run_id = new_id()
+    row = {
+        "id": run_id, "kind": PULL, "source_id": source_id, "state": ASKED, "asked_by": asked_by, "asked_at": now, "progress": 0,
+        "stop_asked": False, "whole": whole, "look_only": look_only, "let_leave": let_leave, "broke_off": broke_off,
+    }  # fmt: skip
+    connection.execute(insert(t.run).values(**row))
+    return run_id
+
+
+def end(house: House, run_id: str, state: str, *, message: str, mend: str = "") -> None:
+    """Write how a run ended."""
+    values = {"state": state, "ended_at": clock.now(), "message": message, "mend": mend}
+    with house.database.writing() as connection:
+        connection.execute(update(t.run).where(t.run.c.id == run_id).values(**values))
+        key = connection.execute(select(t.source.c.key).join(t.run, t.run.c.source_id == t.source.c.id).where(t.run.c.id == run_id)).scalar()
+    events.note(events.RUN, state, source=key, run=run_id, reason=message)
+
+
+@contextmanager
+def small_run(house: House, source_id: str, asked_by: str) -> Iterator[str]:
+    """Be a run of one person, carried out here and now; gives its id. None of the source may be under way.
+
+    Raises:
+        AlreadyThere.
+    """
+    now = clock.now()
+    with house.database.writing() as connection:
+        if is_under_way(connection, source_id):
+            raise AlreadyThere("A run of this source is under way.", "It brings everybody up to date; wait for its end.")
+        run_id = begin(connection, source_id, asked_by, now, look_only=False, whole=False)
+        connection.execute(update(t.run).where(t.run.c.id == run_id).values(state=RUNNING, started_at=now))
+    try:
+        yield run_id
+    except DravoError as wrong:
+        end(house, run_id, FAILED, message=wrong.message, mend=wrong.mend)
+        raise
+    with house.database.writing() as connection:
+        values = {"state": FINISHED, "ended_at": clock.now(), "progress": 1}
+        connection.execute(update(t.run).where(t.run.c.id == run_id).values(**values))
+
+
+def note_counts(house: House, run_id: str, counts: dict[str, int]) -> None:
+    """Write down what a run came to."""
+    with house.database.writing() as connection:
+        connection.execute(update(t.run).where(t.run.c.id == run_id).values(counts=counts))

@@ -1,0 +1,100 @@
+"""What ingest takes and returns: options, results, and the plan of changed members."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, TypeVar
+
+from sqlalchemy import Connection
+
+from dravo.core.instants import Instant
+from dravo.core.planning import Catalogue, Outcome
+from dravo.core.scim.schemas import STANDARD, Shapes
+from dravo.core.scim.versions import ANY, Condition
+from dravo.store.plan_writer import Cleared
+
+PUSH = "push"
+NOBODY: frozenset[str] = frozenset()
+
+Result = TypeVar("Result")
+
+
+@dataclass(frozen=True)
+class Taken:
+    """What intake made of a person or group: its id there, its content, its version and times.
+
+    `listed` has (id, name) of the groups that list a person.
+    """
+
+    id: str
+    data: dict[str, Any]
+    version: int
+    created_at: Instant
+    modified_at: Instant
+    listed: Sequence[tuple[str, str]] = ()
+
+
+@dataclass(frozen=True)
+class Done:
+    """What was done to one person or group: for whoever keeps a trace of it.
+
+    `before` is None for what was created, `after` None for what is gone; `marked` says that its people are worked out later.
+    """
+
+    kind: str
+    id: str
+    before: Mapping[str, Any] | None
+    after: Mapping[str, Any] | None
+    outcomes: Sequence[Outcome] = ()
+    catalogue: Catalogue | None = None
+    added: int = 0
+    removed: int = 0
+    marked: bool = False
+
+
+@dataclass(frozen=True)
+class Manner:
+    """How something is taken in.
+
+    Attributes:
+        shapes: the schemas that hold for the source.
+        condition: which version it is for.
+        trace: makes, out of what is to be done, what writes its trace in the same transaction; asked anew if it has to be planned anew.
+        cleared: removals that an operator confirmed, as in `apply_outcomes`.
+    """
+
+    shapes: Shapes = STANDARD
+    condition: Condition = ANY
+    trace: Callable[[Done], Callable[[Connection], None]] | None = None
+    cleared: Cleared | None = None
+
+    def prepare(self, done: Done) -> Callable[[Connection], None]:
+        """Return what writes the trace; made before the writer's lock is taken, for nothing is worked out while that is held."""
+        return self.trace(done) if self.trace else lambda _: None
+
+
+PLAIN = Manner()
+
+
+@dataclass(frozen=True)
+class MemberPlan:
+    """Who is added to and taken off a group's list, by id."""
+
+    people_added: frozenset[str] = frozenset()
+    people_removed: frozenset[str] = frozenset()
+    groups_added: frozenset[str] = frozenset()
+    groups_removed: frozenset[str] = frozenset()
+
+    @property
+    def people(self) -> frozenset[str]:
+        """Everyone whose membership changes."""
+        return self.people_added | self.people_removed
+
+    @property
+    def nesting(self) -> bool:
+        """Whether groups within groups change."""
+        return bool(self.groups_added or self.groups_removed)
+
+    def __bool__(self) -> bool:
+        return bool(self.people or self.nesting)

@@ -1,0 +1,160 @@
+"""Finds applications, sources, roles, users and groups by key or name, and checks new keys and labels."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from typing import Any
+
+from sqlalchemy import Connection, select
+
+from dravo.core.errors import InvalidInput, NotFound
+from dravo.core.identity.names import fold
+from dravo.core.identity.records import LOCAL
+from dravo.services.security import masking
+from dravo.store import imported_records
+from dravo.store import tables as t
+from dravo.store.queries import users as user_queries
+
+
+def role_by_key(connection: Connection, application: Any, role_key: str) -> Any:
+    """Return a role's row.
+
+    Raises:
+        NotFound: if the application has none of that key; the roles that it has are named.
+    """
+    row = connection.execute(select(t.role).where(t.role.c.application_id == application.id, t.role.c.key == role_key)).first()
+    if row is None:
+        keys = connection.execute(select(t.role.c.key).where(t.role.c.application_id == application.id).order_by(t.role.c.rank)).scalars()
+        known = ", ".join(keys) or "none yet"
+        raise NotFound(f"'{application.label}' has no role '{role_key}'.", f"Its roles are: {known}.", "role")
+    return row
+
+
+def application_by_key(connection: Connection, key: str) -> Any:
+    """Return an application's row.
+
+    Raises:
+        NotFound: if there is none of that key.
+    """
+    row = connection.execute(select(t.application).where(t.application.c.key == key)).first()
+    if row is None:
+        raise NotFound(f"There is no application with the key '{key}'.", "See the list of applications for the keys there are.")
+    return row
+
+
+def pushing_source(connection: Connection, key: str) -> Any:
+    """Return the row of a source that calls our SCIM service.
+
+    Raises:
+        NotFound; InvalidInput: if it is the house's own.
+    """
+    row = source_by_key(connection, key)
+    if row.channel == LOCAL:
+        raise InvalidInput(f"'{row.label}' is what operators enter here; nobody else is connected to it.", "Add a source for another system.")
+    return row
+
+
+def source_by_key(connection: Connection, key: str, field: str | None = None) -> Any:
+    """Return a source's row; `field` is the input that named it, if it was one of several.
+
+    Raises:
+        NotFound: if there is none of that key.
+    """
+    row = connection.execute(select(t.source).where(t.source.c.key == key)).first()
+    if row is None:
+        raise NotFound(f"There is no source with the key '{key}'.", "See the list of sources for the keys there are.", field)
+    return row
+
+
+KEY = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,62}[a-z0-9])?")
+
+
+def check_key(key: str) -> str:
+    """Return a key that may stand in addresses.
+
+    Raises:
+        InvalidInput: if it may not.
+    """
+    if not KEY.fullmatch(key):
+        raise InvalidInput(
+            f"'{key}' cannot be a key.",
+            "Use lower-case letters, digits and hyphens, up to 64 of them; a key stands in addresses and never changes.",
+            "key",
+        )
+    return key
+
+
+def check_label(label: str) -> str:
+    """Return a name for people, without blanks around it.
+
+    Raises:
+        InvalidInput: if nothing is left, or it is too long.
+    """
+    label = label.strip()
+    if not label or len(label) > 200:
+        raise InvalidInput("A label has between 1 and 200 characters.", "Give a name that people will recognise.", "label")
+    return label
+
+
+def find_person(connection: Connection, name: str) -> Any:
+    """Return the one user of an id, user name, e-mail or external id.
+
+    Raises:
+        NotFound: if there is none.
+        InvalidInput: if there are several.
+    """
+    return find_people(connection, [name])[0]
+
+
+def find_people(connection: Connection, names: Sequence[str]) -> list[Any]:
+    """Return the one user of each name, as `find_person` does, by few queries."""
+    named = user_queries.people_named(connection, names, by_attributes=not masking.hidden())
+    return [_the_one(name, _decided(connection, named[name])) for name in names]
+
+
+def _decided(connection: Connection, found: Sequence[Any]) -> Sequence[Any]:
+    """Return users without those who wait for a decision, if there are others: a source must not make an existing name ambiguous."""
+    if len(found) < 2:
+        return found
+    undecided = imported_records.undecided_users(connection, [row.id for row in found])
+    return [row for row in found if row.id not in undecided] or found
+
+
+def _the_one(name: str, found: Sequence[Any]) -> Any:
+    if not found:
+        kinds = "id or user name" if masking.hidden() else "id, user name, e-mail or external id"
+        raise NotFound(f"Nobody has the {kinds} '{name}'.", "Look for a part of the name in the list of people.", "person")
+    present = [row for row in found if row.gone_at is None] or found
+    if len(present) > 1:
+        ids = ", ".join(row.id for row in present[:10])
+        raise InvalidInput(f"'{name}' fits {len(present)} people.", f"Give the id of one of them: {ids}.", "person")
+    return present[0]
+
+
+def find_group(connection: Connection, name: str, source_key: str | None) -> Any:
+    """Return the one group of an id, external id or name in a source; the same name in another source is another group.
+
+    Raises:
+        NotFound, InvalidInput: as `find_person`.
+    """
+    g, s = t.group.c, t.source.c
+    statement = (
+        select(t.group, s.key.label("source_key"))
+        .outerjoin(t.source, s.id == g.source_id)
+        .where(g.gone_at.is_(None), (g.id == name) | (g.external_id == name) | (g.display_name_key == fold(name)))
+    )
+    if source_key:
+        statement = statement.where(s.id == source_by_key(connection, source_key, "source").id)
+    found = connection.execute(statement.limit(10)).all()
+    where = f" in '{source_key}'" if source_key else ""
+    if not found:
+        raise NotFound(
+            f"There is no group with the name or id '{name}'{where}.",
+            "Names are compared whole, without regard to letter case; the source must have sent the group first.",
+            "group",
+        )
+    if len(found) > 1:
+        choices = ", ".join(f"{row.id} (of {row.source_key})" for row in found)
+        raise InvalidInput(f"'{name}' is the name of {len(found)} groups{where}.", f"Give the id of one of them: {choices}.", "group")
+    return found[0]

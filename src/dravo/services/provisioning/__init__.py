@@ -1,0 +1,1 @@
+"""Provisioning: applications, their roles and connections, tasks, holds and reconciliation."""

@@ -1,0 +1,294 @@
+"""Applications: created, changed, deleted and listed."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import Connection, delete, func, insert, literal, select, update
+from sqlalchemy.exc import IntegrityError
+
+from dravo.core.errors import AlreadyThere, InvalidInput, StillInUse
+from dravo.core.expiry import ending
+from dravo.protocols.http_client import check_url
+from dravo.protocols.scim_client.capabilities import read_capabilities
+from dravo.services.access import license_plans
+from dravo.services.changes.recompute import CHUNK, work_through
+from dravo.services.context import House
+from dravo.services.lookups import application_by_key, check_key, check_label
+from dravo.services.provisioning import groups as group_provisioning
+from dravo.services.provisioning import queue as task_queue
+from dravo.services.provisioning import settings as provisioning_settings
+from dravo.services.security.audit_log import record_change
+from dravo.services.security.permissions import Caller
+from dravo.store import clock, groups, memberships, recompute_marks
+from dravo.store import tables as t
+from dravo.store.ids import new_id
+from dravo.store.pagination import Ask, page
+from dravo.store.plan_writer import FAILED, HELD, WAITING
+from dravo.store.snapshots.config import raise_revision
+
+
+def add(house: House, caller: Caller, key: str, label: str, owner: str | None, *, tracked_only: bool) -> dict[str, Any]:
+    """Add an application, as yet without roles or connection.
+
+    Raises:
+        InvalidInput, AlreadyThere.
+    """
+    now, application_id = clock.now(), new_id()
+    row = {
+        "id": application_id,
+        "key": check_key(key),
+        "label": check_label(label),
+        "owner": owner,
+        "revision": 1,
+        "created_at": now,
+        "tracked_only": tracked_only,
+        "switched_on": False,
+        "create_accounts": True,
+        "update_accounts": True,
+        "adopt_by_user_name": False,
+        "on_losing_access": "deactivate",
+        "on_inactive": "deactivate",
+        "on_gone": "deactivate",
+        "at_a_time": 4,
+        "failures": 0,
+    }
+    try:
+        with house.database.writing() as connection:
+            connection.execute(insert(t.application).values(**row))
+            raise_revision(connection)
+            record_change(connection, house.keys, caller, "added application", "application", application_id, now, {"key": key, "label": label})
+    except IntegrityError:
+        raise AlreadyThere(f"There is an application with the key '{key}' already.", "Take another key.", "key") from None
+    return one(house, key)
+
+
+def _statement() -> Any:
+    p, x, a, d = t.application.c, t.access.c, t.account.c, t.delivery.c
+    people = select(func.count(x.user_id.distinct())).where(x.application_id == p.id, x.until_at.is_(None)).scalar_subquery()
+    accounts = select(func.count()).select_from(t.account).where(a.application_id == p.id).scalar_subquery()
+
+    def deliveries(state: str) -> Any:
+        where = (d.application_id == p.id, d.closed_at.is_(None), d.state == state)
+        return select(func.count()).select_from(t.delivery).where(*where).scalar_subquery().label(state)
+
+    drifting = select(func.count()).select_from(t.drift).where(t.drift.c.application_id == p.id, t.drift.c.state == "open").scalar_subquery()
+    return select(
+        t.application,
+        license_plans.waiting_for_seats(p.id).label("waiting_for_seats"),
+        license_plans.short_plans(p.id).label("short_plans"),
+        drifting.label("drifting"),
+        _rows_amiss(p.id).label("rows_amiss"),
+        people.label("people"),
+        accounts.label("accounts"),
+        deliveries(WAITING),
+        deliveries(FAILED),
+        deliveries(HELD),
+    )
+
+
+def _rows_amiss(application_id: Any) -> Any:
+    """Return how many rows of an application's mapping name a group that is gone or lists nobody, for a column with its id."""
+    a = t.assignment.c
+    where = (a.application_id == application_id, a.removed_at.is_(None), groups.reaches_nobody())
+    return select(func.count()).select_from(t.assignment).join(t.group, t.group.c.id == a.group_id).where(*where).scalar_subquery()
+
+
+def _line(row: Any) -> dict[str, Any]:
+    return {
+        "key": row.key,
+        "label": row.label,
+        "owner": row.owner,
+        "address": row.address,
+        "hidden": row.hidden,
+        "tracked_only": row.tracked_only,
+        "switched_on": row.switched_on,
+        "state": _state(row),
+        "people": row.people,
+        "accounts": row.accounts,
+        "waiting": row.waiting,
+        "failed": row.failed + row.held,
+        "drifting": row.drifting,
+        "rows_amiss": row.rows_amiss,
+        "waiting_for_seats": row.waiting_for_seats,
+        "short_plans": row.short_plans,
+        "answered_at": row.answered_at,
+        "secret_ends_at": ending(row.secret_expires_at, clock.now()) if row.secret else None,
+        "trouble": row.trouble,
+        "mend": row.trouble_mend,
+        "created_at": row.created_at,
+    }
+
+
+def _state(row: Any) -> str:
+    if row.tracked_only:
+        return "tracked only"
+    if not row.base_url or not row.secret:
+        return "not connected"
+    if row.paused_at:
+        return "paused"
+    if not row.switched_on:
+        return "switched off"
+    return "not answering" if row.failures else "working"
+
+
+def listing(house: House, ask: Ask, keys: frozenset[str] | None = None) -> dict[str, Any]:
+    """Return a page of applications by label; only those of some keys, if they are said."""
+    statement = _statement()
+    if keys is not None:
+        statement = statement.where(t.application.c.key.in_(keys))
+    with house.database.reading() as connection:
+        return page(connection, statement, [t.application.c.label, t.application.c.id], ask, _line)
+
+
+def one(house: House, key: str) -> dict[str, Any]:
+    """Return one application with its roles, settings and connection; of its secret only that it is there.
+
+    Raises:
+        NotFound.
+    """
+    with house.database.reading() as connection:
+        application_by_key(connection, key)
+        row = connection.execute(_statement().where(t.application.c.key == key)).one()
+        return {
+            **_line(row),
+            "roles": _roles(connection, row.id),
+            "plans": license_plans.listing(connection, row.id),
+            "settings": provisioning_settings.shown(row),
+            "policy": _policy(connection, row),
+            "connection": {
+                "base_url": row.base_url,
+                "has_secret": bool(row.secret),
+                "auth": row.auth or {"kind": "bearer"},
+                "secret_expires_at": row.secret_expires_at,
+                "checked_at": row.checked_at,
+                "capabilities": read_capabilities(row.capabilities).document() if row.capabilities else None,
+                "paused_at": row.paused_at,
+                "failures": row.failures,
+                "retry_at": row.retry_at,
+            },
+        }
+
+
+def _policy(connection: Connection, row: Any) -> dict[str, Any]:
+    """Return how access is decided, the default role by its key."""
+    default = connection.execute(select(t.role.c.key).where(t.role.c.id == row.default_role_id)).scalar()
+    return {"open_to": row.open_to, "if_nothing": row.if_nothing, "default_role": default, "several": row.several, "first": row.first}
+
+
+def _roles(connection: Connection, application_id: str) -> list[dict[str, Any]]:
+    r, x = t.role.c, t.access.c
+    people = select(func.count()).select_from(t.access).where(x.role_id == r.id, x.until_at.is_(None)).scalar_subquery()
+    rows = connection.execute(select(t.role, people.label("people")).where(r.application_id == application_id).order_by(r.rank, r.key))
+    return [{"key": row.key, "label": row.label, "rank": row.rank, "people": row.people} for row in rows]
+
+
+def change(house: House, caller: Caller, key: str, about: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]:
+    """Change what is said of an application, or its settings: with these, whoever has an account there is worked out anew.
+
+    Args:
+        about: "label", "owner", "address" (where people open it), "hidden" (not shown among their applications); what is None stays.
+        settings: as `delivery_settings` has them.
+
+    Raises:
+        InvalidInput, NotFound.
+    """
+    now = clock.now()
+    with house.database.writing() as connection:
+        row = application_by_key(connection, key)
+        values = provisioning_settings.checked(connection, row, settings)
+        works_out = any(getattr(row, name) != value for name, value in values.items())
+        values |= _about(about)
+        before = {name: getattr(row, name) for name in values}
+        changed = {name: value for name, value in values.items() if before[name] != value}
+        if changed:
+            connection.execute(update(t.application).where(t.application.c.id == row.id).values(**changed, revision=t.application.c.revision + 1))
+            raise_revision(connection)
+            if works_out:
+                mark_everyone_with_an_account(connection, row.id)
+                retry_failed_tasks(connection, row.id)
+                group_provisioning.wake_all(connection, row.id, now)
+            told = {name: value for name, value in changed.items() if name != "reconcile_next_at"}
+            record_change(
+                connection, house.keys, caller, "changed application", "application", row.id, now,
+                {"key": key, "before": {name: before[name] for name in told}, "after": told},
+            )  # fmt: skip
+    work_through(house, CHUNK)
+    return one(house, key)
+
+
+def _about(about: dict[str, Any]) -> dict[str, Any]:
+    values: dict[str, Any] = {}
+    if about.get("label") is not None:
+        values["label"] = check_label(about["label"])
+    if about.get("owner") is not None:
+        values["owner"] = about["owner"].strip() or None
+    if about.get("address") is not None:
+        # It becomes a link in somebody's browser: nothing but a page by HTTP.
+        values["address"] = check_url(about["address"], "address") if about["address"].strip() else None
+    if about.get("hidden") is not None:
+        values["hidden"] = about["hidden"]
+    return values
+
+
+def mark_everyone_with_an_account(connection: Connection, application_id: str) -> None:
+    """Mark whoever has an account or access in an application."""
+    now = clock.now()
+    with_account = select(t.account.c.user_id, literal(now)).where(t.account.c.application_id == application_id)
+    with_access = (
+        select(t.access.c.user_id, literal(now)).where(t.access.c.application_id == application_id, t.access.c.until_at.is_(None)).distinct()
+    )
+    recompute_marks.mark_selected(connection, with_account)
+    recompute_marks.mark_selected(connection, with_access)
+
+
+def mark_those_in_patterns(connection: Connection, application_id: str) -> None:
+    """Mark whoever a pattern can touch: which roles it can give, and which of them is the highest, has changed."""
+    a = t.assignment.c
+    patterned = select(a.source_id).where(a.application_id == application_id, a.pattern.is_not(None), a.removed_at.is_(None))
+    recompute_marks.mark_selected(connection, memberships.users_in_groups_of(patterned, literal(clock.now())))
+
+
+def retry_failed_tasks(connection: Connection, application_id: str) -> None:
+    """What failed or was held under other settings is tried again."""
+    connection.execute(
+        update(t.delivery)
+        .where(
+            t.delivery.c.application_id == application_id,
+            t.delivery.c.state.in_((FAILED, HELD)),
+            t.delivery.c.closed_at.is_(None),
+            func.coalesce(t.delivery.c.kind, "") != task_queue.UNKNOWN,
+            t.delivery.c.held_at.is_(None),
+        )
+        .values(state=WAITING, next_attempt_at=clock.now(), message=None, mend=None)
+    )
+    group_provisioning.wake_failed(connection, application_id, clock.now())
+
+
+def remove(house: House, caller: Caller, key: str, confirmed: str | None) -> None:
+    """Remove an application that nobody has access to; its history goes with it.
+
+    Raises:
+        StillInUse: if people have access; take the assignments away first, so that accounts are brought to their end.
+        InvalidInput: if the label is not given to confirm.
+    """
+    with house.database.writing() as connection:
+        row = application_by_key(connection, key)
+        if confirmed != row.label:
+            raise InvalidInput(f"Removing '{row.label}' ends its history too.", f"Give its label, '{row.label}', to confirm.", "confirm")
+        used = select(t.assignment.c.id).where(t.assignment.c.application_id == row.id, t.assignment.c.removed_at.is_(None)).limit(1)
+        if connection.execute(used).first():
+            raise StillInUse(f"'{row.label}' has assignments.", "Take them away first; then its accounts are brought to their end.")
+        unsettled = select(t.delivery.c.id).where(t.delivery.c.application_id == row.id, t.delivery.c.closed_at.is_(None)).limit(1)
+        if connection.execute(unsettled).first():
+            raise StillInUse(f"'{row.label}' still has deliveries to be done.", "Wait for them, or mend what holds them up.")
+        of_application = select(t.delivery.c.id).where(t.delivery.c.application_id == row.id)
+        connection.execute(delete(t.delivery_attempt).where(t.delivery_attempt.c.delivery_id.in_(of_application)))
+        over = select(t.delivered_group.c.id).where(t.delivered_group.c.application_id == row.id)
+        connection.execute(delete(t.delivered_member).where(t.delivered_member.c.delivered_group_id.in_(over)))
+        connection.execute(delete(t.operator_application).where(t.operator_application.c.application_id == row.id))
+        for table in (t.review_row, t.delivered_group, t.drift, t.run, t.delivery, t.account, t.seat, t.kept, t.access, t.assignment, t.plan, t.role):
+            connection.execute(delete(table).where(table.c.application_id == row.id))
+        connection.execute(delete(t.application).where(t.application.c.id == row.id))
+        raise_revision(connection)
+        record_change(connection, house.keys, caller, "removed application", "application", row.id, clock.now(), {"key": key, "label": row.label})

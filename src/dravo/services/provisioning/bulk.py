@@ -1,0 +1,150 @@
+"""Many deliveries of one application in few requests, where it offers Bulk (RFC 7644, section 3.7).
+
+Each delivery has its conversation, as always; those that come to a change wait for one another, and their changes go together.
+How each went is read out of the answer and written down for each.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from dravo.core.errors import DravoError
+from dravo.protocols.http_client import Request, Response
+from dravo.protocols.scim_client import bulk
+from dravo.protocols.scim_client.account_sync import Conversation, Reached
+from dravo.protocols.scim_client.capabilities import Capabilities
+from dravo.protocols.scim_client.responses import Trouble, TryLater
+from dravo.services.context import House
+from dravo.services.provisioning.attempt import Attempt, Settlement, as_trouble, begin
+from dravo.services.provisioning.client import Talk, Talker
+
+# Fewer than so many changes go each by itself: one lost answer puts all that went together in doubt.
+FEW = 3
+
+
+@dataclass
+class UnderWay:
+    """One delivery that goes on together with others: its conversation, and the change that it asks for, or how it went."""
+
+    attempt: Attempt
+    conversation: Conversation
+    answer: Callable[[Any], Any]
+    asked: Request | None = None
+    went: Reached | Trouble | None = None
+    counts: bool = True
+
+    def go_on(self, talker: Talker, sent: Any) -> None:
+        """Go on, reading what there is to read, until a change is asked for or the end is reached."""
+        self.asked = None
+        try:
+            while True:
+                question = self.conversation.send(sent)
+                if bulk.is_change(question):
+                    self.asked = question
+                    return
+                sent = talker.exchange(self.attempt.talk, question) if isinstance(question, Request) else self.answer(question)
+        except StopIteration as end:
+            self.went = end.value
+        except (Trouble, DravoError) as wrong:
+            self.went = as_trouble(wrong)
+
+    def note(self, whole: Talk, status: int | None, said: str | None, number: int) -> None:
+        """Note the change that was asked for as an exchange of its own, with what was said of it."""
+        assert self.asked is not None
+        last = whole.exchanges[-1]
+        line = {"method": self.asked.method, "path": self.asked.path, "query": None, "status": status, "milliseconds": last["milliseconds"]}
+        self.attempt.talk.exchanges.append({**line, "said": said, "together": number})
+
+
+@dataclass
+class Together:
+    """Sends the changes of several deliveries to one application."""
+
+    talker: Talker
+    capabilities: Capabilities
+    under_way: list[UnderWay] = field(default_factory=list)
+
+    def carry_out(self) -> None:
+        """Bring all of them to their end."""
+        for each in self.under_way:
+            each.go_on(self.talker, None)
+        while asking := [each for each in self.under_way if each.asked is not None]:
+            requests = [each.asked for each in asking if each.asked is not None]
+            for places in bulk.parts(requests, self.capabilities):
+                self._send([asking[place] for place in places])
+
+    def _send(self, some: list[UnderWay]) -> None:
+        if len(some) < FEW or bulk.most_together(self.capabilities) == 1:
+            for each in some:
+                self._send_one(each)
+            return
+        requests = [each.asked for each in some if each.asked is not None]
+        whole = Talk(some[0].attempt.talk.there)
+        try:
+            response = self.talker.exchange(whole, bulk.joined(requests))
+        except (Trouble, DravoError) as wrong:
+            for place, each in enumerate(some):
+                if each.asked is not None:
+                    self.talker.note_gone(whole.there.id, each.asked, None)
+                if whole.exchanges:
+                    each.note(whole, None, whole.exchanges[-1]["said"], len(some))
+                each.asked, each.went, each.counts = None, as_trouble(wrong), place == 0
+            return
+        if bulk.is_not_taken(response):
+            self._send_otherwise(some, response)
+            return
+        for place, (each, own) in enumerate(zip(some, bulk.apart(requests, response), strict=True)):
+            each.counts = response.ok or place == 0
+            self._tell(each, whole, own, len(some))
+
+    def _tell(self, each: UnderWay, whole: Talk, own: Response | None, number: int) -> None:
+        if own is None:
+            assert each.asked is not None
+            self.talker.note_gone(whole.there.id, each.asked, None)
+            each.note(whole, None, "Nothing was said of this change.", number)
+            each.asked = None
+            each.went = TryLater("The application answered many changes together, and said nothing of this one.", "The next attempt looks first.")
+            return
+        each.note(whole, own.status, None if own.ok else own.excerpt, number)
+        assert each.asked is not None
+        self.talker.note_gone(whole.there.id, each.asked, own.status)
+        each.go_on(self.talker, own)
+
+    def _send_one(self, each: UnderWay) -> None:
+        assert each.asked is not None
+        try:
+            response = self.talker.exchange(each.attempt.talk, each.asked)
+        except (Trouble, DravoError) as wrong:
+            each.asked, each.went = None, as_trouble(wrong)
+            return
+        each.go_on(self.talker, response)
+
+    def _send_otherwise(self, some: list[UnderWay], response: Response) -> None:
+        """Send what was refused as a whole: fewer at a time where there were too many, else each by itself from now on."""
+        if response.status == 413:
+            middle = len(some) // 2
+            self._send(some[:middle])
+            self._send(some[middle:])
+            return
+        self.capabilities = self.talker.without_bulk(some[0].attempt.talk, self.capabilities)
+        self._send(some)
+
+
+def carry_out_together(house: House, talker: Talker, deliveries: Sequence[str]) -> list[Settlement]:
+    """Try several deliveries of one application; what is returned has to be written down.
+
+    Args:
+        deliveries: their ids. Those for which there is nothing left to do are passed over.
+    """
+    begun = [each for each in (begin(house, delivery_id) for delivery_id in deliveries) if each is not None]
+    if not begun:
+        return []
+    try:
+        capabilities = talker.capabilities(begun[0].talk)
+    except (Trouble, DravoError) as wrong:
+        return [each.settlement(as_trouble(wrong), counts=place == 0) for place, each in enumerate(begun)]
+    under_way = [UnderWay(each, each.conversation(capabilities), each.answers(talker, capabilities)) for each in begun]
+    Together(talker, capabilities, under_way).carry_out()
+    return [each.attempt.settlement(each.went, counts=each.counts) for each in under_way if each.went is not None]

@@ -1,0 +1,361 @@
+"""Talks with applications: drives conversations over the guarded client, keeps to each application's pace, signs in there.
+
+One for a process; used by many threads.
+"""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Callable, Generator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, TypeVar
+from urllib.parse import unquote
+
+from sqlalchemy import func, select, update
+
+from dravo.protocols.addresses import Unreachable
+from dravo.protocols.http_client import Client, Connection, Request, Response
+from dravo.protocols.scim_client.capabilities import Capabilities, discover, read_capabilities, without_bulk
+from dravo.protocols.scim_client.listing import MOST, TooMany, everything
+from dravo.protocols.scim_client.responses import MustPause, TryLater
+from dravo.services.context import House
+from dravo.services.provisioning.health import note_answer
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.store.plan_writer import WAITING
+
+# A list that was read so many seconds ago still serves for looking whether somebody is there.
+LIST_SECONDS = 30.0
+LONGEST_WAIT = 15.0
+# So many deleted ids are remembered for a list; after that it is read again.
+MOST_GONE = 10_000
+# From so many accounts to be made on, their application's list is read once instead of searching for each; counted anew so often.
+MANY, COUNT_SECONDS = 20, 5.0
+T = TypeVar("T")
+
+
+@dataclass(frozen=True)
+class There:
+    """An application as talking needs it."""
+
+    id: str
+    base_url: str
+    secret: str = field(repr=False)
+    auth: Mapping[str, Any] | None = None
+    capabilities: Mapping[str, Any] | None = None
+    per_second: int | None = None
+
+
+@dataclass
+class Talk:
+    """One talk: with whom, and what was exchanged (no bodies, no secrets)."""
+
+    there: There
+    exchanges: list[dict[str, Any]] = field(default_factory=list)
+
+    @property
+    def in_doubt(self) -> bool:
+        """Whether the last request may have changed something without our learning of it."""
+        if not self.exchanges:
+            return False
+        last = self.exchanges[-1]
+        return last["method"] != "GET" and (last["status"] is None or last["status"] >= 500)
+
+
+def told(exchanges: Sequence[Mapping[str, Any]] | None) -> list[dict[str, Any]]:
+    """Return exchanges as they are shown; those that went by themselves were kept without `together`."""
+    return [{"together": None, **each} for each in exchanges or ()]
+
+
+class Pace:
+    """When the next request may go to an application."""
+
+    def __init__(self) -> None:
+        self._next: dict[str, float] = {}
+        self._lock = threading.Lock()
+
+    def take(self, application_id: str, per_second: int | None) -> float:
+        """Let a request go now, or say in how many seconds to ask again.
+
+        The next one is counted from when this one really goes: whoever slept too long goes late, and never together with others; and
+        whoever slept while the application asked to be left alone sees that.
+        """
+        with self._lock:
+            present = time.monotonic()
+            wait = self._next.get(application_id, 0.0) - present
+            if wait > 0:
+                return wait
+            if per_second:
+                self._next[application_id] = present + 1 / per_second
+        return 0.0
+
+    def hold(self, application_id: str, seconds: float) -> None:
+        """Let no request go for so many seconds."""
+        until = time.monotonic() + seconds
+        with self._lock:
+            self._next[application_id] = max(self._next.get(application_id, 0.0), until)
+
+
+class Lists:
+    """Whole lists of applications' accounts or groups, read once for all who look."""
+
+    def __init__(self) -> None:
+        self._kept: dict[tuple[str, str], tuple[float, list[Mapping[str, Any]] | None]] = {}
+        self._locks: dict[tuple[str, str], threading.Lock] = {}
+        # When reading failed last, and how.
+        self._failed: dict[tuple[str, str], tuple[float, TryLater]] = {}
+        # Since when what was read before is known to be out of date; and when things were deleted, or found to be gone.
+        self._spoilt: dict[tuple[str, str], float] = {}
+        self._gone: dict[tuple[str, str], dict[str, float]] = {}
+        self._lock = threading.Lock()
+
+    def get(
+        self, application_id: str, path: str, since: float, read: Callable[[], list[Mapping[str, Any]] | None] | None
+    ) -> list[Mapping[str, Any]] | None:
+        """Return a list whose reading began after an instant of the monotonic clock; read it if need be.
+
+        Args:
+            since: how old it may be.
+            read: reads it, None if that cannot be done; without it only what is there is returned.
+        """
+        key, asked = (application_id, path), time.monotonic()
+        with self._lock:
+            turn = self._locks.setdefault(key, threading.Lock())
+        with turn:
+            began, kept = self._kept.get(key, (float("-inf"), None))
+            with self._lock:
+                spoilt = self._spoilt.get(key, float("-inf"))
+            if began >= max(since, spoilt):
+                return self._without_gone(key, began, kept)
+            if read is None:
+                return None
+            failed_at, wrong = self._failed.get(key, (float("-inf"), None))
+            if wrong is not None and failed_at >= asked:
+                # Whoever had the turn before has just tried.
+                raise TryLater(wrong.message, wrong.mend, wrong.after, counts=False)
+            began = time.monotonic()
+            try:
+                found = read()
+            except TryLater as failing:
+                self._failed[key] = time.monotonic(), failing
+                raise
+            self._kept[key] = (began, found)
+            with self._lock:
+                # What was gone before is not in it.
+                self._gone[key] = {remote_id: at for remote_id, at in self._gone.get(key, {}).items() if at >= began}
+            return self._without_gone(key, began, found)
+
+    def forget(self, application_id: str, path: str, remote_id: str | None = None) -> None:
+        """Drop an id from the lists whose reading began before now.
+
+        Args:
+            remote_id: the id; None if it is not known which ids are affected: the whole list is read again.
+        """
+        key, now = (application_id, path), time.monotonic()
+        with self._lock:
+            gone = self._gone.setdefault(key, {})
+            if remote_id is None or len(gone) >= MOST_GONE:
+                self._spoilt[key] = now
+                gone.clear()
+            else:
+                gone[remote_id] = now
+
+    def _without_gone(self, key: tuple[str, str], began: float, found: list[Mapping[str, Any]] | None) -> list[Mapping[str, Any]] | None:
+        with self._lock:
+            gone = {remote_id for remote_id, at in self._gone.get(key, {}).items() if at >= began}
+        return [each for each in found if each.get("id") not in gone] if found and gone else found
+
+
+class Talker:
+    """Talks with all applications of one house."""
+
+    def __init__(self, house: House) -> None:
+        self.house = house
+        self.client = Client()
+        self.pace = Pace()
+        self.lists = Lists()
+        self._tokens: dict[str, tuple[float, str, str]] = {}
+        self._learnt: dict[tuple[str, str], Capabilities] = {}
+        self._waiting: dict[str, tuple[float, int]] = {}
+        self._clear: dict[str, tuple[str, str]] = {}
+        self._lock = threading.Lock()
+
+    def close(self) -> None:
+        """Close the connections that are kept open."""
+        self.client.close()
+
+    def converse(self, talk: Talk, conversation: Generator[Any, Any, T], answer: Callable[[Any], Any]) -> T:
+        """Drive a conversation to its end: send its requests, have its other questions answered.
+
+        Raises:
+            TryLater: if no reply comes; and whatever the conversation raises.
+        """
+        sent: Any = None
+        while True:
+            try:
+                question = conversation.send(sent)
+            except StopIteration as end:
+                result: T = end.value
+                return result
+            sent = self.exchange(talk, question) if isinstance(question, Request) else answer(question)
+
+    def exchange(self, talk: Talk, request: Request) -> Response:
+        """Send one request and note it.
+
+        Raises:
+            TryLater: if no reply comes, or the application asked to be left alone for longer than is worth waiting.
+        """
+        there = talk.there
+        while (wait := self.pace.take(there.id, there.per_second)) > 0:
+            if wait > LONGEST_WAIT:
+                raise TryLater("The application asked to be left alone for a while.", "It is tried again by itself.", wait)
+            time.sleep(wait)
+        response = self._send(talk, request)
+        if response.status == 401 and (there.auth or {}).get("kind") == "client credentials":
+            # A token may be taken back before its time: one anew, then it is what it is.
+            with self._lock:
+                self._tokens.pop(there.id, None)
+            response = self._send(talk, request)
+        if response.status == 429:
+            self.pace.hold(there.id, min(response.retry_after or 1.0, 60.0))
+        return response
+
+    def _send(self, talk: Talk, request: Request) -> Response:
+        line: dict[str, Any] = {"method": request.method, "path": request.path, "query": dict(request.params) or None}
+        connection = self.connection(talk.there)
+        began = time.monotonic()
+        try:
+            response = self.client.send(connection, request)
+        except Unreachable as wrong:
+            talk.exchanges.append({**line, "status": None, "milliseconds": round((time.monotonic() - began) * 1000), "said": str(wrong)})
+            self.note_gone(talk.there.id, request, None)
+            doubt = " Whether it was carried out is not known; the next attempt looks first." if wrong.sent and request.method != "GET" else ""
+            raise TryLater(f"The application does not answer: {wrong}.{doubt}", "It is tried again by itself.") from None
+        self.note_gone(talk.there.id, request, response.status)
+        said = None if response.ok else response.excerpt[:400]
+        talk.exchanges.append({**line, "status": response.status, "milliseconds": round(response.seconds * 1000), "said": said})
+        return response
+
+    def note_gone(self, application_id: str, request: Request, status: int | None) -> None:
+        """Drop from the lists what a response shows to be deleted or missing.
+
+        Args:
+            status: how the request was answered; None if it was not.
+        """
+        _, path, *rest = request.path.split("/")
+        if rest and (status == 404 or (request.method == "DELETE" and status is not None and status < 300)):
+            self.lists.forget(application_id, f"/{path}", unquote(rest[0]))
+        elif request.method == "DELETE" and (status is None or status >= 500):
+            self.lists.forget(application_id, f"/{path}")
+
+    def connection(self, there: There) -> Connection:
+        """Return the connection to an application, signed in as its settings say.
+
+        Raises:
+            MustPause: if the authorization server gives no token.
+            TryLater: if it does not answer.
+        """
+        secret, auth = self._secret(there), there.auth or {}
+        if auth.get("kind") == "basic":
+            return Connection(there.base_url, secret, auth["user"])
+        if auth.get("kind") == "client credentials":
+            return Connection(there.base_url, self._access_token(there, auth, secret))
+        return Connection(there.base_url, secret)
+
+    def _secret(self, there: There) -> str:
+        """Return an application's secret in clear; the one decrypted last is kept for as long as it stays the same."""
+        with self._lock:
+            kept = self._clear.get(there.id)
+        if kept is None or kept[0] != there.secret:
+            kept = (there.secret, self.house.keys.decrypt(there.secret))
+            with self._lock:
+                self._clear[there.id] = kept
+        return kept[1]
+
+    def _access_token(self, there: There, auth: Mapping[str, Any], secret: str) -> str:
+        with self._lock:
+            until, of, token = self._tokens.get(there.id, (0.0, "", ""))
+        if until > time.monotonic() and of == there.secret:
+            return token
+        try:
+            answer = self.client.ask_for_token(auth["token_url"], auth["client_id"], secret, auth.get("scope"))
+        except Unreachable as wrong:
+            raise TryLater(f"The authorization server does not answer: {wrong}.", "It is tried again by itself.") from None
+        body = answer.body or {}
+        if answer.status >= 500 or answer.status == 429:
+            raise TryLater(f"The authorization server could not do it now ({answer.status}).", "", answer.retry_after)
+        if not answer.ok or not isinstance(body.get("access_token"), str):
+            said = body.get("error_description") or body.get("error") or answer.excerpt[:200] or "no reason"
+            raise MustPause(
+                f"The authorization server gave no token ({answer.status}): {said}", "Check the token address, the client id and its secret."
+            )
+        lasts = body.get("expires_in")
+        seconds = float(lasts) if isinstance(lasts, int | float) and lasts > 0 else 300.0
+        with self._lock:
+            self._tokens[there.id] = (time.monotonic() + max(seconds - 30, 1.0), there.secret, body["access_token"])
+        return str(body["access_token"])
+
+    def capabilities(self, talk: Talk) -> Capabilities:
+        """Return what an application can do; read from it the first time, and kept."""
+        there = talk.there
+        if there.capabilities and "attributes" in there.capabilities:
+            return read_capabilities(there.capabilities)
+        key = (there.id, there.base_url)
+        with self._lock:
+            if key in self._learnt:
+                return self._learnt[key]
+        found = self.converse(talk, discover(), _nothing_else)
+        with self._lock:
+            self._learnt[key] = found
+        with self.house.database.writing() as connection:
+            where = (t.application.c.id == there.id, t.application.c.base_url == there.base_url)
+            connection.execute(update(t.application).where(*where).values(capabilities=found.document()))
+        return found
+
+    def without_bulk(self, talk: Talk, capabilities: Capabilities) -> Capabilities:
+        """Note that an application refused many changes in one request, though it offers that; return what it can do."""
+        there, found = talk.there, without_bulk(capabilities)
+        with self._lock:
+            self._learnt[there.id, there.base_url] = found
+        with self.house.database.writing() as connection:
+            where = (t.application.c.id == there.id, t.application.c.base_url == there.base_url)
+            connection.execute(update(t.application).where(*where).values(capabilities=found.document()))
+        return found
+
+    def worth_a_list(self, application_id: str) -> int:
+        """Return how many accounts wait to be made in an application, if they are so many that one list serves better than a search for each."""
+        present = time.monotonic()
+        with self._lock:
+            looked, number = self._waiting.get(application_id, (-COUNT_SECONDS, 0))
+            if present - looked < COUNT_SECONDS:
+                return number if number >= MANY else 0
+            self._waiting[application_id] = (present, number)
+        a, d = t.account.c, t.delivery.c
+        waiting = (d.application_id == application_id, d.state == WAITING, d.closed_at.is_(None), a.remote_id.is_(None))
+        with self.house.database.reading() as connection:
+            number = connection.execute(
+                select(func.count()).select_from(t.delivery.join(t.account, a.id == d.account_id)).where(*waiting)
+            ).scalar_one()
+        with self._lock:
+            self._waiting[application_id] = (present, number)
+        return number if number >= MANY else 0
+
+    def listed(self, talk: Talk, path: str, capabilities: Capabilities, since: float, *, most: int | None = None) -> list[Mapping[str, Any]] | None:
+        """Return an application's accounts or groups, from a list that was begun to be read after an instant; None if it has more than `most`."""
+
+        def read() -> list[Mapping[str, Any]] | None:
+            try:
+                found = self.converse(talk, everything(path, capabilities, most=MOST if most is None else most), _nothing_else)
+            except TooMany:
+                return None
+            # What is lost just after that is one delivery's trouble, not the application's.
+            with self.house.database.writing() as connection:
+                note_answer(connection, talk.there.id, 0, clock.now())
+            return found
+
+        return self.lists.get(talk.there.id, path, since, read)
+
+
+def _nothing_else(question: Any) -> Any:
+    raise AssertionError(f"unexpected question {question!r}")

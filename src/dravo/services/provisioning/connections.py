@@ -1,0 +1,149 @@
+"""Connections to applications: address and credentials, the connection test, pause and resume."""
+
+from __future__ import annotations
+
+from typing import Any
+from urllib.parse import urlsplit
+
+from sqlalchemy import update
+
+from dravo.core.errors import InvalidInput
+from dravo.core.instants import Instant
+from dravo.protocols.http_client import check_url, mend_address
+from dravo.protocols.scim_client.connection_test import check_connection
+from dravo.services.context import House
+from dravo.services.lookups import application_by_key
+from dravo.services.provisioning.applications import one, retry_failed_tasks
+from dravo.services.provisioning.client import Talker, There
+from dravo.services.security.audit_log import record_change
+from dravo.services.security.permissions import Caller
+from dravo.store import clock
+from dravo.store import tables as t
+
+# Connection
+
+
+def connect(
+    house: House, caller: Caller, key: str, base_url: str, token: str | None, auth: dict[str, Any] | None = None, expires_at: Instant | None = None
+) -> dict[str, Any]:
+    """Say where an application's SCIM service is, and how to sign in there. Another host, or another way of signing in, clears the secret.
+
+    Args:
+        token: the bearer token, the password (basic) or the client's secret; None keeps the one that is there.
+        auth: None for a bearer token; {"kind": "basic", "user"}, or {"kind": "client credentials", "token_url", "client_id", "scope"}.
+        expires_at: when the secret ends, if that is known.
+
+    Raises:
+        InvalidInput: for an address that cannot be used, or a missing token.
+    """
+    mended, way = mend_address(base_url), _way(auth)
+    with house.database.writing() as connection:
+        row = application_by_key(connection, key)
+        if row.tracked_only:
+            raise InvalidInput(f"'{row.label}' is only tracked.", "Its accounts are kept by hand, so it has no connection.")
+        moved = row.base_url is None or _origin(row.base_url) != _origin(mended) or _secret_goes_to(row.auth) != _secret_goes_to(way)
+        if token:
+            secret = house.keys.encrypt(token.strip())
+        elif moved or not row.secret:
+            raise InvalidInput(
+                "The token of the application is missing.", "Give it with the address: a secret stays with the host it was given for.", "token"
+            )
+        else:
+            secret = row.secret
+        connection.execute(
+            update(t.application)
+            .where(t.application.c.id == row.id)
+            .values(
+                base_url=mended, secret=secret, auth=way, capabilities=None, checked_at=None, failures=0, retry_at=None,
+                paused_at=None, trouble=None, trouble_mend=None, revision=t.application.c.revision + 1,
+                secret_expires_at=expires_at if token or expires_at else row.secret_expires_at,
+            )
+        )  # fmt: skip
+        retry_failed_tasks(connection, row.id)
+        record_change(
+            connection, house.keys, caller, "connected application", "application", row.id, clock.now(),
+            {"key": key, "before": row.base_url, "after": mended, "signed in by": (way or {}).get("kind", "bearer"),
+             "token": "changed" if token else "kept"},
+        )  # fmt: skip
+    return one(house, key)
+
+
+def _way(auth: dict[str, Any] | None) -> dict[str, Any] | None:
+    """Return how to sign in, checked; None for a bearer token."""
+    given = {name: value for name, value in (auth or {}).items() if value}
+    kind = given.get("kind", "bearer")
+    if kind == "bearer":
+        return None
+    if kind == "basic":
+        if not given.get("user") or ":" in given["user"]:
+            raise InvalidInput("The user name for signing in is missing, or has a colon.", "Give the name that belongs to the password.", "user")
+        return {"kind": kind, "user": given["user"]}
+    if kind != "client credentials":
+        raise InvalidInput(f"'{kind}' is not a way of signing in.", "It is bearer, basic or client credentials.", "kind")
+    if not given.get("client_id"):
+        raise InvalidInput("The client id is missing.", "The application's authorization server gives it with the secret.", "client_id")
+    found = {"kind": kind, "token_url": check_url(given.get("token_url", ""), "token_url"), "client_id": given["client_id"].strip()}
+    return {**found, "scope": given["scope"].strip()} if given.get("scope") else found
+
+
+def _secret_goes_to(auth: dict[str, Any] | None) -> tuple[str, ...]:
+    given = auth or {}
+    return given.get("kind", "bearer"), *(_origin(given["token_url"]) if "token_url" in given else ())
+
+
+def _origin(address: str) -> tuple[str, str]:
+    parts = urlsplit(address)
+    return parts.scheme, parts.netloc
+
+
+def check(house: House, caller: Caller, key: str, *, writing: bool = False) -> dict[str, Any]:
+    """Try the connection step by step, and keep what the application says that it can do.
+
+    Args:
+        writing: whether to try with a test person, who is removed afterwards.
+
+    Returns:
+        {"ok", "steps": [{"name", "outcome", "message", "mend"}], "capabilities"}.
+    """
+    with house.database.reading() as connection:
+        row = application_by_key(connection, key)
+    if not row.base_url or not row.secret:
+        raise InvalidInput(f"'{row.label}' is not connected yet.", "Give its address and token first.")
+    there = There(row.id, row.base_url, row.secret, row.auth)
+    talker = Talker(house)
+    try:
+        result = check_connection(talker.client, row.base_url, lambda: talker.connection(there), writing=writing)
+    finally:
+        talker.close()
+    now = clock.now()
+    with house.database.writing() as connection:
+        values: dict[str, Any] = {"checked_at": now}
+        if result["capabilities"]:
+            values["capabilities"] = result["capabilities"]
+        if result["ok"]:
+            values |= {"failures": 0, "retry_at": None, "paused_at": None, "trouble": None, "trouble_mend": None, "answered_at": now}
+        connection.execute(update(t.application).where(t.application.c.id == row.id, t.application.c.revision == row.revision).values(**values))
+        details = {"key": key, "ok": result["ok"], "with a test person": writing}
+        record_change(connection, house.keys, caller, "checked connection", "application", row.id, now, details)
+    return result
+
+
+def pause(house: House, caller: Caller, key: str, *, paused: bool) -> dict[str, Any]:
+    """Stop delivering to an application, or go on; what is due waits."""
+    now = clock.now()
+    with house.database.writing() as connection:
+        row = application_by_key(connection, key)
+        values = {
+            "paused_at": now if paused else None,
+            "trouble": f"Paused by {caller.name}." if paused else None,
+            "trouble_mend": "Resume it when it may go on." if paused else None,
+            "failures": 0,
+            "retry_at": None,
+        }
+        connection.execute(update(t.application).where(t.application.c.id == row.id).values(**values))
+        if not paused:
+            retry_failed_tasks(connection, row.id)
+        record_change(
+            connection, house.keys, caller, "paused application" if paused else "resumed application", "application", row.id, now, {"key": key}
+        )
+    return one(house, key)

@@ -1,0 +1,189 @@
+"""Holds: due removals beyond the limit wait until an operator approves or discards them."""
+
+from __future__ import annotations
+
+from collections import Counter, defaultdict
+from collections.abc import Sequence
+from typing import Any
+
+from sqlalchemy import Connection, func, select, true, update
+
+from dravo.core.errors import NotFound
+from dravo.core.instants import Instant, later
+from dravo.services import events, settings
+from dravo.services.changes.removal_limits import check_confirmed, limits, present_in
+from dravo.services.context import House
+from dravo.services.lookups import application_by_key
+from dravo.services.security.audit_log import record_change
+from dravo.services.security.permissions import Caller
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.store.plan_writer import DROPPED, HELD, WAITING
+from dravo.store.queries import users as user_queries
+
+GUARD = "guard"
+CHUNK = 500
+
+
+def judge(house: House, now: Instant, set_aside: Sequence[str] = ()) -> int:
+    """Let removals through that are within the limits, and hold those that are not; everybody who is marked is worked out first.
+
+    Args:
+        set_aside: ids of marked users whose access cannot be computed now; the removals of all others do not wait for them.
+
+    Returns:
+        How many removals were let through or held.
+    """
+    d = t.delivery.c
+    unjudged = (d.state == WAITING, d.removes == true(), d.cleared_at.is_(None))
+    with house.database.reading() as connection:
+        if connection.execute(select(d.id).where(*unjudged).limit(1)).first() is None:
+            return 0
+        if connection.execute(select(t.mark.c.user_id).where(t.mark.c.user_id.not_in(set_aside)).limit(1)).first() is not None:
+            return 0
+        waiting = connection.execute(
+            select(d.id, d.application_id, d.user_id, t.application.c.key)
+            .join(t.application, t.application.c.id == d.application_id)
+            .where(*unjudged)
+        ).all()
+        held = _beyond(connection, waiting, now)
+    let = [row.id for row in waiting if row.id not in held]
+    for application, number in Counter(row.key for row in waiting if row.id in held).items():
+        events.note(events.HOLD, "removals", number, application=application)
+    with house.database.writing() as connection:
+        for start in range(0, len(let), CHUNK):
+            some = let[start : start + CHUNK]
+            connection.execute(update(t.delivery).where(d.id.in_(some), *unjudged).values(cleared_at=now))
+        for message, ids in _by_message(held).items():
+            mend = "Look at whom it concerns, and let it through or drop it."
+            values = {"state": HELD, "kind": GUARD, "held_at": now, "message": message, "mend": mend}
+            for start in range(0, len(ids), CHUNK):
+                connection.execute(update(t.delivery).where(d.id.in_(ids[start : start + CHUNK]), *unjudged).values(**values))
+    return len(waiting)
+
+
+def _by_message(held: dict[str, str]) -> dict[str, list[str]]:
+    found: defaultdict[str, list[str]] = defaultdict(list)
+    for delivery_id, message in held.items():
+        found[message].append(delivery_id)
+    return found
+
+
+def _beyond(connection: Connection, waiting: Any, now: Instant) -> dict[str, str]:
+    """Return for each delivery that goes beyond a limit why: that of its application, or that of a source its person comes from."""
+    values = settings.read(connection)
+    limit = limits(values)
+    since = later(now, -3_600 * values["guard_hours"])
+    held: dict[str, str] = {}
+    d = t.delivery.c
+    # What waits for a person already counts too: whatever comes behind it in the window is held as well.
+    counted = (d.removes == true(), (d.cleared_at >= since) & d.cleared_by.is_(None) | d.held_at.is_not(None) & d.closed_at.is_(None))
+    labels = {row.id: row.label for row in connection.execute(select(t.application.c.id, t.application.c.label))}
+    due = Counter(row.application_id for row in waiting)
+    for application_id, number in due.items():
+        recent = connection.execute(select(func.count()).select_from(t.delivery).where(d.application_id == application_id, *counted)).scalar_one()
+        population = present_in(connection, application_id)
+        allowed = limit.allowed(population)
+        if recent + number > allowed:
+            message = _message(recent + number, f"{labels[application_id]}, which has {population:,} accounts", allowed)
+            held |= {row.id: message for row in waiting if row.application_id == application_id}
+    for source, label, people, population in _by_source(connection, waiting, counted):
+        allowed = limit.allowed(population)
+        if len(people) > allowed:
+            message = _message(len(people), f"people of {label}, which has {population:,}", allowed)
+            theirs = _users_of(connection, source, {row.user_id for row in waiting})
+            held |= {row.id: message for row in waiting if row.id not in held and row.user_id in theirs}
+    return held
+
+
+def _message(number: int, of: str, allowed: int) -> str:
+    return f"{number:,} removals are due in a short time for {of}; {allowed:,} go by themselves."
+
+
+def _by_source(connection: Connection, waiting: Any, counted: Any) -> list[tuple[str, str, set[str], int]]:
+    """Return (source id, label, ids of its people with a removal in the window, how many people it has)."""
+    d, r = t.delivery.c, t.record.c
+    users = {row.user_id for row in waiting} | set(connection.execute(select(d.user_id).where(*counted)).scalars())
+    found = []
+    for source in connection.execute(select(t.source.c.id, t.source.c.label)).all():
+        theirs = _users_of(connection, source.id, users)
+        present = connection.execute(select(r.user_id).where(r.source_id == source.id, r.gone_at.is_(None))).scalars()
+        # Those who are being removed are still there, those who left before are not.
+        found.append((source.id, source.label, theirs, len({*present, *theirs})))
+    return found
+
+
+def _users_of(connection: Connection, source_id: str, users: set[str]) -> set[str]:
+    r = t.record.c
+    found: set[str] = set()
+    wanted = sorted(users)
+    for start in range(0, len(wanted), CHUNK):
+        rows = connection.execute(select(r.user_id).where(r.source_id == source_id, r.user_id.in_(wanted[start : start + CHUNK])))
+        found.update(rows.scalars())
+    return found
+
+
+# What a person does about it
+
+
+def listing(house: House) -> dict[str, Any]:
+    """Return what the guard holds: for each application how many removals, since when, why, and the first of them."""
+    d, p, u = t.delivery.c, t.application.c, t.user.c
+    held = (d.held_at.is_not(None), d.closed_at.is_(None))
+    with house.database.reading() as connection:
+        columns = (p.key, p.label, func.count().label("number"), func.min(d.created_at).label("since"), func.max(d.message).label("message"))
+        statement = select(*columns).join(t.delivery, d.application_id == p.id).where(*held).group_by(p.key, p.label).order_by(p.label)
+        items = []
+        for row in connection.execute(statement).all():
+            people = (
+                select(u.id, u.display_name, u.user_name, d.aim)
+                .join(t.delivery, d.user_id == u.id)
+                .join(t.application, p.id == d.application_id)
+                .where(p.key == row.key, *held)
+                .order_by(u.display_name_key)
+                .limit(20)
+            )
+            shown = [{"person": user_queries.person_ref(each), "aim": each.aim} for each in connection.execute(people)]
+            application = {"key": row.key, "label": row.label}
+            items.append({"application": application, "number": row.number, "since": row.since, "message": row.message, "people": shown})
+    return {"items": items}
+
+
+def let_through(house: House, caller: Caller, key: str, confirmed: str | None) -> dict[str, Any]:
+    """Let what is held for an application through; its label, typed, confirms.
+
+    Raises:
+        NotFound; NeedsConfirmation if the label was not typed.
+    """
+    return _act(house, caller, key, confirmed, "let removals through", {"state": WAITING, "message": None, "mend": None, "kind": None})
+
+
+def drop(house: House, caller: Caller, key: str, confirmed: str | None) -> dict[str, Any]:
+    """Drop what is held for an application: accounts stay there as they are, until something about them changes.
+
+    Raises:
+        NotFound; NeedsConfirmation if the label was not typed.
+    """
+    message = f"{caller.name} dropped it: the account stays there as it is until something about it changes."
+    return _act(house, caller, key, confirmed, "dropped removals", {"state": DROPPED, "message": message, "mend": None})
+
+
+def _act(house: House, caller: Caller, key: str, confirmed: str | None, action: str, values: dict[str, Any]) -> dict[str, Any]:
+    now = clock.now()
+    d = t.delivery.c
+    with house.database.writing() as connection:
+        application = application_by_key(connection, key)
+        check_confirmed(application.label, confirmed)
+        values = {
+            **values,
+            "held_at": None,
+            "cleared_at": now,
+            "cleared_by": caller.name,
+            **({"closed_at": now} if values["state"] == DROPPED else {"next_attempt_at": now}),
+        }
+        where = (d.application_id == application.id, d.held_at.is_not(None), d.closed_at.is_(None))
+        number = connection.execute(update(t.delivery).where(*where).values(**values)).rowcount
+        if number == 0:
+            raise NotFound(f"The guard holds nothing for '{application.label}'.", "Somebody may have been quicker.")
+        record_change(connection, house.keys, caller, action, "application", application.id, now, {"key": key, "number": number})
+    return {"number": number}

@@ -1,0 +1,110 @@
+"""Provisioning tasks that are ready to be tried, and tasks whose outcome became unknown in a crash."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from sqlalchemy import delete, exists, or_, select, update
+
+from dravo.core.instants import Instant, later
+from dravo.protocols.scim_client.bulk import most_together
+from dravo.protocols.scim_client.capabilities import read_capabilities
+from dravo.services.context import House
+from dravo.services.provisioning import health as application_health
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.store.plan_writer import WAITING
+
+UNKNOWN = "unknown"
+
+
+@dataclass(frozen=True)
+class Ready:
+    """A delivery that may be tried now."""
+
+    id: str
+    account_id: str
+    application_id: str
+    # How many requests to its application may be under way at a time, as it does now; and how many changes may go in one.
+    pace: int = 1
+    together: int = 1
+    # Whether it is known what the application can do; if not, one goes first and finds out.
+    known: bool = True
+
+
+# What takes something away goes only once the guard let it through.
+NOT_HELD = or_(t.delivery.c.removes.is_(False), t.delivery.c.cleared_at.is_not(None))
+
+
+def ready(house: House, now: Instant, busy: dict[str, int], in_hand: set[str], most: int, ahead: int = 0) -> list[Ready]:
+    """Return deliveries to be tried now, within each application's pace.
+
+    Args:
+        ahead: how many more than that for each application that answers, to be tried as soon as others are through.
+        busy: for an application id how many attempts are under way.
+        in_hand: accounts that are being worked on; one account is never in two hands.
+        most: how many to return at the most.
+    """
+    d, p = t.delivery.c, t.application.c
+    chosen: list[Ready] = []
+    with house.database.reading() as connection:
+        applications = connection.execute(
+            select(p.id, p.at_a_time, p.failures, p.capabilities).where(
+                p.switched_on.is_(True),
+                p.base_url.is_not(None),
+                p.secret.is_not(None),
+                p.paused_at.is_(None),
+                or_(p.retry_at.is_(None), p.retry_at <= now),
+                exists().where(d.application_id == p.id, d.state == WAITING, d.next_attempt_at <= now, NOT_HELD),
+            )
+        ).all()
+        # None is to have all of it, however much is due for it.
+        share = max(1, most // max(1, len(applications)))
+        for application in applications:
+            probing = application.failures >= application_health.NOT_ANSWERING
+            pace = 1 if probing else application.at_a_time
+            together = 1 if probing else most_together(read_capabilities(application.capabilities))
+            more = ahead if pace > 1 or together > 1 else 0
+            free = min(pace - busy.get(application.id, 0) + more, share)
+            if free <= 0:
+                continue
+            rows = connection.execute(
+                select(d.id, d.account_id)
+                .where(
+                    d.application_id == application.id,
+                    d.state == WAITING,
+                    d.next_attempt_at <= now,
+                    NOT_HELD,
+                    ~exists().where(t.mark.c.user_id == d.user_id),
+                )
+                .order_by(d.next_attempt_at)
+                .limit(free + len(in_hand))
+            )
+            fitting = [
+                Ready(row.id, row.account_id, application.id, pace, together, bool(application.capabilities))
+                for row in rows
+                if row.account_id not in in_hand
+            ]
+            chosen.extend(fitting[:free])
+    return chosen
+
+
+def begin_anew(house: House) -> None:
+    """Forget what was agreed of accounts and groups that were being worked on when the worker ended: a request may have been under way.
+
+    Each is read before it is changed, so that an answer that nobody heard does not leave it other than it should be.
+    """
+    now = clock.now()
+    a, d, g = t.account.c, t.delivery.c, t.delivered_group.c
+    with house.database.writing() as connection:
+        being_worked_on = select(d.account_id).where(d.closed_at.is_(None), d.state == WAITING)
+        connection.execute(update(t.account).where(a.id.in_(being_worked_on), a.remote_id.is_not(None)).values(agreed=None))
+        connection.execute(update(t.account).where(a.id.in_(being_worked_on), a.remote_id.is_(None)).values(doubt_at=now))
+        connection.execute(update(t.delivered_group).where(g.state == WAITING).values(agreed_at=None))
+
+
+def sweep(house: House, now: Instant, days: int) -> None:
+    """Forget the attempts of deliveries that were closed more than so many days ago."""
+    closed = select(t.delivery.c.id).where(t.delivery.c.closed_at < later(now, -86_400 * days))
+    with house.database.writing() as connection:
+        connection.execute(delete(t.delivery_attempt).where(t.delivery_attempt.c.delivery_id.in_(closed)))

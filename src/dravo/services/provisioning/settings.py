@@ -1,0 +1,214 @@
+"""What Dravo may do in an application and what goes over: checked, shown, and previewed before it is changed."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from types import SimpleNamespace
+from typing import Any
+
+from sqlalchemy import Connection, select, union
+
+from dravo.core import schedules
+from dravo.core.errors import InvalidInput
+from dravo.core.expressions import compile_expression
+from dravo.core.instants import Instant
+from dravo.core.planning import Catalogue, work_out
+from dravo.core.provisioning import attribute_mapping
+from dravo.core.provisioning.accounts import LEAVING, PLAN_PLAIN, PRESENT, describe, differences, scim_body
+from dravo.core.provisioning.attribute_mapping import RolesAs, read_target
+from dravo.services.context import House
+from dravo.services.lookups import application_by_key
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.store.queries.users import attributes_ref
+from dravo.store.snapshots import users as user_snapshots
+from dravo.store.snapshots.config import CHOSEN, GIVING_ROLES, NO_GROUPS, delivered_groups, plans_as_of, settings_of
+
+SETTINGS = (
+    "switched_on", "create_accounts", "update_accounts", "adopt_by_user_name", "adopt_groups", "on_losing_access", "on_inactive", "on_gone",
+    "at_a_time", "per_second", "attributes", "roles_as", "plans_as", "groups_over", "reconcile_at",
+)  # fmt: skip
+# What may be taken back by saying nothing: these settings have an empty value.
+EMPTY: dict[str, Any] = {"per_second": 0, "reconcile_at": ""}
+MOST_SHOWN = 50
+MOST_LOOKED_AT = 100_000
+
+
+def shown(row: Any) -> dict[str, Any]:
+    """Return an application's settings as they are shown."""
+    return {
+        **{name: getattr(row, name) for name in SETTINGS},
+        "attributes": row.attributes or [],
+        "roles_as": RolesAs(**(row.roles_as or {})).document(),
+        "plans_as": plans_as_of(row).document(),
+        "groups_over": row.groups_over or {"which": NO_GROUPS, "groups": []},
+        "per_second": row.per_second or 0,
+        "reconcile_at": row.reconcile_at or "",
+        "reconcile_in_words": schedules.in_words(row.reconcile_at) if row.reconcile_at else "",
+        "reconcile_next_at": row.reconcile_next_at,
+        "reconcile_times": schedules.next_times(row.reconcile_at, clock.now()) if row.reconcile_at else [],
+    }
+
+
+def checked(connection: Connection, row: Any, settings: dict[str, Any]) -> dict[str, Any]:
+    """Return settings as they are kept; those that are None stay as they are.
+
+    Raises:
+        InvalidInput: for a value that cannot be, with its field.
+    """
+    values = {name: value for name, value in settings.items() if value is not None}
+    for name, value in values.items():
+        if name.startswith("on_") and value not in LEAVING:
+            raise InvalidInput(f"'{value}' is not a setting for '{name}'.", f"It is one of: {', '.join(LEAVING)}.", name)
+        if name == "at_a_time" and not 1 <= value <= 32:
+            raise InvalidInput("Between 1 and 32 requests go at a time.", "Give a number in between.", name)
+        if name == "per_second" and not 0 <= value <= 1_000:
+            raise InvalidInput("At most 1,000 requests go in a second.", "Give a number up to that, or 0 for no limit.", name)
+    if values.get("switched_on") and row.tracked_only:
+        raise InvalidInput(f"'{row.label}' is only tracked.", "Its accounts are kept by hand; there is nothing to switch on.", "switched_on")
+    if "attributes" in values:
+        values["attributes"] = _attributes(values["attributes"]) or None
+    if "roles_as" in values:
+        values["roles_as"] = _carried_as(values["roles_as"], "roles_as", attribute_mapping.PLAIN)
+    if "plans_as" in values:
+        values["plans_as"] = _carried_as(values["plans_as"], "plans_as", PLAN_PLAIN)
+        if values["plans_as"] and values["plans_as"]["way"] == attribute_mapping.GROUPS:
+            raise InvalidInput("Plans do not go over as groups.", "Take roles, entitlements, an attribute, or nothing.", "plans_as")
+    if "groups_over" in values:
+        values["groups_over"] = _groups_over(connection, values["groups_over"])
+    if "per_second" in values:
+        values["per_second"] = values["per_second"] or None
+    if "reconcile_at" in values:
+        values["reconcile_at"] = values["reconcile_at"].strip() or None
+        values["reconcile_next_at"] = schedules.next_time(values["reconcile_at"], clock.now()) if values["reconcile_at"] else None
+    return values
+
+
+def _attributes(rows: list[dict[str, str]]) -> list[dict[str, str]]:
+    seen: set[str] = set()
+    kept = []
+    for each in rows:
+        attribute, expression = each["attribute"].strip(), each["expression"]
+        read_target(attribute)
+        if attribute.lower() in seen:
+            raise InvalidInput(f"'{attribute}' is made by two expressions.", "Take one of them out.", "attributes")
+        seen.add(attribute.lower())
+        if expression.strip():
+            compile_expression(expression)
+        elif attribute.lower() in ("username", "externalid"):
+            raise InvalidInput(f"'{attribute}' cannot be left out.", "Give an expression for it, or take the row out.", "attributes")
+        kept.append({"attribute": attribute, "expression": expression})
+    return kept
+
+
+def _carried_as(given: dict[str, Any], field: str, usual: RolesAs) -> dict[str, Any] | None:
+    """Return how roles or plans go over, as it is kept; None for the usual way."""
+    how, what = RolesAs(**given), "Roles" if field == "roles_as" else "Plans"
+    for value, allowed, name in (
+        (how.way, attribute_mapping.WAYS, "way"), (how.which, ("all", "highest"), "which"), (how.shape, attribute_mapping.SHAPES, "shape"),
+        (how.value, ("key", "label"), "value")
+    ):  # fmt: skip
+        if value not in allowed:
+            raise InvalidInput(f"{what} cannot be carried with {name} '{value}'.", f"It is one of: {', '.join(allowed)}.", field)
+    if how.way == attribute_mapping.ATTRIBUTE:
+        if not how.attribute:
+            raise InvalidInput(f"The attribute that carries the {what.lower()} is missing.", "Name it, such as userType.", field)
+        read_target(how.attribute)
+    else:
+        how = replace(how, attribute=None)
+    return None if how == usual else how.document()
+
+
+def _groups_over(connection: Connection, given: dict[str, Any]) -> dict[str, Any] | None:
+    which = given.get("which", NO_GROUPS)
+    if which == NO_GROUPS:
+        return None
+    if which == GIVING_ROLES:
+        return {"which": which, "groups": []}
+    if which != CHOSEN:
+        raise InvalidInput(f"'{which}' is not a choice of groups.", f"It is {NO_GROUPS}, {GIVING_ROLES} or {CHOSEN}.", "groups_over")
+    kept = []
+    for each in given.get("groups") or []:
+        if connection.execute(select(t.group.c.id).where(t.group.c.id == each["group"], t.group.c.gone_at.is_(None))).first() is None:
+            raise InvalidInput(f"There is no group with the id '{each['group']}'.", "Choose it from the list of groups.", "groups_over")
+        name = (each.get("name") or "").strip()
+        kept.append({"group": each["group"], **({"name": name} if name else {})})
+    return {"which": which, "groups": kept}
+
+
+def preview(house: House, key: str, settings: dict[str, Any]) -> dict[str, Any]:
+    """Return what a change of settings would do to accounts; nothing is changed.
+
+    Returns:
+        {"accounts": how many there are, "changed": how many would change, "whole": whether all were looked at,
+        "people": the first of them [{"person", "before", "after", "changes": [{"attribute", "before", "after"}]}]}.
+
+    Raises:
+        InvalidInput, NotFound.
+    """
+    now = clock.now()
+    with house.database.reading() as connection:
+        row = application_by_key(connection, key)
+        values = checked(connection, row, settings)
+        catalogue = house.catalogue.get(connection)
+        changed = _with_settings(catalogue, row, values)
+        a, x = t.account.c, t.access.c
+        concerned = union(
+            select(a.user_id).where(a.application_id == row.id), select(x.user_id).where(x.application_id == row.id, x.until_at.is_(None))
+        ).subquery()
+        ids = list(connection.execute(select(concerned.c.user_id).order_by(concerned.c.user_id).limit(MOST_LOOKED_AT + 1)).scalars())
+        found = [line for line in _lines(connection, ids[:MOST_LOOKED_AT], catalogue, changed, row.id, now) if line is not None]
+    return {"accounts": len(ids), "changed": len(found), "whole": len(ids) <= MOST_LOOKED_AT, "people": found[:MOST_SHOWN]}
+
+
+def _with_settings(catalogue: Catalogue, row: Any, values: dict[str, Any]) -> Catalogue:
+    """Return the catalogue as it would be with other settings of one application."""
+    after = SimpleNamespace(**{**row._mapping, **values})
+    application = replace(catalogue.applications[row.id], settings=settings_of(after))
+    delivered = {**catalogue.delivered, row.id: delivered_groups(after, catalogue.by_group)}
+    return replace(catalogue, applications={**catalogue.applications, row.id: application}, delivered=delivered)
+
+
+def _lines(connection: Connection, ids: list[str], catalogue: Catalogue, changed: Catalogue, application_id: str, now: Instant) -> Any:
+    for start in range(0, len(ids), user_snapshots.CHUNK):
+        for person in user_snapshots.people(connection, ids[start : start + user_snapshots.CHUNK]).values():
+            held = next((account for account in person.accounts if account.application_id == application_id), None)
+            # What is due already by the settings as they are is not the change's doing.
+            before = _due(work_out(person, catalogue, now), application_id) or (held.due if held else None)
+            outcome = work_out(person, changed, now)
+            after = _due(outcome, application_id) or (held.due if held else None)
+            if before != after and after is not None:
+                yield {
+                    "person": attributes_ref(person.user_id, outcome.user.attributes),
+                    "before": describe(before) if before else "no account",
+                    "after": after.get("problem") or describe(after),
+                    "changes": account_changes(before, after),
+                }  # fmt: skip
+
+
+def _due(outcome: Any, application_id: str) -> Any:
+    return next((change.due for change in outcome.accounts if change.application_id == application_id), None)
+
+
+def account_changes(before: Any, after: Any) -> list[dict[str, Any]]:
+    """Return in which attributes two due accounts differ, as they go over."""
+    if not before or before["want"] != PRESENT or after["want"] != PRESENT:
+        return []
+    old, new = scim_body(before), scim_body(after)
+    found = []
+    for operation in differences(old, new):
+        path = operation["path"]
+        name, part = _split(path)
+        was = (old.get(name) or {}).get(part) if part else old.get(name)
+        found.append({"attribute": path, "before": was, "after": operation.get("value")})
+    if before.get("groups", []) != after.get("groups", []):
+        found.append({"attribute": "groups", "before": len(before.get("groups", [])), "after": len(after.get("groups", []))})
+    return found
+
+
+def _split(path: str) -> tuple[str, str | None]:
+    if path.startswith("urn:"):
+        urn, _, part = path.rpartition(":")
+        return urn, part
+    name, _, part = path.partition(".")
+    return name, part or None

@@ -1,0 +1,53 @@
+"""How provisioning stands: how much is pending, and waiting until nothing is."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass, replace
+
+from dravo.services.context import House
+from dravo.services.lookups import application_by_key
+from dravo.services.provisioning.queue import UNKNOWN
+from dravo.store.queries import seats as seat_queries
+from dravo.store.queries.pending_work import TaskCounts, count_tasks
+
+# How often a waiting caller's thread asks whether anything was written, which costs next to nothing.
+GLANCE_SECONDS = 0.05
+
+
+@dataclass(frozen=True)
+class ProvisioningSummary:
+    """Counts of what is pending, and whether Dravo has nothing left to do by itself."""
+
+    counts: TaskCounts
+
+    @property
+    def settled(self) -> bool:
+        """Whether no user is being recomputed and no task is waiting that Dravo processes by itself."""
+        return self.counts.recomputing == 0 and self.counts.waiting == 0
+
+
+def summarize(house: House, application: str | None = None, wait: float = 0.0) -> ProvisioningSummary:
+    """Return how provisioning stands now, or as soon as nothing is pending.
+
+    Args:
+        application: the key of one application; None for all.
+        wait: how many seconds to wait at most until nothing is pending.
+
+    Raises:
+        NotFound: if there is no such application.
+    """
+    end = time.monotonic() + wait
+    with house.database.reading() as connection:
+        application_id = str(application_by_key(connection, application).id) if application is not None else None
+    while True:
+        seen = house.database.commits_seen()
+        with house.database.reading() as connection:
+            counts = count_tasks(connection, application_id, UNKNOWN)
+            # They are about to be recomputed with their seat.
+            counts = replace(counts, recomputing=counts.recomputing + seat_queries.due(connection))
+            summary = ProvisioningSummary(counts)
+        while not summary.settled and house.database.commits_seen() == seen and time.monotonic() < end:
+            time.sleep(GLANCE_SECONDS)
+        if summary.settled or time.monotonic() >= end:
+            return summary

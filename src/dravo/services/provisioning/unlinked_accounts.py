@@ -1,0 +1,169 @@
+"""Accounts that were found in an application and are nobody's here: linked to a user, or made one."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from sqlalchemy import Connection, delete, insert, select
+
+from dravo.core.access.evaluation import Assignment
+from dravo.core.access.reasons import named
+from dravo.core.errors import InvalidInput
+from dravo.core.identity.records import LOCAL, PersonRecord
+from dravo.core.instants import Instant
+from dravo.core.planning import Catalogue, Person, work_out
+from dravo.core.provisioning.drift import MISSING, UNEXPECTED
+from dravo.core.scim.schemas import ENTERPRISE_URN
+from dravo.services.changes.removal_limits import NeedsConfirmation
+from dravo.services.context import House
+from dravo.services.ingest.local import users as local_users
+from dravo.services.ingest.local.source import local_source
+from dravo.services.lookups import application_by_key, find_person, role_by_key
+from dravo.services.provisioning.reconciliation import rows_of
+from dravo.services.provisioning.tasks import bind, open_anew
+from dravo.services.security.audit_log import record_change
+from dravo.services.security.permissions import Caller
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.store.ids import new_id
+from dravo.store.snapshots.config import raise_revision
+
+
+def link(house: House, caller: Caller, key: str, drift_id: str, person: str) -> dict[str, Any]:
+    """Say whose account there an unexpected one is; it is then brought to what is due for that person.
+
+    Raises:
+        NotFound; InvalidInput if the person has no account due there, or one is bound to them already.
+    """
+    now = clock.now()
+    a = t.account.c
+    with house.database.writing() as connection:
+        application = application_by_key(connection, key)
+        row = rows_of(connection, application.id, [drift_id])[0]
+        found = find_person(connection, person)
+        account = connection.execute(select(t.account).where(a.application_id == application.id, a.user_id == found.id)).first()
+        if row.kind != UNEXPECTED:
+            raise InvalidInput(f"'{row.name}' is bound to a person already.", "Mend it, or ignore it.", "person")
+        if account is None:
+            raise InvalidInput(
+                f"{found.display_name} has no access to '{application.label}'.", "Assign a role first; then link the account.", "person"
+            )
+        if account.remote_id is not None and not _is_dead(connection, account):
+            raise InvalidInput(
+                f"{found.display_name} has another account there ({account.remote_id}).",
+                "One user has one account. If that one was deleted there, reconcile first; then link this one.",
+                "person",
+            )
+        bind(connection, application.id, account.id, row.remote_id)
+        open_anew(connection, account.id, now)
+        connection.execute(delete(t.drift).where((t.drift.c.id == row.id) | ((t.drift.c.account_id == account.id) & (t.drift.c.kind == MISSING))))
+        details = {"application": key, "remote_id": row.remote_id}
+        record_change(connection, house.keys, caller, "linked account", "account", account.id, now, details, {"person": found.display_name})
+    return {"number": 1}
+
+
+def _is_dead(connection: Connection, account: Any) -> bool:
+    """Whether the account that a user had there was missing when the application was last read."""
+    d = t.drift.c
+    return connection.execute(select(d.id).where(d.account_id == account.id, d.kind == MISSING, d.remote_id == account.remote_id)).first() is not None
+
+
+def make_user(house: House, caller: Caller, key: str, drift_id: str, role: str | None = None, confirm: str | None = None) -> dict[str, Any]:
+    """Make a local person of an unexpected account, with its role there as an assignment to them; the account is bound to them.
+
+    Args:
+        role: by key; None: the role that the account has there.
+        confirm: the account's name, typed, where they would get more than that role.
+
+    Returns:
+        {"person": the user's id}.
+
+    Raises:
+        NotFound; InvalidInput: if it is bound already, is inactive there, or which role it has cannot be told;
+        AlreadyThere: if somebody here has its user name or e-mail address: it is linked to them instead;
+        NeedsConfirmation: if what the application says of them would give them other roles too, by a rule or because everybody has them.
+    """
+    now = clock.now()
+    source = local_source(house)
+    with house.database.reading() as connection:
+        application = application_by_key(connection, key)
+        row = rows_of(connection, application.id, [drift_id])[0]
+        if row.kind != UNEXPECTED:
+            raise InvalidInput(f"'{row.name}' is bound to a person already.", "Mend it, or ignore it.")
+        there = row.there or {}
+        if there.get("active") is False:
+            raise InvalidInput(f"'{row.name}' is inactive there.", "Ignore it, or make it active there first.")
+        given = role_by_key(connection, application, role or _role_there(connection, application, there))
+        # What is planned on knows this role from here on.
+        catalogue = house.catalogue.get(connection)
+    assignment_id = new_id()
+
+    def direct(user_id: str) -> Sequence[Assignment]:
+        return (Assignment(assignment_id, application.id, given.id, user_id),)
+
+    data = _person(there)
+    more = _more(catalogue, PersonRecord("new", source, LOCAL, data, "new"), direct("new"), now)
+    if more and confirm != row.name:
+        # Whoever keeps accounts there could otherwise name somebody so that a rule for another application is for them.
+        raise NeedsConfirmation(f"They would also be {', '.join(more)}.", f"Look at why; then type '{row.name}' to confirm.", "confirm")
+
+    def write(connection: Connection, user_id: str) -> None:
+        connection.execute(
+            insert(t.assignment).values(
+                id=assignment_id, application_id=application.id, role_id=given.id, user_id=user_id, created_at=now, created_by=caller.name,
+                note=f"Found as '{row.name}' in {application.label}",
+            )
+        )  # fmt: skip
+        raise_revision(connection)
+        account = connection.execute(select(t.account).where(t.account.c.application_id == application.id, t.account.c.user_id == user_id)).first()
+        if account is not None:
+            bind(connection, application.id, account.id, row.remote_id)
+            open_anew(connection, account.id, now)
+        connection.execute(delete(t.drift).where(t.drift.c.id == row.id))
+        details = {"application": key, "role": given.key, "remote_id": row.remote_id}
+        record_change(connection, house.keys, caller, "made user of account", "application", application.id, now, details, {"person": row.name})
+
+    return {"person": local_users.take_in(house, caller, data, direct, write)}
+
+
+def _more(catalogue: Catalogue, record: PersonRecord, direct: Sequence[Assignment], now: Instant) -> list[str]:
+    """Return what somebody would get beside what is assigned to them, in words."""
+    outcome = work_out(Person("new", None, (record,), direct=tuple(direct)), catalogue, now)
+    own = {(each.application_id, each.role_id) for each in direct}
+    return [
+        f"{catalogue.roles[each.role_id].label} in {catalogue.applications[each.application_id].label} ({', '.join(map(named, each.reasons))})"
+        for each in outcome.access
+        if (each.application_id, each.role_id) not in own
+    ]
+
+
+def _role_there(connection: Connection, application: Any, there: dict[str, Any]) -> str:
+    """Return the key of the one role that an account has there.
+
+    Raises:
+        InvalidInput: if it has none that is known here, or several.
+    """
+    r = t.role.c
+    roles = {row.key: row for row in connection.execute(select(t.role).where(r.application_id == application.id))}
+    values = [each.get("value") if isinstance(each, dict) else each for each in there.get("roles") or []]
+    known = [str(value) for value in values if value in roles]
+    if len(known) != 1:
+        what = "several roles" if known else "no role that is known here"
+        raise InvalidInput(f"The account has {what}.", f"Say which one the person gets: {', '.join(sorted(roles))}.", "role")
+    return known[0]
+
+
+def _person(there: dict[str, Any]) -> dict[str, Any]:
+    """Return the person that an account tells of, as an operator would enter them."""
+    name = there.get("name") if isinstance(there.get("name"), dict) else {}
+    emails = [each for each in there.get("emails") or [] if isinstance(each, dict) and each.get("value")]
+    email = next((each for each in emails if each.get("primary")), emails[0] if emails else {})
+    enterprise = there.get(ENTERPRISE_URN) if isinstance(there.get(ENTERPRISE_URN), dict) else {}
+    return local_users.read(
+        {
+            "user_name": there.get("userName"), "display_name": there.get("displayName"), "email": email.get("value"), "title": there.get("title"),
+            "given_name": (name or {}).get("givenName"), "family_name": (name or {}).get("familyName"),
+            "department": (enterprise or {}).get("department"),
+        }
+    )  # fmt: skip

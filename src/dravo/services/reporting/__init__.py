@@ -1,0 +1,1 @@
+"""Reports: overview, activity, access flow and metrics."""

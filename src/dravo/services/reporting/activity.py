@@ -1,0 +1,301 @@
+"""One timeline of what happened: requests of sources, attempts of deliveries, reconciliations, and changes by operators.
+
+Each kind stays in its own table, in the order in which it was written down; a page takes the newest of each and merges them. The
+cursor holds how far each kind was read, so that nothing is missed or shown twice, whatever comes in meanwhile.
+"""
+
+from __future__ import annotations
+
+import heapq
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import Connection, Select, Text, false, func, or_, select, type_coerce
+
+from dravo.core.errors import InvalidInput, NotPermitted
+from dravo.core.instants import Instant
+from dravo.core.provisioning.drift import KINDS as DRIFT_KINDS
+from dravo.services.access.undo import UNDOABLE
+from dravo.services.context import House
+from dravo.services.ingest.run_log import HELD
+from dravo.services.lookups import application_by_key, source_by_key
+from dravo.services.provisioning.reconciliation import FINISHED, STOPPED
+from dravo.services.security import masking
+from dravo.services.security.permissions import Caller
+from dravo.store import tables as t
+from dravo.store.pagination import LARGEST, Ask, read_cursor, write_cursor
+from dravo.store.plan_writer import DONE, FAILED
+
+REQUEST, DELIVERY, RECONCILIATION, CHANGE, RUN = "request", "delivery", "reconciliation", "change", "run"
+KINDS = (REQUEST, DELIVERY, RECONCILIATION, CHANGE, RUN)
+PERMISSIONS = {REQUEST: "sources.read", DELIVERY: "deliveries.read", RECONCILIATION: "applications.read", CHANGE: "audit.read", RUN: "sources.read"}
+WELL, TROUBLE, UNDER_WAY = "well", "trouble", "under way"
+
+
+@dataclass(frozen=True)
+class About:
+    """What is to be shown of the timeline.
+
+    Attributes:
+        kind: one of `KINDS`; None for all.
+        source, application: by key; what has nothing to do with it is left out.
+        person: by id.
+        trouble: only what did not go well.
+        until: only what happened before this instant.
+    """
+
+    kind: str | None = None
+    source: str | None = None
+    application: str | None = None
+    person: str | None = None
+    trouble: bool = False
+    until: Instant | None = None
+
+
+@dataclass(frozen=True)
+class _Strand:
+    """One kind's own list: the select with all conditions, its key, the column with the time, and how a row is shown."""
+
+    statement: Select[Any]
+    key: Any
+    at: Any
+    show: Callable[[Any], dict[str, Any]]
+
+
+def listing(house: House, caller: Caller, ask: Ask, about: About) -> dict[str, Any]:
+    """Return a page of the timeline, newest first: what the caller may read, and of that what was asked for.
+
+    Raises:
+        NotFound: if source or application is none of ours.
+        InvalidInput: if the kind, or the cursor, is none of ours.
+        NotPermitted: if the caller may not read the kind that was asked for.
+    """
+    if about.kind is not None and about.kind not in KINDS:
+        raise InvalidInput(f"'{about.kind}' is no kind of activity.", f"It is one of {', '.join(KINDS)}.", "kind")
+    if about.kind is not None and PERMISSIONS[about.kind] not in caller.permissions:
+        raise NotPermitted(f"This needs the permission '{PERMISSIONS[about.kind]}', which you do not have.", "Ask a chief operator.")
+    count = min(max(ask.count, 1), LARGEST)
+    places = read_cursor(ask.after, len(KINDS)) if ask.after else [""] * len(KINDS)
+    with house.database.reading() as connection:
+        strands = _strands(connection, about)
+        shown = [kind for kind in KINDS if kind in strands and about.kind in (None, kind) and PERMISSIONS[kind] in caller.permissions]
+        rows = {kind: _rows(connection, strands[kind], places[KINDS.index(kind)], count + 1) for kind in shown}
+        total = sum(connection.execute(select(func.count()).select_from(strands[kind].statement.subquery())).scalar_one() for kind in shown)
+        merged = list(heapq.merge(*([(row.at_, kind, row) for row in rows[kind]] for kind in shown), key=lambda each: each[0], reverse=True))
+        items = [{"id": f"{kind}:{row.key_}", "kind": kind, "at": at, **strands[kind].show(row)} for at, kind, row in merged[:count]]
+    for _, kind, row in merged[:count]:
+        places[KINDS.index(kind)] = row.key_
+    return {"items": items, "total": total, "next": write_cursor(places) if len(merged) > count else None}
+
+
+def _rows(connection: Connection, strand: _Strand, place: str | int, most: int) -> Sequence[Any]:
+    statement = strand.statement.add_columns(strand.key.label("key_"), strand.at.label("at_"))
+    if place != "":
+        statement = statement.where(strand.key < place)
+    return connection.execute(statement.order_by(strand.key.desc()).limit(most)).all()
+
+
+def _strands(connection: Connection, about: About) -> dict[str, _Strand]:
+    """Return the lists that what was asked for can be in."""
+    source = source_by_key(connection, about.source, "source") if about.source else None
+    application = application_by_key(connection, about.application) if about.application else None
+    strands = {}
+    if application is None:
+        strands[REQUEST] = _requests(about, source)
+        if about.person is None:
+            strands[RUN] = _runs(about, source)
+    if source is None:
+        strands[DELIVERY] = _deliveries(about, application)
+        if about.person is None:
+            strands[RECONCILIATION] = _reconciliations(about, application)
+    if not about.trouble:
+        strands[CHANGE] = _changes(about, source, application)
+    if about.until is None:
+        return strands
+    return {kind: _Strand(each.statement.where(each.at < about.until), each.key, each.at, each.show) for kind, each in strands.items()}
+
+
+def _requests(about: About, source: Any) -> _Strand:
+    c, s = t.trace.c, t.source.c
+    statement = select(c.method, c.path, c.status, c.outcome, c.effects, s.key, s.label).join(t.source, s.id == c.source_id)
+    if source is not None:
+        statement = statement.where(c.source_id == source.id)
+    if about.person is not None:
+        statement = statement.where(type_coerce(c.effects, Text).contains(f'"{about.person}"', autoescape=True))
+    if about.trouble:
+        statement = statement.where(c.status >= 400)
+    return _Strand(statement, c.id, c.at, _request)
+
+
+def _request(row: Any) -> dict[str, Any]:
+    led_to = row.effects or {}
+    subject = led_to.get("subject") or {}
+    people = led_to.get("people", [])
+    person = {"id": people[0]["id"], "name": people[0]["name"]} if len(people) == 1 else None
+    if person is None and subject.get("kind") == "person":
+        person = {"id": subject["id"], "name": subject.get("name") or ""}
+    return {
+        "outcome": TROUBLE if row.status >= 400 else WELL,
+        "by": row.label,
+        "what": row.outcome,
+        "detail": f"{row.method} {row.path} {row.status}",
+        "source": {"key": row.key, "label": row.label},
+        "application": None,
+        "person": person,
+    }
+
+
+def _deliveries(about: About, application: Any) -> _Strand:
+    x, d, u, p = t.delivery_attempt.c, t.delivery.c, t.user.c, t.application.c
+    statement = (
+        select(x.outcome, x.message, d.id, d.aim, d.version.label("aimed"), x.version, d.user_id, u.display_name, p.key, p.label)
+        .join(t.delivery, d.id == x.delivery_id)
+        .join(t.user, u.id == d.user_id)
+        .join(t.application, p.id == d.application_id)
+    )
+    if application is not None:
+        statement = statement.where(d.application_id == application.id)
+    if about.person is not None:
+        statement = statement.where(d.user_id == about.person)
+    if about.trouble:
+        statement = statement.where(x.outcome != DONE)
+    return _Strand(statement, x.id, x.ended_at, _delivery)
+
+
+def _delivery(row: Any) -> dict[str, Any]:
+    # What is to be done now may be more than what was aimed at then: only the words of the same version fit.
+    aim = f": {row.aim}" if row.version == row.aimed else ""
+    went = {DONE: f"{row.display_name} in {row.label}{aim}", FAILED: f"{row.display_name} in {row.label} failed{aim}"}
+    return {
+        "outcome": WELL if row.outcome == DONE else TROUBLE,
+        "by": "Dravo",
+        "what": went.get(row.outcome, f"{row.display_name} in {row.label} is tried again{aim}"),
+        "detail": masking.text(row.message) or "",
+        "source": None,
+        "application": {"key": row.key, "label": row.label},
+        "person": {"id": row.user_id, "name": row.display_name},
+        "delivery": row.id,
+    }
+
+
+def _reconciliations(about: About, application: Any) -> _Strand:
+    r, p = t.run.c, t.application.c
+    statement = select(r.state, r.asked_by, r.counts, r.message, r.progress, r.ended_at, p.key, p.label).join(t.application, p.id == r.application_id)
+    if application is not None:
+        statement = statement.where(r.application_id == application.id)
+    if about.trouble:
+        statement = statement.where(r.state.in_((FAILED, STOPPED)))
+    return _Strand(statement, r.id, func.coalesce(r.ended_at, r.asked_at), _reconciliation)
+
+
+def _reconciliation(row: Any) -> dict[str, Any]:
+    counts = row.counts or {}
+    different = sum(counts.get(kind, 0) for kind in DRIFT_KINDS)
+    found = f"{different or 'no'} difference{'' if different == 1 else 's'}"
+    told = {
+        FINISHED: f"{row.label} was compared: {counts.get('read', 0)} accounts there, {found}",
+        FAILED: f"{row.label} could not be compared",
+        STOPPED: f"The comparison of {row.label} was stopped",
+    }
+    return {
+        "outcome": UNDER_WAY if row.ended_at is None else WELL if row.state == FINISHED else TROUBLE,
+        "by": row.asked_by,
+        "what": told.get(row.state, f"{row.label} is being compared"),
+        "detail": masking.text(row.message) or "",
+        "source": None,
+        "application": {"key": row.key, "label": row.label},
+        "person": None,
+    }
+
+
+def _runs(about: About, source: Any) -> _Strand:
+    r, s = t.run.c, t.source.c
+    columns = (r.state, r.asked_by, r.counts, r.message, r.progress, r.ended_at, r.look_only, s.key, s.label)
+    statement = select(*columns).join(t.source, s.id == r.source_id).where(r.source_id.is_not(None))
+    if source is not None:
+        statement = statement.where(r.source_id == source.id)
+    if about.trouble:
+        statement = statement.where(r.state.in_((FAILED, HELD, STOPPED)))
+    return _Strand(statement, r.id, func.coalesce(r.ended_at, r.asked_at), _run)
+
+
+def _run(row: Any) -> dict[str, Any]:
+    counts = row.counts or {}
+    touched = ", ".join(f"{counts[kind]:,} {kind}" for kind in ("new", "changed", "back", "left", "refused", "conflict") if counts.get(kind))
+    look = "looked at" if row.look_only else "read"
+    told = {
+        FINISHED: f"{row.label} was {look}: {row.progress:,} people, {touched or 'nothing new'}",
+        HELD: f"{row.label} was {look}, and nobody was taken away",
+        FAILED: f"{row.label} could not be read",
+        STOPPED: f"The reading of {row.label} was stopped",
+    }
+    return {
+        "outcome": UNDER_WAY if row.ended_at is None else WELL if row.state == FINISHED else TROUBLE,
+        "by": row.asked_by,
+        "what": told.get(row.state, f"{row.label} is being read"),
+        "detail": masking.text(row.message) or "",
+        "source": {"key": row.key, "label": row.label},
+        "application": None,
+        "person": None,
+    }
+
+
+def _changes(about: About, source: Any, application: Any) -> _Strand:
+    c, s, p = t.audit.c, t.source.c, t.application.c
+    names = (s.key.label("source_key"), s.label.label("source_label"), p.key.label("application_key"), p.label.label("application_label"))
+    statement = (
+        select(c.operator_name, c.action, c.object_kind, c.object_id, c.details, c.personal, *names)
+        .outerjoin(t.source, s.id == c.object_id)
+        .outerjoin(t.application, p.id == c.object_id)
+    )
+    if source is not None:
+        statement = statement.where(c.object_id == source.id)
+    if application is not None:
+        belongs = (t.assignment, t.account, t.delivery, t.delivered_group)
+        statement = statement.where(
+            or_(
+                c.object_id == application.id,
+                *(c.object_id.in_(select(each.c.id).where(each.c.application_id == application.id)) for each in belongs),
+            )
+        )
+    if about.person is not None:
+        theirs = (t.assignment, t.account, t.delivery)
+        ids = (c.object_id.in_(select(each.c.id).where(each.c.user_id == about.person)) for each in theirs)
+        statement = statement.where(or_(false(), c.object_id == about.person, *ids))
+    return _Strand(statement, c.id, c.at, _change)
+
+
+def _change(row: Any) -> dict[str, Any]:
+    details = {**row.details, **(row.personal or {})}
+    return {
+        "outcome": WELL,
+        "by": row.operator_name,
+        "what": row.action[:1].upper() + row.action[1:],
+        "detail": _told(details),
+        "source": {"key": row.source_key, "label": row.source_label} if row.source_key else None,
+        "application": {"key": row.application_key, "label": row.application_label} if row.application_key else None,
+        "person": None,
+        "object": {"kind": row.object_kind, "id": row.object_id},
+        "undoable": row.action in UNDOABLE,
+    }
+
+
+def _told(details: dict[str, Any]) -> str:
+    """Return details as they are read in a line: of a change each value before and after."""
+    before, after = details.get("before"), details.get("after")
+    if isinstance(before, dict) and isinstance(after, dict):
+        changed = [f"{name}: {_value(before.get(name))} → {_value(value)}" for name, value in after.items() if before.get(name) != value]
+        rest = {name: value for name, value in details.items() if name not in ("before", "after")}
+        return " · ".join([*changed, *([_told(rest)] if rest else [])])
+    return " · ".join(f"{name}: {_value(value)}" for name, value in details.items() if value not in (None, "", {}))
+
+
+def _value(value: Any) -> str:
+    if isinstance(value, dict):
+        return ", ".join(f"{name} {_value(each)}" for name, each in value.items()) or "nothing"
+    if isinstance(value, list):
+        return ", ".join(_value(each) for each in value) or "nothing"
+    return (
+        "nothing" if value is None or value == "" else {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value).replace("_", " ")
+    )

@@ -1,0 +1,221 @@
+"""Traces of what sources asked for: method, path, body without secrets, answer, and what it led to.
+
+A request that changes something writes its trace in its own transaction. Reads and refusals are written together, a second later.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import orjson
+import structlog
+from sqlalchemy import Connection, delete, insert, or_, select
+from sqlalchemy.exc import OperationalError
+
+from dravo.core.change_summary import changed_attributes, effects
+from dravo.core.errors import NotFound
+from dravo.core.identity.records import display_name
+from dravo.core.instants import Instant, later
+from dravo.core.scim.quirks import manners
+from dravo.services.ingest.types import Done
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.store.database import Database
+from dravo.store.ids import new_id
+from dravo.store.pagination import Ask, page
+from dravo.store.prepared_statements import Quick
+from dravo.store.queries import search as text_search
+
+LARGEST_BODY = 16_384
+log = structlog.get_logger("traces")
+_MAKE = insert(t.trace)
+_MAKE_ONE = Quick(_MAKE)
+
+
+@dataclass
+class Draft:
+    """A trace while its request is under way."""
+
+    source_id: str
+    method: str
+    path: str
+    query: str | None = None
+    payload: Any = None
+    began: float = field(default_factory=time.monotonic)
+    written: bool = False
+
+    def row(self, status: int, outcome: str, led_to: Mapping[str, Any] | None = None) -> dict[str, Any]:
+        """Return the trace as it is kept; what of the body cannot be shown is left out, for a trace never decides the answer."""
+        try:
+            seen = {"manners": manners(self.payload) or None, "body": _shown_body(self.payload)}
+        except Exception:
+            log.error("part of a trace could not be made", source=self.source_id, path=self.path[:500], exc_info=True)
+            seen = {"manners": None, "body": None}
+        return {
+            "id": new_id(),
+            "source_id": self.source_id,
+            "at": clock.now(),
+            "method": self.method,
+            "path": self.path[:500],
+            "query": self.query[:1_000] if self.query else None,
+            "status": status,
+            "milliseconds": round((time.monotonic() - self.began) * 1000),
+            "outcome": outcome[:1_000],
+            "effects": led_to,
+            **seen,
+        }
+
+    def prepare(self, done: Done) -> Callable[[Connection], None]:
+        """Return what writes the trace of a change with the change itself; all that has to be worked out for it is worked out here."""
+        status = 201 if done.before is None else 204 if self.method == "DELETE" else 200
+        try:
+            led_to: dict[str, Any] = {"subject": {"kind": done.kind, "id": done.id, "name": _name(done)}}
+            if done.outcomes and done.catalogue:
+                led_to |= effects(done.outcomes, done.catalogue)
+            row = self.row(status, _sentence(done), led_to)
+        except Exception:
+            log.error("the effects of a request could not be traced", source=self.source_id, path=self.path[:500], exc_info=True)
+            row = self.row(status, "")
+
+        def write(connection: Connection) -> None:
+            try:
+                _MAKE_ONE.change(connection, row)
+            except OperationalError:
+                # The records themselves cannot be written: then the change cannot either.
+                raise
+            except Exception:
+                log.error("a trace could not be written", source=self.source_id, path=self.path[:500], exc_info=True)
+            self.written = True
+
+        return write
+
+
+def _name(done: Done) -> str:
+    data = done.after or done.before or {}
+    return display_name(data) if done.kind == "person" else str(data.get("displayName", ""))
+
+
+def _sentence(done: Done) -> str:
+    name = _name(done)
+    if done.after is None:
+        return f"Removed {name}."
+    parts = []
+    if done.before is None:
+        parts.append(f"Created {name}")
+    else:
+        changed = changed_attributes(done.before, done.after)
+        if "active" in changed and done.after.get("active") is False:
+            parts.append(f"Deactivated {name}")
+            changed.remove("active")
+        if changed:
+            parts.append(f"{'c' if parts else 'C'}hanged {', '.join(changed)} of {name}")
+    for verb, number in (("added", done.added), ("removed", done.removed)):
+        if number:
+            what = f"{verb} {number} {'member' if number == 1 else 'members'}"
+            parts.append(what if parts else f"{name}: {what}")
+    text = "; ".join(parts) or f"Changed nothing of {name}"
+    return f"{text}. Its people are worked out by and by." if done.marked else f"{text}."
+
+
+def _shown_body(payload: Any) -> str | None:
+    if payload is None:
+        return None
+    text = orjson.dumps(_without_secrets(payload)).decode()
+    return text if len(text) <= LARGEST_BODY else text[:LARGEST_BODY] + " ... (cut)"
+
+
+def _without_secrets(value: Any) -> Any:
+    """Return a body without passwords, wherever they stand; most bodies have none and are returned as they are."""
+    if isinstance(value, Mapping):
+        target = value.get("path")
+        about_secret = isinstance(target, str) and "password" in target.lower()
+        return {
+            key: "(left out)" if "password" in str(key).lower() or (about_secret and str(key).lower() == "value") else _without_secrets(inner)
+            for key, inner in value.items()
+        }
+    if isinstance(value, list):
+        return [_without_secrets(inner) for inner in value]
+    return value
+
+
+def listing(
+    database: Database,
+    source_id: str,
+    ask: Ask,
+    *,
+    words: str | None = None,
+    outcome: str | None = None,
+    method: str | None = None,
+    values: bool = True,
+) -> dict[str, Any]:
+    """Return a page of a source's traces, newest first.
+
+    Args:
+        words: what must stand in path, query, outcome or body, in any letter case.
+        outcome: "refused", "changed" or "read".
+        method: an HTTP method.
+        values: whether people's attributes may be seen: queries and bodies hold them, and what is looked for there is found out.
+    """
+    c = t.trace.c
+    statement = select(t.trace).where(c.source_id == source_id)
+    if words:
+        columns = (c.path, c.outcome, c.query, c.body) if values else (c.path, c.outcome)
+        statement = statement.where(or_(*(text_search.has(column, words) for column in columns)))
+    if outcome == "refused":
+        statement = statement.where(c.status >= 400)
+    elif outcome == "changed":
+        statement = statement.where(c.effects.is_not(None))
+    elif outcome == "read":
+        statement = statement.where(c.status < 400, c.effects.is_(None))
+    if method:
+        statement = statement.where(c.method == method.upper())
+    with database.reading() as connection:
+        found = page(connection, statement, [c.id], ask, _line, newest_first=True)
+    return found if values else {**found, "items": [{**each, "query": None} for each in found["items"]]}
+
+
+def one(database: Database, source_id: str, trace_id: str) -> dict[str, Any]:
+    """Return one trace, its body too.
+
+    Raises:
+        NotFound.
+    """
+    with database.reading() as connection:
+        row = connection.execute(select(t.trace).where(t.trace.c.id == trace_id, t.trace.c.source_id == source_id)).first()
+    if row is None:
+        raise NotFound(f"This source has no trace with the id '{trace_id}'.", "It may be older than traces are kept; see the settings.")
+    return {**_line(row), "body": row.body}
+
+
+def _line(row: Any) -> dict[str, Any]:
+    led_to = row.effects or {}
+    return {
+        "id": row.id,
+        "at": row.at,
+        "method": row.method,
+        "path": row.path,
+        "query": row.query,
+        "status": row.status,
+        "milliseconds": row.milliseconds,
+        "outcome": row.outcome,
+        "manners": row.manners or [],
+        "subject": led_to.get("subject"),
+        "people": led_to.get("people", []),
+        "more": led_to.get("more", 0),
+    }
+
+
+def sweep(database: Database, now: Instant, days: int, most: int) -> int:
+    """Delete traces older than so many days, and of each source those beyond the newest so many; return how many went."""
+    c = t.trace.c
+    gone = 0
+    with database.writing() as connection:
+        gone += connection.execute(delete(t.trace).where(c.at < later(now, -86_400 * days))).rowcount
+        for source_id in connection.execute(select(t.source.c.id)).scalars().all():
+            last = connection.execute(select(c.id).where(c.source_id == source_id).order_by(c.id.desc()).offset(most).limit(1)).scalar()
+            if last is not None:
+                gone += connection.execute(delete(t.trace).where(c.source_id == source_id, c.id <= last)).rowcount
+    return gone

@@ -1,0 +1,1 @@
+"""Operators, sessions, API tokens, permissions, second factors, masking, secrets and the audit log."""

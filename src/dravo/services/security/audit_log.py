@@ -1,0 +1,95 @@
+"""The audit log: which operator changed what, when. Append-only; each entry carries an HMAC over the one before.
+
+Personal values stand outside the chain, which covers only a keyed digest of them, so that a person can be erased and the chain
+still be verified.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import orjson
+from sqlalchemy import Connection, insert, select
+
+from dravo.core.instants import Instant
+from dravo.services.security.permissions import Caller
+from dravo.services.security.secrets import Keys
+from dravo.store import tables as t
+from dravo.store.pagination import Ask, page
+
+_LAST = select(t.audit.c.hmac).order_by(t.audit.c.id.desc()).limit(1)
+
+
+def record_change(
+    connection: Connection,
+    keys: Keys,
+    caller: Caller,
+    action: str,
+    object_kind: str,
+    object_id: str,
+    now: Instant,
+    details: dict[str, Any] | None = None,
+    personal: dict[str, Any] | None = None,
+) -> None:
+    """Write an entry within the transaction of the change that it tells of.
+
+    Args:
+        connection: the writer's.
+        action: what was done, in a few plain words.
+        object_kind, object_id: to what.
+        details: names and settings, before and after; never a secret.
+        personal: values about a person.
+    """
+    before = connection.execute(_LAST).scalar() or ""
+    entry = {
+        "at": now,
+        "operator_id": caller.operator_id,
+        "operator_name": caller.name,
+        "action": action,
+        "object_kind": object_kind,
+        "object_id": object_id,
+        "details": details or {},
+        "personal_digest": keys.seal(_canonical(personal)),
+    }
+    seal = keys.seal(before.encode() + _canonical(entry))
+    connection.execute(insert(t.audit).values(**entry, personal=personal, hmac=seal))
+
+
+def verify_chain(connection: Connection, keys: Keys) -> int | None:
+    """Return the id of the first entry that does not fit the chain, or None if all do."""
+    before = ""
+    for row in connection.execute(select(t.audit).order_by(t.audit.c.id)):
+        entry = {name: getattr(row, name) for name in (
+            "at", "operator_id", "operator_name", "action", "object_kind", "object_id", "details", "personal_digest"
+        )}  # fmt: skip
+        if keys.seal(before.encode() + _canonical(entry)) != row.hmac:
+            return int(row.id)
+        if row.personal is not None and keys.seal(_canonical(row.personal)) != row.personal_digest:
+            return int(row.id)
+        before = row.hmac
+    return None
+
+
+def _canonical(value: Any) -> bytes:
+    return orjson.dumps(value, option=orjson.OPT_SORT_KEYS)
+
+
+def entries(connection: Connection, ask: Ask, object_kind: str | None = None, object_id: str | None = None) -> dict[str, Any]:
+    """Return a page of the log, newest first."""
+    statement = select(t.audit)
+    if object_kind:
+        statement = statement.where(t.audit.c.object_kind == object_kind)
+    if object_id:
+        statement = statement.where(t.audit.c.object_id == object_id)
+    return page(connection, statement, [t.audit.c.id], ask, _line, newest_first=True)
+
+
+def _line(row: Any) -> dict[str, Any]:
+    return {
+        "id": row.id,
+        "at": row.at,
+        "operator": row.operator_name,
+        "action": row.action,
+        "object": {"kind": row.object_kind, "id": row.object_id},
+        "details": {**row.details, **(row.personal or {})},
+    }

@@ -1,0 +1,77 @@
+"""Hides users' attributes from operators who have no right to them; names and user names stay, so that users can be told apart.
+
+Whether attributes are hidden is set once for each request, by `hide_for`, and asked by all that shows, searches or looks up users.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Sequence
+from contextvars import ContextVar
+from typing import Any
+
+import orjson
+
+from dravo.services.security.permissions import ATTRIBUTES, Caller
+
+HIDDEN = "•••"
+# By these users are told apart, and they stand everywhere.
+_SEEN = ("userName", "displayName", "name")
+_EMAIL = re.compile(r"[\w.!#$%&'*+/=?^`{|}~-]+@(?=[\w-]+\.)")
+_HIDDEN: ContextVar[bool] = ContextVar("attributes are hidden", default=False)
+
+
+def hide_for(caller: Caller | None) -> None:
+    """Hide attributes from now on in this thread if a caller has no right to them; None shows them again."""
+    _HIDDEN.set(caller is not None and ATTRIBUTES not in caller.permissions)
+
+
+def hidden() -> bool:
+    """Return whether the present caller has no right to attributes."""
+    return _HIDDEN.get()
+
+
+def for_caller(caller: Caller, items: Iterable[dict[str, Any]]) -> list[dict[str, Any]]:
+    """Return users as a caller may see them: without the right to them, email, attributes and external IDs are hidden."""
+    return list(items) if ATTRIBUTES in caller.permissions else list(_masked(items))
+
+
+def _masked(items: Iterable[dict[str, Any]]) -> Iterator[dict[str, Any]]:
+    for item in items:
+        shown = {**item}
+        if item.get("email"):
+            # The email's domain is no secret; the user's part of it is.
+            shown["email"] = f"{HIDDEN}@{item['email'].rpartition('@')[2]}"
+        if "attributes" in item:
+            shown["attributes"] = [each if each["name"].split(".")[0] in _SEEN else {**each, "value": HIDDEN} for each in item["attributes"]]
+        if "records" in item:
+            shown["records"] = [{**each, "external_id": HIDDEN if each["external_id"] else None} for each in item["records"]]
+        yield shown
+
+
+def text(message: str | None) -> str | None:
+    """Return a message as the present caller may read it: without the users' part of emails, if attributes are hidden."""
+    return _EMAIL.sub(f"{HIDDEN}@", message) if message and hidden() else message
+
+
+def accounts(items: Iterable[dict[str, Any]]) -> list[dict[str, Any]]:
+    """Return accounts as the present caller may read them: an application's own words can quote an email."""
+    return [{**each, "delivery": {**each["delivery"], "message": text(each["delivery"]["message"])}} if each["delivery"] else each for each in items]
+
+
+def exchange(shown: dict[str, Any]) -> dict[str, Any]:
+    """Return a request to an application as the present caller may read it: filters and refusals quote attributes."""
+    return {**shown, "path": shown["path"].partition("?")[0], "said": HIDDEN if shown["said"] else None} if hidden() else shown
+
+
+def hide_texts(content: bytes, texts: Sequence[str]) -> bytes:
+    """Return JSON, CSV or plain text without some texts, however each form writes them.
+
+    Args:
+        texts: such as the conditions of rules, which contain attribute values.
+    """
+    written = {form for each in texts for form in (each.encode(), orjson.dumps(each)[1:-1], each.replace('"', '""').encode())}
+    if not written:
+        return content
+    longest_first = sorted(written, key=len, reverse=True)
+    return re.sub(b"|".join(map(re.escape, longest_first)), HIDDEN.encode(), content)

@@ -1,0 +1,232 @@
+"""Operators who come in by way of a source: bound by themselves, while they are signed in, to whom its provider proves; never by a name.
+
+Nobody is locked out by it: whoever comes in by a source alone has recovery codes, and no source is taken away from the last way in.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import Connection, delete, exists, func, insert, select, update
+from sqlalchemy.exc import IntegrityError
+
+from dravo.core.errors import InvalidInput, NotFound, StillInUse
+from dravo.protocols.verified_identity import Proved, SignInRefused
+from dravo.services.context import House
+from dravo.services.security import second_factor
+from dravo.services.security import sessions as operator_sessions
+from dravo.services.security.audit_log import record_change
+from dravo.services.security.permissions import Caller
+from dravo.services.security.secrets import digest
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.store.ids import new_id
+
+# Whom a source lets in (P5).
+PEOPLE, OPERATORS, BOTH = "people", "operators", "both"
+SERVES = (PEOPLE, OPERATORS, BOTH)
+
+
+# One's own
+
+
+def word_for(csrf: str, key: str) -> str:
+    """Return what a link to a source is begun with: known only to pages that can read the session's own answers.
+
+    Else another page could send the operator's browser off, after it had somebody else be signed in at the provider.
+    """
+    return digest(f"link {key} {csrf}")[:32]
+
+
+def mine(house: House, caller: Caller, csrf: str = "") -> dict[str, Any]:
+    """Return by which sources the caller comes in, by which they could, and whether by these alone.
+
+    Args:
+        csrf: the session's, out of which the addresses are made at which a link begins.
+    """
+    n, s, i = t.operator_link.c, t.source.c, t.source_sign_in.c
+    with house.database.reading() as connection:
+        own = connection.execute(select(t.operator.c.only_by_source).where(t.operator.c.id == caller.operator_id)).scalar_one()
+        linked = connection.execute(
+            select(n.id, n.subject, n.made_at, n.last_used_at, s.key, s.label, i.state)
+            .join(t.source, s.id == n.source_id)
+            .join(t.source_sign_in, i.source_id == n.source_id)
+            .where(n.operator_id == caller.operator_id)
+            .order_by(s.label)
+        ).all()
+        could = connection.execute(
+            select(s.key, s.label).join(t.source_sign_in, i.source_id == s.id).where(i.serves != PEOPLE).order_by(s.label)
+        ).all()
+    return {
+        "items": [
+            {
+                "id": row.id, "source": {"key": row.key, "label": row.label}, "subject": row.subject, "made_at": row.made_at,
+                "last_used_at": row.last_used_at, "state": row.state,
+            }
+            for row in linked
+        ],
+        "offered": [
+            {"key": row.key, "label": row.label, "start": f"/sso/{row.key}/start?operator={word_for(csrf, row.key)}" if csrf else ""}
+            for row in could
+            if row.key not in {each.key for each in linked}
+        ],
+        "only_by_source": own,
+    }  # fmt: skip
+
+
+def unlink(house: House, caller: Caller, link_id: str) -> dict[str, Any]:
+    """Have a source no longer let the caller in.
+
+    Raises:
+        NotFound; StillInUse: if it is their only way in.
+    """
+    n = t.operator_link.c
+    with house.database.writing() as connection:
+        row = connection.execute(select(t.operator_link).where(n.id == link_id, n.operator_id == caller.operator_id)).first()
+        if row is None:
+            raise NotFound(f"You have no link with the id '{link_id}'.")
+        own = connection.execute(select(t.operator).where(t.operator.c.id == caller.operator_id)).one()
+        others = select(func.count()).select_from(t.operator_link).where(n.operator_id == caller.operator_id, n.id != link_id)
+        if own.only_by_source and not connection.execute(others).scalar_one():
+            raise StillInUse("You come in by this source alone.", "Let your password count again first.")
+        connection.execute(delete(t.operator_link).where(n.id == link_id))
+        s = t.operator_session.c
+        connection.execute(delete(t.operator_session).where(s.operator_id == caller.operator_id, s.source_id == row.source_id))
+        record_change(connection, house.keys, caller, "unlinked from source", "operator", caller.operator_id, clock.now(), {"subject": row.subject})
+    return mine(house, caller)
+
+
+def set_only_by_source(house: House, caller: Caller, *, only: bool) -> dict[str, Any]:
+    """Have the caller's password count no longer, or again.
+
+    Raises:
+        InvalidInput: without a session, a link that let them in already, or recovery codes for the day on which the source is down.
+    """
+    if caller.session is None:
+        raise InvalidInput("How you come in is set in the console only.", "Sign in there.")
+    with house.database.writing() as connection:
+        if only:
+            _check_ways(connection, caller)
+        connection.execute(update(t.operator).where(t.operator.c.id == caller.operator_id).values(only_by_source=only))
+        action = "comes in by a source alone" if only else "comes in by password too"
+        record_change(connection, house.keys, caller, action, "operator", caller.operator_id, clock.now(), {})
+    return mine(house, caller)
+
+
+def _check_ways(connection: Connection, caller: Caller) -> None:
+    n, i = t.operator_link.c, t.source_sign_in.c
+    used = (
+        select(n.id)
+        .join(t.source_sign_in, i.source_id == n.source_id)
+        .where(n.operator_id == caller.operator_id, n.last_used_at > n.made_at, i.state != "off", i.serves != PEOPLE)
+    )
+    if connection.execute(used).first() is None:
+        raise InvalidInput("No source that is in force has let you in yet.", "Link yourself to one, sign out, and come in by it once.")
+    if not second_factor.codes_left(connection, caller.operator_id):
+        raise InvalidInput("You have no recovery codes.", "Make some and keep them: they let you in on the day on which the source is down.")
+
+
+# At the door
+
+
+def link(house: House, operator_id: str, source: Any, proved: Proved) -> None:
+    """Bind an operator, who asked for it while signed in, to whom the provider has just proved.
+
+    Raises:
+        SignInRefused: if another operator is bound to that, or the operator is not there any more, or the source lets no operators in by now.
+    """
+    now = clock.now()
+    row = {
+        "id": new_id(), "operator_id": operator_id, "source_id": source.id, "native_id": proved.native_id, "subject": proved.subject,
+        "made_at": now, "last_used_at": now,
+    }  # fmt: skip
+    n = t.operator_link.c
+    try:
+        with house.database.writing() as connection:
+            own = connection.execute(select(t.operator).where(t.operator.c.id == operator_id, t.operator.c.disabled_at.is_(None))).first()
+            if own is None:
+                raise SignInRefused("operator", "The operator who asked for it is shut out.", "Ask a chief operator.")
+            i = t.source_sign_in.c
+            if connection.execute(select(i.source_id).where(i.source_id == source.id, i.serves != PEOPLE)).first() is None:
+                raise SignInRefused("operator", "This source lets no operators in any more.", "A chief operator can have it do so.")
+            # Whoever links anew means the other identity.
+            connection.execute(delete(t.operator_link).where(n.operator_id == operator_id, n.source_id == source.id))
+            connection.execute(insert(t.operator_link).values(**row))
+            who = Caller(own.id, own.name, own.kind)
+            details = {"source": source.key, "subject": proved.subject}
+            record_change(connection, house.keys, who, "linked to source", "operator", operator_id, now, details)
+    except IntegrityError:
+        mend = "Have that operator unlink themselves, or sign in at the provider as yourself."
+        raise SignInRefused("operator", "Another operator is linked to whom the provider names.", mend) from None
+
+
+def linked_to(house: House, source_id: str, proved: Proved) -> Any:
+    """Return the row of the operator who is bound to whom a source proved; None if nobody is who may come in."""
+    n, o = t.operator_link.c, t.operator.c
+    with house.database.reading() as connection:
+        bound = select(n.operator_id).where(n.source_id == source_id, n.native_id == proved.native_id)
+        return connection.execute(select(t.operator).where(o.id.in_(bound), o.disabled_at.is_(None))).first()
+
+
+def enter(house: House, source: Any, row: Any, proved: Proved) -> str:
+    """Begin the session of an operator whom a source let in, and return its secret."""
+    n = t.operator_link.c
+    with house.database.writing() as connection:
+        secret, _ = operator_sessions.begin_session(house, connection, row, source, proved)
+        used = update(t.operator_link).where(n.operator_id == row.id, n.source_id == source.id)
+        connection.execute(used.values(last_used_at=clock.now()))
+    return secret
+
+
+# That nobody is locked out
+
+
+def check_own_way(connection: Connection, caller: Caller, source_id: str) -> None:
+    """Make sure that whoever has operators come in by a source has proved their own way in (J7).
+
+    Raises:
+        InvalidInput: if neither the source let them in, nor they have recovery codes.
+    """
+    n = t.operator_link.c
+    proved = select(n.id).where(n.operator_id == caller.operator_id, n.source_id == source_id)
+    if connection.execute(proved).first() is None and not second_factor.codes_left(connection, caller.operator_id):
+        raise InvalidInput(
+            "Your own way in is not proved: you are not linked to this source, and have no recovery codes.",
+            "Make recovery codes under Settings; or link yourself to it there while it is not in force for everybody.",
+            "state",
+        )
+
+
+def check_nobody_is_locked_out(connection: Connection, source_id: str) -> None:
+    """Make sure that every operator still gets in when a source lets no operators in any more.
+
+    Raises:
+        StillInUse: naming those who would have no way in: no password, no recovery codes, no other source.
+    """
+    o, n, i = t.operator.c, t.operator_link.c, t.source_sign_in.c
+    other = (
+        select(n.id)
+        .join(t.source_sign_in, i.source_id == n.source_id)
+        .where(n.operator_id == o.id, n.source_id != source_id, i.state != "off", i.serves != PEOPLE)
+    )
+    r = t.operator_recovery.c
+    codes = select(r.hash).where(r.operator_id == o.id, r.used_at.is_(None))
+    without = (o.only_by_source.is_(True), o.disabled_at.is_(None), ~exists(other), ~exists(codes))
+    names = connection.execute(select(o.name).where(*without).order_by(o.name)).scalars().all()
+    if names:
+        mend = "Let their password count again, or have them make recovery codes."
+        raise StillInUse(f"These would have no way in any more: {', '.join(names)}.", mend)
+
+
+def end_sessions(connection: Connection, source_id: str) -> None:
+    """End every session of operators whom a source let in."""
+    connection.execute(delete(t.operator_session).where(t.operator_session.c.source_id == source_id))
+
+
+def end_all(connection: Connection, source_id: str) -> None:
+    """Have a source let no operators in any more: sessions end, and links are forgotten.
+
+    Whoever may change its provider afterwards could else prove an operator by it, once it is a chief's again.
+    """
+    end_sessions(connection, source_id)
+    connection.execute(delete(t.operator_link).where(t.operator_link.c.source_id == source_id))

@@ -1,0 +1,141 @@
+"""Operators: who may run Dravo, with which permissions, and for which applications."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import structlog
+from sqlalchemy import Connection, delete, insert, or_, select, update
+from sqlalchemy.exc import IntegrityError
+
+from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, StillInUse
+from dravo.core.identity.names import user_name_key
+from dravo.services.context import House
+from dravo.services.lookups import application_by_key, check_label
+from dravo.services.security import second_factor
+from dravo.services.security.audit_log import record_change
+from dravo.services.security.permissions import AUDITOR, CHIEF, HELP_DESK, KINDS, OWNER, Caller
+from dravo.services.security.secrets import hash_password, made_password
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.store.ids import new_id
+from dravo.store.pagination import Ask, page
+
+log = structlog.get_logger("operators")
+SYSTEM = Caller("", "the command line", CHIEF)
+
+
+def add(
+    house: House,
+    caller: Caller,
+    name: str,
+    kind: str,
+    password: str | None = None,
+    applications: Sequence[str] = (),
+    *,
+    masked: bool = False,
+) -> dict[str, Any]:
+    """Add an operator; without a password one is made and shown in the answer, the only time.
+
+    Args:
+        applications: of an application owner, by key.
+        masked: whether people's attributes are not for them: for help desk and auditors.
+
+    Raises:
+        InvalidInput, AlreadyThere, NotFound.
+    """
+    name = check_label(name)
+    if kind not in KINDS:
+        raise InvalidInput(f"'{kind}' is no kind of operator.", f"It is one of: {', '.join(KINDS)}.", "kind")
+    if (kind == OWNER) != bool(applications):
+        raise InvalidInput("An application owner has applications, and nobody else has.", "Say which ones, or another kind.", "applications")
+    if masked and kind not in (HELP_DESK, AUDITOR):
+        raise InvalidInput(f"For a {kind} nothing can be masked.", "It is for help desk and auditors.", "masked")
+    chosen = password or made_password()
+    now = clock.now()
+    row: dict[str, Any] = {
+        "id": new_id(),
+        "name": name,
+        "name_key": user_name_key(name),
+        "kind": kind,
+        "masked": masked,
+        "password_hash": hash_password(chosen),
+        "created_at": now,
+    }
+    try:
+        with house.database.writing() as connection:
+            connection.execute(insert(t.operator).values(**row))
+            for key in dict.fromkeys(applications):
+                of = application_by_key(connection, key).id
+                connection.execute(insert(t.operator_application).values(operator_id=row["id"], application_id=of))
+            details = {
+                "name": name,
+                "kind": kind,
+                **({"applications": [*applications]} if applications else {}),
+                **({"masked": True} if masked else {}),
+            }
+            record_change(connection, house.keys, caller, "added operator", "operator", row["id"], now, details)
+    except IntegrityError:
+        raise AlreadyThere(f"There is an operator '{name}' already.", "Take another name.", "name") from None
+    return {**one(house, row["id"]), "password": None if password else chosen}
+
+
+def _line(connection: Connection, row: Any) -> dict[str, Any]:
+    owned = applications_of(connection, row)
+    return {
+        "id": row.id, "name": row.name, "kind": row.kind, "masked": row.masked, "applications": sorted(owned or ()),
+        "created_at": row.created_at, "disabled_at": row.disabled_at, "second_factor": row.factor_secret is not None,
+        "only_by_source": row.only_by_source,
+    }  # fmt: skip
+
+
+def applications_of(connection: Connection, row: Any) -> frozenset[str] | None:
+    """Return the keys of the applications of an application owner; None for all others."""
+    if row.kind != OWNER:
+        return None
+    o, p = t.operator_application.c, t.application.c
+    keys = connection.execute(select(p.key).join(t.operator_application, o.application_id == p.id).where(o.operator_id == row.id)).scalars()
+    return frozenset(keys)
+
+
+def listing(house: House, ask: Ask) -> dict[str, Any]:
+    """Return a page of operators by name."""
+    with house.database.reading() as connection:
+        return page(connection, select(t.operator), [t.operator.c.name_key, t.operator.c.id], ask, lambda row: _line(connection, row))
+
+
+def one(house: House, operator_id: str) -> dict[str, Any]:
+    """Return one operator.
+
+    Raises:
+        NotFound.
+    """
+    with house.database.reading() as connection:
+        row = connection.execute(select(t.operator).where(t.operator.c.id == operator_id)).first()
+        if row is None:
+            raise NotFound(f"There is no operator with the id '{operator_id}'.")
+        return _line(connection, row)
+
+
+def disable(house: House, caller: Caller, operator_id: str) -> dict[str, Any]:
+    """Shut an operator out: sessions end, tokens stop working. The last chief stays.
+
+    Raises:
+        NotFound, StillInUse.
+    """
+    now = clock.now()
+    with house.database.writing() as connection:
+        row = connection.execute(select(t.operator).where(t.operator.c.id == operator_id)).first()
+        if row is None:
+            raise NotFound(f"There is no operator with the id '{operator_id}'.")
+        o = t.operator.c
+        # Whoever comes in by a source alone counts only with recovery codes: a source can fail.
+        gets_in = or_(o.only_by_source.is_(False), o.id.in_(second_factor.who_recovers()))
+        chiefs = select(o.id).where(o.kind == CHIEF, o.disabled_at.is_(None), o.id != operator_id, gets_in)
+        if row.kind == CHIEF and connection.execute(chiefs.limit(1)).first() is None:
+            raise StillInUse("This is the last chief operator who gets in whatever happens.", "Add another chief first.")
+        connection.execute(update(t.operator).where(t.operator.c.id == operator_id).values(disabled_at=now))
+        connection.execute(delete(t.operator_session).where(t.operator_session.c.operator_id == operator_id))
+        record_change(connection, house.keys, caller, "disabled operator", "operator", operator_id, now, {"name": row.name})
+    return one(house, operator_id)

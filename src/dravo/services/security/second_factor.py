@@ -1,0 +1,237 @@
+"""Operators' second factor: codes of an app (TOTP, RFC 6238), and recovery codes, each good once."""
+
+from __future__ import annotations
+
+import base64
+import secrets
+import time
+from typing import Any
+from urllib.parse import quote
+
+from cryptography.hazmat.primitives import hashes
+from cryptography.hazmat.primitives.twofactor import InvalidToken
+from cryptography.hazmat.primitives.twofactor.totp import TOTP
+from sqlalchemy import Connection, Select, delete, func, insert, or_, select, update
+
+from dravo.core.errors import DravoError, InvalidInput, NotFound
+from dravo.services import settings
+from dravo.services.context import House
+from dravo.services.security.audit_log import record_change
+from dravo.services.security.permissions import Caller
+from dravo.services.security.secrets import digest
+from dravo.store import clock
+from dravo.store import tables as t
+
+DIGITS, STEP = 6, 30
+RECOVERY_CODES = 10
+# By how many steps an app's clock may be ahead or behind.
+NEAR = 1
+
+
+class SecondFactorNeeded(DravoError):
+    """Name and password fit, and the second factor is missing."""
+
+    code = "second_factor_needed"
+    status = 401
+
+
+class SecondFactorMissing(DravoError):
+    """Every operator has to have a second factor, and this one has none yet."""
+
+    code = "second_factor_missing"
+    status = 403
+
+
+def state(house: House, caller: Caller) -> dict[str, Any]:
+    """Return whether the caller has a second factor, since when, and how many recovery codes are left."""
+    with house.database.reading() as connection:
+        row = _row(connection, caller.operator_id)
+        left = codes_left(connection, caller.operator_id)
+        required = bool(settings.read(connection)["second_factor"])
+    return {"on": row.factor_secret is not None, "since": row.factor_at, "recovery_left": left, "required": required}
+
+
+def begin(house: House, caller: Caller) -> dict[str, Any]:
+    """Return a new secret for the caller's app, shown once; it counts only when a code of it was given.
+
+    Raises:
+        InvalidInput: without a session: a token turns nothing of this on or off.
+    """
+    _check_session(caller)
+    secret = secrets.token_bytes(20)
+    text = base64.b32encode(secret).decode()
+    with house.database.writing() as connection:
+        if _row(connection, caller.operator_id).factor_secret is not None:
+            raise InvalidInput("There is a second factor already.", "Take it away first, with one of its codes.")
+        connection.execute(update(t.operator).where(t.operator.c.id == caller.operator_id).values(factor_pending=house.keys.encrypt(text)))
+    issuer = "Dravo"
+    address = f"otpauth://totp/{issuer}:{quote(caller.name)}?secret={text}&issuer={issuer}&digits={DIGITS}&period={STEP}"
+    # Imported at its first use: few processes ever draw a QR code.
+    import segno
+
+    return {"secret": text, "address": address, "picture": segno.make(address, error="m").svg_data_uri(scale=4, border=2, light="#fff")}
+
+
+def confirm(house: House, caller: Caller, code: str) -> dict[str, Any]:
+    """Turn the second factor on by a code of the new secret; returns the recovery codes, the only time.
+
+    Raises:
+        InvalidInput: if none was begun, or the code is not one of it.
+    """
+    _check_session(caller)
+    now = clock.now()
+    with house.database.writing() as connection:
+        row = _row(connection, caller.operator_id)
+        if row.factor_pending is None:
+            raise InvalidInput("No second factor was begun.", "Begin anew.")
+        counter = _counter(house.keys.decrypt(row.factor_pending), code)
+        if counter is None:
+            raise InvalidInput(
+                "This is not the code that the app shows now.", "See whether the app's clock is right, and type the present code.", "code"
+            )
+        values = {"factor_secret": row.factor_pending, "factor_pending": None, "factor_at": now, "factor_counter": counter}
+        connection.execute(update(t.operator).where(t.operator.c.id == caller.operator_id).values(**values))
+        codes = _new_codes(connection, caller.operator_id)
+        # Whoever is signed in elsewhere by the password alone signs in anew.
+        s = t.operator_session.c
+        connection.execute(delete(t.operator_session).where(s.operator_id == caller.operator_id, s.hash != digest(caller.session or "")))
+        record_change(connection, house.keys, caller, "turned second factor on", "operator", caller.operator_id, now, {})
+    return {"recovery_codes": codes}
+
+
+def _new_codes(connection: Connection, operator_id: str) -> list[str]:
+    """Make recovery codes in place of those that there were."""
+    codes = ["-".join(text[at : at + 5] for at in range(0, 20, 5)) for text in (secrets.token_hex(10) for _ in range(RECOVERY_CODES))]
+    connection.execute(delete(t.operator_recovery).where(t.operator_recovery.c.operator_id == operator_id))
+    connection.execute(insert(t.operator_recovery), [{"operator_id": operator_id, "hash": _kept(each)} for each in codes])
+    return codes
+
+
+def renew_codes(house: House, caller: Caller, code: str) -> dict[str, Any]:
+    """Make new recovery codes for the caller, shown once; those before count no longer.
+
+    Args:
+        code: of the second factor, where there is one.
+
+    Raises:
+        InvalidInput: without a session, or if the code is none of the second factor.
+    """
+    _check_session(caller)
+    with house.database.writing() as connection:
+        row = _row(connection, caller.operator_id)
+        if row.factor_secret is not None and not fits(house, connection, row, code):
+            raise InvalidInput("This is no code of the second factor.", "Type the present one, or a recovery code.", "code")
+        codes = _new_codes(connection, caller.operator_id)
+        record_change(connection, house.keys, caller, "made recovery codes", "operator", caller.operator_id, clock.now(), {})
+    return {"recovery_codes": codes}
+
+
+def take_away(house: House, caller: Caller, code: str) -> dict[str, Any]:
+    """Turn the caller's second factor off, by a code of it or a recovery code.
+
+    Raises:
+        InvalidInput: if it is neither.
+    """
+    _check_session(caller)
+    with house.database.writing() as connection:
+        row = _row(connection, caller.operator_id)
+        if settings.read(connection)["second_factor"]:
+            raise InvalidInput("Every operator here has a second factor.", "A chief operator can change that in the settings.")
+        if row.factor_secret is None or not fits(house, connection, row, code):
+            raise InvalidInput("This is no code of the second factor.", "Type the present one, or a recovery code.", "code")
+        _off(connection, caller.operator_id)
+        record_change(connection, house.keys, caller, "turned second factor off", "operator", caller.operator_id, clock.now(), {})
+    return state(house, caller)
+
+
+def reset(house: House, caller: Caller, operator_id: str) -> None:
+    """Turn another operator's second factor off, who lost both app and recovery codes; their sessions end.
+
+    Raises:
+        NotFound.
+    """
+    with house.database.writing() as connection:
+        row = _row(connection, operator_id)
+        _off(connection, operator_id)
+        connection.execute(delete(t.operator_session).where(t.operator_session.c.operator_id == operator_id))
+        record_change(connection, house.keys, caller, "reset second factor", "operator", operator_id, clock.now(), {"name": row.name})
+
+
+def fits(house: House, connection: Connection, row: Any, code: str) -> bool:
+    """Whether a code is the second factor of an operator's row, now; it counts once."""
+    counter = _counter(house.keys.decrypt(row.factor_secret), code)
+    o = t.operator.c
+    if counter is not None:
+        fresh = (o.id == row.id, or_(o.factor_counter.is_(None), o.factor_counter < counter))
+        return connection.execute(update(t.operator).where(*fresh).values(factor_counter=counter)).rowcount == 1
+    return recovers(connection, row, code)
+
+
+def recovers(connection: Connection, row: Any, code: str) -> bool:
+    """Whether a code is a recovery code of an operator's row; it counts once."""
+    r = t.operator_recovery.c
+    used = update(t.operator_recovery).where(*_unused(row.id), r.hash == _kept(code)).values(used_at=clock.now())
+    return connection.execute(used).rowcount == 1
+
+
+def knows(connection: Connection, row: Any, code: str) -> bool:
+    """Whether a code is a recovery code of an operator's row that was not used yet; it stays good."""
+    r = t.operator_recovery.c
+    return connection.execute(select(r.hash).where(*_unused(row.id), r.hash == _kept(code))).first() is not None
+
+
+def codes_left(connection: Connection, operator_id: str) -> int:
+    """Return how many recovery codes an operator has."""
+    return connection.execute(select(func.count()).select_from(t.operator_recovery).where(*_unused(operator_id))).scalar_one()
+
+
+def who_recovers() -> Select[tuple[str]]:
+    """Return a query for the ids of operators who have recovery codes."""
+    r = t.operator_recovery.c
+    return select(r.operator_id).where(r.used_at.is_(None))
+
+
+def _unused(operator_id: str) -> tuple[Any, Any]:
+    r = t.operator_recovery.c
+    return r.operator_id == operator_id, r.used_at.is_(None)
+
+
+def _kept(code: str) -> str:
+    return digest(code.strip().lower().replace(" ", "").replace("-", ""))
+
+
+def _counter(secret: str, code: str) -> int | None:
+    """Return the step of which a code is, of those near now; None if it is of none."""
+    digits = code.replace(" ", "").strip()
+    if len(digits) != DIGITS or not (digits.isascii() and digits.isdigit()):
+        return None
+    totp = TOTP(base64.b32decode(secret), DIGITS, hashes.SHA1(), STEP)
+    present = int(time.time()) // STEP
+    for counter in (present, *(present + apart for near in range(1, NEAR + 1) for apart in (-near, near))):
+        try:
+            totp.verify(digits.encode(), counter * STEP)
+        except InvalidToken:
+            continue
+        return counter
+    return None
+
+
+def _row(connection: Connection, operator_id: str) -> Any:
+    row = connection.execute(select(t.operator).where(t.operator.c.id == operator_id)).first()
+    if row is None:
+        raise NotFound(f"There is no operator with the id '{operator_id}'.")
+    return row
+
+
+def _off(connection: Connection, operator_id: str) -> None:
+    values = {"factor_secret": None, "factor_pending": None, "factor_at": None, "factor_counter": None}
+    connection.execute(update(t.operator).where(t.operator.c.id == operator_id).values(**values))
+    # Whoever comes in by a source alone keeps the codes that let them in without it.
+    alone = select(t.operator.c.id).where(t.operator.c.id == operator_id, t.operator.c.only_by_source.is_(True))
+    if connection.execute(alone).first() is None:
+        connection.execute(delete(t.operator_recovery).where(t.operator_recovery.c.operator_id == operator_id))
+
+
+def _check_session(caller: Caller) -> None:
+    if caller.session is None:
+        raise InvalidInput("A second factor is turned on and off in the console only.", "Sign in there.")

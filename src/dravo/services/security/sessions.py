@@ -1,0 +1,207 @@
+"""Operators' sign-in by password and second factor, and their sessions."""
+
+from __future__ import annotations
+
+import functools
+import secrets as random_secrets
+from collections.abc import Sequence
+from typing import Any
+
+from sqlalchemy import Connection, delete, insert, select, update
+
+from dravo.core.errors import NotSignedIn, TooManyTries
+from dravo.core.identity.names import fold, user_name_key
+from dravo.core.instants import later
+from dravo.protocols.verified_identity import Proved
+from dravo.services import events, settings
+from dravo.services.context import House
+from dravo.services.security import second_factor
+from dravo.services.security.audit_log import record_change
+from dravo.services.security.operators import applications_of
+from dravo.services.security.permissions import Caller
+from dravo.services.security.rate_limits import Limiter
+from dravo.services.security.second_factor import SecondFactorNeeded
+from dravo.services.security.secrets import csrf_token, digest, hash_password, password_fits
+from dravo.store import clock
+from dravo.store import tables as t
+
+SESSION_HOURS = 12
+IDLE_HOURS = 2
+
+
+# Sessions
+
+
+def sign_in(house: House, limiter: Limiter, name: str, password: str, address: str, code: str = "") -> tuple[str, dict[str, Any]]:
+    """Return a new session's secret and what the console is told, for a name and password that fit, and the second factor if there is one.
+
+    Raises:
+        NotSignedIn: if they do not; the same for a name that is not known.
+        SecondFactorNeeded: if only that is missing.
+        TooManyTries.
+    """
+    # By name and address together, so that nobody can lock an operator out from elsewhere.
+    marks = (f"{fold(name)} from {address}", f"address {address}")
+    limiter.check(*marks)
+    with house.database.reading() as connection:
+        row = connection.execute(select(t.operator).where(t.operator.c.name_key == user_name_key(name))).first()
+    # Something is verified either way, so that time does not tell whether the name exists.
+    fits = password_fits(row.password_hash if row else _nobody(), password)
+    recovers = row is not None and row.only_by_source
+    if recovers:
+        # On the day on which the source is down a recovery code lets them in; their password counts for nothing.
+        with house.database.reading() as connection:
+            fits = second_factor.knows(connection, row, password)
+    if row is None or not fits or row.disabled_at:
+        limiter.failed(*marks)
+        _note_failure(house, limiter, row, address, "disabled" if fits and row is not None else "password")
+        raise _does_not_fit()
+    if row.factor_secret is not None:
+        _check_factor(house, limiter, marks, row, code, address)
+    with house.database.writing() as connection:
+        # It is used up only now: whoever is asked for their second factor first sends it once more.
+        if recovers and not second_factor.recovers(connection, row, password):
+            raise _does_not_fit()
+        limiter.worked(marks[0])
+        return begin_session(house, connection, row)
+
+
+def _does_not_fit() -> NotSignedIn:
+    return NotSignedIn("Name and password do not fit.", "Try again; letter case matters in the password.")
+
+
+def begin_session(house: House, connection: Connection, row: Any, source: Any = None, proved: Proved | None = None) -> tuple[str, dict[str, Any]]:
+    """Begin a session of an operator; returns its secret and what the console is told.
+
+    Args:
+        source: the source that let them in, None if their password did.
+        proved: whom its provider proved.
+    """
+    now = clock.now()
+    secret = random_secrets.token_urlsafe(32)
+    connection.execute(delete(t.operator_session).where(t.operator_session.c.expires_at < now))
+    named = {"provider_session": proved.session, "subject": proved.subject, "subject_format": proved.format} if proved is not None else {}
+    connection.execute(
+        insert(t.operator_session).values(
+            **named, hash=digest(secret), operator_id=row.id, source_id=source.id if source is not None else None, created_at=now,
+            last_seen_at=now, expires_at=later(now, SESSION_HOURS * 3600),
+        )
+    )  # fmt: skip
+    unfinished = source is None and lacks_factor(connection, row)
+    who = Caller(row.id, row.name, row.kind, applications=applications_of(connection, row), masked=row.masked, unfinished=unfinished)
+    record_change(connection, house.keys, who, "signed in", "operator", row.id, now, {"source": source.key} if source is not None else {})
+    return secret, session_line(who, csrf_token(secret))
+
+
+def lacks_factor(connection: Connection, row: Any) -> bool:
+    """Whether an operator who came by their password has to set up a second factor before anything else."""
+    return row.factor_secret is None and bool(settings.read(connection)["second_factor"])
+
+
+def codes_mark(operator_id: str) -> str:
+    """Return the name under which wrong codes of an operator's second factor are counted, wherever they are given."""
+    return f"codes of {operator_id}"
+
+
+def _note_failure(house: House, limiter: Limiter, row: Any, address: str, what: str) -> None:
+    """Write down that somebody could not sign in: in the log each time, in the audit log of an operator once in a while."""
+    events.note(events.SIGN_IN, "operator", operator=row.name if row is not None else None, address=address, what=what)
+    if row is None:
+        return
+    mark = f"failures noted of {row.id}"
+    try:
+        limiter.check(mark)
+    except TooManyTries:
+        return
+    limiter.failed(mark)
+    with house.database.writing() as connection:
+        who = Caller("", f"somebody at {address}", row.kind)
+        record_change(connection, house.keys, who, "failed to sign in", "operator", row.id, clock.now(), {"name": row.name, "what": what})
+
+
+def _check_factor(house: House, limiter: Limiter, marks: Sequence[str], row: Any, code: str, address: str) -> None:
+    if not code.strip():
+        raise SecondFactorNeeded("Your second factor is missing.", "Type the code that your app shows, or a recovery code.", "code")
+    # From wherever they come: whoever gets as far has the password, so that nobody else is locked out by it.
+    limiter.check(codes_mark(row.id))
+    with house.database.writing() as connection:
+        fits = second_factor.fits(house, connection, row, code)
+    if fits:
+        limiter.worked(codes_mark(row.id))
+    else:
+        limiter.failed(*marks, codes_mark(row.id))
+        _note_failure(house, limiter, row, address, "second factor")
+        raise NotSignedIn("This is not the code of your second factor.", "Type the present one; each counts once. Or a recovery code.", "code")
+
+
+@functools.cache
+def _nobody() -> str:
+    """Return what is kept of a password that nobody has."""
+    return hash_password(random_secrets.token_urlsafe(32))
+
+
+def session_line(who: Caller, csrf: str) -> dict[str, Any]:
+    """Return what the console is told about its session."""
+    return {
+        "name": who.name, "kind": who.kind, "csrf": csrf, "permissions": sorted(who.permissions),
+        "applications": None if who.applications is None else sorted(who.applications), "needs_second_factor": who.unfinished,
+    }  # fmt: skip
+
+
+def by_session(house: House, secret: str) -> tuple[Caller, str] | None:
+    """Return whose session it is and its CSRF token, or None if it is not one, or has ended."""
+    s, o = t.operator_session.c, t.operator.c
+    now, kept = clock.now(), digest(secret)
+    with house.database.reading() as connection:
+        row = connection.execute(
+            select(o.id, o.name, o.kind, o.masked, o.factor_secret, s.last_seen_at, s.source_id)
+            .join(t.operator, o.id == s.operator_id)
+            .where(s.hash == kept, s.expires_at > now, s.last_seen_at > later(now, -IDLE_HOURS * 3600), o.disabled_at.is_(None))
+        ).first()
+        if row is None:
+            return None
+        owned = applications_of(connection, row)
+        unfinished = row.source_id is None and lacks_factor(connection, row)
+    if row.last_seen_at < later(now, -60):
+        with house.database.writing() as connection:
+            connection.execute(update(t.operator_session).where(s.hash == kept).values(last_seen_at=now))
+    return Caller(row.id, row.name, row.kind, session=secret, applications=owned, masked=row.masked, unfinished=unfinished), csrf_token(secret)
+
+
+def end_session(house: House, caller: Caller) -> Any:
+    """End the caller's session; returns the row that it was, None if there was none."""
+    if not caller.session:
+        return None
+    with house.database.writing() as connection:
+        here = t.operator_session.c.hash == digest(caller.session)
+        row = connection.execute(select(t.operator_session).where(here)).first()
+        connection.execute(delete(t.operator_session).where(here))
+    return row
+
+
+def sessions(house: House, caller: Caller) -> dict[str, Any]:
+    """Return where the caller is signed in, this session among them."""
+    s, now = t.operator_session.c, clock.now()
+    live = (s.operator_id == caller.operator_id, s.expires_at > now, s.last_seen_at > later(now, -IDLE_HOURS * 3600))
+    statement = select(t.operator_session, t.source.c.key, t.source.c.label).outerjoin(t.source, t.source.c.id == s.source_id)
+    with house.database.reading() as connection:
+        rows = connection.execute(statement.where(*live).order_by(s.created_at.desc()).limit(50)).all()
+    this = digest(caller.session) if caller.session else ""
+    return {
+        "items": [
+            {
+                "created_at": row.created_at, "last_seen_at": row.last_seen_at, "until_at": row.expires_at, "this": row.hash == this,
+                "source": {"key": row.key, "label": row.label} if row.key is not None else None,
+            }
+            for row in rows
+        ]
+    }  # fmt: skip
+
+
+def end_other_sessions(house: House, caller: Caller) -> dict[str, Any]:
+    """End every session of the caller but this one."""
+    s, this = t.operator_session.c, digest(caller.session) if caller.session else ""
+    with house.database.writing() as connection:
+        ended = connection.execute(delete(t.operator_session).where(s.operator_id == caller.operator_id, s.hash != this)).rowcount
+        record_change(connection, house.keys, caller, "ended own sessions", "operator", caller.operator_id, clock.now(), {"ended": ended})
+    return sessions(house, caller)

@@ -1,0 +1,160 @@
+"""What a sign-in would come to: through which sources a user could sign in now, and a kept sign-in with other settings. Nothing is changed."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import Connection, select
+
+from dravo.core.identity.matching import Conflict, match
+from dravo.core.identity.names import fold
+from dravo.core.identity.records import SIGN_IN, primary_email
+from dravo.core.identity.source_policy import SourcePolicy
+from dravo.protocols.verified_identity import Proved, SignInRefused
+from dravo.services import settings
+from dravo.services.context import House
+from dravo.services.lookups import find_person
+from dravo.services.security.operator_sso import OPERATORS
+from dravo.services.sign_in import messages as sign_in_messages
+from dravo.services.sign_in import sessions as user_sessions
+from dravo.services.sign_in import settings as sign_in_settings
+from dravo.services.sign_in import traces as sign_in_traces
+from dravo.services.sign_in.jit_provisioning import Arriving
+from dravo.services.sign_in.messages import FOR_PEOPLE, STEP_OF
+from dravo.services.sign_in.settings import MAIL, OFF, PILOT, PROTOCOLS, SAML
+from dravo.services.sign_in.verification import Arrival, Steps
+from dravo.services.sources import policy as source_policies
+from dravo.store import imported_records
+from dravo.store import tables as t
+
+# Why a source is not asked at all.
+NOT_THERE_YET = ("off", "settings")
+
+
+def of_person(house: House, name: str) -> dict[str, Any]:
+    """Return what a person would come to who signed in now: each way with whether it opens and what they would be told, and their applications.
+
+    Raises:
+        NotFound, InvalidInput.
+    """
+    s, d, r = t.source_sign_in.c, t.source.c, t.record.c
+    with house.database.reading() as connection:
+        user = find_person(connection, name)
+        rows = connection.execute(
+            select(t.source_sign_in, d.key, d.label).join(t.source, d.id == s.source_id).where(s.serves != OPERATORS).order_by(d.label, d.id)
+        ).all()
+        bound = select(r.source_id, r.data, r.created_at).where(r.user_id == user.id, r.channel == SIGN_IN, r.gone_at.is_(None))
+        records = {row.source_id: row for row in connection.execute(bound)}
+        return {
+            "ways": sorted((_way(connection, user, row, records.get(row.source_id)) for row in rows), key=lambda each: not each["opens"]),
+            "applications": user_sessions.applications_of(connection, user.id) if _is_active(user) else [],
+        }
+
+
+def in_pilot(connection: Connection, source_id: str, pilot: str, user_id: str) -> bool:
+    """Whether somebody is known here to be in the pilot group of a source, which is a group of this source or a local one.
+
+    Args:
+        pilot: the name or the id of the group.
+    """
+    r, m, g = t.record.c, t.membership.c, t.group.c
+    theirs = select(r.id).where(r.user_id == user_id)
+    statement = (
+        select(g.id)
+        .join(t.membership, m.group_id == g.id)
+        .where(
+            m.until_at.is_(None), g.gone_at.is_(None), (g.display_name_key == fold(pilot)) | (g.id == pilot),
+            (g.source_id == source_id) | g.source_id.is_(None), m.record_id.in_(theirs) | (m.user_id == user_id),
+        )
+        .limit(1)
+    )  # fmt: skip
+    return connection.execute(statement).first() is not None
+
+
+def _way(connection: Connection, user: Any, row: Any, record: Any) -> dict[str, Any]:
+    try:
+        _check(connection, user, row, record)
+        told, reason, mend = "", "", ""
+    except SignInRefused as wrong:
+        told, reason, mend = FOR_PEOPLE.get(wrong.reason, wrong.message), wrong.message, wrong.mend
+        if row.protocol == MAIL and wrong.reason in NOT_THERE_YET:
+            # They ask for a code by their address, and no source is found that has codes for it.
+            told = FOR_PEOPLE["no code"]
+    return {
+        "source": {"key": row.key, "label": row.label}, "protocol": PROTOCOLS[row.protocol], "opens": not reason, "told": told,
+        "whom_to_ask": settings.whom_to_ask(connection, row.settings), "reason": reason,
+        "mend": mend, "everybody_at": row.everybody_at, "bound_at": record.created_at if record is not None else None,
+    }  # fmt: skip
+
+
+def _check(connection: Connection, user: Any, row: Any, record: Any) -> None:
+    """Go the way of a sign-in, in its order, as far as it is known before anybody comes.
+
+    Raises:
+        SignInRefused: where it would end.
+    """
+    policy, pilot = source_policies.sign_in_policy(row), row.settings["pilot"]
+    if record is not None and not policy.lets_in(record.data, row.key):
+        raise sign_in_messages.outside(policy)
+    if row.state == OFF:
+        raise sign_in_messages.off()
+    if lacking := sign_in_settings.missing(connection, row):
+        raise sign_in_messages.unfinished(lacking)
+    if row.state == PILOT and not in_pilot(connection, row.source_id, pilot, user.id):
+        raise sign_in_messages.not_in_pilot(pilot)
+    if row.protocol == MAIL and not policy.owns(primary_email(record.data) if record is not None else user.email):
+        raise sign_in_messages.no_code()
+    if record is None:
+        _check_binding(connection, user, row.source_id, policy)
+    if not _is_active(user):
+        raise sign_in_messages.inactive()
+
+
+def _check_binding(connection: Connection, user: Any, source_id: str, policy: SourcePolicy) -> None:
+    """Decide as intake would, if the source said of them just what is known here."""
+    named, mailed = f"name:{user.user_name_key}", f"e-mail:{user.email_key}"
+    found = imported_records.candidates(connection, source_id, {user.user_name_key}, {user.email_key} if user.email_key else (), SIGN_IN)
+    candidates = {each.user_id: each for key in (named, mailed) for each in found.get(key, ())}
+    said = {"userName": user.user_name, "emails": [{"value": user.email}] if user.email else []}
+    binding = match(said, list(candidates.values()), policy, "")
+    if isinstance(binding, Conflict):
+        raise sign_in_messages.conflict(binding.message, ahead=True)
+
+
+def _is_active(user: Any) -> bool:
+    return user.active and user.gone_at is None
+
+
+# Planning a kept trace again
+
+
+def plan_again(house: House, key: str, trace_id: str, policy: dict[str, Any] | None = None) -> dict[str, Any]:
+    """Return what a kept sign-in would come to now, or with other answers: nothing is changed.
+
+    Raises:
+        NotFound; SignInRefused: where the trace holds nobody, or they would be refused.
+    """
+    with house.database.reading() as connection:
+        source, row = source_policies.sign_in_of(connection, key)
+        kept = sign_in_traces.one_row(connection, key, trace_id)
+    steps = Steps()
+    arrived = kept.arrived
+    if not arrived:
+        raise SignInRefused("nobody", "This trace proves nobody, so that there is nothing to plan.", "Take one in which attributes arrived.")
+    proved = Proved(arrived["issuer"], arrived["subject"], arrived["attributes"])
+    answers = sign_in_settings.policy_with(row, policy or {})
+    one = Arriving(
+        house, source, answers, proved, steps, look_only=True, says_verified=row.protocol != SAML, takes_groups=row.settings["takes_groups"]
+    )
+    try:
+        arrival = one.take(one.person())
+    except SignInRefused as wrong:
+        steps.failed(STEP_OF.get(wrong.reason, "Checked"), wrong)
+        return {
+            "outcome": sign_in_traces.REFUSED,
+            "message": wrong.message,
+            "mend": wrong.mend,
+            "steps": steps.lines,
+            **Arrival(None, "", {}, [], []).document(),
+        }
+    return {"outcome": sign_in_traces.OBSERVED, "message": "It would work.", "mend": "", "steps": steps.lines, **arrival.document()}

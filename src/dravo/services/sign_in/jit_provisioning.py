@@ -1,0 +1,294 @@
+"""Just-in-time provisioning: the verified claims become a source record, a user and access."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import Connection, or_, select, update
+
+from dravo.core.access.reasons import chain
+from dravo.core.identity import claims as read
+from dravo.core.identity.names import fold
+from dravo.core.identity.records import SIGN_IN
+from dravo.core.identity.source_policy import Refused, SourcePolicy
+from dravo.core.instants import Instant
+from dravo.core.planning import Catalogue, Outcome, Person, with_groups, work_out
+from dravo.protocols.directory.reader import NOTED, Entry
+from dravo.protocols.verified_identity import Proved, SignInRefused
+from dravo.services.changes.recompute import work_out_now
+from dravo.services.context import House
+from dravo.services.ingest.bulk_users import CHANGED, CONFLICT, NEW, UNKNOWN, PeopleIn
+from dravo.services.sign_in import messages as sign_in_messages
+from dravo.services.sign_in.verification import Arrival, Steps
+from dravo.store import clock, groups, imported_records, memberships, recompute_marks
+from dravo.store import tables as t
+from dravo.store.ids import new_id
+from dravo.store.snapshots import users as user_snapshots
+from dravo.store.snapshots.config import raise_revision
+
+MOST_GROUPS = 1_000
+
+
+class Arriving:
+    """One person who arrives by way of a source."""
+
+    def __init__(
+        self, house: House, source: Any, policy: SourcePolicy, proved: Proved, steps: Steps, *,
+        look_only: bool, says_verified: bool, takes_groups: bool = True,
+    ) -> None:  # fmt: skip
+        self.house, self.source, self.steps, self.look_only, self.takes_groups = house, source, steps, look_only, takes_groups
+        self.claims = read.read_claims(proved.attributes, proved.subject)
+        self.policy = read.safe_policy(policy, self.claims.attributes, says_verified=says_verified)
+        self.entry = Entry(proved.native_id, proved.subject, self.claims.attributes)
+
+    def person(self) -> dict[str, Any]:
+        """Return the person that the expressions make, if they may come in.
+
+        Raises:
+            SignInRefused: "expressions" or "outside".
+        """
+        for short, full in sorted(self.claims.short.items()):
+            if short in self.policy.uses and full not in self.policy.uses:
+                self.steps.note("Attributes", f"'{short}' is taken for '{full}'.")
+        try:
+            person = self.policy.person(self.entry.attributes)
+        except Refused as wrong:
+            came = ", ".join(sorted(self.claims.attributes)[:20])
+            raise SignInRefused("expressions", f"{wrong.message} What came: {came}.", wrong.mend) from None
+        self.steps.note("Expressions", f"They make '{person.get('userName')}' out of what came.")
+        if not self.policy.lets_in(person, self.source.key):
+            raise sign_in_messages.outside(self.policy)
+        return person
+
+    def take(self, person: dict[str, Any]) -> Arrival:
+        """Take them in, or see what that would do.
+
+        Raises:
+            SignInRefused: "conflict", "not known", "inactive".
+        """
+        people = PeopleIn(self.house, self.source, self.policy, None, look_only=self.look_only, channel=SIGN_IN)
+        people.take([self.entry])
+        people.finish()
+        kind = next(iter(people.counts), "")
+        if kind == CONFLICT:
+            told = next(line["message"] for line in people.told if line["kind"] == CONFLICT)
+            raise sign_in_messages.conflict(told, ahead=self.look_only)
+        if kind == UNKNOWN:
+            raise sign_in_messages.not_known()
+        if kind == NEW:
+            linked = any(line["message"] for line in people.told)
+            self.steps.note("Whose it is", "They are linked to somebody who was here." if linked else "They are somebody new.")
+        else:
+            changed = "and what is known of them changes" if kind == CHANGED else "and nothing of them changes"
+            self.steps.note("Whose it is", f"They were here, {changed}.")
+        return self._planned(people, person, kind) if self.look_only else self._written(person, kind)
+
+    # Looking only
+
+    def _planned(self, people: PeopleIn, person: dict[str, Any], kind: str) -> Arrival:
+        now = clock.now()
+        with self.house.database.reading() as connection:
+            record = self._record(connection)
+            user_id = record.user_id if record is not None else next(iter(people.after), None)
+            before = self._before(connection, people, user_id)
+            catalogue = self.house.catalogue.get(connection)
+            told = self._told()
+            chosen = self._chosen(connection, catalogue, told or ())
+            after = before
+            if told is not None:
+                wanted = [each["group"]["id"] for each in chosen if each["group"] and each["group"]["id"]]
+                listed = [group_id for group_id, _ in groups.groups_of_record(connection, record.id)] if record is not None else []
+                after = with_groups(before, added=wanted, removed=[each for each in listed if each not in wanted])
+            outcome = work_out(after, catalogue, now)
+        if not outcome.user.active:
+            raise sign_in_messages.inactive()
+        self._tell_groups(told, chosen)
+        access = _planned_access(before, outcome, catalogue)
+        self._tell_access(access)
+        return Arrival(user_id, kind, person, chosen, access)
+
+    def _before(self, connection: Connection, people: PeopleIn, user_id: str | None) -> Person:
+        """Return the person as they would be before their groups are looked at."""
+        if user_id is None:
+            return people.new[self.entry.locator]
+        return people.after[user_id] if user_id in people.after else user_snapshots.people(connection, [user_id])[user_id]
+
+    # For real
+
+    def _written(self, person: dict[str, Any], kind: str) -> Arrival:
+        now = clock.now()
+        told = self._told()
+        with self.house.database.reading() as connection:
+            record = self._record(connection)
+            held = _held(connection, record.user_id)
+        with self.house.database.writing() as connection:
+            catalogue = self.house.catalogue.get(connection)
+            chosen = self._chosen(connection, catalogue, told or ())
+            if told is not None:
+                self._list(connection, catalogue, record, chosen, now)
+        work_out_now(self.house, record.user_id)
+        with self.house.database.reading() as connection:
+            user = connection.execute(select(t.user.c.active).where(t.user.c.id == record.user_id)).one()
+            after = _held(connection, record.user_id)
+        if not user.active:
+            raise sign_in_messages.inactive()
+        self._tell_groups(told, chosen)
+        access = _differing(held, after)
+        self._tell_access(access)
+        return Arrival(record.user_id, kind, person, chosen, access)
+
+    def _list(self, connection: Connection, catalogue: Catalogue, record: Any, chosen: Sequence[dict[str, Any]], now: Instant) -> None:
+        """Have a record be listed in the groups that were claimed, and in no others of which only claims tell."""
+        fresh = [each for each in chosen if each["group"] is not None and each["group"]["id"] is None]
+        made = []
+        for each in fresh:
+            each["group"]["id"] = new_id()
+            made.append((each["group"]["id"], _Made(each["claimed"], each["group"]["name"])))
+        imported_records.make_groups(connection, self.source.id, made, now, SIGN_IN)
+        if made and (catalogue.named_by_its_name(self.source.id) or catalogue.asks_groups):
+            raise_revision(connection)
+        wanted = [each["group"]["id"] for each in chosen if each["group"] is not None]
+        listed = [group_id for group_id, _ in groups.groups_of_record(connection, record.id)]
+        for group_id in set(listed) - set(wanted):
+            memberships.end_members(connection, group_id, [record.id], now)
+        for group_id in dict.fromkeys(wanted):
+            if group_id not in listed:
+                memberships.add_members(connection, group_id, [record.id], [], now)
+        connection.execute(update(t.record).where(t.record.c.id == record.id).values(heard_at=now))
+        if set(listed) != set(wanted):
+            recompute_marks.mark_these(connection, [record.user_id], now)
+
+    # What both share
+
+    def _record(self, connection: Connection) -> Any:
+        r = t.record.c
+        where = (r.source_id == self.source.id, r.channel == SIGN_IN, r.native_id == self.entry.native_id)
+        return connection.execute(select(r.id, r.user_id).where(*where)).first()
+
+    def _told(self) -> list[str] | None:
+        told = read.told_groups(self.policy, self.entry.attributes) if self.takes_groups else None
+        return told[:MOST_GROUPS] if told is not None else None
+
+    def _chosen(self, connection: Connection, catalogue: Catalogue, told: Sequence[str]) -> list[dict[str, Any]]:
+        """Return for each claimed group which group of this source it is: by its id or name, else one that is made of its name."""
+        known = _known_groups(connection, self.source.id, told)
+        chosen: list[dict[str, Any]] = []
+        for name in told:
+            row = known.get(fold(name))
+            shown = row.display_name if row is not None else name
+            if not self.policy.groups.takes(shown, name):
+                chosen.append({"claimed": name, "group": None, "outcome": "left out", "gives": []})
+                continue
+            group = {"id": row.id if row is not None else None, "name": shown}
+            gives = _gives(catalogue, row.id) if row is not None else []
+            chosen.append({"claimed": name, "group": group, "outcome": "known" if row is not None else "made", "gives": gives})
+        return chosen
+
+    def _tell_groups(self, told: Sequence[str] | None, chosen: Sequence[Mapping[str, Any]]) -> None:
+        if told is None and not self.takes_groups:
+            self.steps.note("Groups", "Claims of groups are passed over: this source lists its groups by another channel.")
+            return
+        if told is None:
+            asked = ", ".join(sorted(self.policy.groups_read))
+            message = f"No claim says anything of groups (looked for: {asked}). What was known of their groups stays."
+            self.steps.note("Groups", message, NOTED, "Have the provider send the groups, or say in which claim they are.")
+            return
+        kept = [each for each in chosen if each["group"] is not None]
+        self.steps.note("Groups", f"{len(kept)} of {len(chosen)} claimed groups are kept.")
+        ids = [each["claimed"] for each in kept if each["outcome"] == "made" and read.looks_like_id(each["claimed"])]
+        if ids:
+            message = f"'{ids[0]}' looks like an id, and no group of this source is known by it."
+            mend = "Have the provider send names; or have it push its groups, so that ids are known; or map the id."
+            self.steps.note("Groups", message, NOTED, mend)
+        idle = [each["group"]["name"] for each in kept if not each["gives"]]
+        if idle and len(idle) == len(kept):
+            message = f"None of them gives anything by name: {', '.join(idle[:5])}{' ...' if len(idle) > 5 else ''}."
+            self.steps.note("Groups", message, NOTED, "Map a group in the application's mapping table.")
+
+    def _tell_access(self, access: Sequence[Mapping[str, Any]]) -> None:
+        gained = [f"{each['application']['label']}: {each['role']}" for each in access if each["what"] == "gained"]
+        kept = [f"{each['application']['label']}: {each['role']}" for each in access if each["what"] == "kept"]
+        if gained or kept:
+            told = [f"Gained: {', '.join(gained)}." if gained else "", f"Had already: {', '.join(kept)}." if kept else ""]
+            self.steps.note("Access", " ".join(each for each in told if each))
+        else:
+            mend = "Map one of their groups, or assign them; see in the mapping table whom each row reaches."
+            self.steps.note("Access", "They have access to nothing.", NOTED, mend)
+
+
+@dataclass(frozen=True)
+class _Made:
+    """A group that is known only by claims."""
+
+    native_id: str
+    name: str
+    locator: str | None = None
+
+
+def _known_groups(connection: Connection, source_id: str, told: Sequence[str]) -> dict[str, Any]:
+    """Return a source's present groups by what is claimed: by their own ids first, then by name; what several are named is nobody's."""
+    if not told:
+        return {}
+    g = t.group.c
+    keys, columns = {fold(each) for each in told}, (g.id, g.display_name, g.display_name_key, g.native_id, g.external_id)
+    # An id may be written in other letter case there.
+    ids = {each for name in told for each in (name, name.lower(), name.upper())}
+    where = or_(g.native_id.in_(ids), g.external_id.in_(ids), g.display_name_key.in_(keys))
+    rows = connection.execute(select(*columns).where(g.source_id == source_id, g.gone_at.is_(None), where).order_by(g.id)).all()
+    by_name: dict[str, list[Any]] = {}
+    for row in rows:
+        by_name.setdefault(row.display_name_key, []).append(row)
+    found = {name: some[0] for name, some in by_name.items() if name in keys and len(some) == 1}
+    found |= {fold(name): row for row in rows for name in (row.native_id, row.external_id) if name and fold(name) in keys}
+    return found
+
+
+def _gives(catalogue: Catalogue, group_id: str) -> list[dict[str, str]]:
+    """Return what the rows that name a group give."""
+    found = []
+    for each in catalogue.by_group.get(group_id, ()):
+        role = catalogue.roles.get(each.role_id or "")
+        what = "kept out" if each.excludes else role.label if role is not None else "let in"
+        found.append({"application": catalogue.applications[each.application_id].label, "role": what})
+    return found
+
+
+def _held(connection: Connection, user_id: str) -> dict[tuple[str, str], dict[str, Any]]:
+    x, p, r = t.access.c, t.application.c, t.role.c
+    statement = (
+        select(p.key, p.label, r.label.label("role"), x.reasons)
+        .join(t.application, p.id == x.application_id)
+        .join(t.role, r.id == x.role_id)
+        .where(x.user_id == user_id, x.until_at.is_(None))
+        .order_by(p.label, r.rank)
+    )
+    return {
+        (row.key, row.role): {
+            "application": {"key": row.key, "label": row.label}, "role": row.role, "reasons": [chain(reason) for reason in row.reasons],
+        }
+        for row in connection.execute(statement)
+    }  # fmt: skip
+
+
+def _differing(before: Mapping[tuple[str, str], dict[str, Any]], after: Mapping[tuple[str, str], dict[str, Any]]) -> list[dict[str, Any]]:
+    now = [{**each, "what": "kept" if key in before else "gained"} for key, each in after.items()]
+    return now + [{**each, "what": "lost"} for key, each in before.items() if key not in after]
+
+
+def _planned_access(before: Person, outcome: Outcome, catalogue: Catalogue) -> list[dict[str, Any]]:
+    closed = {change.id for change in outcome.access if change.closed}
+    touched = {change.id for change in outcome.access if change.id is not None}
+
+    def line(application_id: str, role_id: str, reasons: Sequence[Any], what: str) -> dict[str, Any]:
+        application, role = catalogue.applications[application_id], catalogue.roles[role_id]
+        told = {"application": {"key": application.key, "label": application.label}, "role": role.label}
+        return {**told, "reasons": [chain(reason) for reason in reasons], "what": what}
+
+    found = [line(each.application_id, each.role_id, each.reasons, "gained") for each in outcome.access if each.id is None]
+    found += [line(each.application_id, each.role_id, each.reasons, "lost") for each in outcome.access if each.id in closed]
+    found += [
+        line(each.application_id, each.role_id, each.reasons, "kept") for each in outcome.access if each.id in touched and each.id not in closed
+    ]
+    return found + [line(each.application_id, each.role_id, each.reasons, "kept") for each in before.access if each.id not in touched]

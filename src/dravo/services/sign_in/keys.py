@@ -1,0 +1,119 @@
+"""Our own keys towards a provider: made once, given as certificates, and changed without a gap."""
+
+from __future__ import annotations
+
+import functools
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives.asymmetric import rsa
+from cryptography.x509.oid import NameOID
+from sqlalchemy import Connection, insert, or_, select, update
+
+from dravo.core.errors import InvalidInput, NotFound
+from dravo.core.instants import Instant, later
+from dravo.protocols.saml.certificates import Certificate, of, read_certificates
+from dravo.services.context import House
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.store.ids import new_id
+
+YEARS = 5
+BITS = 3072
+# A provider may go on encrypting for the former key for so long.
+KEPT_DAYS = 7
+AS_PEM = (serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
+NOT_YET = Instant("9999-12-31T00:00:00.000000Z")
+
+
+@dataclass(frozen=True)
+class OurKey:
+    """A key of ours; `signs` tells whether it is the one in use, and not one that only comes next or was used before."""
+
+    id: str
+    key: rsa.RSAPrivateKey
+    certificate: Certificate
+    signs: bool
+    retired_at: Instant | None
+
+
+def of_source(house: House, connection: Connection, source_id: str) -> list[OurKey]:
+    """Return our keys towards a source's provider that are known still: the one that signs first."""
+    k = t.sign_in_key.c
+    now = clock.now()
+    where = (k.source_id == source_id, or_(k.retired_at.is_(None), k.retired_at > now))
+    rows = connection.execute(select(t.sign_in_key).where(*where).order_by(k.signs_from.desc(), k.id.desc())).all()
+    used = next((row.id for row in rows if row.signs_from <= now), None)
+    found = [OurKey(row.id, _key(house, row.secret), read_certificates(row.certificate)[0], row.id == used, row.retired_at) for row in rows]
+    return sorted(found, key=lambda each: not each.signs)
+
+
+def _key(house: House, kept: str) -> rsa.RSAPrivateKey:
+    return _loaded(house.keys.decrypt(kept))
+
+
+@functools.lru_cache(256)
+def _loaded(pem: str) -> rsa.RSAPrivateKey:
+    """Return a private key; kept loaded, because loading checks its numbers, which takes longer than a whole sign-in."""
+    found = serialization.load_pem_private_key(pem.encode(), None)
+    if not isinstance(found, rsa.RSAPrivateKey):
+        raise TypeError("a key of ours is not an RSA key")
+    return found
+
+
+def new_key(house: House, source_id: str, name: str, signs_from: Instant) -> dict[str, Any]:
+    """Return the row of a new key, with a certificate that we sign ourselves: providers compare it, and trust nobody by it."""
+    key = rsa.generate_private_key(65537, BITS)
+    subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, f"Dravo for {name}"[:64])])
+    present = datetime.now(UTC)
+    made = (
+        x509.CertificateBuilder()
+        .subject_name(subject)
+        .issuer_name(subject)
+        .public_key(key.public_key())
+        .serial_number(x509.random_serial_number())
+        .not_valid_before(present - timedelta(minutes=5))
+        .not_valid_after(present + timedelta(days=365 * YEARS))
+        .sign(key, hashes.SHA256())
+    )
+    pem = key.private_bytes(*AS_PEM).decode()
+    return {
+        "id": new_id(), "source_id": source_id, "secret": house.keys.encrypt(pem), "certificate": of(made).pem, "created_at": clock.now(),
+        "signs_from": signs_from,
+    }  # fmt: skip
+
+
+def add_next(house: House, connection: Connection, source_id: str, row: dict[str, Any]) -> None:
+    """Add the key that comes next: the provider is told of it before it signs.
+
+    Raises:
+        InvalidInput: if one waits already.
+    """
+    if any(not each.signs and each.retired_at is None for each in of_source(house, connection, source_id)):
+        raise InvalidInput("A next key waits already.", "Give its certificate to the provider, then take it into use.")
+    connection.execute(insert(t.sign_in_key).values(**row))
+
+
+def use_next(house: House, connection: Connection, source_id: str, former_until: Instant) -> None:
+    """Have the key that waits sign from now on; the former one still opens what comes until a day.
+
+    Raises:
+        NotFound: if none waits.
+    """
+    keys = of_source(house, connection, source_id)
+    waiting = next((each for each in keys if not each.signs and each.retired_at is None), None)
+    if waiting is None:
+        raise NotFound("No next key waits.", "Make one first, and give its certificate to the provider.")
+    k = t.sign_in_key.c
+    connection.execute(
+        update(t.sign_in_key).where(k.source_id == source_id, k.id != waiting.id, k.retired_at.is_(None)).values(retired_at=former_until)
+    )
+    connection.execute(update(t.sign_in_key).where(k.id == waiting.id).values(signs_from=clock.now()))
+
+
+def kept_until(now: Instant) -> Instant:
+    """Return until when a key that signs no more still opens what comes."""
+    return later(now, KEPT_DAYS * 86_400)

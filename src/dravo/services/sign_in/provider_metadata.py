@@ -1,0 +1,88 @@
+"""What providers say of themselves at their addresses: fetched by the one guarded way out, looked at daily."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import asdict
+from typing import Any
+
+from dravo.core.errors import DravoError
+from dravo.protocols.addresses import Unreachable
+from dravo.protocols.http_client import Client, Fetched
+from dravo.protocols.oidc.discovery import Provider as OidcProvider
+from dravo.protocols.oidc.discovery import address_of, read_configuration
+from dravo.protocols.saml.metadata import Provider, read_metadata
+
+METADATA, JSON = "application/samlmetadata+xml, application/xml, text/xml", "application/json"
+
+
+class ProviderTrouble(DravoError):
+    """A provider does not answer, or not with what was asked for."""
+
+    code = "provider_trouble"
+    status = 502
+
+
+def fetch(url: str, accept: str, *, form: Mapping[str, str] | None = None, headers: Mapping[str, str] | None = None) -> Fetched:
+    """Return what is at an address of a provider, whatever its status.
+
+    Raises:
+        ProviderTrouble: if nothing came back; NotAllowed: if the address is one that is never called.
+    """
+    client = Client()
+    try:
+        return client.fetch(url, accept=accept, form=form, headers=headers)
+    except Unreachable as wrong:
+        raise ProviderTrouble(f"{url} does not answer: {wrong}.", "See whether the address is right and open from here.") from None
+    finally:
+        client.close()
+
+
+def fetch_metadata(address: str) -> Provider:
+    """Return the provider that the metadata at an address describes.
+
+    Raises:
+        ProviderTrouble, NotAllowed.
+    """
+    found = fetch(address, METADATA)
+    if found.status != 200:
+        raise ProviderTrouble(f"{address} answers with {found.status}.", "Open it in a browser: it has to show metadata without signing in.")
+    try:
+        return read_metadata(found.content)
+    except DravoError as wrong:
+        raise ProviderTrouble(f"At {address}: {wrong.message}", wrong.mend) from None
+
+
+def fetch_configuration(issuer: str) -> dict[str, Any]:
+    """Return what an OpenID provider says of itself, with its keys ("jwks").
+
+    Raises:
+        ProviderTrouble, NotAllowed, InvalidInput.
+    """
+    address = address_of(issuer)
+    found = fetch(address, JSON)
+    if found.status != 200 or found.document is None:
+        raise ProviderTrouble(f"{address} answers with {found.status} and no configuration.", "Give the issuer as the provider names it.")
+    provider = read_configuration(found.document, issuer)
+    # As JSON has it, so that it can be compared with what is kept.
+    plain = {name: list(value) if isinstance(value, tuple) else value for name, value in asdict(provider).items()}
+    return {**plain, "jwks": fetch_keys(provider.keys)}
+
+
+def fetch_keys(address: str) -> dict[str, Any]:
+    """Return the keys with which an OpenID provider signs (RFC 7517).
+
+    Raises:
+        ProviderTrouble, NotAllowed.
+    """
+    found = fetch(address, JSON)
+    if found.status != 200 or not isinstance((found.document or {}).get("keys"), list):
+        raise ProviderTrouble(f"{address} answers with {found.status} and no keys.", "Ask whoever runs the provider.")
+    return dict(found.document or {})
+
+
+def oidc_provider(known: Mapping[str, Any]) -> OidcProvider:
+    """Return an OpenID provider out of what is kept of it."""
+    names = ("issuer", "authorization", "token", "keys", "userinfo", "end_session")
+    lists = {name: tuple(known.get(name) or ()) for name in ("algorithms", "token_auth", "scopes")}
+    return OidcProvider(**{name: known.get(name) for name in names}, **lists)  # type: ignore[arg-type]

@@ -1,0 +1,374 @@
+"""Receives the provider's response: verifies it, provisions the user, and starts the session."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+from sqlalchemy import Connection, insert, select, update
+from sqlalchemy.exc import IntegrityError
+
+from dravo.core.errors import DravoError
+from dravo.core.identity.claims import told_groups
+from dravo.core.identity.names import fold
+from dravo.core.identity.records import SIGN_IN, searchable
+from dravo.core.instants import Instant, later
+from dravo.protocols.directory.reader import NOTED
+from dravo.protocols.verified_identity import Proved, SignInRefused
+from dravo.services import events, settings
+from dravo.services.context import House
+from dravo.services.imports import refresh as import_refresh
+from dravo.services.security import operator_sso, operators
+from dravo.services.security.operator_sso import OPERATORS, PEOPLE
+from dravo.services.security.secrets import digest
+from dravo.services.sign_in import eligibility
+from dravo.services.sign_in import messages as sign_in_messages
+from dravo.services.sign_in import sessions as user_sessions
+from dravo.services.sign_in import settings as sign_in_settings
+from dravo.services.sign_in import traces as sign_in_traces
+from dravo.services.sign_in.jit_provisioning import Arriving
+from dravo.services.sign_in.messages import FOR_PEOPLE, STEP_OF, write_trace
+from dravo.services.sign_in.settings import EVERYBODY, OFF, PILOT, SAML
+from dravo.services.sign_in.start import HOME
+from dravo.services.sign_in.verification import TRANSIENT, Arrival, Way, prove_oidc, prove_saml, seconds_of
+from dravo.services.sources import observations
+from dravo.services.sources import policy as source_policies
+from dravo.store import clock, imported_records
+from dravo.store import tables as t
+
+LARGEST_RESPONSE = 1024 * 1024
+# What may be brought for 24 hours is remembered for longer than that, whatever the clocks.
+LONGEST_REMEMBERED = 26 * 3_600.0
+LINKED = "linked"
+
+
+@dataclass
+class Came:
+    """What came of a sign-in, for the one who waits at the browser.
+
+    Attributes:
+        outcome: "in", "observed", "refused", or "linked" for an operator who is bound to it from now on.
+        trace: by which number it can be looked up.
+        visit: the secret of their visit, if they are in.
+        session: the secret of their session, if they are an operator whom the source lets in.
+        back: the page of ours to which they go on.
+        message: for a person, why they are not in.
+        whom_to_ask: whom they ask.
+    """
+
+    outcome: str
+    trace: str
+    visit: str = ""
+    session: str = ""
+    back: str = HOME
+    message: str = ""
+    whom_to_ask: str = ""
+
+
+# What comes back
+
+
+def receive_saml(house: House, key: str, base: str, posted: Sequence[str] | SignInRefused, relay: str | None, browser: str | None) -> Came:
+    """Take a SAML response (bindings, section 3.5), as a browser posts it.
+
+    Args:
+        posted: the fields of the form that are called SAMLResponse, as they came: there should be one. Or why the form was not read.
+
+    Raises:
+        NotFound: if nobody signs in by this source.
+    """
+    way = _way(house, key, base)
+
+    def prove() -> Proved:
+        _check_protocol(way, SAML)
+        if isinstance(posted, SignInRefused):
+            raise posted
+        response = _decoded(posted)
+        way.raw = sign_in_traces.without_proofs(response)
+        return prove_saml(house, way, key, response, relay, browser)
+
+    return through(house, way, prove)
+
+
+def _decoded(posted: Sequence[str]) -> bytes:
+    """Return a posted response; raises "malformed"."""
+    if len(posted) != 1:
+        raise SignInRefused("malformed", f"The form has {len(posted)} responses; it should have one.", "Have the provider send one (SAMLResponse).")
+    if len(posted[0]) > LARGEST_RESPONSE:
+        raise SignInRefused(
+            "malformed", f"The response has {len(posted[0]):,} characters, which is too large.", "Have the provider send fewer claims."
+        )
+    try:
+        return base64.b64decode("".join(posted[0].split()), validate=True)
+    except (binascii.Error, ValueError):
+        raise SignInRefused("malformed", "The response is not in base64.", "Check which address the provider sends to.") from None
+
+
+def receive_oidc(house: House, key: str, base: str, query: Mapping[str, str], browser: str | None) -> Came:
+    """Take what a browser brings back from an OpenID provider: a code, or why there is none (OpenID Connect Core 3.1.2.5, 3.1.2.6).
+
+    Raises:
+        NotFound: if nobody signs in by this source.
+    """
+    way = _way(house, key, base)
+
+    def prove() -> Proved:
+        _check_protocol(way, "oidc")
+        return prove_oidc(house, way, key, query, browser)
+
+    return through(house, way, prove)
+
+
+def _way(house: House, key: str, base: str) -> Way:
+    with house.database.reading() as connection:
+        source, row = source_policies.sign_in_of(connection, key)
+    return Way(source, row, base)
+
+
+def _check_protocol(way: Way, protocol: str) -> None:
+    """Make sure that a source speaks what came; raises "protocol"."""
+    if way.row.protocol != protocol:
+        speaks = sign_in_settings.PROTOCOLS[way.row.protocol]
+        raise SignInRefused("protocol", f"'{way.source.label}' speaks {speaks}.", "Give the provider our other address.")
+
+
+# What it comes to
+
+
+def through(house: House, way: Way, prove: Callable[[], Proved]) -> Came:
+    """Prove who somebody is, and let them in: as a person, as an operator, or as both; whatever came is written down."""
+    observations.note_apart(house, way.source.id, observations.ANSWERED)
+    try:
+        way.proved = way.named = prove()
+        _once(house, way)
+        observations.note_apart(house, way.source.id, observations.PROVED)
+        if way.begun is not None and way.begun.operator_id is not None:
+            return _linked(house, way)
+        operator = _operator(house, way)
+        if operator is not None and way.row.serves == OPERATORS:
+            return _entered(house, way, operator)
+        try:
+            _by_subject(way)
+            way.arrival = _arrive(house, way)
+        except SignInRefused as wrong:
+            # Whoever is an operator too gets in as one, whatever they are as a person.
+            if operator is None:
+                raise
+            way.steps.failed(STEP_OF.get(wrong.reason, "Checked"), wrong)
+            return _entered(house, way, operator)
+    except SignInRefused as wrong:
+        return refused(house, way, wrong)
+    except DravoError as wrong:
+        return refused(house, way, SignInRefused(wrong.code.replace("_", " ")[:40], wrong.message, wrong.mend))
+    came = _in(house, way)
+    if operator is not None:
+        came = replace(came, session=_begin_session(house, way, operator), back=_home_of_operators(came.back))
+    return came
+
+
+# Operators
+
+
+def _linked(house: House, way: Way) -> Came:
+    """Bind the operator who asked for it to whom the provider proved."""
+    assert way.proved is not None
+    _check_lasting(way)
+    operator_sso.link(house, way.begun.operator_id, way.source, way.proved)
+    way.steps.note("Operator", "The operator who asked for it comes in by this from now on.")
+    with house.database.writing() as connection:
+        trace = write_trace(connection, way, sign_in_traces.IN, "An operator was linked to it.", "", None)
+        _note_proved(connection, way)
+    return Came(LINKED, trace, back=way.begun.back)
+
+
+def _operator(house: House, way: Way) -> Any:
+    """Return the operator whom this lets in, None if it is nobody who is one; never by a name, a trial, or what was not begun here."""
+    if way.row.serves == PEOPLE or way.trial is not None:
+        return None
+    assert way.proved is not None
+    found = operator_sso.linked_to(house, way.source.id, way.proved) if way.begun is not None and way.row.state != OFF else None
+    if found is not None:
+        way.steps.note("Operator", f"It is the operator '{found.name}'.")
+    elif way.row.serves == OPERATORS:
+        raise SignInRefused(
+            "operator", "No operator is linked to whom it proves.", "The operator signs in by password and links themselves under Settings."
+        )
+    return found
+
+
+def _entered(house: House, way: Way, operator: Any) -> Came:
+    _check_lasting(way)
+    with house.database.writing() as connection:
+        trace = write_trace(connection, way, sign_in_traces.IN, f"The operator '{operator.name}' is in.", "", None)
+        _note_proved(connection, way)
+    return Came(sign_in_traces.IN, trace, session=_begin_session(house, way, operator), back=_home_of_operators(way.begun.back))
+
+
+def _begin_session(house: House, way: Way, operator: Any) -> str:
+    assert way.named is not None
+    _check_lasting(way)
+    return operator_sso.enter(house, way.source, operator, way.named)
+
+
+def _home_of_operators(back: str) -> str:
+    return "/" if back == HOME else back
+
+
+def _check_lasting(way: Way) -> None:
+    """Make sure that the provider's name for somebody stays theirs: an operator is bound to it for good."""
+    if way.named is not None and way.named.format == TRANSIENT:
+        mend = "Have it send a persistent NameID."
+        raise SignInRefused("no subject", "The provider names the person anew each time (transient NameID).", mend)
+
+
+def _once(house: House, way: Way) -> None:
+    """Make sure that what was accepted is accepted once only; raises "replay"."""
+    assert way.proved is not None
+    mark, until = way.proved.once
+    row = {"source_id": way.source.id, "once_hash": digest(mark), "until_at": _instant(until)}
+    try:
+        with house.database.writing() as connection:
+            connection.execute(insert(t.sign_in_seen).values(**row))
+    except IntegrityError:
+        mend = "Begin anew; do not go back to an old page."
+        raise SignInRefused("replay", "This very answer of the provider was brought before.", mend) from None
+    way.steps.note("Seen once", "It was never brought before.")
+
+
+def _instant(seconds: float) -> Instant:
+    # Times are checked before: nothing is taken that counts for longer than the longest that can be set, and the clocks' difference.
+    return later(clock.now(), max(60.0, min(seconds - seconds_of(clock.now()) + 300, LONGEST_REMEMBERED)))
+
+
+def _by_subject(way: Way) -> None:
+    """Have people be known by the claim that is set for that, in place of the provider's own subject."""
+    name = way.row.settings.get("subject")
+    if not name or way.proved is None:
+        return
+    values = [str(each) for known, some in way.proved.attributes.items() if fold(known) == fold(name) for each in some]
+    if len(values) != 1 or not values[0].strip():
+        mend = "Have the provider send it with one value, or choose another claim by which people are known."
+        raise SignInRefused("no subject", f"The claim '{name}', by which people are known, came with {len(values)} values.", mend)
+    way.proved = replace(way.proved, subject=values[0])
+
+
+def _arrive(house: House, way: Way) -> Arrival:
+    assert way.proved is not None
+    policy, settings_ = source_policies.sign_in_policy(way.row), way.row.settings
+    one = Arriving(
+        house, way.source, policy, way.proved, way.steps, look_only=way.observes, says_verified=way.row.protocol != SAML,
+        takes_groups=settings_["takes_groups"],
+    )  # fmt: skip
+    way.person = one.person()
+    _check_trial(way)
+    if way.row.serves == OPERATORS:
+        return _tried_by_operator(house, way)
+    _check_in_force(house, way, one)
+    if not way.observes and settings_["refresh"]:
+        _refresh(house, way)
+    return one.take(way.person)
+
+
+def _tried_by_operator(house: House, way: Way) -> Arrival:
+    """See whether whoever tries is an operator; a trial lets nobody in, where only operators come in."""
+    assert way.proved is not None
+    found = operator_sso.linked_to(house, way.source.id, way.named or way.proved)
+    if found is not None:
+        way.steps.note("Operator", f"It is the operator '{found.name}'.")
+    else:
+        mend = "The operator signs in by password and links themselves under Settings."
+        way.steps.note("Operator", "No operator is linked to it yet.", NOTED, mend)
+    return Arrival(None, "", way.person or {}, [], [])
+
+
+def _refresh(house: House, way: Way) -> None:
+    """Read this one person anew from the directory of the same source, if they are known by it: what it says is newer than its schedule."""
+    assert way.person is not None
+    r = t.record.c
+    name = searchable(way.person).user_name_key
+    with house.database.reading() as connection:
+        where = (r.source_id == way.source.id, r.channel == imported_records.PULL, r.user_name_key == name, r.gone_at.is_(None))
+        user_id = connection.execute(select(r.user_id).where(*where)).scalar()
+    if user_id is None:
+        way.steps.note("Directory", "The directory of this source does not know them.", NOTED)
+        return
+    try:
+        import_refresh.refresh(house, operators.SYSTEM, way.source.key, user_id)
+        way.steps.note("Directory", "They were read anew from the directory of this source.")
+    except DravoError as wrong:
+        # Whoever proved who they are need not wait for a directory.
+        way.steps.note("Directory", f"They could not be read anew: {wrong.message} What was known of them counts.", NOTED, wrong.mend)
+
+
+def _check_trial(way: Way) -> None:
+    """Make sure that whoever tries is the one for whom the trial is."""
+    if way.trial is None or way.person is None:
+        return
+    found = searchable(way.person)
+    if way.trial.person_key not in (fold(found.user_name), fold(found.email or "")):
+        mend = "Try as the person who is named, or make a trial for this one."
+        raise SignInRefused("another person", f"The trial is for '{way.trial.person}', and '{found.user_name}' came.", mend)
+    way.steps.note("Trial", f"It is for '{way.trial.person}', {'to look only' if way.observes else 'for real'}.")
+
+
+def _check_in_force(house: House, way: Way, one: Arriving) -> None:
+    """Make sure that it counts for this person by now."""
+    if way.trial is not None:
+        return
+    if way.row.state == EVERYBODY:
+        return
+    if way.row.state == PILOT and _in_pilot(house, way, one):
+        way.steps.note("In force", f"They are in the pilot group '{way.row.settings['pilot']}'.")
+        return
+    raise sign_in_messages.not_in_pilot(way.row.settings["pilot"]) if way.row.state == PILOT else sign_in_messages.off()
+
+
+def _in_pilot(house: House, way: Way, one: Arriving) -> bool:
+    """Whether somebody is in the pilot group: by their claims, or as they are known here."""
+    assert way.proved is not None
+    wanted = fold(way.row.settings["pilot"])
+    if wanted in {fold(each) for each in told_groups(one.policy, one.entry.attributes) or ()}:
+        return True
+    r = t.record.c
+    with house.database.reading() as connection:
+        where = (r.source_id == way.source.id, r.channel == SIGN_IN, r.native_id == way.proved.native_id)
+        user_id = connection.execute(select(r.user_id).where(*where)).scalar()
+        if user_id is None:
+            return False
+        return eligibility.in_pilot(connection, way.source.id, way.row.settings["pilot"], user_id)
+
+
+def _in(house: House, way: Way) -> Came:
+    assert way.arrival is not None and way.proved is not None
+    outcome = sign_in_traces.OBSERVED if way.observes else sign_in_traces.IN
+    words = "It would work: nothing was changed." if way.observes else "They are in."
+    secret = ""
+    with house.database.writing() as connection:
+        hours = settings.read(connection)["visit_hours"]
+        trace = write_trace(connection, way, outcome, words, "", None)
+        _note_proved(connection, way)
+        if not way.observes and way.arrival.user_id is not None:
+            secret = user_sessions.begin(connection, way.arrival.user_id, way.source.id, way.named or way.proved, hours)
+            observations.note(connection, way.source.id, observations.PERSON)
+        if way.arrival.groups:
+            observations.note(connection, way.source.id, observations.GROUPS)
+    back = way.begun.back if way.begun is not None else HOME
+    return Came(outcome, trace, secret, back)
+
+
+def _note_proved(connection: Connection, way: Way) -> None:
+    """Note that somebody came through the present settings to the end."""
+    connection.execute(update(t.source_sign_in).where(t.source_sign_in.c.source_id == way.source.id).values(proved_at=clock.now()))
+
+
+def refused(house: House, way: Way, wrong: SignInRefused) -> Came:
+    """Write down that somebody is not let in, and why; whoever waits is told no more than helps them."""
+    way.steps.failed(STEP_OF.get(wrong.reason, "Checked"), wrong)
+    with house.database.writing() as connection:
+        trace = write_trace(connection, way, sign_in_traces.REFUSED, wrong.message, wrong.mend, wrong.reason)
+        whom = settings.whom_to_ask(connection, way.row.settings)
+    events.note(events.SIGN_IN, "user", source=way.source.key, reason=wrong.reason, trace=trace)
+    return Came(sign_in_traces.REFUSED, trace, message=FOR_PEOPLE.get(wrong.reason, FOR_PEOPLE[""]), whom_to_ask=whom)

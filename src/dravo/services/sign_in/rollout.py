@@ -1,0 +1,66 @@
+"""Enables sign-in through a source: disabled, pilot group, everyone, or from a date and time."""
+
+from __future__ import annotations
+
+from sqlalchemy import delete, select, update
+
+from dravo.core.errors import InvalidInput
+from dravo.core.instants import Instant, parse_instant
+from dravo.services.changes.removal_limits import NeedsConfirmation
+from dravo.services.context import House
+from dravo.services.security import operator_sso
+from dravo.services.security.audit_log import record_change
+from dravo.services.security.operator_sso import PEOPLE
+from dravo.services.security.permissions import Caller
+from dravo.services.sign_in.settings import EVERYBODY, OFF, PILOT, STATES, check_chief, missing
+from dravo.services.sources.policy import sign_in_of
+from dravo.store import clock
+from dravo.store import tables as t
+
+
+def set_state(house: House, caller: Caller, key: str, state: str, everybody_at: str | None = None, confirm: str | None = None) -> None:
+    """Set for whom signing in by a source is in force: nobody, those of the pilot group, everybody; at once, or everybody from an hour on.
+
+    Raises:
+        InvalidInput: if something is missing; NeedsConfirmation: if nobody has come through the present settings yet; NotFound.
+    """
+    if state not in STATES:
+        raise InvalidInput(f"'{state}' is nothing that it can be.", f"It is one of: {', '.join(STATES)}.", "state")
+    now = clock.now()
+    at = parse_instant(everybody_at, "everybody_at") if everybody_at else None
+    if at is not None and at <= now:
+        raise InvalidInput("That hour is over.", "Give one to come, or put it in force now.", "everybody_at")
+    with house.database.writing() as connection:
+        source, row = sign_in_of(connection, key)
+        check_chief(caller, row)
+        if row.serves != PEOPLE:
+            if state == EVERYBODY or at is not None:
+                operator_sso.check_own_way(connection, caller, source.id)
+            if state == OFF:
+                operator_sso.check_nobody_is_locked_out(connection, source.id)
+        if state != OFF or at is not None:
+            if lacking := missing(connection, row):
+                raise InvalidInput(f"Missing yet: {', '.join(lacking)}.", "Fill it in on the exchange sheet.", "state")
+            if state == PILOT and not row.settings.get("pilot"):
+                raise InvalidInput("No pilot group is named.", "Name a group whose people sign in first.", "pilot")
+            if row.proved_at is None and confirm != source.label:
+                mend = f"Have one person try it first; or type the name of the source, '{source.label}', to confirm."
+                raise NeedsConfirmation("Nobody has come through these settings yet.", mend, "confirm")
+        connection.execute(update(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id).values(state=state, everybody_at=at))
+        if state == OFF:
+            # Whoever is signed in by it is not any more.
+            connection.execute(delete(t.visit).where(t.visit.c.source_id == source.id))
+            operator_sso.end_sessions(connection, source.id)
+        details = {"key": key, "before": row.state, "after": state, "everybody_at": at}
+        record_change(connection, house.keys, caller, "set for whom signing in is in force", "source", source.id, now, details)
+
+
+def put_in_force_by_the_hour(house: House, now: Instant) -> None:
+    """Put in force whatever was set to be from an hour on that has come."""
+    s = t.source_sign_in.c
+    due = (s.everybody_at.is_not(None), s.everybody_at <= now)
+    with house.database.reading() as connection:
+        if connection.execute(select(s.source_id).where(*due).limit(1)).first() is None:
+            return
+    with house.database.writing() as connection:
+        connection.execute(update(t.source_sign_in).where(*due).values(state=EVERYBODY, everybody_at=None))

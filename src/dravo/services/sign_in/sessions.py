@@ -1,0 +1,219 @@
+"""Sessions of users: started, listed, ended, and signed out at the provider too."""
+
+from __future__ import annotations
+
+import secrets
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+from urllib.parse import urlencode
+
+from sqlalchemy import Connection, delete, insert, select, update
+
+from dravo.core.instants import later
+from dravo.protocols.saml.logout import read_sign_out_request, sign_out_request, sign_out_response
+from dravo.protocols.saml.names import REDIRECT
+from dravo.protocols.verified_identity import Proved, SignInRefused
+from dravo.services import settings
+from dravo.services.context import House
+from dravo.services.lookups import find_person
+from dravo.services.security import sessions as operator_sessions
+from dravo.services.security.audit_log import record_change
+from dravo.services.security.permissions import Caller
+from dravo.services.security.secrets import csrf_token, digest
+from dravo.services.sign_in import keys as sign_in_keys
+from dravo.services.sign_in import settings as sign_in_settings
+from dravo.services.sign_in.settings import MAIL, SAML
+from dravo.services.sign_in.verification import addresses
+from dravo.services.sources import policy as source_policies
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.store.ids import new_id
+
+IDLE_HOURS = 2
+
+
+@dataclass(frozen=True)
+class Visitor:
+    """Somebody who is signed in: their visit, who they are, and by which source they came."""
+
+    id: str
+    user_id: str
+    source_id: str
+    csrf: str
+
+
+def begin(connection: Connection, user_id: str, source_id: str, proved: Proved, hours: int) -> str:
+    """Begin a visit, and return its secret."""
+    now, secret = clock.now(), secrets.token_urlsafe(32)
+    connection.execute(
+        insert(t.visit).values(
+            id=new_id(), hash=digest(secret), user_id=user_id, source_id=source_id, session=proved.session,
+            subject=proved.subject, subject_format=proved.format, created_at=now, last_seen_at=now, until_at=later(now, hours * 3600),
+        )
+    )  # fmt: skip
+    return secret
+
+
+def by_secret(house: House, secret: str) -> Visitor | None:
+    """Return whose visit it is; None if it is over: by time, because it was ended, or because they are not active any more."""
+    v, u = t.visit.c, t.user.c
+    now, kept = clock.now(), digest(secret)
+    live = (v.until_at > now, v.last_seen_at > later(now, -IDLE_HOURS * 3600), u.active.is_(True), u.gone_at.is_(None))
+    with house.database.reading() as connection:
+        statement = select(v.id, v.user_id, v.source_id, v.last_seen_at).join(t.user, u.id == v.user_id)
+        row = connection.execute(statement.where(v.hash == kept, *live)).first()
+    if row is None:
+        return None
+    if row.last_seen_at < later(now, -60):
+        with house.database.writing() as connection:
+            connection.execute(update(t.visit).where(v.id == row.id).values(last_seen_at=now))
+    return Visitor(row.id, row.user_id, row.source_id, csrf_token(secret))
+
+
+def end(house: House, visitor: Visitor) -> Any:
+    """End a visit; returns the row that it was."""
+    with house.database.writing() as connection:
+        row = connection.execute(select(t.visit).where(t.visit.c.id == visitor.id)).first()
+        connection.execute(delete(t.visit).where(t.visit.c.id == visitor.id))
+    return row
+
+
+def mine(house: House, visitor: Visitor) -> dict[str, Any]:
+    """Return what a visitor is told: who they are, their applications, and whom to ask."""
+    u = t.user.c
+    with house.database.reading() as connection:
+        user = connection.execute(select(u.display_name, u.user_name).where(u.id == visitor.user_id)).one()
+        source = connection.execute(select(t.source.c.label).where(t.source.c.id == visitor.source_id)).scalar_one()
+        set_ = connection.execute(select(t.source_sign_in.c.settings).where(t.source_sign_in.c.source_id == visitor.source_id)).scalar() or {}
+        theirs = applications_of(connection, visitor.user_id)
+        whom = settings.whom_to_ask(connection, set_)
+    return {
+        "name": user.display_name, "user_name": user.user_name, "source": source, "csrf": visitor.csrf, "applications": theirs,
+        "whom_to_ask": whom,
+    }  # fmt: skip
+
+
+def applications_of(connection: Connection, user_id: str) -> list[dict[str, Any]]:
+    """Return the applications that a person has and that are not hidden, by name, each with its roles."""
+    x, p, r = t.access.c, t.application.c, t.role.c
+    statement = (
+        select(p.key, p.label, p.address, r.label.label("role"), x.from_at)
+        .join(t.application, p.id == x.application_id)
+        .join(t.role, r.id == x.role_id)
+        .where(x.user_id == user_id, x.until_at.is_(None), p.hidden.is_(False))
+        .order_by(p.label, p.id, r.rank.desc())
+    )
+    found: dict[str, dict[str, Any]] = {}
+    for row in connection.execute(statement):
+        line = {"key": row.key, "label": row.label, "address": row.address, "roles": [], "since": row.from_at}
+        found.setdefault(row.key, line)["roles"].append(row.role)
+    return list(found.values())
+
+
+def of_person(house: House, name: str) -> dict[str, Any]:
+    """Return the visits of a person that are not over.
+
+    Raises:
+        NotFound, InvalidInput.
+    """
+    v, s, now = t.visit.c, t.source.c, clock.now()
+    with house.database.reading() as connection:
+        user = find_person(connection, name)
+        statement = (
+            select(v.id, v.created_at, v.last_seen_at, v.until_at, s.key, s.label)
+            .join(t.source, s.id == v.source_id)
+            .where(v.user_id == user.id, v.until_at > now)
+            .order_by(v.created_at.desc())
+            .limit(100)
+        )
+        items = [
+            {
+                "id": row.id, "source": {"key": row.key, "label": row.label}, "created_at": row.created_at, "last_seen_at": row.last_seen_at,
+                "until_at": row.until_at,
+            }
+            for row in connection.execute(statement)
+        ]  # fmt: skip
+    return {"items": items}
+
+
+def end_of_person(house: House, caller: Caller, name: str) -> dict[str, Any]:
+    """End every visit of a person; they may sign in again, if they may come in.
+
+    Raises:
+        NotFound, InvalidInput.
+    """
+    with house.database.writing() as connection:
+        user = find_person(connection, name)
+        ended = connection.execute(delete(t.visit).where(t.visit.c.user_id == user.id)).rowcount
+        record_change(connection, house.keys, caller, "ended sign-ins", "user", user.id, clock.now(), {"ended": ended})
+    return {"items": []}
+
+
+def leave(house: House, visitor: Visitor, base: str) -> str:
+    """End a visit; returns the address at which the browser signs out at the provider too, "" if the provider offers none."""
+    visit = end(house, visitor)
+    return _onward(house, visitor.source_id, (visit.subject, visit.subject_format, visit.session), base) if visit is not None else ""
+
+
+def leave_as_operator(house: House, caller: Caller, base: str) -> str:
+    """End an operator's session; returns the same, "" if they came by their password."""
+    row = operator_sessions.end_session(house, caller)
+    if row is None or row.source_id is None or row.subject is None:
+        return ""
+    return _onward(house, row.source_id, (row.subject, row.subject_format, row.provider_session), base)
+
+
+def _onward(house: House, source_id: str, named: tuple[str, str | None, str | None], base: str) -> str:
+    """Return where somebody signs out at a source's provider, who is known there by (subject, its format, session)."""
+    with house.database.reading() as connection:
+        source = connection.execute(select(t.source).where(t.source.c.id == source_id)).one()
+        row = connection.execute(select(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id)).first()
+        keys = sign_in_keys.of_source(house, connection, source.id) if row is not None else []
+    if row is None or row.protocol == MAIL:
+        return ""
+    ours = addresses(base, source.key)
+    if row.protocol == SAML:
+        at = row.provider.get("sign_out", {}).get(REDIRECT)
+        if not at or not keys:
+            return ""
+        identifier, relay = f"_{secrets.token_hex(20)}", secrets.token_urlsafe(8)
+        return sign_out_request(identifier, at, ours["entity_id"], *named, relay, clock.now(), keys[0].key)
+    at = row.provider.get("end_session")
+    if not at:
+        return ""
+    # RP-Initiated Logout 1.0, section 2: by the client id, for tokens are not kept.
+    query = {"client_id": row.settings["client_id"], "post_logout_redirect_uri": ours["signed_out"], "logout_hint": named[0]}
+    return f"{at}{'&' if '?' in at else '?'}{urlencode(query)}"
+
+
+def asked_by_provider(house: House, key: str, base: str, query: bytes) -> str:
+    """Sign somebody out whom the provider wants to be; returns the address at which the browser goes on, "" if there is none.
+
+    Raises:
+        NotFound; SignInRefused: if it is not the provider that asks.
+    """
+    with house.database.reading() as connection:
+        source, row = source_policies.sign_in_of(connection, key)
+        keys = sign_in_keys.of_source(house, connection, source.id)
+    if row.protocol != SAML:
+        raise SignInRefused("protocol", f"'{source.label}' does not speak SAML.")
+    ours = addresses(base, key)
+    now = clock.now()
+    seconds = datetime.fromisoformat(now).timestamp()
+    asked = read_sign_out_request(query, row.provider.get("entity_id", ""), sign_in_settings.certificates_of(row), ours["sign_out"], seconds)
+    v = t.visit.c
+    where: list[Any] = [v.source_id == source.id, v.subject == asked.subject]
+    if asked.sessions:
+        where.append(v.session.in_(asked.sessions))
+    with house.database.writing() as connection:
+        connection.execute(delete(t.visit).where(*where))
+        s = t.operator_session.c
+        theirs: list[Any] = [s.source_id == source.id, s.subject == asked.subject]
+        if asked.sessions:
+            theirs.append(s.provider_session.in_(asked.sessions))
+        connection.execute(delete(t.operator_session).where(*theirs))
+    at = row.provider.get("sign_out", {}).get(REDIRECT)
+    if not at or not keys:
+        return ""
+    return sign_out_response(f"_{secrets.token_hex(20)}", at, ours["entity_id"], asked, now, keys[0].key)

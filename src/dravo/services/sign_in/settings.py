@@ -1,0 +1,402 @@
+"""Sign-in settings of a source: provider, options, and what is still missing."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import asdict
+from typing import Any
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from sqlalchemy import Connection, delete, insert, select, update
+
+from dravo.core.errors import DravoError, InvalidInput, NotFound
+from dravo.core.identity import claims
+from dravo.core.identity.source_policy import SourcePolicy, read_policy
+from dravo.core.instants import Instant
+from dravo.protocols.http_client import check_url
+from dravo.protocols.saml.certificates import Certificate, read_certificates
+from dravo.protocols.saml.metadata import Provider, read_metadata
+from dravo.protocols.saml.names import POST, REDIRECT
+from dravo.services.context import House
+from dravo.services.lookups import pushing_source
+from dravo.services.notifications import mail_queue
+from dravo.services.security import operator_sso
+from dravo.services.security.audit_log import record_change
+from dravo.services.security.operator_sso import OPERATORS, PEOPLE, SERVES
+from dravo.services.security.permissions import Caller
+from dravo.services.sign_in import keys as sign_in_keys
+from dravo.services.sign_in.provider_metadata import fetch_configuration, fetch_metadata
+from dravo.services.sources.policy import sign_in_of, sign_in_policy
+from dravo.store import clock
+from dravo.store import tables as t
+
+SAML, OIDC, MAIL = "saml", "oidc", "mail"
+PROTOCOLS = {SAML: "SAML 2.0", OIDC: "OpenID Connect", MAIL: "a code by mail"}
+OFF, PILOT, EVERYBODY = "off", "pilot", "everybody"
+STATES = (OFF, PILOT, EVERYBODY)
+
+
+class Common(BaseModel):
+    """What is set whatever the protocol."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    takes_groups: bool = True
+    claims_days: int = Field(30, ge=0, le=3_660)
+    refresh: bool = False
+    pilot: str = Field("", max_length=200)
+    whom_to_ask: str = Field("", max_length=300)
+
+
+class ByProvider(Common):
+    """What is set where a provider says who somebody is."""
+
+    skew: int = Field(60, ge=0, le=300)
+    subject: str = Field("", max_length=300)
+    anew: bool = False
+
+
+class SamlSettings(ByProvider):
+    """What is set for SAML."""
+
+    metadata_address: str = Field("", max_length=2_000)
+    takes_over: bool = False
+    unasked: bool = False
+    signs: bool = True
+    longest_hours: int = Field(1, ge=1, le=24)
+
+
+class OidcSettings(ByProvider):
+    """What is set for OpenID Connect."""
+
+    issuer: str = Field("", max_length=2_000)
+    client_id: str = Field("", max_length=300)
+    scopes: str = Field("openid profile email", max_length=500)
+    by_key: bool = False
+    userinfo: bool = True
+
+
+class MailSettings(Common):
+    """What is set for codes by mail."""
+
+    # What is known of those who register does not lapse: nobody else says it again.
+    claims_days: int = Field(0, ge=0, le=3_660)
+    registers_into: str = Field("", max_length=200)
+
+
+# Settings that prove nothing, and that need not be tried anew.
+_LIGHT = {"pilot", "whom_to_ask", "claims_days", "refresh"}
+_MODELS: dict[str, type[Common]] = {SAML: SamlSettings, OIDC: OidcSettings, MAIL: MailSettings}
+
+
+def read_settings(protocol: str, document: dict[str, Any]) -> Any:
+    """Return settings that were checked.
+
+    Raises:
+        InvalidInput: naming the setting at fault.
+    """
+    model = _MODELS.get(protocol)
+    if model is None:
+        raise InvalidInput(f"'{protocol}' is no protocol of signing in.", f"It is one of: {', '.join(PROTOCOLS)}.", "protocol")
+    try:
+        found = model.model_validate({name: value.strip() if isinstance(value, str) else value for name, value in document.items()})
+    except ValidationError as wrong:
+        first = wrong.errors()[0]
+        name = ".".join(str(part) for part in first["loc"])
+        known = first["type"] != "extra_forbidden"
+        message = f"'{name}' cannot be used: {first['msg']}." if known else f"There is no setting '{name}' here."
+        raise InvalidInput(message, f"There are: {', '.join(model.model_fields)}.", name) from None
+    if isinstance(found, SamlSettings) and found.metadata_address:
+        found.metadata_address = check_url(found.metadata_address, "metadata_address")
+    if isinstance(found, OidcSettings) and found.issuer:
+        found.issuer = check_url(found.issuer, "issuer")
+    return found
+
+
+def policy_with(row: Any, given: dict[str, Any]) -> SourcePolicy:
+    """Return the answers with some of them given otherwise.
+
+    Raises:
+        InvalidInput: naming the answer that is at fault.
+    """
+    kept = sign_in_policy(row)
+    return read_policy({**kept.document(), **given}, kept.reads) if given else kept
+
+
+def change(house: House, caller: Caller, key: str, given: dict[str, Any]) -> None:
+    """Set how people sign in; what is None stays. What is missing does not stand in the way of keeping the rest.
+
+    Args:
+        given: "protocol" (the first time), "settings", "secret" (of OpenID Connect), "policy", "metadata" (its text), "fields"
+            ({"entity_id", "sign_in", "sign_out", "certificates"} in place of metadata), "look" (fetch what is at the address now),
+            "serves" (whom it lets in: "people", "operators", "both").
+
+    Raises:
+        InvalidInput, NotFound, NotPermitted: a source that lets operators in is a chief's to change.
+    """
+    serves = given.get("serves")
+    with house.database.reading() as connection:
+        source = pushing_source(connection, key)
+        row = connection.execute(select(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id)).first()
+    check_chief(caller, row, serves)
+    if row is not None and given.get("protocol") not in (None, row.protocol):
+        raise InvalidInput(f"'{source.label}' speaks {PROTOCOLS[row.protocol]}.", "Add another source for the other protocol.", "protocol")
+    protocol = row.protocol if row is not None else given.get("protocol") or ""
+    before = row.settings if row is not None else {}
+    settings = read_settings(protocol, {**before, **(given.get("settings") or {})}).model_dump()
+    # What is fetched is fetched before anything is written, and nobody waits for it with the writer's lock.
+    values, details = _of_provider(protocol, settings, before, row, given)
+    if protocol == MAIL and serves not in (None, PEOPLE):
+        raise InvalidInput("A code by mail lets in people only.", "Have operators come in by a provider, or by their password.", "serves")
+    key_row = None
+    if row is None and protocol != MAIL:
+        key_row = sign_in_keys.new_key(house, source.id, key, clock.now())
+    now = clock.now()
+    with house.database.writing() as connection:
+        # Meanwhile a chief may have set that it lets operators in.
+        check_chief(caller, connection.execute(select(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id)).first(), serves)
+        _take_given(house, protocol, row, given, settings, values, details)
+        if serves is not None and serves != (row.serves if row is not None else PEOPLE):
+            values["serves"] = details["serves"] = serves
+            if row is not None:
+                _check_serves(connection, caller, source, row, serves)
+        if row is None:
+            made = {"source_id": source.id, "protocol": protocol, "settings": settings, "provider": {}, "state": OFF, "changed_at": now}
+            connection.execute(insert(t.source_sign_in).values(**{**made, **values}))
+            if key_row is not None:
+                connection.execute(insert(t.sign_in_key).values(**key_row))
+            details["protocol"] = protocol
+        elif values:
+            # What is not proved yet is proved anew.
+            weighty = bool({"provider", "secret", "policy"} & values.keys() or set(details.get("settings", ())) - _LIGHT)
+            anew = {"changed_at": now, **({"proved_at": None} if weighty else {})}
+            connection.execute(update(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id).values(**values, **anew))
+        if details:
+            record_change(connection, house.keys, caller, "changed how people sign in", "source", source.id, now, {"key": key, **details})
+
+
+def _take_given(
+    house: House, protocol: str, row: Any, given: dict[str, Any], settings: dict[str, Any], values: dict[str, Any], details: dict[str, Any]
+) -> None:
+    """Add what changes of settings, secret and answers to `values`, and what the audit log says of it to `details`."""
+    before = row.settings if row is not None else {}
+    if settings != before:
+        details["settings"] = sorted(name for name, value in settings.items() if before.get(name) != value)
+        values["settings"] = settings
+    if row is not None and row.secret and given.get("secret") is None and settings.get("issuer") != before.get("issuer"):
+        # A secret goes only where it was meant to go.
+        values["secret"], details["secret"] = None, "forgotten, for it goes elsewhere now"
+    if given.get("secret") is not None:
+        values["secret"], details["secret"] = house.keys.encrypt(given["secret"]) if given["secret"] else None, "changed"
+    if given.get("policy") is not None:
+        usual = claims.usual_policy(protocol)
+        policy = read_policy({**(sign_in_policy(row) if row is not None else usual).document(), **given["policy"]}, usual.reads)
+        if row is None or policy.document() != (row.policy or usual.document()):
+            values["policy"] = details["policy"] = policy.document()
+
+
+def check_chief(caller: Caller, row: Any, serves: str | None = None) -> None:
+    """Make sure that only a chief touches what lets operators in: else an administrator could have their own provider prove a chief.
+
+    Raises:
+        InvalidInput, NotPermitted.
+    """
+    if serves is not None and serves not in SERVES:
+        raise InvalidInput(f"'{serves}' is nobody whom a source can let in.", f"It is one of: {', '.join(SERVES)}.", "serves")
+    if (row.serves if row is not None else PEOPLE) != PEOPLE or serves not in (None, PEOPLE):
+        caller.require("operators.change")
+
+
+def _check_serves(connection: Connection, caller: Caller, source: Any, row: Any, serves: str) -> None:
+    """Make sure that nobody is locked out where a source lets in others from now on; whoever it let in before is out."""
+    if serves == PEOPLE:
+        operator_sso.check_nobody_is_locked_out(connection, source.id)
+        operator_sso.end_all(connection, source.id)
+    elif row.state == EVERYBODY or row.everybody_at is not None:
+        operator_sso.check_own_way(connection, caller, source.id)
+    if serves == OPERATORS:
+        connection.execute(delete(t.visit).where(t.visit.c.source_id == source.id))
+
+
+def _of_provider(
+    protocol: str, settings: dict[str, Any], before: dict[str, Any], row: Any, given: dict[str, Any]
+) -> tuple[dict[str, Any], dict[str, Any]]:
+    """Return what changes of what is known of the provider, and what the audit log says of it."""
+    known = row.provider if row is not None else {}
+    try:
+        found = _of_saml(settings, before, known, given) if protocol == SAML else _of_oidc(settings, before, given) if protocol == OIDC else None
+    except DravoError as wrong:
+        if wrong.field in ("metadata", "certificate", "fields"):
+            raise
+        # An address that does not answer yet is told, and does not stand in the way of keeping it.
+        return {"trouble": f"{wrong.message} {wrong.mend}".strip(), "looked_at": clock.now()}, {}
+    if found is None:
+        return {}, {}
+    looked = {"looked_at": clock.now(), "trouble": None, "waiting": None} if found.get("from") == "address" else {"waiting": None}
+    if found == known:
+        return looked, {}
+    return {"provider": found, **looked}, {"provider": found.get("entity_id") or found.get("issuer")}
+
+
+def _of_saml(settings: dict[str, Any], before: dict[str, Any], known: dict[str, Any], given: dict[str, Any]) -> dict[str, Any] | None:
+    if given.get("metadata"):
+        return saml_document(read_metadata(given["metadata"].encode()), "paste")
+    if given.get("fields"):
+        return _by_fields(known, given["fields"])
+    address = settings["metadata_address"]
+    if address and (address != before.get("metadata_address") or given.get("look")):
+        return saml_document(fetch_metadata(address), "address")
+    return None
+
+
+def _of_oidc(settings: dict[str, Any], before: dict[str, Any], given: dict[str, Any]) -> dict[str, Any] | None:
+    issuer = settings["issuer"]
+    if issuer and (issuer != before.get("issuer") or given.get("look")):
+        return {**fetch_configuration(issuer), "from": "address"}
+    return None
+
+
+def saml_document(provider: Provider, how: str) -> dict[str, Any]:
+    """Return a provider as it is kept."""
+    if any(ord(sign) < 32 for sign in provider.entity_id):
+        raise InvalidInput("The provider's name holds a line end.", "Ask whoever runs it for its metadata.", "metadata")
+    # Browsers are sent to these: nothing but pages by HTTP.
+    for address in (*provider.sign_in.values(), *provider.sign_out.values()):
+        check_url(address, "metadata")
+    return {
+        "entity_id": provider.entity_id, "sign_in": dict(provider.sign_in), "sign_out": dict(provider.sign_out),
+        "certificates": [each.pem for each in provider.certificates], "wants_signed": provider.wants_signed, "from": how,
+        "ends_at": last_end(provider.certificates),
+    }  # fmt: skip
+
+
+def last_end(certificates: Sequence[Certificate]) -> Instant | None:
+    """Return when the last of some certificates ends: those before it may, once there is another."""
+    return max((each.until for each in certificates), default=None)
+
+
+def _by_fields(known: dict[str, Any], fields: dict[str, str | None]) -> dict[str, Any]:
+    """Return what is known of a provider with some of it given by hand; an empty field takes it away."""
+    found = {"entity_id": "", "sign_in": {}, "sign_out": {}, "certificates": [], "wants_signed": False, **known, "from": "fields"}
+    if (name := fields.get("entity_id")) is not None:
+        if any(ord(sign) < 32 for sign in name.strip()):
+            raise InvalidInput("The entity id holds a line end.", "Paste it again.", "fields")
+        found["entity_id"] = name.strip()
+    for part in ("sign_in", "sign_out"):
+        if (address := fields.get(part)) is not None:
+            checked = check_url(address, "fields") if address.strip() else ""
+            found[part] = {REDIRECT: checked} if checked else {}
+    if (text := fields.get("certificates")) is not None:
+        read = read_certificates(text) if text.strip() else []
+        found["certificates"], found["ends_at"] = [each.pem for each in read], last_end(read)
+    return found
+
+
+def missing(connection: Connection, row: Any) -> list[str]:
+    """Return what is missing before anybody can sign in, in words."""
+    if row.protocol == MAIL:
+        return _missing_for_mail(connection, row)
+    known, settings = row.provider, row.settings
+    wanted: tuple[tuple[Any, str], ...]
+    if row.protocol == SAML:
+        wanted = (
+            (known.get("entity_id"), "the provider's entity id"),
+            (known.get("sign_in", {}).get(REDIRECT) or known.get("sign_in", {}).get(POST), "the provider's address for signing in"),
+            (known.get("certificates"), "the provider's certificate"),
+        )
+    else:
+        wanted = (
+            (settings.get("issuer"), "the issuer"),
+            (known.get("authorization") or not settings.get("issuer"), "the provider's configuration, which could not be read yet"),
+            (settings.get("client_id"), "our client id there"),
+            (row.secret or settings.get("by_key"), "our client secret, or that we sign by our key"),
+        )
+    return [what for there, what in wanted if not there]
+
+
+def _missing_for_mail(connection: Connection, row: Any) -> list[str]:
+    policy = sign_in_policy(row)
+    wanted = (
+        (mail_queue.is_set_up(connection), "the mail server, under Settings"),
+        (policy.domains, "the domains of the addresses that may sign in (question 1)"),
+        (row.settings["registers_into"] or not policy.makes, "the group into which people register"),
+    )
+    return [what for there, what in wanted if not there]
+
+
+def certificates_of(row: Any) -> list[Certificate]:
+    """Return the certificates with which a SAML provider signs."""
+    return [each for pem in row.provider.get("certificates", ()) for each in read_certificates(pem)]
+
+
+def use_waiting_certificates(house: House, caller: Caller, key: str) -> None:
+    """Take over the certificates that the provider's metadata has now, in place of those that were known.
+
+    Raises:
+        NotFound: if none wait.
+    """
+    now = clock.now()
+    with house.database.writing() as connection:
+        source, row = sign_in_of(connection, key)
+        check_chief(caller, row)
+        if not row.waiting:
+            raise NotFound("No other certificates wait.", "Look at the address again.")
+        provider = {**row.provider, **row.waiting}
+        values = {"provider": provider, "waiting": None, "proved_at": None, "changed_at": now}
+        connection.execute(update(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id).values(**values))
+        fingerprints = [each.fingerprint for pem in row.waiting["certificates"] for each in read_certificates(pem)]
+        record_change(connection, house.keys, caller, "took over certificates", "source", source.id, now, {"key": key, "fingerprints": fingerprints})
+
+
+def change_keys(house: House, caller: Caller, key: str, what: str) -> None:
+    """Change our own key without a gap: "next" makes one that the provider is told of, "use" has it sign from now on.
+
+    Raises:
+        InvalidInput, NotFound.
+    """
+    with house.database.reading() as connection:
+        source, row = sign_in_of(connection, key)
+    check_chief(caller, row)
+    made = sign_in_keys.new_key(house, source.id, key, sign_in_keys.NOT_YET) if what == "next" else None
+    now = clock.now()
+    with house.database.writing() as connection:
+        if made is not None:
+            sign_in_keys.add_next(house, connection, source.id, made)
+        else:
+            sign_in_keys.use_next(house, connection, source.id, sign_in_keys.kept_until(now))
+        action = "made the next key" if made is not None else "took the next key into use"
+        record_change(connection, house.keys, caller, action, "source", source.id, now, {"key": key})
+
+
+def forget(house: House, caller: Caller, key: str) -> None:
+    """Have nobody sign in by a source any more; whom it brought stay as they are.
+
+    Raises:
+        NotFound.
+    """
+    with house.database.writing() as connection:
+        source, row = sign_in_of(connection, key)
+        check_chief(caller, row)
+        operator_sso.check_nobody_is_locked_out(connection, source.id)
+        operator_sso.end_all(connection, source.id)
+        for table in (t.visit, t.sign_in_begun, t.sign_in_key, t.sign_in_trial, t.source_sign_in):
+            connection.execute(delete(table).where(table.c.source_id == source.id))
+        record_change(connection, house.keys, caller, "nobody signs in by it any more", "source", source.id, clock.now(), {"key": key})
+
+
+def as_fields(row: Any) -> dict[str, Any]:
+    """Return what is known of a provider, for forms: addresses and certificates in words."""
+    known = row.provider
+    shown = [asdict(each) for each in certificates_of(row)] if row.protocol == SAML else []
+    waiting = [asdict(each) for pem in (row.waiting or {}).get("certificates", ()) for each in read_certificates(pem)]
+    return {
+        "entity_id": known.get("entity_id") or known.get("issuer") or "",
+        "sign_in": known.get("sign_in", {}).get(REDIRECT) or known.get("sign_in", {}).get(POST) or known.get("authorization") or "",
+        "sign_out": known.get("sign_out", {}).get(REDIRECT) or known.get("sign_out", {}).get(POST) or known.get("end_session") or "",
+        "certificates": [_certificate(each) for each in shown], "waiting": [_certificate(each) for each in waiting],
+        "learned_from": known.get("from", ""),
+    }  # fmt: skip
+
+
+def _certificate(each: dict[str, Any]) -> dict[str, Any]:
+    return {"subject": each["subject"], "fingerprint": each["fingerprint"], "from_at": each["from_"], "until_at": each["until"]}

@@ -1,0 +1,158 @@
+"""Starts a sign-in: selects the source, and sends the browser to its provider."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+from urllib.parse import urlencode
+
+import orjson
+from sqlalchemy import insert, select
+
+from dravo.core.identity.names import fold
+from dravo.core.instants import later
+from dravo.protocols.oidc import flow
+from dravo.protocols.saml import requests
+from dravo.protocols.saml.names import POST, REDIRECT
+from dravo.protocols.verified_identity import SignInRefused
+from dravo.services import settings
+from dravo.services.context import House
+from dravo.services.security.operator_sso import OPERATORS, PEOPLE
+from dravo.services.security.permissions import Caller
+from dravo.services.security.secrets import digest
+from dravo.services.sign_in import keys as sign_in_keys
+from dravo.services.sign_in import messages as sign_in_messages
+from dravo.services.sign_in import provider_metadata, test_sign_ins
+from dravo.services.sign_in import settings as sign_in_settings
+from dravo.services.sign_in.settings import MAIL, OFF, SAML
+from dravo.services.sign_in.verification import addresses, client_of
+from dravo.services.sources import observations
+from dravo.services.sources import policy as source_policies
+from dravo.store import clock
+from dravo.store import tables as t
+
+BEGUN_SECONDS = 900
+HOME = "/yours"
+
+
+@dataclass(frozen=True)
+class Start:
+    """Where a browser goes to sign in: by an address, or by a form that it posts there; and what it keeps meanwhile."""
+
+    url: str
+    form: Mapping[str, str] | None
+    browser: str
+
+
+def safe_back(path: str | None) -> str:
+    """Return the page of ours to which somebody goes after signing in: never another host, whatever is asked for."""
+    if not path or not path.startswith("/") or path.startswith("//") or any(sign in path for sign in "\\\r\n\t") or len(path) > 500:
+        return HOME
+    return path
+
+
+# Beginning
+
+
+def start(
+    house: House, key: str, base: str, trial: str | None = None, back: str | None = None, browser: str | None = None, operator: Caller | None = None
+) -> Start:
+    """Begin a sign-in.
+
+    Args:
+        trial: the secret of a trial's link.
+        back: the page of ours to which the person goes after it.
+        browser: by what this browser is known, if it is.
+        operator: who binds themselves to whom it will prove, signed in as they are.
+
+    Raises:
+        NotFound; SignInRefused: "off", "trial", "settings".
+    """
+    with house.database.reading() as connection:
+        source, row = source_policies.sign_in_of(connection, key)
+        kept = test_sign_ins.by_secret(connection, source.id, trial) if trial else None
+        keys = sign_in_keys.of_source(house, connection, source.id)
+        lacking = sign_in_settings.missing(connection, row)
+        whom = settings.whom_to_ask(connection, row.settings)
+    if trial and kept is None:
+        raise SignInRefused("trial", "This trial is over, or was never one.", "Ask whoever sent you the link for another.")
+    if operator is not None and row.serves == PEOPLE:
+        raise SignInRefused("operator", f"No operator comes in by {source.label}.", "A chief operator can have it let operators in.")
+    if row.state == OFF and kept is None and operator is None:
+        raise SignInRefused("off", f"Signing in by {source.label} is not in force yet.", whom or "Wait until whoever runs this says so.")
+    if lacking:
+        raise sign_in_messages.unfinished(lacking)
+    if row.protocol == MAIL:
+        # The sign-in page asks for the address and sends the code; nothing is begun before that.
+        return Start(f"{base}/sign-in?{urlencode({'by': key, **({'trial': trial} if trial else {})})}", None, browser or secrets.token_urlsafe(32))
+    # A browser that has several pages open keeps one mark for all of them.
+    state, browser = secrets.token_urlsafe(32), browser or secrets.token_urlsafe(32)
+    begun: dict[str, Any] = {
+        "state_hash": digest(state), "source_id": source.id, "browser_hash": digest(browser), "trial_id": kept.id if kept is not None else None,
+        "operator_id": operator.operator_id if operator is not None else None, "back": safe_back(back), "begun_at": clock.now(),
+        "until_at": later(clock.now(), BEGUN_SECONDS),
+    }  # fmt: skip
+    url, form = (_ask_saml if row.protocol == SAML else _ask_oidc)(house, row, key, base, state, keys, begun)
+    with house.database.writing() as connection:
+        connection.execute(insert(t.sign_in_begun).values(**begun))
+        observations.note(connection, source.id, observations.STARTED)
+    return Start(url, form, browser)
+
+
+def _ask_saml(
+    house: House, row: Any, key: str, base: str, state: str, keys: list[sign_in_keys.OurKey], begun: dict[str, Any]
+) -> tuple[str, Mapping[str, str] | None]:
+    ours = addresses(base, key)
+    at = row.provider["sign_in"]
+    binding = REDIRECT if REDIRECT in at else POST
+    identifier = f"_{secrets.token_hex(20)}"
+    signs = keys[0].key if keys and (row.settings["signs"] or row.provider.get("wants_signed")) else None
+    asked = requests.sign_in_request(
+        identifier, binding, at[binding], ours["entity_id"], ours["acs"], state, clock.now(), signs, anew=row.settings["anew"]
+    )
+    begun["request_id"] = identifier
+    return asked.url, asked.form
+
+
+def _ask_oidc(
+    house: House, row: Any, key: str, base: str, state: str, keys: list[sign_in_keys.OurKey], begun: dict[str, Any]
+) -> tuple[str, Mapping[str, str] | None]:
+    nonce, verifier = secrets.token_urlsafe(24), secrets.token_urlsafe(48)
+    begun["secret"] = house.keys.encrypt(orjson.dumps([nonce, verifier]).decode())
+    client = client_of(house, row, key, base, keys)
+    return flow.start(provider_metadata.oidc_provider(row.provider), client, state, nonce, verifier, anew=row.settings["anew"]), None
+
+
+def where(house: House, email: str) -> dict[str, Any]:
+    """Return by which source somebody signs in: the one that owns the domain of their e-mail, else the only one there is.
+
+    Where several own it, they are choices.
+
+    It says nothing of whether anybody has that address.
+    """
+    domain = fold(email.rpartition("@")[2].strip())
+    with house.database.reading() as connection:
+        s = t.source.c
+        every = connection.execute(
+            select(t.source_sign_in, s.key, s.label)
+            .join(t.source, s.id == t.source_sign_in.c.source_id)
+            .where(t.source_sign_in.c.state != OFF)
+            .order_by(s.label)
+        ).all()
+    rows = [row for row in every if row.serves != OPERATORS]
+    owning = [row for row in rows if domain and domain in source_policies.sign_in_policy(row).domains]
+    found = owning[0] if len(owning) == 1 else rows[0] if len(rows) == 1 and not owning and email else None
+    named = None if found is None else {"key": found.key, "label": found.label}
+    operators_by = [{"key": row.key, "label": row.label} for row in every if row.serves != PEOPLE]
+    by_code = found is not None and found.protocol == MAIL
+    return {
+        "choices": [_choice(row) for row in owning] if len(owning) > 1 else [],
+        "source": named, "start": "" if found is None else f"/sso/{found.key}/start", "by_code": by_code, "any": bool(rows),
+        "for_operators": operators_by,
+    }  # fmt: skip
+
+
+def _choice(row: Any) -> dict[str, Any]:
+    return {"key": row.key, "label": row.label, "start": f"/sso/{row.key}/start", "by_code": row.protocol == MAIL}

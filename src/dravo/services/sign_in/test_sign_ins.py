@@ -1,0 +1,98 @@
+"""Trials: one named person tries to sign in, for some minutes, while nothing is in force for anybody else."""
+
+from __future__ import annotations
+
+import secrets
+from typing import Any
+
+from sqlalchemy import Connection, func, insert, select
+
+from dravo.core.errors import InvalidInput
+from dravo.core.identity.names import fold
+from dravo.core.instants import Instant, later
+from dravo.services.context import House
+from dravo.services.lookups import pushing_source
+from dravo.services.security.audit_log import record_change
+from dravo.services.security.permissions import Caller
+from dravo.services.security.secrets import digest
+from dravo.services.sign_in.settings import missing
+from dravo.services.sources.policy import sign_in_of
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.store.ids import new_id
+from dravo.store.pagination import Ask, page
+
+OBSERVE, FOR_REAL = "observe", "for real"
+MODES = (OBSERVE, FOR_REAL)
+MINUTES = 30
+NOT_OPENED, AT_PROVIDER = "not opened", "at the provider"
+_NOTHING_YET = {"so_far": NOT_OPENED, "so_far_at": None, "trace": None, "message": ""}
+
+
+def begin(house: House, caller: Caller, key: str, person: str, mode: str, base: str, minutes: int = MINUTES) -> dict[str, Any]:
+    """Make a trial; its link is in the answer, the only time.
+
+    Args:
+        person: who will try: their user name or e-mail, as the expressions make it.
+        mode: "observe" changes nothing; "for real" takes them in.
+        base: the service's public address.
+
+    Raises:
+        InvalidInput, NotFound.
+    """
+    if mode not in MODES:
+        raise InvalidInput(f"'{mode}' is no way to try.", f"It is one of: {', '.join(MODES)}.", "mode")
+    if not person.strip():
+        raise InvalidInput("Say who will try.", "Give their user name or e-mail address.", "person")
+    if not 1 <= minutes <= 1_440:
+        raise InvalidInput("A trial lasts between a minute and a day.", "Give the minutes.", "minutes")
+    now, secret = clock.now(), secrets.token_urlsafe(24)
+    with house.database.writing() as connection:
+        source, row = sign_in_of(connection, key)
+        if lacking := missing(connection, row):
+            raise InvalidInput(f"Missing yet: {', '.join(lacking)}.", "Fill it in on the exchange sheet.")
+        made = {
+            "id": new_id(), "source_id": source.id, "hash": digest(secret), "person": person.strip(), "person_key": fold(person.strip()),
+            "mode": mode, "created_by": caller.name, "created_at": now, "until_at": later(now, minutes * 60),
+        }  # fmt: skip
+        connection.execute(insert(t.sign_in_trial).values(**made))
+        details = {"key": key, "person": person.strip(), "mode": mode, "minutes": minutes}
+        record_change(connection, house.keys, caller, "began a trial of signing in", "source", source.id, now, details)
+        kept = connection.execute(select(t.sign_in_trial).where(t.sign_in_trial.c.id == made["id"])).one()
+    return {**_line(kept, now), **_NOTHING_YET, "link": f"{base}/sso/{key}/start?trial={secret}"}
+
+
+def listing(house: House, key: str, ask: Ask) -> dict[str, Any]:
+    """Return a page of a source's trials, newest first."""
+    now = clock.now()
+    with house.database.reading() as connection:
+        source = pushing_source(connection, key)
+        statement = select(t.sign_in_trial).where(t.sign_in_trial.c.source_id == source.id)
+        return page(
+            connection, statement, [t.sign_in_trial.c.id], ask, lambda row: {**_line(row, now), **_so_far(connection, row, now)}, newest_first=True
+        )
+
+
+def _so_far(connection: Connection, row: Any, now: Instant) -> dict[str, Any]:
+    """Return how far a trial has come: whether its link was opened, whether somebody is at the provider, and what came of it last."""
+    b, x = t.sign_in_begun.c, t.sign_in_trace.c
+    begun = connection.execute(select(func.max(b.begun_at)).where(b.trial_id == row.id, b.until_at > now)).scalar()
+    last = connection.execute(select(x.id, x.at, x.outcome, x.message).where(x.trial_id == row.id).order_by(x.id.desc()).limit(1)).first()
+    if begun is not None and (last is None or last.at < begun):
+        return {**_NOTHING_YET, "so_far": AT_PROVIDER, "so_far_at": begun}
+    if last is not None:
+        return {"so_far": last.outcome, "so_far_at": last.at, "trace": last.id, "message": last.message}
+    return {**_NOTHING_YET, "so_far": NOT_OPENED if row.until_at > now else "over"}
+
+
+def _line(row: Any, now: Instant) -> dict[str, Any]:
+    return {
+        "id": row.id, "person": row.person, "mode": row.mode, "created_by": row.created_by, "created_at": row.created_at, "until_at": row.until_at,
+        "open": row.until_at > now,
+    }  # fmt: skip
+
+
+def by_secret(connection: Connection, source_id: str, secret: str) -> Any:
+    """Return the row of the trial of a link, None if it is none or is over."""
+    c = t.sign_in_trial.c
+    return connection.execute(select(t.sign_in_trial).where(c.hash == digest(secret), c.source_id == source_id, c.until_at > clock.now())).first()

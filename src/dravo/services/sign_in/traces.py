@@ -1,0 +1,134 @@
+"""Traces of signing in: what arrived, each step with its outcome, and what it came to; kept for a while, to be read and handed on."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+from sqlalchemy import Connection, delete, false, func, insert, select
+
+from dravo.core.errors import NotFound
+from dravo.core.instants import Instant, later
+from dravo.services.context import House
+from dravo.services.lookups import pushing_source
+from dravo.services.security import masking
+from dravo.services.security.permissions import ATTRIBUTES, Caller
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.store.ids import new_id
+from dravo.store.pagination import Ask, page
+from dravo.store.queries import search as text_search
+
+IN, OBSERVED, REFUSED = "in", "observed", "refused"
+LARGEST_RAW = 60_000
+MOST_OF_A_SOURCE = 5_000
+# What would prove or open something once more is left out of what is kept.
+_SECRET_PARTS = re.compile(rb"(<(?:[^\s<>:/]+:)?(?:SignatureValue|CipherValue|DigestValue)\b[^>]*>)[^<]*")
+
+
+def without_proofs(document: bytes) -> str:
+    """Return a SAML message as it may be kept and handed on: it proves nothing any more."""
+    return _SECRET_PARTS.sub(rb"\1(left out)", document)[:LARGEST_RAW].decode("utf-8", "replace")
+
+
+def write(connection: Connection, row: dict[str, Any]) -> str:
+    """Write a trace down, and return its id."""
+    own_id = new_id()
+    connection.execute(insert(t.sign_in_trace).values(id=own_id, at=clock.now(), **row))
+    return own_id
+
+
+def listing(house: House, key: str, ask: Ask, outcome: str | None = None, trial: str | None = None, words: str | None = None) -> dict[str, Any]:
+    """Return a page of a source's traces, newest first.
+
+    Raises:
+        NotFound.
+    """
+    x = t.sign_in_trace.c
+    with house.database.reading() as connection:
+        source = pushing_source(connection, key)
+        statement = select(t.sign_in_trace).where(x.source_id == source.id)
+        if outcome:
+            statement = statement.where(x.outcome == outcome)
+        if trial:
+            statement = statement.where(x.trial_id == trial)
+        if words:
+            statement = statement.where(false() if masking.hidden() else text_search.has(x.name, words) | text_search.has(x.message, words))
+        return page(connection, statement, [x.id], ask, _line, newest_first=True)
+
+
+def _line(row: Any) -> dict[str, Any]:
+    hidden = masking.hidden()
+    return {
+        "id": row.id, "at": row.at, "outcome": row.outcome, "reason": row.reason,
+        # These quote what arrived.
+        "message": masking.HIDDEN if hidden else row.message, "mend": "" if hidden else row.mend, "name": masking.HIDDEN if hidden else row.name,
+        "person": row.user_id, "trial": row.trial_id,
+    }  # fmt: skip
+
+
+def one_row(connection: Connection, key: str, trace_id: str) -> Any:
+    """Return a trace's row.
+
+    Raises:
+        NotFound.
+    """
+    source = pushing_source(connection, key)
+    x = t.sign_in_trace.c
+    row = connection.execute(select(t.sign_in_trace).where(x.id == trace_id, x.source_id == source.id)).first()
+    if row is None:
+        raise NotFound(f"'{source.label}' has no such trace, or not any more.", "See in the settings for how long they are kept.")
+    return row
+
+
+def one(house: House, caller: Caller, key: str, trace_id: str) -> dict[str, Any]:
+    """Return one trace whole; what arrived only for those who may see people's attributes.
+
+    Raises:
+        NotFound.
+    """
+    with house.database.reading() as connection:
+        row = one_row(connection, key, trace_id)
+    return document(row, plain=ATTRIBUTES in caller.permissions)
+
+
+def document(row: Any, *, plain: bool) -> dict[str, Any]:
+    """Return a trace whole, as it is shown and saved as a file."""
+    arrived = [{"name": name, "values": [str(each) for each in values]} for name, values in sorted(row.arrived.get("attributes", {}).items())]
+    came_to = {"kind": "", "made": {}, "groups": [], "access": [], **row.came_to}
+    steps = row.steps
+    if not plain:
+        arrived, came_to["made"] = [], {}
+        steps = [{**each, "message": masking.HIDDEN, "mend": ""} for each in steps]
+    return {
+        **_line(row), "issuer": row.arrived.get("issuer", ""), "subject": row.arrived.get("subject", "") if plain else "", "steps": steps,
+        "arrived": arrived, **came_to, "raw": (row.raw or "") if plain else "",
+    }  # fmt: skip
+
+
+def attributes_seen(house: House, key: str) -> list[dict[str, Any]]:
+    """Return the names of what arrived in a source's last traces, each with some values: to be offered when expressions are written."""
+    x = t.sign_in_trace.c
+    with house.database.reading() as connection:
+        source = pushing_source(connection, key)
+        rows = connection.execute(select(x.arrived).where(x.source_id == source.id).order_by(x.id.desc()).limit(50)).scalars().all()
+    found: dict[str, list[str]] = {}
+    for arrived in rows:
+        for name, values in arrived.get("attributes", {}).items():
+            some = found.setdefault(name, [])
+            some += [text for each in values if (text := str(each)) not in some][: max(0, 3 - len(some))]
+    return [{"name": name, "values": values} for name, values in sorted(found.items())]
+
+
+def sweep(house: House, now: Instant, days: int) -> None:
+    """Forget traces that are older than so many days, the oldest of a source that has too many, and what is over of signing in."""
+    x, b, s, v = t.sign_in_trace.c, t.sign_in_begun.c, t.sign_in_seen.c, t.visit.c
+    with house.database.writing() as connection:
+        connection.execute(delete(t.sign_in_trace).where(x.at < later(now, -86_400 * days)))
+        connection.execute(delete(t.sign_in_begun).where(b.until_at < now))
+        connection.execute(delete(t.sign_in_seen).where(s.until_at < now))
+        connection.execute(delete(t.visit).where(v.until_at < now))
+        many = select(x.source_id).group_by(x.source_id).having(func.count() > MOST_OF_A_SOURCE)
+        for source_id in connection.execute(many).scalars().all():
+            newest = select(x.id).where(x.source_id == source_id).order_by(x.id.desc()).offset(MOST_OF_A_SOURCE).limit(1).scalar_subquery()
+            connection.execute(delete(t.sign_in_trace).where(x.source_id == source_id, x.id <= newest))

@@ -1,0 +1,1 @@
+"""Sources: their settings, SCIM tokens, policy, priority, schemas and setup checklists."""

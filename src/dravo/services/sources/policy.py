@@ -1,0 +1,54 @@
+"""Reads the stored policy of a source for each of its connection types."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import Connection, select
+
+from dravo.core.errors import NotFound
+from dravo.core.identity import claims
+from dravo.core.identity.source_policy import SourcePolicy, read_policy
+from dravo.protocols.directory.connectors import kind_of
+from dravo.services.lookups import pushing_source
+from dravo.store import tables as t
+
+
+def import_of(connection: Connection, key: str) -> tuple[Any, Any]:
+    """Return the rows of a source and of how it is read.
+
+    Raises:
+        NotFound: if it is not read.
+    """
+    source = pushing_source(connection, key)
+    row = connection.execute(select(t.source_pull).where(t.source_pull.c.source_id == source.id)).first()
+    if row is None:
+        raise NotFound(f"'{source.label}' is not read.", "Say first what it is: a directory, a SCIM service or files.")
+    return source, row
+
+
+def import_policy(source: Any, kind: str) -> SourcePolicy:
+    """Return a source's answers; those that its kind of reader starts with where none were given."""
+    reader = kind_of(kind)
+    if source.policy is None:
+        return SourcePolicy(attributes=reader.usual_attributes, reads=reader.reads)
+    return read_policy(source.policy, reader.reads)
+
+
+def sign_in_of(connection: Connection, key: str) -> tuple[Any, Any]:
+    """Return the rows of a source and of how people sign in by it.
+
+    Raises:
+        NotFound: if nobody does.
+    """
+    source = pushing_source(connection, key)
+    row = connection.execute(select(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id)).first()
+    if row is None:
+        raise NotFound(f"Nobody signs in by '{source.label}'.", "Say first by which protocol: saml or oidc.")
+    return source, row
+
+
+def sign_in_policy(row: Any) -> SourcePolicy:
+    """Return the answers for those who sign in; the usual ones of the protocol where none were given."""
+    usual = claims.usual_policy(row.protocol)
+    return read_policy(row.policy, usual.reads) if row.policy else usual

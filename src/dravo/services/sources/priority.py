@@ -1,0 +1,89 @@
+"""Whose word counts, where several sources say something of one person; looked at before it is set."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+from sqlalchemy import Connection, func, literal, select, update
+
+from dravo.core.errors import InvalidInput
+from dravo.services.changes import preview as changes_preview
+from dravo.services.changes.preview import UNSURE, Change, Sure
+from dravo.services.changes.recompute import CHUNK, work_through
+from dravo.services.context import House
+from dravo.services.lookups import source_by_key
+from dravo.services.security.audit_log import record_change
+from dravo.services.security.permissions import Caller
+from dravo.services.sources import sources
+from dravo.store import clock, recompute_marks
+from dravo.store import tables as t
+from dravo.store.snapshots.config import raise_revision
+
+MOST = 1_000
+NAMES = ("precedence", "veto", "updates")
+
+
+def change(house: House, caller: Caller, key: str, given: dict[str, Any], sure: Sure = UNSURE) -> dict[str, Any]:
+    """Set whose word counts; everybody of whom this source and another one say something is worked out anew.
+
+    Args:
+        given: "precedence" (the lowest number is heard first), "veto" (its inactive counts whatever others say), "updates" (whether it
+            says anything of people whom another source knows); what is None stays.
+
+    Raises:
+        InvalidInput, NotFound; NeedsConfirmation, WorldMoved.
+    """
+    now = clock.now()
+    with house.database.reading() as connection:
+        cleared = changes_preview.check(connection, _planned(house, connection, key, given), caller, sure)
+    with house.database.writing() as connection:
+        row = source_by_key(connection, key)
+        values = {name: value for name, value in _checked(given).items() if getattr(row, name) != value}
+        if values:
+            connection.execute(update(t.source).where(t.source.c.id == row.id).values(**values))
+            raise_revision(connection)
+            recompute_marks.mark_selected(connection, _told_by_others_too(row.id, literal(now)), cleared)
+            details = {"key": key, "before": {name: getattr(row, name) for name in values}, "after": values}
+            record_change(connection, house.keys, caller, "changed whose word counts", "source", row.id, now, details)
+    work_through(house, CHUNK)
+    return sources.one(house, key)
+
+
+def preview(house: House, key: str, given: dict[str, Any]) -> dict[str, Any]:
+    """Return what it would do if other words counted; nothing is changed."""
+    with house.database.reading() as connection:
+        return changes_preview.shown(connection, _planned(house, connection, key, given))
+
+
+def _planned(house: House, connection: Connection, key: str, given: dict[str, Any]) -> Change:
+    row = source_by_key(connection, key)
+    values = _checked(given)
+    catalogue = house.catalogue.get(connection)
+    then = replace(
+        catalogue,
+        precedence={**catalogue.precedence, row.id: values.get("precedence", row.precedence)},
+        vetoing=_with(catalogue.vetoing, row.id, values.get("veto", row.veto)),
+        quiet=_with(catalogue.quiet, row.id, not values.get("updates", row.updates)),
+    )
+    return Change(None, (_told_by_others_too(row.id),), then, name=row.label)
+
+
+def _with(some: frozenset[str], one: str, present: bool) -> frozenset[str]:
+    return some | {one} if present else some - {one}
+
+
+def _told_by_others_too(source_id: str, *columns: Any) -> Any:
+    """Return the select of those of whom a source and another one say something."""
+    r = t.record.c
+    here = select(r.user_id).where(r.source_id == source_id)
+    several = select(r.user_id).where(r.user_id.in_(here)).group_by(r.user_id).having(func.count() > 1)
+    return select(t.user.c.id, *columns).where(t.user.c.id.in_(several))
+
+
+def _checked(given: dict[str, Any]) -> dict[str, Any]:
+    values = {name: given[name] for name in NAMES if given.get(name) is not None}
+    place = values.get("precedence")
+    if place is not None and not 0 <= place <= MOST:
+        raise InvalidInput(f"{place} is no place.", f"Give a number from 0 to {MOST:,}; the lowest is heard first.", "precedence")
+    return values

@@ -1,0 +1,104 @@
+"""The schemas that hold for a source: the standard ones, and extensions that operators added."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import Connection, delete, insert, select
+from sqlalchemy.exc import IntegrityError
+
+from dravo.core.errors import AlreadyThere, NotFound, StillInUse
+from dravo.core.scim.extensions import read_schema
+from dravo.core.scim.schemas import Schema, Shapes, extended
+from dravo.services.context import House
+from dravo.services.lookups import pushing_source, source_by_key
+from dravo.services.security.audit_log import record_change
+from dravo.services.security.permissions import Caller
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.store.ids import new_id
+from dravo.store.queries import search as text_search
+from dravo.store.snapshots.config import raise_revision
+
+
+def of_source(house: House, connection: Connection, source_id: str) -> Shapes:
+    """Return the shapes of a source; the same object as long as nothing about them changes, for filters are kept by it."""
+    columns = (t.source_schema.c.id, t.source_schema.c.kind, t.source_schema.c.document)
+    rows = connection.execute(select(*columns).where(t.source_schema.c.source_id == source_id).order_by(t.source_schema.c.id)).all()
+    key = (source_id, tuple(row.id for row in rows))
+    found = house.shapes.get(key)
+    if found is None:
+        schemas: dict[str, list[Schema]] = {"User": [], "Group": []}
+        for row in rows:
+            schemas[row.kind].append(read_schema(row.document))
+        found = house.shapes[key] = extended(tuple(schemas["User"]), tuple(schemas["Group"]))
+    return found
+
+
+def listing(house: House, key: str) -> dict[str, Any]:
+    """Return the extension schemas of a source."""
+    with house.database.reading() as connection:
+        source = source_by_key(connection, key)
+        rows = connection.execute(select(t.source_schema).where(t.source_schema.c.source_id == source.id).order_by(t.source_schema.c.id)).all()
+    return {
+        "items": [
+            {"urn": row.urn, "kind": row.kind, "name": row.document.get("name") or row.urn.rpartition(":")[2], "document": row.document}
+            for row in rows
+        ]
+    }
+
+
+def add(house: House, caller: Caller, key: str, kind: str, document: dict[str, Any]) -> dict[str, Any]:
+    """Add an extension schema to a source's people ("User") or groups ("Group").
+
+    Raises:
+        InvalidInput: if the document does not describe a schema.
+        AlreadyThere: if the source has one of that URN.
+    """
+    schema = read_schema(document)
+    now = clock.now()
+    row = {"id": new_id(), "urn": schema.id, "kind": kind, "document": document, "created_at": now}
+    try:
+        with house.database.writing() as connection:
+            source = pushing_source(connection, key)
+            connection.execute(insert(t.source_schema).values(source_id=source.id, **row))
+            # Rules may ask for what it holds from now on.
+            raise_revision(connection)
+            details = {"source": key, "urn": schema.id, "kind": kind}
+            record_change(connection, house.keys, caller, "added schema", "source", source.id, now, details)
+    except IntegrityError:
+        raise AlreadyThere(f"'{key}' has a schema '{schema.id}' already.", "Remove that one first, or give this one another URN.", "schema") from None
+    house.doors += 1
+    return listing(house, key)
+
+
+def remove(house: House, caller: Caller, key: str, urn: str) -> None:
+    """Remove an extension schema; what people have of it is no longer shown, and goes with the next full change of each.
+
+    Raises:
+        NotFound; StillInUse if a rule asks for what it holds, and no other source has it.
+    """
+    with house.database.writing() as connection:
+        source = source_by_key(connection, key)
+        where = (t.source_schema.c.source_id == source.id, t.source_schema.c.urn == urn)
+        if connection.execute(delete(t.source_schema).where(*where)).rowcount == 0:
+            raise NotFound(f"'{key}' has no schema '{urn}'.")
+        check_rules(connection, urn)
+        raise_revision(connection)
+        record_change(connection, house.keys, caller, "removed schema", "source", source.id, clock.now(), {"source": key, "urn": urn})
+    house.doors += 1
+
+
+def check_rules(connection: Connection, urn: str) -> None:
+    """Make sure that no rule asks for what a schema holds that no source has any more.
+
+    Raises:
+        StillInUse: naming the rule.
+    """
+    a, p = t.assignment.c, t.application.c
+    if connection.execute(select(t.source_schema.c.id).where(t.source_schema.c.urn == urn).limit(1)).first():
+        return
+    asking = select(a.rule, p.label).join(t.application, p.id == a.application_id).where(a.removed_at.is_(None), text_search.has(a.rule, f"{urn}:"))
+    found = connection.execute(asking.limit(1)).first()
+    if found is not None:
+        raise StillInUse(f"A rule of '{found.label}' asks for it: {found.rule}.", "Take the rule away, or write another one, first.")

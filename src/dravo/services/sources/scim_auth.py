@@ -1,0 +1,99 @@
+"""Checks the bearer token of each inbound SCIM request (RFC 6750)."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass, replace
+from typing import Any
+
+from sqlalchemy import bindparam, select
+
+from dravo.core.instants import Instant
+from dravo.core.scim.errors import ScimError
+from dravo.core.scim.schemas import STANDARD, Shapes
+from dravo.services.context import House
+from dravo.services.security.secrets import digest
+from dravo.services.sources import schemas as source_schemas
+from dravo.store import clock
+from dravo.store import tables as t
+
+# At the door
+
+
+@dataclass(frozen=True)
+class Visitor:
+    """Whom a token let in: a source, with the schemas that hold for it, and what the token opens."""
+
+    source_id: str
+    token_id: str
+    shapes: Shapes = STANDARD
+    kinds: str = "both"
+    access: str = "write"
+
+    def check(self, kind: str, *, writing: bool) -> None:
+        """Make sure that the token opens a kind of resource, "User" or "Group".
+
+        Raises:
+            ScimError: 403 if it does not.
+        """
+        if self.kinds != "both" and self.kinds != f"{kind.lower()}s":
+            raise ScimError(403, f"This token is for {self.kinds} only; take one of this source that is for {kind.lower()}s too.")
+        if writing and self.access != "write":
+            raise ScimError(403, "This token may only read; take one of this source that may write.")
+
+
+_BY_TOKEN = (
+    select(
+        t.source.c.id, t.source_token.c.id.label("token_id"), t.source_token.c.expires_at, t.source_token.c.revoked_at,
+        t.source_token.c.kinds, t.source_token.c.access,
+    )
+    .join(t.source, t.source.c.id == t.source_token.c.source_id)
+    .where(t.source_token.c.hash == bindparam("hash"), t.source.c.key == bindparam("key"))
+)  # fmt: skip
+
+
+class Door:
+    """Lets sources in by their tokens.
+
+    Who was let in is remembered for a moment, and forgotten at once when a token is made, revoked or a source removed here (all of
+    which happens in this very process).
+    """
+
+    MEMORY = 5.0
+
+    def __init__(self, house: House) -> None:
+        self._house = house
+        self._known: dict[tuple[str, str], tuple[float, int, Instant | None, Visitor]] = {}
+
+    def admit(self, key: str, token: str | None) -> Visitor | str:
+        """Return whom a push token lets in at a source's address, or a sentence that says why nobody.
+
+        A token opens only the source that it was made for.
+        """
+        if not token:
+            return "Send the source's token in the header 'Authorization: Bearer TOKEN'."
+        kept, present = digest(token), time.monotonic()
+        known = self._known.get((key, kept))
+        if known and present - known[0] < self.MEMORY and known[1] == self._house.doors and not (known[2] and known[2] <= clock.now()):
+            return known[3]
+        doors = self._house.doors
+        with self._house.database.reading() as connection:
+            row = connection.execute(_BY_TOKEN, {"hash": kept, "key": key}).first()
+            visitor = _judge(row)
+            if isinstance(visitor, Visitor):
+                visitor = replace(visitor, shapes=source_schemas.of_source(self._house, connection, visitor.source_id))
+        if row is not None and isinstance(visitor, Visitor):
+            if len(self._known) > 1_000:
+                self._known.clear()
+            self._known[key, kept] = (present, doors, row.expires_at, visitor)
+        return visitor
+
+
+def _judge(row: Any) -> Visitor | str:
+    if row is None:
+        return "This token is not one of this source's; take the token from the source's exchange sheet, and its address too."
+    if row.revoked_at:
+        return f"This token was revoked at {row.revoked_at}; take another."
+    if row.expires_at and row.expires_at <= clock.now():
+        return f"This token expired at {row.expires_at}; take another."
+    return Visitor(row.id, row.token_id, kinds=row.kinds, access=row.access)

@@ -1,0 +1,78 @@
+"""The setup checklist of inbound SCIM: values for the other side, and what traffic has verified."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import and_, func, or_, select
+
+from dravo.services.context import House
+from dravo.services.lookups import pushing_source
+from dravo.services.sources.observations import SIGHTS, TROUBLES
+from dravo.store import clock
+from dravo.store import tables as t
+
+
+def sheet(house: House, key: str, base: str) -> dict[str, Any]:
+    """Return the exchange sheet of a source's push channel: what to give to the other side, what to switch on there, and ticks.
+
+    Args:
+        base: the address of this service, without a slash at its end.
+    """
+    now = clock.now()
+    with house.database.reading() as connection:
+        source = pushing_source(connection, key)
+        seen = {row.what: row for row in connection.execute(select(t.source_sight).where(t.source_sight.c.source_id == source.id))}
+        token = t.source_token.c
+        usable = connection.execute(
+            select(func.count())
+            .select_from(t.source_token)
+            .where(and_(token.source_id == source.id, token.revoked_at.is_(None), or_(token.expires_at.is_(None), token.expires_at > now)))
+        ).scalar_one()
+    address = f"{base}/scim/v2/{key}"
+    scheme, _, rest = address.partition("://")
+    host, _, path = rest.partition("/")
+    found = {
+        "source": {"key": source.key, "label": source.label},
+        "give": [
+            {"name": "Base address", "value": address, "note": "Where the other side asks for the SCIM address or endpoint."},
+            {"name": "Scheme", "value": scheme, "note": "Where it is asked for in parts."},
+            {"name": "Host and port", "value": host, "note": "Where it is asked for in parts."},
+            {"name": "Path", "value": f"/{path}", "note": "Where it is asked for in parts."},
+            {"name": "Kind of sign-in", "value": "Bearer token", "note": "In the Authorization header (RFC 6750); make one below."},
+        ],
+        "usable_tokens": usable,
+        "switch_on": [
+            "Create people, change people, deactivate people.",
+            "Groups with their members, if roles are to follow groups. Send each group's name as displayName.",
+            "userName with a name that is unique and stays; the e-mail address as emails; the other side's own id as externalId.",
+        ],
+        "ticks": [
+            {"what": what, "label": label, "first_at": seen[what].first_at if what in seen else None,
+             "last_at": seen[what].last_at if what in seen else None}
+            for what, label in SIGHTS
+        ],
+        "trouble": [
+            {"at": seen[what].last_at, "message": seen[what].detail} for what in TROUBLES if what in seen and seen[what].detail
+        ],
+    }  # fmt: skip
+    return {**found, "text": _to_send(found)}
+
+
+def _to_send(sheet: dict[str, Any]) -> str:
+    """Return the sheet as text for whoever runs the other side; the token goes another way."""
+    width = max(len(each["name"]) for each in sheet["give"])
+    waiting = [each["label"] for each in sheet["ticks"] if each["first_at"] is None]
+    lines = [
+        f"Connecting '{sheet['source']['label']}' by SCIM 2.0 (RFC 7643, RFC 7644)",
+        "",
+        "Please enter at your side:",
+        *(f"  {each['name']:<{width}}  {each['value']}" for each in sheet["give"]),
+        f"  {'Token':<{width}}  sent to you separately; please keep it secret",
+        "",
+        "Please switch on:",
+        *(f"  - {each}" for each in sheet["switch_on"]),
+    ]
+    if waiting:
+        lines += ["", "Not seen from your side yet:", *(f"  - {each}" for each in waiting)]
+    return "\n".join(lines) + "\n"

@@ -1,0 +1,254 @@
+"""Sources: the identity providers, directories and files that report users and groups."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from sqlalchemy import Connection, delete, func, insert, select, update
+from sqlalchemy.exc import IntegrityError
+
+from dravo.core.errors import AlreadyThere, InvalidInput, StillInUse
+from dravo.core.expiry import ending, told_from
+from dravo.core.identity.source_policy import read_domains
+from dravo.core.instants import later
+from dravo.services.context import House
+from dravo.services.lookups import check_key, check_label, source_by_key
+from dravo.services.security.audit_log import record_change
+from dravo.services.security.permissions import Caller
+from dravo.services.sources import schemas as source_schemas
+from dravo.services.sources.observations import CALL, PERSON
+from dravo.store import clock, imported_records
+from dravo.store import tables as t
+from dravo.store.ids import new_id
+from dravo.store.pagination import Ask, page
+from dravo.store.snapshots.config import raise_revision
+
+# What belongs to signing in by a source.
+SIGNING_IN = (t.visit, t.sign_in_begun, t.sign_in_seen, t.sign_in_key, t.sign_in_trial, t.sign_in_trace, t.source_sign_in)
+# A token counts as in use for so long after it was used last.
+USED_LATELY_SECONDS = 7 * 86_400
+
+
+def add(house: House, caller: Caller, key: str, label: str) -> dict[str, Any]:
+    """Add a source that pushes.
+
+    Raises:
+        InvalidInput, AlreadyThere.
+    """
+    now, source_id = clock.now(), new_id()
+    row = {
+        "id": source_id,
+        "key": check_key(key),
+        "label": check_label(label),
+        "channel": "push",
+        "precedence": 100,
+        "created_at": now,
+    }
+    try:
+        with house.database.writing() as connection:
+            connection.execute(insert(t.source).values(**row))
+            raise_revision(connection)
+            record_change(connection, house.keys, caller, "added source", "source", source_id, now, {"key": key, "label": label})
+    except IntegrityError:
+        raise AlreadyThere(f"There is a source with the key '{key}' already.", "Take another key.", "key") from None
+    return one(house, key)
+
+
+def change(house: House, caller: Caller, key: str, label: str | None = None, domains: Sequence[str] | None = None) -> dict[str, Any]:
+    """Change a source's label or the email domains that it owns; the key stays.
+
+    Args:
+        domains: all domains that it owns. Other sources link records to its users by email only within these.
+
+    Raises:
+        NotFound, InvalidInput.
+    """
+    given: dict[str, Any] = {}
+    if label is not None:
+        given["label"] = check_label(label)
+    if domains is not None:
+        given["domains"] = read_domains(domains)
+    if not given:
+        raise InvalidInput("There is nothing to change.", "Give a label or the domains that the source owns.")
+    with house.database.writing() as connection:
+        row = source_by_key(connection, key)
+        before = {"label": row.label, "domains": list(row.domains or ())}
+        connection.execute(update(t.source).where(t.source.c.id == row.id).values(**given))
+        raise_revision(connection)
+        details = {"key": key, "before": {name: before[name] for name in given}, "after": given}
+        record_change(connection, house.keys, caller, "changed source", "source", row.id, clock.now(), details)
+    return one(house, key)
+
+
+def remove(house: House, caller: Caller, key: str) -> None:
+    """Remove a source that has brought nobody.
+
+    Raises:
+        StillInUse: if it has brought people or groups, a pattern is for its groups, or a rule asks for one of its schemas.
+    """
+    with house.database.writing() as connection:
+        row = source_by_key(connection, key)
+        for table in (t.record, t.group):
+            if connection.execute(select(table.c.id).where(table.c.source_id == row.id).limit(1)).first():
+                raise StillInUse(
+                    f"'{row.label}' has brought people or groups.", "Revoke its tokens to keep it from calling; its people stay as they are."
+                )
+        _check_patterns(connection, row)
+        i = t.source_sign_in.c
+        if connection.execute(select(i.source_id).where(i.source_id == row.id, i.serves != "people")).first():
+            raise StillInUse(f"Operators come in by '{row.label}'.", "Have it let in people only first.")
+        urns = connection.execute(select(t.source_schema.c.urn).where(t.source_schema.c.source_id == row.id)).scalars().all()
+        its_runs = select(t.run.c.id).where(t.run.c.source_id == row.id)
+        connection.execute(delete(t.run_line).where(t.run_line.c.run_id.in_(its_runs)))
+        for table in (t.source_token, t.source_sight, t.source_schema, t.trace, t.source_pull, t.conflict, t.run, *SIGNING_IN):
+            connection.execute(delete(table).where(table.c.source_id == row.id))
+        for urn in urns:
+            source_schemas.check_rules(connection, urn)
+        connection.execute(delete(t.source).where(t.source.c.id == row.id))
+        raise_revision(connection)
+        record_change(connection, house.keys, caller, "removed source", "source", row.id, clock.now(), {"key": key, "label": row.label})
+    house.doors += 1
+
+
+def _check_patterns(connection: Connection, source: Any) -> None:
+    """Make sure that no pattern is for a source's groups; those that were taken away forget it."""
+    a, p = t.assignment.c, t.application.c
+    present = select(a.pattern, p.label).join(t.application, p.id == a.application_id).where(a.source_id == source.id, a.removed_at.is_(None))
+    found = connection.execute(present.limit(1)).first()
+    if found is not None:
+        raise StillInUse(f"'{found.label}' maps its groups by the pattern {found.pattern}.", "Take that mapping away first.")
+    connection.execute(update(t.assignment).where(a.source_id == source.id).values(source_id=None))
+
+
+def id_of(house: House, key: str) -> str:
+    """Return a source's id; raises as `source_by_key`."""
+    with house.database.reading() as connection:
+        return str(source_by_key(connection, key).id)
+
+
+def _statement() -> Any:
+    s = t.source.c
+
+    def count(table: Any, *where: Any) -> Any:
+        return select(func.count()).select_from(table).where(table.c.source_id == s.id, *where).scalar_subquery()
+
+    return select(
+        s.id,
+        s.key,
+        s.label,
+        s.channel,
+        s.created_at,
+        s.domains,
+        s.precedence,
+        s.veto,
+        s.updates,
+        count(t.record, t.record.c.gone_at.is_(None)).label("people"),
+        count(t.group, t.group.c.gone_at.is_(None)).label("groups"),
+        select(func.max(t.source_sight.c.last_at))
+        .where(t.source_sight.c.source_id == s.id, t.source_sight.c.what == CALL)
+        .scalar_subquery()
+        .label("last_call"),
+        t.source_pull.c.kind.label("read_as"),
+        t.source_pull.c.in_force,
+        last_run(t.run.c.state, s.id).label("run_state"),
+        last_run(t.run.c.ended_at, s.id).label("run_ended_at"),
+        select(func.count())
+        .select_from(t.conflict)
+        .where(t.conflict.c.source_id == s.id, t.conflict.c.state == "open")
+        .scalar_subquery()
+        .label("conflicts"),
+        token_ends(s.id).label("token_ends_at"),
+        t.source_sign_in.c.state.label("sign_in_state"),
+        t.source_sign_in.c.provider,
+        t.source_sign_in.c.waiting,
+        t.source_sign_in.c.trouble,
+        select(func.max(t.source_sight.c.last_at))
+        .where(t.source_sight.c.source_id == s.id, t.source_sight.c.what == PERSON)
+        .scalar_subquery()
+        .label("signed_in_at"),
+    ).select_from(
+        t.source.outerjoin(t.source_pull, t.source_pull.c.source_id == s.id).outerjoin(t.source_sign_in, t.source_sign_in.c.source_id == s.id)
+    )
+
+
+def sign_in_needs(state: str | None, provider: Any, waiting: Any, trouble: str | None) -> dict[str, Any]:
+    """Return what needs a person about signing in by a source: a provider's certificate that ends, another one that waits, a trouble."""
+    if state is None or state == "off":
+        return {"certificate_ends_at": None, "sign_in_needs": None}
+    told = "Its provider has another certificate now, which waits to be taken over." if waiting else trouble
+    return {"certificate_ends_at": ending((provider or {}).get("ends_at"), clock.now()), "sign_in_needs": told}
+
+
+def token_ends(source_id: Any) -> Any:
+    """Return when the first of a source's tokens ends that it lately used, if that is to be told; `source_id` is a column of the query around it."""
+    k, now = t.source_token.c, clock.now()
+    used = (k.source_id == source_id, k.revoked_at.is_(None), k.last_used_at > later(now, -USED_LATELY_SECONDS), k.expires_at < told_from(now))
+    return select(func.min(k.expires_at)).where(*used).correlate(source_id.table).scalar_subquery()
+
+
+def last_run(column: Any, source_id: Any) -> Any:
+    """Return what a column says of a source's last run that was not only a look; `source_id` is a column of the query around it."""
+    r = t.run.c
+    real = (r.source_id == source_id, r.source_id.is_not(None), r.look_only.is_(False), r.ended_at.is_not(None))
+    return select(column).where(*real).order_by(r.id.desc()).limit(1).correlate(source_id.table).scalar_subquery()
+
+
+def _lines(connection: Connection, rows: Sequence[Any]) -> list[dict[str, Any]]:
+    """Return sources as they are shown, each with the domains that it shares with others: there no email tells which source is meant."""
+    owned = imported_records.domains(connection)
+    s = t.source.c
+    named = {row.id: {"key": row.key, "label": row.label} for row in connection.execute(select(s.id, s.key, s.label).where(s.id.in_(list(owned))))}
+
+    def shared(source_id: str) -> list[dict[str, Any]]:
+        others = {
+            domain: [named[other] for other, theirs in owned.items() if other != source_id and domain in theirs]
+            for domain in sorted(owned.get(source_id, ()))
+        }
+        return [{"domain": domain, "sources": sharing} for domain, sharing in others.items() if sharing]
+
+    return [{**_line(row), "shared_domains": shared(row.id)} for row in rows]
+
+
+def _line(row: Any) -> dict[str, Any]:
+    return {
+        "key": row.key,
+        "label": row.label,
+        "domains": list(row.domains or ()),
+        "channel": "pull" if row.read_as else "sign-in" if row.sign_in_state else row.channel,
+        "sign_in_state": row.sign_in_state,
+        "signed_in_at": row.signed_in_at,
+        **sign_in_needs(row.sign_in_state, row.provider, row.waiting, row.trouble),
+        "read_as": row.read_as,
+        "in_force": row.in_force,
+        "run_state": row.run_state,
+        "run_ended_at": row.run_ended_at,
+        "conflicts": row.conflicts,
+        "precedence": row.precedence,
+        "veto": row.veto,
+        "updates": row.updates,
+        "created_at": row.created_at,
+        "people": row.people,
+        "groups": row.groups,
+        "last_call_at": row.last_call,
+        "last_activity_at": max((at for at in (row.last_call, row.run_ended_at, row.signed_in_at) if at is not None), default=None),
+        "token_ends_at": row.token_ends_at,
+    }
+
+
+def listing(house: House, ask: Ask) -> dict[str, Any]:
+    """Return a page of sources by label."""
+    with house.database.reading() as connection:
+        found = page(connection, _statement(), [t.source.c.label, t.source.c.id], ask, lambda row: row)
+        return {**found, "items": _lines(connection, found["items"])}
+
+
+def one(house: House, key: str) -> dict[str, Any]:
+    """Return one source.
+
+    Raises:
+        NotFound.
+    """
+    with house.database.reading() as connection:
+        source_by_key(connection, key)
+        return _lines(connection, [connection.execute(_statement().where(t.source.c.key == key)).one()])[0]

@@ -1,0 +1,103 @@
+"""SCIM tokens of sources: created, listed and revoked."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import insert, select, update
+
+from dravo.core.errors import InvalidInput, NotFound
+from dravo.core.instants import Instant
+from dravo.services.context import House
+from dravo.services.lookups import check_label, pushing_source, source_by_key
+from dravo.services.security.audit_log import record_change
+from dravo.services.security.permissions import Caller
+from dravo.services.security.secrets import new_token
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.store.ids import new_id
+from dravo.store.pagination import Ask, page
+
+TOKEN_KINDS, TOKEN_ACCESS = ("users", "groups", "both"), ("read", "write")
+
+
+# Tokens
+
+
+def add_token(
+    house: House, caller: Caller, key: str, label: str, expires_at: Instant | None = None, kinds: str = "both", access: str = "write"
+) -> dict[str, Any]:
+    """Add a token; the answer carries its text, the only time that it is shown.
+
+    Args:
+        kinds: what it opens: "users", "groups" or "both".
+        access: "read", or "write", which reads as well.
+
+    Raises:
+        InvalidInput, NotFound.
+    """
+    if kinds not in TOKEN_KINDS or access not in TOKEN_ACCESS:
+        raise InvalidInput(f"A token cannot be for '{kinds}', '{access}'.", "It is for users, groups or both, and to read or to write.", "kinds")
+    now = clock.now()
+    if expires_at is not None and expires_at <= now:
+        raise InvalidInput("The token would have expired already.", "Give a time to come, or none.", "expires_at")
+    token = new_token("push")
+    with house.database.writing() as connection:
+        source = pushing_source(connection, key)
+        row = {
+            "id": new_id(),
+            "source_id": source.id,
+            "label": check_label(label),
+            "prefix": token.prefix,
+            "hash": token.hash,
+            "created_at": now,
+            "expires_at": expires_at,
+            "kinds": kinds,
+            "access": access,
+        }
+        connection.execute(insert(t.source_token).values(**row))
+        record_change(connection, house.keys, caller, "added push token", "source", source.id, now, {"label": label, "prefix": token.prefix})
+        made = connection.execute(select(t.source_token).where(t.source_token.c.id == row["id"])).one()
+    house.doors += 1
+    return {**_token_line(made), "token": token.text}
+
+
+def revoke_token(house: House, caller: Caller, key: str, token_id: str) -> None:
+    """Make a token worthless from now on.
+
+    Raises:
+        NotFound.
+    """
+    now = clock.now()
+    with house.database.writing() as connection:
+        source = source_by_key(connection, key)
+        where = (t.source_token.c.id == token_id, t.source_token.c.source_id == source.id)
+        row = connection.execute(select(t.source_token).where(*where)).first()
+        if row is None:
+            raise NotFound(f"'{source.label}' has no token with the id '{token_id}'.")
+        if row.revoked_at is None:
+            connection.execute(update(t.source_token).where(*where).values(revoked_at=now))
+            record_change(connection, house.keys, caller, "revoked push token", "source", source.id, now, {"label": row.label, "prefix": row.prefix})
+    house.doors += 1
+
+
+def tokens(house: House, key: str, ask: Ask) -> dict[str, Any]:
+    """Return a page of a source's tokens, newest first; never their texts."""
+    with house.database.reading() as connection:
+        source = source_by_key(connection, key)
+        statement = select(t.source_token).where(t.source_token.c.source_id == source.id)
+        return page(connection, statement, [t.source_token.c.id], ask, _token_line, newest_first=True)
+
+
+def _token_line(row: Any) -> dict[str, Any]:
+    return {
+        "id": row.id,
+        "label": row.label,
+        "prefix": row.prefix,
+        "kinds": row.kinds,
+        "access": row.access,
+        "created_at": row.created_at,
+        "expires_at": row.expires_at,
+        "last_used_at": row.last_used_at,
+        "revoked_at": row.revoked_at,
+    }

@@ -1,0 +1,126 @@
+"""Members of groups, direct and nested. A membership is a row, so a change costs only what it changes."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from sqlalchemy import Connection, bindparam, func, insert, literal, select, update
+
+from dravo.core.instants import Instant
+from dravo.store import tables as t
+from dravo.store.groups import CHUNK, listed
+from dravo.store.prepared_statements import Quick
+from dravo.store.sqlite import insert_unless_there
+
+
+def add_users(connection: Connection, group_id: str, user_ids: Iterable[str], now: Instant) -> None:
+    """Put users on a local group's list; whoever has left meanwhile is left out."""
+    wanted = list(user_ids)
+    for start in range(0, len(wanted), CHUNK):
+        u = t.user.c
+        some = select(literal(group_id), u.id, literal(now)).where(u.id.in_(wanted[start : start + CHUNK]), u.gone_at.is_(None))
+        connection.execute(insert(t.membership).from_select(["group_id", "user_id", "from_at"], some))
+
+
+def end_users(connection: Connection, group_id: str, user_ids: Sequence[str], now: Instant) -> None:
+    """Take users off a local group's list."""
+    m = t.membership.c
+    for start in range(0, len(user_ids), CHUNK):
+        some = user_ids[start : start + CHUNK]
+        where = (m.group_id == group_id, m.until_at.is_(None), m.user_id.in_(some))
+        connection.execute(update(t.membership).where(*where).values(until_at=now))
+
+
+def end_memberships_of_user(connection: Connection, user_id: str, now: Instant) -> None:
+    """Take a user off the lists of local groups."""
+    m = t.membership.c
+    where = (m.user_id == user_id, m.until_at.is_(None), m.user_id.is_not(None))
+    connection.execute(update(t.membership).where(*where).values(until_at=now))
+
+
+_ADD_MEMBERS = Quick(insert_unless_there(t.membership).on_conflict_do_nothing())
+
+
+def add_members(connection: Connection, group_id: str, records: Iterable[str], groups: Iterable[str], now: Instant) -> None:
+    """List records and groups in a group; who is listed already stays as they are."""
+    rows = [{"group_id": group_id, "record_id": each, "inner_group_id": None, "from_at": now} for each in records]
+    rows += [{"group_id": group_id, "record_id": None, "inner_group_id": each, "from_at": now} for each in groups]
+    _ADD_MEMBERS.change_many(connection, rows)
+
+
+def end_members(connection: Connection, group_id: str, ids: Sequence[str], now: Instant) -> None:
+    """Take records and groups off a group's list."""
+    m = t.membership
+    for start in range(0, len(ids), CHUNK):
+        some = ids[start : start + CHUNK]
+        for column in (m.c.record_id, m.c.inner_group_id):
+            connection.execute(update(m).where(m.c.group_id == group_id, m.c.until_at.is_(None), column.in_(some)).values(until_at=now))
+
+
+_END_RECORD = (
+    update(t.membership)
+    .where(t.membership.c.record_id == bindparam("record"), t.membership.c.until_at.is_(None), t.membership.c.record_id.is_not(None))
+    .values(until_at=bindparam("now"))
+)
+
+
+_RAISE_LISTING = (
+    update(t.group)
+    .where(
+        t.group.c.id.in_(
+            select(t.membership.c.group_id).where(
+                t.membership.c.record_id == bindparam("record"), t.membership.c.until_at.is_(None), t.membership.c.record_id.is_not(None)
+            )
+        )
+    )
+    .values(version=t.group.c.version + 1, modified_at=bindparam("now"))
+)
+
+
+def end_memberships_of_record(connection: Connection, record_id: str, now: Instant) -> None:
+    """Take a record off every list; the groups that listed it are at another version with that."""
+    connection.execute(_RAISE_LISTING, {"record": record_id, "now": now})
+    connection.execute(_END_RECORD, {"record": record_id, "now": now})
+
+
+def _each(found: Any, columns: Sequence[Any]) -> Any:
+    # Without a condition, what follows in an insert would be read as one of the join (SQLite).
+    return select(found.c.user_id, *columns).where(found.c.user_id.is_not(None)).distinct()
+
+
+def users_within(group_id: str, *columns: Any) -> Any:
+    """Return the select of everyone in a group, by any nesting."""
+    m = t.membership
+    within = select(literal(group_id).label("id")).cte("within", recursive=True)
+    within = within.union(select(m.c.inner_group_id).where(m.c.group_id == within.c.id, m.c.until_at.is_(None), m.c.inner_group_id.is_not(None)))
+    found = listed(select(within.c.id))
+    return _each(found, columns)
+
+
+def users_in_groups_of(source_ids: Any, *columns: Any) -> Any:
+    """Return the select of everyone who is in any group of some sources."""
+    found = listed(select(t.group.c.id).where(t.group.c.source_id.in_(source_ids), t.group.c.gone_at.is_(None)))
+    return _each(found, columns)
+
+
+def with_inner_groups(connection: Connection, group_ids: Sequence[str]) -> set[str]:
+    """Return those of some groups that list groups."""
+    m = t.membership.c
+    statement = select(m.group_id).where(m.group_id.in_(group_ids), m.until_at.is_(None), m.inner_group_id.is_not(None))
+    return set(connection.execute(statement.distinct()).scalars())
+
+
+def how_many_within(connection: Connection, group_id: str) -> int:
+    """Return how many people are in a group, by any nesting."""
+    return int(connection.execute(select(func.count()).select_from(users_within(group_id).subquery())).scalar_one())
+
+
+def everybody(*columns: Any) -> Any:
+    """Return the select of everyone who is not gone."""
+    return select(t.user.c.id, *columns).where(t.user.c.gone_at.is_(None))
+
+
+def people_within(connection: Connection, group_id: str) -> list[str]:
+    """Return the ids of the users in a group, by any nesting."""
+    return list(connection.execute(users_within(group_id)).scalars())

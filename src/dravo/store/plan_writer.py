@@ -1,0 +1,341 @@
+"""Writes a plan: users, access, accounts and the deliveries that follow, after checking that its revisions still stand."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from enum import Enum
+from typing import Any
+
+from sqlalchemy import Connection, and_, bindparam, case, delete, func, insert, select, update
+
+from dravo.core.access.evaluation import DIRECT
+from dravo.core.errors import WorldMoved
+from dravo.core.identity.merging import MergedUser
+from dravo.core.identity.names import fold
+from dravo.core.identity.records import searchable
+from dravo.core.instants import Instant
+from dravo.core.planning import AccountChange, Outcome
+from dravo.core.provisioning.accounts import AS_IT_IS, describe
+from dravo.core.provisioning.removal_limit import takes_away
+from dravo.store import tables as t
+from dravo.store.database import CATALOGUE
+from dravo.store.ids import new_id
+from dravo.store.prepared_statements import Quick
+
+
+class Rewrite(Enum):
+    """What a plan may change of users themselves, beside what they have."""
+
+    NOTHING = 1
+    ATTRIBUTES = 2
+    NAMES = 3
+
+
+WAITING, FAILED, HELD, DONE, DROPPED = "waiting", "failed", "held", "done", "dropped"
+
+# What operators declared, as it stands now: checked in the same statement that writes.
+_DECLARED = select(t.revision.c.value).where(t.revision.c.name == CATALOGUE).scalar_subquery()
+_RAISE = (
+    update(t.user)
+    .where(t.user.c.id == bindparam("user"), t.user.c.revision == bindparam("seen"), bindparam("declared") == _DECLARED)
+    .values(revision=t.user.c.revision + 1, next_change_at=bindparam("next"))
+)
+_NAMES = ("user_name", "user_name_key", "display_name", "display_name_key", "email", "email_key")
+_CONTENT = ("attributes", "given_by", "active", "modified_at")
+
+
+def _rewriting(*columns: str) -> Any:
+    """Return the update of a user's own columns; what is not named is not touched, nor are its indexes."""
+    return (
+        update(t.user)
+        .where(t.user.c.id == bindparam("user"), t.user.c.revision == bindparam("seen"), bindparam("declared") == _DECLARED)
+        .values(
+            revision=t.user.c.revision + 1,
+            next_change_at=bindparam("next"),
+            # Since when: the first instant stays, and is forgotten when they are back.
+            inactive_since=case((bindparam("inactive").is_not(None), func.coalesce(t.user.c.inactive_since, bindparam("inactive"))), else_=None),
+            gone_at=case((bindparam("gone").is_not(None), func.coalesce(t.user.c.gone_at, bindparam("gone"))), else_=None),
+            **{name: bindparam(name, type_=t.user.c[name].type) for name in columns},
+        )
+    )
+
+
+_REWRITE = _rewriting(*_CONTENT)
+_RENAME = _rewriting(*_NAMES, *_CONTENT)
+_QUICKLY = {id(statement): Quick(statement) for statement in (_RAISE, _REWRITE, _RENAME)}
+_REMOVE_MARK = delete(t.mark).where(t.mark.c.user_id == bindparam("user"), t.mark.c.since == bindparam("seen"))
+_MAKE_USER = insert(t.user)
+_MAKE_ONE_USER = Quick(_MAKE_USER)
+_OPEN_ACCESS = insert(t.access)
+_WRITE_REASONS = (
+    update(t.access)
+    .where(t.access.c.id == bindparam("access"))
+    .values(reasons=bindparam("why", type_=t.access.c.reasons.type), direct_only=bindparam("direct"))
+)
+_CLOSE_ACCESS = (
+    update(t.access)
+    .where(t.access.c.id == bindparam("access"))
+    .values(reasons=bindparam("why", type_=t.access.c.reasons.type), until_at=bindparam("until"))
+)
+_LET_GO = (
+    update(t.kept)
+    .where(t.kept.c.user_id == bindparam("whose"), t.kept.c.role_id == bindparam("what"), t.kept.c.until_at.is_(None))
+    .values(until_at=bindparam("until"))
+)
+_MAKE_ACCOUNT = insert(t.account)
+_CHANGE_ACCOUNT = (
+    update(t.account)
+    .where(t.account.c.id == bindparam("account"))
+    .values(due=bindparam("state", type_=t.account.c.due.type), due_version=bindparam("version"), due_since=bindparam("since"))
+)
+_OPEN_DELIVERIES = (
+    select(t.account.c.id, t.delivery.c.id, t.account.c.had)
+    .outerjoin(t.delivery, and_(t.delivery.c.account_id == t.account.c.id, t.delivery.c.closed_at.is_(None)))
+    .where(t.account.c.id.in_(bindparam("ids", expanding=True)))
+)
+_MAKE_DELIVERY = insert(t.delivery)
+_WAKE_DELIVERY = (
+    update(t.delivery)
+    .where(t.delivery.c.id == bindparam("delivery"))
+    .values(
+        state=WAITING, version=bindparam("to"), aim=bindparam("aimed"), next_attempt_at=bindparam("next"), message=None, mend=None,
+        removes=bindparam("taking"), cleared_at=bindparam("let_at"), cleared_by=bindparam("let_by"),
+        # What is due now is judged anew, among all that is still held.
+        held_at=None, kind=None,
+    )
+)  # fmt: skip
+
+
+# In place of an application's id: whatever a change takes away, anywhere.
+EVERY_APPLICATION = "*"
+
+# (user id, application id or `EVERY_APPLICATION`) of removals that an operator confirmed, and who did.
+Cleared = Mapping[tuple[str, str], str]
+
+
+def apply_outcomes(
+    connection: Connection, outcomes: Sequence[Outcome], now: Instant, *, rewrite: Rewrite, seen: int, cleared: Cleared | None = None
+) -> None:
+    """Write what becomes of people.
+
+    Args:
+        connection: the writer's.
+        outcomes: one for each person.
+        now: the instant of the change.
+        rewrite: what may have changed of the users themselves: nothing, attributes (a record did), or also names.
+        seen: the revision of the catalogue that was planned with; checked for users who are there, by whoever makes new ones.
+        cleared: removals that need not wait for the guard.
+
+    Raises:
+        WorldMoved: if one of the users, or the catalogue, has changed since it was read.
+    """
+    made = [_user_row(outcome, now) for outcome in outcomes if outcome.person.revision is None]
+    if len(made) == 1:
+        _MAKE_ONE_USER.change(connection, made[0])
+    elif made:
+        _MAKE_ONE_USER.change_many(connection, made)
+    known = [outcome for outcome in outcomes if outcome.person.revision is not None]
+    if known:
+        _update_users(connection, known, now, rewrite=rewrite, seen=seen)
+    _write_access(connection, outcomes, now)
+    _write_kept(connection, outcomes, now)
+    _write_seats(connection, outcomes, now)
+    changes = [(outcome.person.user_id, change) for outcome in outcomes for change in outcome.accounts]
+    if changes:
+        _write_accounts(connection, changes, now, cleared or {})
+
+
+def _user_values(user: MergedUser, now: Instant) -> dict[str, Any]:
+    found = searchable(user.attributes)
+    return {
+        "user_name": found.user_name,
+        "user_name_key": found.user_name_key,
+        "display_name": found.display_name,
+        "display_name_key": fold(found.display_name),
+        "email": found.email,
+        "email_key": fold(found.email) if found.email else None,
+        "attributes": user.attributes,
+        "given_by": user.given_by,
+        "active": user.active,
+        "modified_at": now,
+    }
+
+
+def _user_row(outcome: Outcome, now: Instant) -> dict[str, Any]:
+    return {
+        "id": outcome.person.user_id,
+        "revision": 1,
+        "created_at": now,
+        "inactive_since": None if outcome.user.active else now,
+        "gone_at": now if outcome.user.gone else None,
+        "next_change_at": outcome.next_change,
+        **_user_values(outcome.user, now),
+    }
+
+
+def _update_users(connection: Connection, outcomes: Sequence[Outcome], now: Instant, *, rewrite: Rewrite, seen: int) -> None:
+    rows = []
+    for outcome in outcomes:
+        row = {"user": outcome.person.user_id, "seen": outcome.person.revision, "declared": seen, "next": outcome.next_change}
+        if rewrite is not Rewrite.NOTHING:
+            row |= _user_values(outcome.user, now)
+            row["inactive"] = None if outcome.user.active else now
+            row["gone"] = now if outcome.user.gone else None
+        rows.append(row)
+    statement = {Rewrite.NOTHING: _RAISE, Rewrite.ATTRIBUTES: _REWRITE, Rewrite.NAMES: _RENAME}[rewrite]
+    done = _QUICKLY[id(statement)].change(connection, rows[0]) if len(rows) == 1 else connection.execute(statement, rows).rowcount
+    if done != len(rows):
+        raise WorldMoved("A person has changed meanwhile.", "Try again.")
+
+
+def _write_access(connection: Connection, outcomes: Iterable[Outcome], now: Instant) -> None:
+    opened, closed, changed = [], [], []
+    for outcome in outcomes:
+        for change in outcome.access:
+            why = list(change.reasons)
+            if change.id is None:
+                opened.append(
+                    {
+                        "id": new_id(),
+                        "user_id": outcome.person.user_id,
+                        "application_id": change.application_id,
+                        "role_id": change.role_id,
+                        "reasons": why,
+                        "direct_only": _direct_only(why),
+                        "from_at": now,
+                        "until_at": None,
+                    }
+                )
+            elif change.closed:
+                closed.append({"access": change.id, "why": why, "until": now})
+            else:
+                changed.append({"access": change.id, "why": why, "direct": _direct_only(why)})
+    for statement, rows in ((_CLOSE_ACCESS, closed), (_WRITE_REASONS, changed), (_OPEN_ACCESS, opened)):
+        if rows:
+            connection.execute(statement, rows)
+
+
+def _direct_only(reasons: Iterable[Mapping[str, Any]]) -> bool:
+    return all(reason["kind"] == DIRECT for reason in reasons if reason["until"] is None)
+
+
+def _write_kept(connection: Connection, outcomes: Iterable[Outcome], now: Instant) -> None:
+    """Write down which roles are kept from now on, and which no longer."""
+    made = [
+        {"id": new_id(), "user_id": outcome.person.user_id, "application_id": application_id, "role_id": role_id, "from_at": now}
+        for outcome in outcomes
+        for application_id, role_id in outcome.kept
+    ]
+    ended = [{"whose": outcome.person.user_id, "what": role_id, "until": now} for outcome in outcomes for _, role_id in outcome.let_go]
+    if ended:
+        connection.execute(_LET_GO, ended)
+    if made:
+        connection.execute(insert(t.kept), made)
+
+
+def _write_seats(connection: Connection, outcomes: Iterable[Outcome], now: Instant) -> None:
+    """Write down who waits for a seat from now on, and whose seat, or waiting, ends."""
+    ends = [{"ended": seat_id, "until": now} for outcome in outcomes for seat_id in outcome.seating.ends]
+    asks = [
+        {"id": new_id(), "user_id": outcome.person.user_id, "application_id": application_id, "plan_id": plan_id, "asked_at": now}
+        for outcome in outcomes
+        for application_id, plan_id in outcome.seating.asks
+    ]
+    if ends:
+        connection.execute(update(t.seat).where(t.seat.c.id == bindparam("ended")).values(until_at=bindparam("until")), ends)
+    if asks:
+        connection.execute(insert(t.seat), asks)
+
+
+def _write_accounts(connection: Connection, changes: Sequence[tuple[str, AccountChange]], now: Instant, cleared: Cleared) -> None:
+    made, changed, ids = [], [], []
+    for user_id, change in changes:
+        account_id = change.id or new_id()
+        ids.append(account_id)
+        if change.id is None:
+            made.append(
+                {
+                    "id": account_id,
+                    "user_id": user_id,
+                    "application_id": change.application_id,
+                    "due": change.due,
+                    "due_version": change.due_version,
+                    "due_since": now,
+                    "agreed_version": 0,
+                }
+            )
+        else:
+            changed.append({"account": account_id, "state": change.due, "version": change.due_version, "since": now})
+    if made:
+        connection.execute(_MAKE_ACCOUNT, made)
+    if changed:
+        connection.execute(_CHANGE_ACCOUNT, changed)
+    _queue(connection, [(account_id, *change) for account_id, change in zip(ids, changes, strict=True)], now, cleared)
+
+
+def _queue(connection: Connection, changes: Sequence[tuple[str, str, AccountChange]], now: Instant, cleared: Cleared) -> None:
+    """Have each account delivered: wake the delivery that is open for it, or open one; level-triggered, never two."""
+    open_now: dict[str, str] = {}
+    had: dict[str, Any] = {}
+    known = [account_id for account_id, _, change in changes if change.id is not None]
+    for start in range(0, len(known), 500):
+        for account_id, delivery_id, last in connection.execute(_OPEN_DELIVERIES, {"ids": known[start : start + 500]}):
+            had[account_id] = last
+            if delivery_id is not None:
+                open_now[account_id] = delivery_id
+    woken, made, left = [], [], []
+    for account_id, user_id, change in changes:
+        removes = takes_away(had.get(account_id), change.due)
+        by = (cleared.get((user_id, change.application_id)) or cleared.get((user_id, EVERY_APPLICATION))) if removes else None
+        if change.due["want"] == AS_IT_IS:
+            left.append(account_id)
+        elif account_id in open_now:
+            woken.append(
+                {
+                    "delivery": open_now[account_id], "to": change.due_version, "aimed": describe(change.due), "next": now,
+                    "taking": removes, "let_at": now if by else None, "let_by": by,
+                }
+            )  # fmt: skip
+        else:
+            made.append(
+                {
+                    "id": new_id(),
+                    "account_id": account_id,
+                    "application_id": change.application_id,
+                    "user_id": user_id,
+                    "state": WAITING,
+                    "version": change.due_version,
+                    "aim": describe(change.due),
+                    "attempts": 0,
+                    "created_at": now,
+                    "next_attempt_at": now,
+                    "removes": removes,
+                    "cleared_at": now if by else None,
+                    "cleared_by": by,
+                }
+            )
+    if woken:
+        connection.execute(_WAKE_DELIVERY, woken)
+    if made:
+        connection.execute(_MAKE_DELIVERY, made)
+    if left:
+        _leave_alone(connection, left, now)
+
+
+def _leave_alone(connection: Connection, account_ids: Sequence[str], now: Instant) -> None:
+    """Nothing is to be done about these: they count as agreed, and what was waiting is dropped."""
+    for start in range(0, len(account_ids), 500):
+        some = account_ids[start : start + 500]
+        connection.execute(update(t.account).where(t.account.c.id.in_(some)).values(agreed_version=t.account.c.due_version))
+        connection.execute(
+            update(t.delivery)
+            .where(t.delivery.c.account_id.in_(some), t.delivery.c.closed_at.is_(None))
+            .values(state=DROPPED, closed_at=now, message="The application's settings say to leave the account as it is.")
+        )
+
+
+def remove_marks(connection: Connection, seen: Iterable[tuple[str, str]]) -> None:
+    """Take away marks that were worked out, unless they were set anew meanwhile."""
+    rows = [{"user": user_id, "seen": since} for user_id, since in seen]
+    if rows:
+        connection.execute(_REMOVE_MARK, rows)

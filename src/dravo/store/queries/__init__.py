@@ -1,0 +1,1 @@
+"""Queries by subject, for the lists and pages of the API."""

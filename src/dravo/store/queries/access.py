@@ -1,0 +1,139 @@
+"""Reads access, current and past, as the API shows it."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import Connection, select
+
+from dravo.store import tables as t
+from dravo.store.pagination import Ask, page
+from dravo.store.queries.accounts import account_line, accounts_statement
+from dravo.store.queries.search import name_has
+from dravo.store.queries.users import person_ref
+
+
+def access(
+    connection: Connection,
+    ask: Ask,
+    application_key: str | None = None,
+    role_key: str | None = None,
+    user_id: str | None = None,
+    group_id: str | None = None,
+    words: str | None = None,
+    *,
+    ended: bool = False,
+) -> dict[str, Any]:
+    """Return a page of accesses by person, each with its reasons and the account that it leads to; ended ones if asked."""
+    x, u, p, r = t.access.c, t.user.c, t.application.c, t.role.c
+    statement = (
+        select(
+            x.id,
+            x.reasons,
+            x.from_at,
+            x.until_at,
+            u.id.label("user_id"),
+            u.display_name,
+            u.user_name,
+            p.id.label("application_id"),
+            p.key.label("application_key"),
+            p.label.label("application_label"),
+            r.key.label("role_key"),
+            r.label.label("role_label"),
+            r.rank,
+        )
+        .join(t.user, u.id == x.user_id)
+        .join(t.application, p.id == x.application_id)
+        .join(t.role, r.id == x.role_id)
+        .where(x.until_at.is_not(None) if ended else x.until_at.is_(None))
+    )
+    if application_key:
+        statement = statement.where(p.key == application_key)
+    if role_key:
+        statement = statement.where(r.key == role_key)
+    if user_id:
+        statement = statement.where(x.user_id == user_id)
+    if group_id:
+        named = select(t.assignment.c.role_id).where(t.assignment.c.group_id == group_id)
+        statement = statement.where(x.role_id.in_(named))
+    if words:
+        statement = statement.where(name_has(words))
+    if ended:
+        found = page(connection, statement, [x.until_at, x.id], ask, _access_line, newest_first=True)
+    else:
+        found = page(connection, statement, [u.display_name_key, x.id], ask, _access_line)
+    _join_accounts(connection, found["items"])
+    _join_assignments(connection, found["items"])
+    _join_seats(connection, found["items"])
+    return found
+
+
+def _access_line(row: Any) -> dict[str, Any]:
+    return {
+        "id": row.id,
+        "person": person_ref(row, "user_id"),
+        "application": {"key": row.application_key, "label": row.application_label},
+        "role": {"key": row.role_key, "label": row.role_label, "rank": row.rank},
+        "since": row.from_at,
+        "until": row.until_at,
+        "reasons": [
+            {
+                "kind": reason["kind"],
+                "assignment": reason["assignment"],
+                "rule": reason["rule"],
+                "group": {"id": reason["group"], "name": reason["group_name"]} if reason["group"] else None,
+                "source": {"key": reason["source"], "label": reason["source_label"]} if reason["source"] else None,
+                "through": reason["through_names"],
+                "since": reason["from"],
+                "until": reason["until"],
+                "by": None,
+                "note": None,
+            }
+            for reason in row.reasons
+        ],
+        "account": None,
+    }
+
+
+def _join_accounts(connection: Connection, items: list[dict[str, Any]]) -> None:
+    """Put beside each access the account that it leads to."""
+    users = {item["person"]["id"] for item in items}
+    if not users:
+        return
+    rows = connection.execute(accounts_statement().where(t.account.c.user_id.in_(users)))
+    by_key = {(row.user_id, row.application_key): account_line(row) for row in rows}
+    for item in items:
+        item["account"] = by_key.get((item["person"]["id"], item["application"]["key"]))
+
+
+def _join_seats(connection: Connection, items: list[dict[str, Any]]) -> None:
+    """Put beside each access the seat that comes with it, or that it waits for."""
+    s, p = t.seat.c, t.plan.c
+    users = list({item["person"]["id"] for item in items})
+    statement = (
+        select(s.user_id, s.asked_at, s.from_at, p.key, p.label, t.application.c.key.label("application"))
+        .join(t.plan, p.id == s.plan_id)
+        .join(t.application, t.application.c.id == s.application_id)
+        .where(s.user_id.in_(users), s.until_at.is_(None))
+        .order_by(s.from_at.is_not(None))
+    )
+    found = {
+        (row.user_id, row.application): {"plan": {"key": row.key, "label": row.label}, "asked_at": row.asked_at, "since": row.from_at}
+        for row in connection.execute(statement)
+    }
+    for item in items:
+        item["seat"] = None if item["until"] else found.get((item["person"]["id"], item["application"]["key"]))
+
+
+def _join_assignments(connection: Connection, items: list[dict[str, Any]]) -> None:
+    """Put into each reason who made its assignment, and the note."""
+    ids = {reason["assignment"] for item in items for reason in item["reasons"]}
+    if not ids:
+        return
+    a = t.assignment.c
+    known = {row.id: row for row in connection.execute(select(a.id, a.created_by, a.note).where(a.id.in_(ids)))}
+    for item in items:
+        for reason in item["reasons"]:
+            row = known.get(reason["assignment"])
+            if row is not None:
+                reason["by"], reason["note"] = row.created_by, row.note

@@ -1,0 +1,107 @@
+"""Reads accounts with their status and open task as the API shows them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import Connection, Select, and_, or_, select
+
+from dravo.core.provisioning.accounts import ABSENT, AS_IT_IS
+from dravo.store import tables as t
+from dravo.store.pagination import Ask, page
+from dravo.store.queries.search import name_has
+from dravo.store.queries.users import person_ref
+
+
+def account_state(row: Any) -> str:
+    """Return how an account stands: "agreed", or the state of the delivery that is open for it, or "due"."""
+    if row.agreed_version >= row.due_version:
+        return "left alone" if row.due["want"] == AS_IT_IS else "agreed"
+    return row.delivery_state or "due"
+
+
+def account_line(row: Any) -> dict[str, Any]:
+    """Return an account as it stands in lists."""
+    due = row.due
+    shown = row.agreed if due["want"] == AS_IT_IS and row.agreed else due
+    return {
+        "id": row.account_id,
+        "person": person_ref(row, "user_id"),
+        "application": {"key": row.application_key, "label": row.application_label},
+        "should_be": "absent" if due["want"] == ABSENT else "left alone" if due["want"] == AS_IT_IS else "active" if due["active"] else "inactive",
+        "roles": [role["value"] for role in shown.get("roles", [])] if shown else [],
+        "state": account_state(row),
+        "due_version": row.due_version,
+        "agreed_version": row.agreed_version,
+        "due_since": row.due_since,
+        "agreed_at": row.agreed_at,
+        "remote_id": row.remote_id,
+        "origin": row.origin,
+        "delivery": {
+            "id": row.delivery_id,
+            "state": row.delivery_state,
+            "message": row.message,
+            "mend": row.mend,
+            "next_attempt_at": row.next_attempt_at,
+        }
+        if row.delivery_id
+        else None,
+    }
+
+
+def accounts_statement() -> Select[Any]:
+    """Return the select of accounts with person, application and open delivery."""
+    a, u, p, d = t.account.c, t.user.c, t.application.c, t.delivery.c
+    return (
+        select(
+            a.id.label("account_id"),
+            a.due,
+            a.due_version,
+            a.due_since,
+            a.agreed,
+            a.agreed_version,
+            a.agreed_at,
+            a.remote_id,
+            a.origin,
+            u.id.label("user_id"),
+            u.display_name,
+            u.user_name,
+            p.key.label("application_key"),
+            p.label.label("application_label"),
+            d.id.label("delivery_id"),
+            d.state.label("delivery_state"),
+            d.message,
+            d.mend,
+            d.next_attempt_at,
+        )
+        .join(t.user, u.id == a.user_id)
+        .join(t.application, p.id == a.application_id)
+        .outerjoin(t.delivery, and_(d.account_id == a.id, d.closed_at.is_(None)))
+    )
+
+
+def accounts(
+    connection: Connection, ask: Ask, application_key: str | None, user_id: str | None, state: str | None, words: str | None
+) -> dict[str, Any]:
+    """Return a page of accounts by the person's name."""
+    a, u, d = t.account.c, t.user.c, t.delivery.c
+    statement = accounts_statement()
+    if application_key:
+        statement = statement.where(t.application.c.key == application_key)
+    if user_id:
+        statement = statement.where(a.user_id == user_id)
+    if words:
+        statement = statement.where(or_(name_has(words), a.remote_id == words))
+    if state == "agreed":
+        statement = statement.where(a.agreed_version >= a.due_version)
+    elif state == "due":
+        statement = statement.where(a.agreed_version < a.due_version)
+    elif state:
+        statement = statement.where(d.state == state)
+    return page(connection, statement, [u.display_name_key, a.id], ask, account_line)
+
+
+def account(connection: Connection, account_id: str) -> dict[str, Any] | None:
+    """Return one account, or None."""
+    row = connection.execute(accounts_statement().where(t.account.c.id == account_id)).first()
+    return {**account_line(row), "due": row.due, "agreed": row.agreed} if row else None

@@ -1,0 +1,141 @@
+"""Reads groups and their members as the API shows them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from sqlalchemy import Connection, Select, func, or_, select
+
+from dravo.core.identity.records import LOCAL
+from dravo.store import groups as store_groups
+from dravo.store import memberships
+from dravo.store import tables as t
+from dravo.store.pagination import Ask, page
+from dravo.store.queries.search import contains
+from dravo.store.queries.users import person_line
+
+
+def memberships_of(connection: Connection, user_id: str) -> list[dict[str, Any]]:
+    """Return every membership that a user has or had, the present ones first."""
+    m, g, s = t.membership.c, t.group.c, t.source.c
+    mine = select(t.record.c.id).where(t.record.c.user_id == user_id)
+    statement = (
+        select(g.id, g.display_name, g.external_id, m.from_at, m.until_at, s.key, s.label)
+        .select_from(t.membership)
+        .join(t.group, g.id == m.group_id)
+        .outerjoin(t.source, s.id == g.source_id)
+        .where(or_(m.record_id.in_(mine), m.user_id == user_id))
+        .order_by(m.until_at.is_not(None), m.from_at.desc())
+        .limit(500)
+    )
+    return [
+        {
+            "group": {"id": row.id, "name": row.display_name, "external_id": row.external_id},
+            "source": {"key": row.key, "label": row.label} if row.key else None,
+            "since": row.from_at,
+            "until": row.until_at,
+        }
+        for row in connection.execute(statement)
+    ]
+
+
+def _groups_statement() -> Select[Any]:
+    """Return the select of present groups, each with its source, how many it lists and how many assignments name it."""
+    g, s = t.group.c, t.source.c
+    size = store_groups.size_of(g.id)
+    roles = (
+        select(func.count()).select_from(t.assignment).where(t.assignment.c.group_id == g.id, t.assignment.c.removed_at.is_(None)).scalar_subquery()
+    )
+    return (
+        select(g.id, g.display_name, g.external_id, g.modified_at, s.key, s.label, size.label("size"), roles.label("roles"))
+        .outerjoin(t.source, s.id == g.source_id)
+        .where(g.gone_at.is_(None))
+    )
+
+
+def groups(
+    connection: Connection,
+    ask: Ask,
+    words: str | None,
+    source_key: str | None,
+    given: Mapping[str, int],
+    *,
+    mapped: bool | None = None,
+) -> dict[str, Any]:
+    """Return a page of groups by name.
+
+    Args:
+        words: looked for in the name, or one of its ids.
+        source_key: only this source's.
+        given: for a group id how many assignments name it, by itself or by a pattern.
+        mapped: only groups that give something, or only those that give nothing.
+    """
+    g, statement = t.group.c, _groups_statement()
+    if mapped is not None:
+        known = list(given)
+        statement = statement.where(g.id.in_(known) if mapped else g.id.not_in(known))
+    if words:
+        statement = statement.where(or_(contains(g.display_name_key, words), g.id == words, g.external_id == words))
+    if source_key:
+        statement = statement.where(t.source.c.key == source_key)
+    return page(connection, statement, [g.display_name_key, g.id], ask, lambda row: {**group_line(row), "assignments": given.get(row.id, 0)})
+
+
+def group_line(row: Any) -> dict[str, Any]:
+    """Return a group as it stands in lists."""
+    return {
+        "id": row.id,
+        "name": row.display_name,
+        "external_id": row.external_id,
+        "source": {"key": row.key, "label": row.label} if row.key else None,
+        "members": row.size,
+        "assignments": row.roles,
+        "modified_at": row.modified_at,
+    }
+
+
+def group(connection: Connection, group_id: str) -> dict[str, Any] | None:
+    """Return one group as it stands in lists, or None."""
+    row = connection.execute(_groups_statement().where(t.group.c.id == group_id)).first()
+    return group_line(row) if row else None
+
+
+def group_detail(connection: Connection, group_id: str) -> dict[str, Any] | None:
+    """Return one group with the groups that it lists itself, those that list it, and how many people are in it by any nesting; or None."""
+    found = group(connection, group_id)
+    if found is None:
+        return None
+    g, s, m = t.group.c, t.source.c, t.membership.c
+
+    def nearby(other: Any, here: Any) -> list[dict[str, Any]]:
+        statement = (
+            select(g.id, g.display_name, s.key, s.label)
+            .join(t.membership, other == g.id)
+            .outerjoin(t.source, s.id == g.source_id)
+            .where(here == group_id, m.until_at.is_(None), m.inner_group_id.is_not(None), g.gone_at.is_(None))
+            .order_by(g.display_name_key, g.id)
+            .limit(500)
+        )
+        return [
+            {"id": row.id, "name": row.display_name, "source": {"key": row.key, "label": row.label} if row.key else None}
+            for row in connection.execute(statement)
+        ]
+
+    channel = connection.execute(select(g.channel).where(g.id == group_id)).scalar()
+    return {
+        **found,
+        "local": channel == LOCAL,
+        "within": memberships.how_many_within(connection, group_id),
+        "inner": nearby(m.inner_group_id, m.group_id),
+        "around": nearby(m.group_id, m.inner_group_id),
+    }
+
+
+def group_members(connection: Connection, group_id: str, ask: Ask) -> dict[str, Any]:
+    """Return a page of the people whom a group lists."""
+    u, listed = t.user.c, store_groups.listed([group_id])
+    statement = select(u.id, u.user_name, u.display_name, u.email, u.active, u.gone_at, u.inactive_since, u.created_at, u.modified_at).join(
+        listed, listed.c.user_id == u.id
+    )
+    return page(connection, statement, [u.display_name_key, u.id], ask, person_line)

@@ -1,0 +1,69 @@
+"""How much provisioning is pending: users to recompute, tasks and groups by state."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import Connection, and_, func, null, select
+
+from dravo.store import tables as t
+from dravo.store.plan_writer import FAILED, HELD, WAITING
+
+
+@dataclass(frozen=True)
+class TaskCounts:
+    """Open provisioning tasks, and provisioned groups, counted by what they wait for.
+
+    Attributes:
+        recomputing: users whose access is being recomputed.
+        waiting: tasks and groups that Dravo processes by itself, those that wait for a retry among them.
+        stopped: tasks and groups that wait for their application to be enabled, connected or resumed.
+        failed, held, unresolved: tasks and groups that wait for an operator.
+    """
+
+    recomputing: int
+    waiting: int
+    stopped: int
+    failed: int
+    held: int
+    unresolved: int
+
+
+def count_tasks(connection: Connection, application_id: str | None, unresolved_kind: str) -> TaskCounts:
+    """Count what is pending, of one application or of all.
+
+    Args:
+        unresolved_kind: the kind of failure whose outcome Dravo could not learn.
+    """
+    d, g, p = t.delivery.c, t.delivered_group.c, t.application.c
+    runs = and_(p.switched_on.is_(True), p.paused_at.is_(None), p.base_url.is_not(None), p.secret.is_not(None))
+
+    def counted(application: Any, state: Any, kind: Any, *where: Any) -> list[Any]:
+        statement = select(state, runs, kind, func.count()).join(t.application, p.id == application).where(*where)
+        if application_id is not None:
+            statement = statement.where(application == application_id)
+        return list(connection.execute(statement.group_by(state, runs, kind)))
+
+    rows = [
+        *counted(d.application_id, d.state, d.kind, d.closed_at.is_(None)),
+        *counted(g.application_id, g.state, null(), g.state.in_((WAITING, FAILED, HELD))),
+    ]
+
+    def total(state: str, *, running: bool | None = None, unresolved: bool | None = None) -> int:
+        return sum(
+            number
+            for its_state, its_runs, its_kind, number in rows
+            if its_state == state
+            and (running is None or bool(its_runs) is running)
+            and (unresolved is None or (its_kind == unresolved_kind) is unresolved)
+        )
+
+    return TaskCounts(
+        recomputing=connection.execute(select(func.count()).select_from(t.mark)).scalar_one(),
+        waiting=total(WAITING, running=True),
+        stopped=total(WAITING, running=False),
+        failed=total(FAILED),
+        held=total(HELD, unresolved=False),
+        unresolved=total(HELD, unresolved=True),
+    )

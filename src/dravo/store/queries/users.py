@@ -1,0 +1,126 @@
+"""Reads users and their source records as the API shows them."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from sqlalchemy import Connection, and_, func, or_, select
+
+from dravo.core.identity.names import fold, user_name_key
+from dravo.core.identity.records import display_name
+from dravo.store import tables as t
+from dravo.store.pagination import Ask, page
+from dravo.store.queries.search import person_has
+
+NAMES_AT_ONCE = 200
+
+
+def person_state(row: Any) -> str:
+    """Return "active", "inactive" or "gone"."""
+    return "gone" if row.gone_at else "active" if row.active else "inactive"
+
+
+def person_ref(row: Any, of: str = "id") -> dict[str, Any]:
+    """Return a user in short; `of` is the column with the id."""
+    return {"id": getattr(row, of), "display_name": row.display_name, "user_name": row.user_name}
+
+
+def attributes_ref(user_id: str, attributes: Mapping[str, Any]) -> dict[str, Any]:
+    """Return a user in short, out of the attributes that planning made."""
+    return {"id": user_id, "display_name": display_name(attributes), "user_name": str(attributes.get("userName", ""))}
+
+
+def person_line(row: Any) -> dict[str, Any]:
+    """Return a user as it stands in lists."""
+    return {
+        "id": row.id,
+        "user_name": row.user_name,
+        "display_name": row.display_name,
+        "email": row.email,
+        "state": person_state(row),
+        "since": row.gone_at or row.inactive_since or row.created_at,
+        "modified_at": row.modified_at,
+    }
+
+
+def people(connection: Connection, ask: Ask, words: str | None, state: str | None, *, emails: bool = True) -> dict[str, Any]:
+    """Return a page of users by name; `words` are looked for in name and user name, and in the email where `emails` says so."""
+    u = t.user.c
+    statement = select(u.id, u.user_name, u.display_name, u.email, u.active, u.gone_at, u.inactive_since, u.created_at, u.modified_at)
+    # Where words are looked for, an index by state would only lead astray from the one that has the words.
+    active = func.coalesce(u.active, False) if words else u.active
+    conditions = {
+        "active": and_(active.is_(True), u.gone_at.is_(None)),
+        "inactive": and_(active.is_(False), u.gone_at.is_(None)),
+        "gone": and_(active.is_(False), u.gone_at.is_not(None)),
+    }
+    if words:
+        statement = statement.where(person_has(words, emails=emails))
+    if state in conditions:
+        statement = statement.where(conditions[state])
+    return page(connection, statement, [u.display_name_key, u.id], ask, person_line)
+
+
+def people_by_id(connection: Connection, user_ids: list[str]) -> dict[str, dict[str, Any]]:
+    """Return some users in short, by id."""
+    u = t.user.c
+    rows = connection.execute(select(u.id, u.display_name, u.user_name).where(u.id.in_(user_ids)))
+    return {row.id: person_ref(row) for row in rows}
+
+
+def people_named(connection: Connection, names: Sequence[str], *, by_attributes: bool = True) -> dict[str, list[Any]]:
+    """Return for each name the users who have it, those who are present first.
+
+    Args:
+        names: ids or user names; emails and external IDs too where `by_attributes` says so.
+    """
+    u, r = t.user.c, t.record.c
+    found: dict[str, list[Any]] = {name: [] for name in names}
+    wanted = list(found)
+    for start in range(0, len(wanted), NAMES_AT_ONCE):
+        some = wanted[start : start + NAMES_AT_ONCE]
+        keys = [fold(name) for name in some]
+        name_keys = [user_name_key(name) for name in some]
+        others = select(r.external_id, r.user_id).where(r.external_id.in_(some), r.gone_at.is_(None))
+        external = connection.execute(others).all() if by_attributes else []
+        users = {user_id for _, user_id in external}
+        by_email = [u.email_key.in_(keys)] if by_attributes else []
+        statement = select(t.user).where(or_(u.id.in_({*some, *users}), u.user_name_key.in_(name_keys), *by_email))
+        rows = connection.execute(statement.order_by(u.gone_at.is_not(None), u.id)).all()
+        by: defaultdict[str, set[str]] = defaultdict(set)
+        for name, user_id in external:
+            by[name].add(user_id)
+        for name, key, name_key in zip(some, keys, name_keys, strict=True):
+            found[name] = [
+                row
+                for row in rows
+                if row.id == name or row.user_name_key == name_key or (by_attributes and row.email_key == key) or row.id in by[name]
+            ]
+    return found
+
+
+def records_of(connection: Connection, user_id: str) -> list[dict[str, Any]]:
+    """Return what sources said of a user, without the content."""
+    r, s = t.record.c, t.source.c
+    statement = (
+        select(r.id, r.channel, r.external_id, r.native_id, r.data, r.created_at, r.modified_at, r.gone_at, s.key, s.label)
+        .join(t.source, s.id == r.source_id)
+        .where(r.user_id == user_id)
+        .order_by(r.id)
+    )
+    return [
+        {
+            "id": row.id,
+            "source": {"key": row.key, "label": row.label},
+            "channel": row.channel,
+            "external_id": row.native_id or row.external_id,
+            "user_name": row.data.get("userName"),
+            "active": row.gone_at is None and row.data.get("active", True) is not False,
+            "created_at": row.created_at,
+            "modified_at": row.modified_at,
+            "gone_at": row.gone_at,
+        }
+        for row in connection.execute(statement)
+    ]

@@ -1,0 +1,37 @@
+"""Marks users for recomputing their access after a change that affects many."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import Connection, literal, select
+
+from dravo.core.instants import Instant
+from dravo.store import tables as t
+from dravo.store.memberships import users_within
+from dravo.store.sqlite import insert_unless_there
+
+
+def mark_people_within(connection: Connection, group_id: str, now: Instant) -> None:
+    """Mark everyone in a group, by any nesting, to be worked out anew; set-based, as of this transaction."""
+    mark_selected(connection, users_within(group_id, literal(now)))
+
+
+def mark_these(connection: Connection, users: Any, now: Instant, cleared: tuple[str, str] | None = None) -> None:
+    """Mark the users of some ids, or whose ids a select yields; `cleared` as in `mark_selected`."""
+    mark_selected(connection, select(t.user.c.id, literal(now)).where(t.user.c.id.in_(users)), cleared)
+
+
+def mark_selected(connection: Connection, users: Any, cleared: tuple[str, str] | None = None) -> None:
+    """Mark the users that a select of (user id, instant) yields.
+
+    Args:
+        cleared: (application id, name of the operator) where what is taken away with it was confirmed; what was confirmed before for
+            somebody who is marked already, and is not worked out yet, no longer is: it was another change.
+    """
+    columns = ["user_id", "since", "cleared_for", "cleared_by"]
+    application_id, by = cleared or (None, None)
+    statement = insert_unless_there(t.mark).from_select(columns, users.add_columns(literal(application_id), literal(by)))
+    new = statement.excluded
+    values = {"since": new.since, "cleared_for": new.cleared_for, "cleared_by": new.cleared_by}
+    connection.execute(statement.on_conflict_do_update(index_elements=["user_id"], set_=values))

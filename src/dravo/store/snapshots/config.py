@@ -1,0 +1,220 @@
+"""What operators declared, read as one value for planning; kept in memory until its revision moves."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
+from functools import lru_cache
+from typing import Any
+
+import orjson
+from sqlalchemy import Connection, select, update
+
+from dravo.core.access.conditions import Condition, read_condition
+from dravo.core.access.evaluation import PLAIN, Assignment, Policy
+from dravo.core.access.license_plans import Plan
+from dravo.core.access.patterns import GIVES, Captured, read_name
+from dravo.core.errors import InvalidInput, WorldMoved
+from dravo.core.expressions import compile_expression
+from dravo.core.identity.names import fold
+from dravo.core.planning import Application, Catalogue, GroupLabel, Role
+from dravo.core.provisioning.accounts import PLAN_PLAIN, Settings
+from dravo.core.provisioning.attribute_mapping import RolesAs, read_target
+from dravo.core.scim.extensions import read_schema
+from dravo.core.scim.schemas import Schema
+from dravo.store import tables as t
+from dravo.store.database import CATALOGUE, Database
+from dravo.store.prepared_statements import Quick
+
+NO_GROUPS, GIVING_ROLES, CHOSEN = "none", "those that give roles", "chosen"
+_REVISION = Quick(select(t.revision.c.value).where(t.revision.c.name == CATALOGUE))
+
+
+def assignment_of(row: Any, condition: Condition | None = None) -> Assignment:
+    """Return a row of the assignment table as core knows it; of a pattern, as it is before it is read on groups."""
+    return Assignment(
+        row.id, row.application_id, row.role_id, row.user_id, row.group_id, row.from_at, row.until_at, condition,
+        row.pattern is not None, row.excludes, row.newcomers_since, row.plan_id,
+        source_id=row.source_id if row.rule is not None else None,
+        only=frozenset(row.confirmed) if row.rule is not None and row.confirmed is not None else None,
+    )  # fmt: skip
+
+
+def condition_of(text: str, extensions: tuple[Schema, ...]) -> Condition:
+    """Return a rule's condition; one that can no longer be read, because a schema is gone, holds for nobody."""
+    try:
+        return read_condition(text, extensions)
+    except InvalidInput:
+        return Condition(text, lambda _: False)
+
+
+def extensions(connection: Connection) -> tuple[Schema, ...]:
+    """Return the schemas that sources' people have beside the standard ones."""
+    c = t.source_schema.c
+    rows = connection.execute(select(c.id, c.document).where(c.kind == "User").order_by(c.id))
+    return tuple(_read_once(row.id, orjson.dumps(row.document)) for row in rows)
+
+
+@lru_cache(maxsize=256)
+def _read_once(_: str, document: bytes) -> Schema:
+    # One object for one schema, for filters are kept by it.
+    return read_schema(orjson.loads(document))
+
+
+def revision(connection: Connection) -> int:
+    """Return the present revision of what operators declared."""
+    return int(_REVISION.first(connection, {}).value)
+
+
+def check_revision(connection: Connection, expected: int) -> None:
+    """Make sure that nothing declared has changed since it was read.
+
+    Raises:
+        WorldMoved: if it has.
+    """
+    if revision(connection) != expected:
+        raise WorldMoved("What operators declared has changed meanwhile.", "Try again.")
+
+
+def raise_revision(connection: Connection) -> None:
+    """Say that something declared changes with this transaction."""
+    connection.execute(update(t.revision).where(t.revision.c.name == CATALOGUE).values(value=t.revision.c.value + 1))
+
+
+class CatalogueCache:
+    """Hands out the catalogue as of a transaction, reading it only when its revision has moved."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._held: Catalogue | None = None
+
+    def latest(self, database: Database) -> Catalogue:
+        """Return the catalogue as it was seen last, to be planned on and checked when it is written upon."""
+        held = self._held
+        if held is None:
+            with database.reading() as connection:
+                return self.get(connection)
+        return held
+
+    def get(self, connection: Connection) -> Catalogue:
+        """Return the catalogue as this transaction sees it."""
+        current = revision(connection)
+        held = self._held
+        if held is None or held.revision != current:
+            held = load(connection, current)
+            with self._lock:
+                self._held = held
+        return held
+
+
+def load(connection: Connection, current: int) -> Catalogue:
+    """Read everything declared."""
+    rows = list(connection.execute(select(t.application)))
+    applications = {row.id: Application(row.id, row.key, row.label, settings_of(row), row.tracked_only) for row in rows}
+    roles = {row.id: Role(row.key, row.label, row.rank, row.id, row.application_id) for row in connection.execute(select(t.role))}
+    by_group: dict[str, tuple[Assignment, ...]] = {}
+    general: list[Assignment] = []
+    patterns: list[Any] = []
+    a = t.assignment.c
+    known = extensions(connection)
+    for row in connection.execute(select(t.assignment).where(a.removed_at.is_(None), a.user_id.is_(None)).order_by(a.id)):
+        if row.pattern is not None:
+            patterns.append(row)
+        elif row.group_id is not None:
+            by_group[row.group_id] = (*by_group.get(row.group_id, ()), assignment_of(row))
+        else:
+            general.append(assignment_of(row, condition_of(row.rule, known) if row.rule is not None else None))
+    for group_id, assignment in matched(connection, patterns, roles):
+        by_group[group_id] = (*by_group.get(group_id, ()), assignment)
+    parents: dict[str, tuple[str, ...]] = {}
+    nested = select(t.membership.c.inner_group_id, t.membership.c.group_id).where(
+        t.membership.c.until_at.is_(None), t.membership.c.inner_group_id.is_not(None)
+    )
+    for inner, outer in connection.execute(nested):
+        parents[inner] = (*parents.get(inner, ()), outer)
+    sources = list(connection.execute(select(t.source.c.id, t.source.c.key, t.source.c.precedence, t.source.c.veto, t.source.c.updates)))
+    delivered = {row.id: delivered_groups(row, by_group) for row in rows if row.groups_over}
+    asks_groups = any(each.condition is not None and each.condition.asks_groups for each in general)
+    named = labels(connection, None if asks_groups else {*by_group, *parents, *(outer for outers in parents.values() for outer in outers)})
+    return Catalogue(
+        current, applications, roles, by_group, parents, {row.id: row.precedence for row in sources}, named, delivered,
+        tuple(general), {row.id: policy for row in rows if (policy := policy_of(row)) != PLAIN}, {row.id: row.key for row in sources},
+        frozenset(row.source_id for row in patterns), plans(connection), frozenset(row.id for row in sources if row.veto),
+        frozenset(row.id for row in sources if not row.updates),
+    )  # fmt: skip
+
+
+def plans(connection: Connection) -> dict[str, Plan]:
+    """Return every plan by id."""
+    return {row.id: Plan(*row) for row in connection.execute(select(*(t.plan.c[name] for name in _PLAN)))}
+
+
+_PLAN = ("id", "application_id", "key", "label", "rank", "seats")
+
+
+def policy_of(row: Any) -> Policy:
+    """Return how an application decides; `row` has the columns of the application's table."""
+    return Policy(row.open_to, row.if_nothing, row.default_role_id, row.several, row.first)
+
+
+def matched(connection: Connection, patterns: Sequence[Any], roles: Mapping[str, Role]) -> Iterator[tuple[str, Assignment]]:
+    """Yield (group id, assignment) of the groups whose names fit patterns, each with the role that it gives.
+
+    Args:
+        patterns: rows of the assignment table that have a pattern.
+        roles: every role by id.
+    """
+    g = t.group.c
+    for row in patterns:
+        captured = capturing(roles.values(), row.application_id)
+        confirmed = frozenset(row.confirmed or ())
+        named = select(g.id, g.display_name).where(g.source_id == row.source_id, g.gone_at.is_(None)).order_by(g.id)
+        for group_id, name in connection.execute(named):
+            read = read_name(row.pattern, name, group_id, captured, confirmed)
+            if read.outcome == GIVES:
+                yield group_id, replace(assignment_of(row), group_id=group_id, role_id=captured.ids[read.role])
+
+
+def capturing(roles: Iterable[Role], application_id: str) -> Captured:
+    """Return an application's roles as patterns capture them."""
+    own = sorted((role for role in roles if role.application_id == application_id), key=lambda role: role.order)
+    return Captured({fold(role.key): role.key for role in own}, own[0].key if own else None, {role.key: role.id for role in own})
+
+
+def settings_of(row: Any) -> Settings:
+    """Return an application's settings as core knows them; `row` has the columns of the application's table."""
+    attributes = tuple(
+        (read_target(each["attribute"]), compile_expression(each["expression"]) if each["expression"].strip() else None)
+        for each in row.attributes or ()
+    )
+    return Settings(row.on_losing_access, row.on_inactive, row.on_gone, attributes, RolesAs(**(row.roles_as or {})), plans_as_of(row))
+
+
+def plans_as_of(row: Any) -> RolesAs:
+    """Return how the plans of an application go over."""
+    return RolesAs(**row.plans_as) if row.plans_as else PLAN_PLAIN
+
+
+def delivered_groups(row: Any, by_group: Mapping[str, Iterable[Assignment]]) -> frozenset[str]:
+    """Return the ids of the groups that go over to an application."""
+    chosen = row.groups_over or {}
+    if chosen.get("which") == GIVING_ROLES:
+        return frozenset(
+            group_id for group_id, given in by_group.items() if any(each.application_id == row.id and each.role_id is not None for each in given)
+        )
+    if chosen.get("which") == CHOSEN:
+        return frozenset(each["group"] for each in chosen.get("groups", ()))
+    return frozenset()
+
+
+def labels(connection: Connection, group_ids: set[str] | None) -> dict[str, GroupLabel]:
+    """Return groups by id as they are named; None: all that are there."""
+    found = select(t.group.c.id, t.group.c.display_name, t.source.c.key, t.source.c.label).outerjoin(t.source, t.source.c.id == t.group.c.source_id)
+    if group_ids is None:
+        return {row[0]: GroupLabel(*row) for row in connection.execute(found.where(t.group.c.gone_at.is_(None)))}
+    found_labels: dict[str, GroupLabel] = {}
+    for start in range(0, len(wanted := sorted(group_ids)), 500):
+        rows = connection.execute(found.where(t.group.c.id.in_(wanted[start : start + 500])))
+        found_labels.update({row[0]: GroupLabel(*row) for row in rows})
+    return found_labels

@@ -1,0 +1,163 @@
+"""Reads people as planning needs them: records, groups, direct assignments, and access and accounts as they are."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from sqlalchemy import Connection, bindparam, exists, or_, select, union_all
+
+from dravo.core.access.evaluation import Assignment
+from dravo.core.access.license_plans import HeldSeat
+from dravo.core.identity.records import PersonRecord
+from dravo.core.planning import HeldAccess, HeldAccount, Person
+from dravo.store import tables as t
+from dravo.store.prepared_statements import Quick
+from dravo.store.snapshots.config import assignment_of
+
+CHUNK = 500
+
+_IDS: Any = bindparam("ids", expanding=True)
+_USERS = select(t.user.c.id, t.user.c.revision, t.user.c.created_at).where(t.user.c.id.in_(_IDS))
+_RECORDS = select(
+    t.record.c.id, t.record.c.source_id, t.record.c.channel, t.record.c.data, t.record.c.user_id, t.record.c.gone_at, t.record.c.undecided
+).where(t.record.c.user_id.in_(_IDS))
+_GROUPS = union_all(
+    select(t.record.c.user_id, t.membership.c.group_id, t.membership.c.id)
+    .join(t.membership, t.membership.c.record_id == t.record.c.id)
+    .where(t.record.c.user_id.in_(_IDS), t.membership.c.until_at.is_(None), t.membership.c.record_id.is_not(None)),
+    select(t.membership.c.user_id, t.membership.c.group_id, t.membership.c.id).where(
+        t.membership.c.user_id.in_(_IDS), t.membership.c.until_at.is_(None), t.membership.c.user_id.is_not(None)
+    ),
+).order_by("id")
+_DIRECT = select(t.assignment).where(t.assignment.c.user_id.in_(_IDS), t.assignment.c.removed_at.is_(None))
+_ACCESS = select(t.access.c.user_id, t.access.c.id, t.access.c.application_id, t.access.c.role_id, t.access.c.reasons).where(
+    t.access.c.user_id.in_(_IDS), t.access.c.until_at.is_(None)
+)
+_KEPT = select(t.kept.c.user_id, t.kept.c.application_id, t.kept.c.role_id).where(t.kept.c.user_id.in_(_IDS), t.kept.c.until_at.is_(None))
+_SEATS = select(t.seat.c.user_id, t.seat.c.id, t.seat.c.application_id, t.seat.c.plan_id, t.seat.c.from_at).where(
+    t.seat.c.user_id.in_(_IDS), t.seat.c.until_at.is_(None)
+)
+_ACCOUNTS = select(t.account.c.user_id, t.account.c.id, t.account.c.application_id, t.account.c.due, t.account.c.due_version).where(
+    t.account.c.user_id.in_(_IDS)
+)
+
+
+_OTHER = t.record.alias("other")
+_RECORD_WITH_TIES = Quick(
+    select(
+        t.record.c.id,
+        t.record.c.user_id,
+        t.record.c.data,
+        t.record.c.version,
+        t.record.c.created_at,
+        t.record.c.modified_at,
+        t.record.c.undecided,
+        t.user.c.revision,
+        t.user.c.created_at.label("known_since"),
+        or_(
+            exists().where(t.membership.c.record_id == t.record.c.id, t.membership.c.until_at.is_(None), t.membership.c.record_id.is_not(None)),
+            exists().where(t.membership.c.user_id == t.record.c.user_id, t.membership.c.until_at.is_(None), t.membership.c.user_id.is_not(None)),
+            exists().where(t.access.c.user_id == t.record.c.user_id, t.access.c.until_at.is_(None)),
+            exists().where(t.account.c.user_id == t.record.c.user_id),
+            exists().where(t.assignment.c.user_id == t.record.c.user_id, t.assignment.c.removed_at.is_(None)),
+            exists().where(t.kept.c.user_id == t.record.c.user_id, t.kept.c.until_at.is_(None)),
+            exists().where(_OTHER.c.user_id == t.record.c.user_id, _OTHER.c.id != t.record.c.id),
+        ).label("tied"),
+    )
+    .join(t.user, t.user.c.id == t.record.c.user_id)
+    .where(
+        t.record.c.id == bindparam("id"),
+        t.record.c.source_id == bindparam("source"),
+        t.record.c.channel == bindparam("channel"),
+        t.record.c.gone_at.is_(None),
+    )
+)
+
+
+def of_record(connection: Connection, source_id: str, channel: str, record_id: str) -> tuple[Any, Person] | None:
+    """Return one record that a source has, and its user as they stand in this transaction; None if it has no such record.
+
+    Whoever is in no group and has nothing costs one query.
+    """
+    row = _RECORD_WITH_TIES.first(connection, {"id": record_id, "source": source_id, "channel": channel})
+    if row is None:
+        return None
+    if row.tied:
+        return row, people(connection, [row.user_id])[row.user_id]
+    return row, _alone(row, source_id, channel)
+
+
+def at_a_glance(connection: Connection, source_id: str, channel: str, record_id: str) -> tuple[Any, Person] | None:
+    """Return one record and its user by a single query, without a transaction around it.
+
+    None if that is not enough: there is no such record, or its user is in a group, has something, or has other records.
+    """
+    row = _RECORD_WITH_TIES.first(connection, {"id": record_id, "source": source_id, "channel": channel})
+    return (row, _alone(row, source_id, channel)) if row is not None and not row.tied else None
+
+
+def _alone(row: Any, source_id: str, channel: str) -> Person:
+    record = PersonRecord(row.id, source_id, channel, row.data, row.user_id, undecided=row.undecided)
+    return Person(row.user_id, row.revision, (record,), known_since=row.known_since)
+
+
+def people(connection: Connection, user_ids: Iterable[str]) -> dict[str, Person]:
+    """Return users by id as they stand in this transaction; ids that are not known are left out."""
+    wanted = list(dict.fromkeys(user_ids))
+    found: dict[str, Person] = {}
+    for start in range(0, len(wanted), CHUNK):
+        found.update(_chunk(connection, wanted[start : start + CHUNK]))
+    return found
+
+
+def _chunk(connection: Connection, ids: Sequence[str]) -> dict[str, Person]:
+    given = {"ids": ids}
+    records: defaultdict[str, list[PersonRecord]] = defaultdict(list)
+    for row in connection.execute(_RECORDS, given):
+        records[row[4]].append(PersonRecord(row[0], row[1], row[2], row[3], row[4], row[5] is not None, row[6]))
+    groups: defaultdict[str, list[str]] = defaultdict(list)
+    for user_id, group_id, _ in connection.execute(_GROUPS, given):
+        groups[user_id].append(group_id)
+    direct: defaultdict[str, list[Assignment]] = defaultdict(list)
+    for row in connection.execute(_DIRECT, given):
+        direct[row.user_id].append(assignment_of(row))
+    access: defaultdict[str, list[HeldAccess]] = defaultdict(list)
+    for user_id, access_id, application_id, role_id, reasons in connection.execute(_ACCESS, given):
+        access[user_id].append(HeldAccess(access_id, application_id, role_id, tuple(reasons)))
+    accounts: defaultdict[str, list[HeldAccount]] = defaultdict(list)
+    for user_id, account_id, application_id, due, due_version in connection.execute(_ACCOUNTS, given):
+        accounts[user_id].append(HeldAccount(account_id, application_id, due, due_version))
+    kept: defaultdict[str, list[tuple[str, str]]] = defaultdict(list)
+    for user_id, application_id, role_id in connection.execute(_KEPT, given):
+        kept[user_id].append((application_id, role_id))
+    seats: defaultdict[str, list[HeldSeat]] = defaultdict(list)
+    for user_id, seat_id, application_id, plan_id, since in connection.execute(_SEATS, given):
+        seats[user_id].append(HeldSeat(seat_id, application_id, plan_id, since is not None))
+    return {
+        user_id: Person(
+            user_id,
+            revision,
+            tuple(records[user_id]),
+            tuple(dict.fromkeys(groups[user_id])),
+            tuple(direct[user_id]),
+            tuple(access[user_id]),
+            tuple(accounts[user_id]),
+            known_since,
+            tuple(kept[user_id]),
+            tuple(seats[user_id]),
+        )
+        for user_id, revision, known_since in connection.execute(_USERS, given)
+    }
+
+
+def users_of_records(connection: Connection, record_ids: Iterable[str]) -> dict[str, str]:
+    """Return user ids by record id, for records that are bound."""
+    wanted = list(record_ids)
+    found: dict[str, str] = {}
+    statement = select(t.record.c.id, t.record.c.user_id).where(t.record.c.id.in_(_IDS))
+    for start in range(0, len(wanted), CHUNK):
+        rows: Any = connection.execute(statement, {"ids": wanted[start : start + CHUNK]})
+        found.update({row.id: row.user_id for row in rows})
+    return found

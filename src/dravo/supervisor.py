@@ -1,0 +1,352 @@
+"""`dravo serve`: starts and watches the web and the worker process on one data folder.
+
+A lock on the folder keeps a second service away. This process imports the whole service once and forks both processes from it: they
+start quickly, also when one of them has to be started again, and share the memory of what was imported. Each ends when this process is gone.
+It also opens the port: callers who come while the web process is started again wait for it, and are not refused.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import fcntl
+import gc
+import importlib
+import ipaddress
+import multiprocessing
+import os
+import signal
+import socket
+import sys
+import time
+from collections.abc import Iterator
+from multiprocessing.process import BaseProcess
+from pathlib import Path
+from typing import TextIO
+
+import structlog
+
+from dravo.core.errors import DravoError, InvalidInput
+from dravo.logs import configure
+from dravo.protocols import addresses
+from dravo.services import data_folder
+from dravo.services.context import House
+from dravo.services.heartbeats import LOST_SECONDS, Heartbeats
+from dravo.store.database import FILE_NAME, Database
+
+LOCK_FILE = "lock"
+# How many callers may wait for the web process while it starts.
+BACKLOG = 1024
+# A process that ends is started again at once; one that ends soon after that, later and later.
+LONGEST_PAUSE_SECONDS, STEADY_SECONDS = 15.0, 10.0
+# Within ten seconds of a signal the service has ended: so long its processes have for what is under way.
+END_SECONDS = 8.0
+SIGNALS = (signal.SIGTERM, signal.SIGINT)
+
+log = structlog.get_logger("serve")
+
+
+def check_proxy(proxy: str) -> None:
+    """Make sure that a proxy is named by its address: whoever it is may say of any caller where they are.
+
+    Raises:
+        InvalidInput: if not.
+    """
+    try:
+        ipaddress.ip_address(proxy)
+    except ValueError:
+        raise InvalidInput(f"'{proxy}' is no address of a machine.", "Give the proxy's own, such as 127.0.0.1.", "proxy") from None
+
+
+class FolderInUse(DravoError):
+    """Another service works on the data folder."""
+
+    code = "folder_in_use"
+
+
+class NoInstallation(DravoError):
+    """Nothing was set up in the data folder."""
+
+    code = "no_installation"
+
+
+@contextlib.contextmanager
+def folder_lock(folder: Path) -> Iterator[None]:
+    """Hold a data folder for oneself.
+
+    Raises:
+        FolderNotOwned: if it belongs to another user of the machine.
+        FolderInUse: if another service has it.
+    """
+    data_folder.secure(folder)
+    with open(folder / LOCK_FILE, "a") as file:
+        try:
+            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            raise FolderInUse(f"Another service works on the folder '{folder}'.", "Stop it first, or give another folder with --data.") from None
+        yield
+
+
+class AddressNotUsable(DravoError):
+    """The service cannot listen on its address."""
+
+    code = "address_not_usable"
+
+
+def listen(host: str, port: int) -> list[socket.socket]:
+    """Return listening sockets, one for each address of a host that this machine has.
+
+    Args:
+        host: a name or an address.
+
+    Raises:
+        AddressNotUsable: if the port is in use or not permitted, or the machine has no address of the host.
+    """
+    if not 0 < port < 65536:
+        raise AddressNotUsable(f"{port} is no port.", "Give one from 1 to 65535 with --port.")
+    known = {
+        errno.EADDRINUSE: (f"Port {port} of {host} is in use.", "Stop the program that uses it, or give another port with --port."),
+        errno.EACCES: (
+            f"You are not permitted to listen on port {port}.",
+            "Give a port from 1024 on with --port, and put a proxy before it.",
+        ),
+    }
+    opened: list[socket.socket] = []
+    try:
+        found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM, flags=socket.AI_PASSIVE)
+        for family, address in sorted({(family, address[:2]) for family, _, _, _, address in found}):
+            try:
+                opened.append(socket.create_server(address, family=family, backlog=BACKLOG))
+            except OSError as wrong:
+                # A name such as localhost often has an IPv6 address that the machine does not have.
+                if wrong.errno in known:
+                    raise
+    except OSError as wrong:
+        for each in opened:
+            each.close()
+        if wrong.errno in known:
+            raise AddressNotUsable(*known[wrong.errno]) from None
+    if not opened:
+        raise AddressNotUsable(f"'{host}' is no address of this machine.", "Give one with --host, such as 127.0.0.1.")
+    return opened
+
+
+def load() -> None:
+    """Import what both processes need; whatever is imported before they are forked is imported once.
+
+    No thread may run in this process from then on until they are forked.
+    """
+    # Nothing that importing creates becomes garbage; looking for it takes a tenth of the start.
+    gc.disable()
+    import dravo.web.process
+    import dravo.worker.process  # noqa: F401
+
+    # What is frozen is not touched by the collector, so that its memory stays shared.
+    gc.freeze()
+    gc.enable()
+
+
+class Service:
+    """The two processes of one data folder, watched."""
+
+    def __init__(
+        self,
+        folder: Path,
+        host: str,
+        port: int,
+        public_url: str | None = None,
+        log_file: TextIO | None = None,
+        proxy: str | None = None,
+        allow_loopback: bool = False,
+    ) -> None:
+        self.allow_loopback = allow_loopback
+        self.folder, self.host, self.port, self.log_file, self.proxy = folder, host, port, log_file, proxy or ""
+        self.public_url = (public_url or f"http://{'localhost' if host in ('0.0.0.0', '::') else host}:{port}").rstrip("/")
+        self.children: dict[str, BaseProcess] = {}
+        self.heartbeats = Heartbeats()
+        self._started_at: dict[str, float] = {}
+        # Of those that ended soon after their start: how often in a row.
+        self._failures: dict[str, int] = {}
+        # When those that ended are to be started again.
+        self._again_at: dict[str, float] = {}
+        self._sockets: list[socket.socket] = []
+        self._stopping = self._watching = False
+
+    def listen(self) -> None:
+        """Open the port.
+
+        Raises:
+            AddressNotUsable: if that cannot be.
+        """
+        self._sockets = listen(self.host, self.port)
+
+    def start(self) -> None:
+        """Start both processes; `listen` and `load` were called before."""
+        for name in ("web", "worker"):
+            self._spawn(name)
+
+    def _spawn(self, name: str) -> None:
+        if name == "worker":
+            self.heartbeats.begin()
+        self._started_at[name] = time.monotonic()
+        # Whatever waits in a buffer would be written by the child as well.
+        sys.stdout.flush()
+        child = multiprocessing.get_context("fork").Process(target=self._be, args=(name,), name=name)
+        # Until the child has handlers of its own, a signal to it waits: this process's handlers would swallow it.
+        signal.pthread_sigmask(signal.SIG_BLOCK, SIGNALS)
+        try:
+            child.start()
+        finally:
+            signal.pthread_sigmask(signal.SIG_UNBLOCK, SIGNALS)
+        self.children[name] = child
+        self._write_pids()
+
+    def _be(self, name: str) -> None:
+        """Be the process of a name, just forked."""
+        for each in SIGNALS:
+            signal.signal(each, signal.SIG_DFL)
+        signal.pthread_sigmask(signal.SIG_UNBLOCK, SIGNALS)
+        addresses.allow_loopback(allowed=self.allow_loopback)
+        if self.log_file is not None:
+            os.dup2(self.log_file.fileno(), 2)
+        parent = multiprocessing.parent_process()
+        if parent is None:
+            raise RuntimeError("this is not a forked process")
+        own = self._sockets if name == "web" else []
+        # Nothing else is the child's: not the lock on the folder, nor what tells another child that this process is alive.
+        kept = {0, 1, 2, parent.sentinel, *(each.fileno() for each in own)}
+        for descriptor in [int(each.name) for each in Path("/proc/self/fd").iterdir()]:
+            if descriptor not in kept:
+                # The one by which they were listed is closed already.
+                with contextlib.suppress(OSError):
+                    os.close(descriptor)
+        try:
+            if name == "web":
+                web = importlib.import_module("dravo.web.process")
+                web.main(self.folder, own, self.public_url, self.proxy, self.heartbeats)
+            else:
+                worker = importlib.import_module("dravo.worker.process")
+                worker.main(self.folder, self.heartbeats)
+        except DravoError as wrong:
+            log.error("process cannot go on", reason=wrong.message, hint=wrong.mend)
+            sys.exit(1)
+
+    def _write_pids(self) -> None:
+        """Say which processes they are, for whoever looks after the machine."""
+        lines = [f"serve {os.getpid()}", *(f"{name} {child.pid}" for name, child in self.children.items())]
+        beside = self.folder / "processes.new"
+        try:
+            beside.write_text("\n".join(lines) + "\n")
+            # Whoever reads it finds all lines or those from before, never half of them.
+            beside.replace(self.folder / "processes")
+        except OSError as wrong:
+            # Without room on the disk the processes are watched all the same.
+            log.warning("the numbers of the processes could not be written", file=str(self.folder / "processes"), error=str(wrong))
+
+    def ended(self) -> list[str]:
+        """Return the names of the processes that ended."""
+        return [name for name, child in self.children.items() if not child.is_alive()]
+
+    def watch(self) -> None:
+        """Start anew whichever process ends, and end a worker that shows no sign of life, until `stop_soon` is called."""
+        self._watching = True
+        while not self._stopping:
+            time.sleep(0.1)
+            for name, child in list(self.children.items()):
+                if self._stopping:
+                    return
+                if child.is_alive():
+                    self._check_alive(name, child)
+                elif name not in self._again_at:
+                    self._plan_restart(name, child)
+                elif time.monotonic() >= self._again_at[name]:
+                    del self._again_at[name]
+                    self._spawn_again(name)
+
+    def _spawn_again(self, name: str) -> None:
+        """Start a process again; if the system has no room for one, later."""
+        try:
+            self._spawn(name)
+        except OSError as wrong:
+            log.error("process could not be started", name=name, error=str(wrong), pause_seconds=LONGEST_PAUSE_SECONDS)
+            self._again_at[name] = time.monotonic() + LONGEST_PAUSE_SECONDS
+
+    def _plan_restart(self, name: str, child: BaseProcess) -> None:
+        lived = time.monotonic() - self._started_at[name]
+        failures = self._failures[name] = 0 if lived >= STEADY_SECONDS else self._failures.get(name, 0) + 1
+        pause = 0.0 if failures <= 1 else min(LONGEST_PAUSE_SECONDS, 2.0 ** (failures - 2))
+        self._again_at[name] = time.monotonic() + pause
+        log.error("process ended and is started again", name=name, exit_code=child.exitcode, pause_seconds=pause)
+
+    def _check_alive(self, name: str, child: BaseProcess) -> None:
+        if name == "worker" and (late := self.heartbeats.late(LOST_SECONDS)):
+            log.error("the worker shows no sign of life and is ended", loops=late)
+            child.kill()
+            child.join()
+
+    def stop_soon(self) -> None:
+        """Have `watch` return; for a signal's handler, which may interrupt anything and therefore waits for nothing.
+
+        Raises:
+            KeyboardInterrupt: where `watch` was not reached yet: whatever comes before it ends.
+        """
+        self._stopping = True
+        if not self._watching:
+            raise KeyboardInterrupt
+
+    def stop(self) -> None:
+        """End both processes, giving them time to finish what is under way."""
+        self._stopping = True
+        for each in self._sockets:
+            each.close()
+        for child in self.children.values():
+            child.terminate()
+        end = time.monotonic() + END_SECONDS
+        for child in self.children.values():
+            # Not by `join` with a time limit: it relies on a descriptor that the child has closed, and could wait for ever.
+            while child.is_alive() and time.monotonic() < end:
+                time.sleep(0.05)
+            if child.is_alive():
+                child.kill()
+                child.join()
+        if (self.folder / FILE_NAME).exists():
+            # No other process has it open: afterwards the file alone holds everything.
+            database = Database(self.folder)
+            with contextlib.suppress(DravoError):
+                database.checkpoint()
+            database.close()
+
+
+def serve(folder: Path, host: str, port: int, public_url: str | None = None, proxy: str | None = None, *, allow_loopback: bool = False) -> None:
+    """Serve until interrupted.
+
+    Args:
+        proxy: the address of a proxy in front, whose word on where callers are is taken.
+        allow_loopback: whether applications, directories and mail servers on this machine are called.
+
+    Raises:
+        InvalidInput: if that is no address.
+        FolderInUse: if another service works on the folder.
+        AddressNotUsable: if the service cannot listen where it should.
+        NoInstallation: if nothing was set up in the folder.
+    """
+    if proxy is not None:
+        check_proxy(proxy)
+    configure("serve")
+    os.umask(data_folder.PRIVATE_UMASK)
+    if not (folder / FILE_NAME).exists():
+        raise NoInstallation(f"There is no installation in '{folder}'.", f"Set one up: dravo init --data {folder} --operator NAME")
+    with folder_lock(folder):
+        load()
+        # Brings the folder to the present schema, and tells what is wrong with it before anything is started.
+        House(folder).close()
+        service = Service(folder, host, port, public_url, proxy=proxy, allow_loopback=allow_loopback)
+        service.listen()
+        signal.signal(signal.SIGTERM, lambda *_: service.stop_soon())
+        signal.signal(signal.SIGINT, lambda *_: service.stop_soon())
+        try:
+            service.start()
+            log.info("serving", address=service.public_url, folder=str(folder))
+            service.watch()
+        finally:
+            service.stop()

@@ -1,0 +1,238 @@
+"""Who calls the management API, and whether the caller has the permission that the route needs."""
+
+from __future__ import annotations
+
+import hmac
+import re
+from collections.abc import Callable
+from typing import Any, TypeVar
+
+import structlog
+from flask import Flask, Response, current_app, g, request
+from werkzeug.exceptions import HTTPException
+
+from dravo.core.errors import DravoError, InvalidInput, NotPermitted, NotSignedIn
+from dravo.services.access import assignments
+from dravo.services.access.assignment_targets import application_of
+from dravo.services.context import House
+from dravo.services.jobs import Waiting
+from dravo.services.security import api_tokens, masking
+from dravo.services.security import sessions as operator_sessions
+from dravo.services.security.permissions import PERMISSIONS, Caller
+from dravo.services.security.rate_limits import Limiter
+from dravo.services.security.second_factor import SecondFactorMissing
+from dravo.store.pagination import Ask
+from dravo.web import cookies
+from dravo.web.api.errors import BodyTooLarge, MalformedJson, tell, tell_http
+from dravo.web.api.openapi import Room
+from dravo.web.api.schemas.base import ProblemAnswer
+from dravo.web.api.schemas.common import PageQuery
+from dravo.web.bodies import LARGEST_SINGLE, LARGEST_UNKNOWN, NoJson, read_json
+from dravo.web.callers import place
+
+CSRF_HEADER = "X-Dravo-CSRF"
+PREFIX = "/api/v1"
+# A caller who sends a name along can ask under it how far the work is, and stop it.
+WORK_HEADER, WORK_NAME = "Dravo-Work", re.compile(r"[A-Za-z0-9-]{8,64}")
+
+log = structlog.get_logger("api")
+View = TypeVar("View", bound=Callable[..., Any])
+
+
+# Of which application a route is: for those who may go about their own ones only. What names none is not for them at all.
+PATH, PATH_APPLICATION, QUERY, BODY, ASSIGNMENT, ALL = "path", "application in the path", "query", "body", "assignment", "all"
+
+
+def needs(permission: str, of: str | None = None, *, before_factor: bool = False, largest: int = LARGEST_SINGLE) -> Callable[[View], View]:
+    """Mark a route with the permission that its caller needs; a route without a mark is open to nobody.
+
+    Args:
+        of: where the application stands that it is about; `ALL` for what is no application's business, None for what is not for
+            application owners.
+        before_factor: whether it is there for operators too who have to set up their second factor before anything else.
+        largest: the largest body that it accepts, in bytes.
+    """
+    assert permission in PERMISSIONS or permission == "nothing", permission
+
+    def mark(view: View) -> View:
+        view.permission, view.of, view.before_factor, view.largest = permission, of, before_factor, largest  # type: ignore[attr-defined]
+        return view
+
+    return mark
+
+
+def room(name: str) -> Room:
+    """Return a blueprint of the management API, guarded by the door."""
+    blueprint = Room(name, __name__, url_prefix=PREFIX, abp_security=[{"token": []}, {"session": []}], abp_responses={"4XX": ProblemAnswer})
+    blueprint.before_request(check_caller)
+    blueprint.after_request(_hide_rules)
+    return blueprint
+
+
+def _hide_rules(response: Response) -> Response:
+    """Remove the conditions of rules, which contain attribute values, from the response to a caller who may not read attributes."""
+    if not masking.hidden():
+        return response
+    rules = assignments.rules(house())
+    if response.is_streamed:
+        pieces = response.response
+        response.response = (masking.hide_texts(piece if isinstance(piece, bytes) else piece.encode(), rules) for piece in pieces)
+    else:
+        response.set_data(masking.hide_texts(response.get_data(), rules))
+    return response
+
+
+def house() -> House:
+    """Return the house that the application serves."""
+    opened: House = current_app.config["HOUSE"]
+    return opened
+
+
+def waiting() -> Waiting:
+    """Return what is waited for in this process."""
+    known: Waiting = current_app.config["WAITING"]
+    return known
+
+
+def caller() -> Caller:
+    """Return who is calling."""
+    known: Caller = g.caller
+    return known
+
+
+def ask(query: PageQuery) -> Ask:
+    """Return which page is asked for."""
+    return Ask(query.after, query.count)
+
+
+def check_caller() -> None:
+    """Find out who is calling and whether they may.
+
+    Raises:
+        NotSignedIn, NotPermitted, TooManyTries.
+    """
+    view = current_app.view_functions[request.endpoint or ""]
+    permission = getattr(view, "permission", None)
+    if permission == "nothing":
+        _check_body(LARGEST_UNKNOWN)
+        return
+    known = _by_token() if request.headers.get("Authorization") else _by_session()
+    if permission is None:
+        raise NotPermitted("This route names no permission, so it is open to nobody.")
+    if known.unfinished and not getattr(view, "before_factor", False):
+        raise SecondFactorMissing("Every operator needs a second factor here, and you have not set one up.", "Set it up in the console first.")
+    known.require(permission)
+    _check_body(getattr(view, "largest", LARGEST_SINGLE))
+    if known.applications is not None:
+        _check_own(known, getattr(view, "of", None))
+    g.caller = known
+    masking.hide_for(known)
+    name = request.headers.get(WORK_HEADER)
+    # Asking about work, or stopping it, is not itself work of that name.
+    if name and request.method not in ("GET", "HEAD") and not request.path.startswith(f"{PREFIX}/work/"):
+        if not WORK_NAME.fullmatch(name):
+            raise InvalidInput(f"The header {WORK_HEADER} is no name for work.", "Send 8 to 64 letters, digits and hyphens.", WORK_HEADER)
+        g.waited_for = waiting().for_(known.operator_id, name)
+        g.waited_for.__enter__()
+
+
+def end_waiting(_: BaseException | None) -> None:
+    """Have work that was waited for be known no longer: its answer is made."""
+    masking.hide_for(None)
+    waited_for = g.pop("waited_for", None)
+    if waited_for is not None:
+        waited_for.__exit__(None, None, None)
+
+
+def _check_own(known: Caller, of: str | None) -> None:
+    """Make sure that an application owner goes about one of their own applications.
+
+    Raises:
+        NotPermitted: if not; the same whether there is such an application or not.
+    """
+    if of == ALL:
+        return
+    key = _application_asked(of)
+    own = ", ".join(sorted(known.applications or ()))
+    if key is None or key not in (known.applications or ()):
+        raise NotPermitted("As an application owner you may do this for your own applications only.", f"Name one of them: {own}.")
+
+
+def _application_asked(of: str | None) -> str | None:
+    """Return the key of the application that a request is about; None if it names none, or more than one."""
+    values = request.view_args or {}
+    if of == PATH:
+        return str(values.get("key"))
+    if of == PATH_APPLICATION:
+        return str(values.get("application"))
+    if of == QUERY:
+        given = request.args.getlist("application")
+        return given[0] if len(given) == 1 else None
+    if of == BODY:
+        body = request.get_json(silent=True)
+        found = body.get("application") if isinstance(body, dict) else None
+        return found if isinstance(found, str) else None
+    if of == ASSIGNMENT:
+        with house().database.reading() as connection:
+            return application_of(connection, str(values.get("id")))
+    return None
+
+
+def _check_body(largest: int) -> None:
+    """Refuse a body that is too large, before it is parsed, or whose JSON cannot be read.
+
+    Raises:
+        BodyTooLarge, MalformedJson.
+    """
+    size = request.content_length or 0
+    if size > largest:
+        raise BodyTooLarge(f"The body has {size:,} bytes; at most {largest:,} are accepted here.", "Send less at a time.")
+    if not request.is_json:
+        return
+    try:
+        read_json(request.get_data() or b"null")
+    except NoJson as wrong:
+        raise MalformedJson(f"The body {wrong}.", "Send a JSON object.") from None
+
+
+def _by_token() -> Caller:
+    limiter: Limiter = current_app.config["TOKEN_LIMITER"]
+    address = place()
+    scheme, _, token = request.headers["Authorization"].partition(" ")
+    known = api_tokens.by_text(house(), token.strip()) if scheme.lower() == "bearer" else None
+    if known is None:
+        # A token that is good always works, however many bad ones come from the same address.
+        limiter.check(address)
+        limiter.failed(address)
+        raise NotSignedIn("The API token is not known, was revoked, or has expired.", "Make another in the console or with 'dravo token add'.")
+    return known
+
+
+def keep_session(response: Response, secret: str) -> None:
+    """Have a browser keep an operator's session."""
+    cookies.keep(response, cookies.OPERATOR, secret, operator_sessions.SESSION_HOURS * 3600, "Strict")
+
+
+def _by_session() -> Caller:
+    secret = cookies.read(cookies.OPERATOR)
+    known = operator_sessions.by_session(house(), secret) if secret else None
+    if known is None:
+        raise NotSignedIn("Nobody is signed in.", "Sign in, or send an API token as 'Authorization: Bearer TOKEN'.")
+    who, csrf = known
+    if request.method not in ("GET", "HEAD") and not hmac.compare_digest(request.headers.get(CSRF_HEADER, "").encode(), csrf.encode()):
+        raise NotPermitted("The request does not carry the session's CSRF token.", f"Send it in the header {CSRF_HEADER}; reload the page.")
+    g.csrf = csrf
+    return who
+
+
+def register_errors(app: Flask) -> None:
+    """Have every error of the API told in one form; what nobody foresaw is logged whole and told without its insides."""
+    app.register_error_handler(DravoError, tell)
+    app.register_error_handler(HTTPException, tell_http)
+
+    @app.errorhandler(Exception)
+    def unforeseen(wrong: Exception) -> Response:
+        log.error("unforeseen error", path=request.path, exc_info=wrong)
+        problem = DravoError("Something went wrong here that nobody foresaw.", "It is in the service's log; nothing of the request was kept.")
+        problem.code, problem.status = "internal", 500
+        return tell(problem)

@@ -1,0 +1,20 @@
+"""Instants as they are asked for: written out, or as a day of the organisation's, of which the end is meant."""
+
+from __future__ import annotations
+
+from dravo.core.days import end_of, is_day
+from dravo.core.instants import Instant, parse_instant
+from dravo.services import settings
+from dravo.web.api.auth import house
+
+
+def instant_of(text: str, field: str) -> Instant:
+    """Return the instant that a text means.
+
+    Raises:
+        InvalidInput: if it is neither an instant nor a day.
+    """
+    if not is_day(text):
+        return parse_instant(text, field)
+    with house().database.reading() as connection:
+        return end_of(text, settings.time_zone(connection), field)

@@ -1,0 +1,54 @@
+"""How the management API answers errors."""
+
+from __future__ import annotations
+
+import orjson
+from flask import Response
+from pydantic import ValidationError
+from werkzeug.exceptions import HTTPException
+
+from dravo.core.errors import DravoError
+
+
+class BodyTooLarge(DravoError):
+    """The body is larger than the route accepts."""
+
+    code = "body_too_large"
+    status = 413
+
+
+class MalformedJson(DravoError):
+    """The body cannot be read at all."""
+
+    code = "malformed_json"
+    status = 400
+
+
+def tell(wrong: DravoError) -> Response:
+    """Return an error as the API tells it."""
+    error = {"code": wrong.code, "message": wrong.message, "mend": wrong.mend, "field": wrong.field}
+    position = getattr(wrong, "position", None)
+    body = {"error": error if position is None else {**error, "position": position}}
+    response = Response(orjson.dumps(body), wrong.status, content_type="application/json")
+    if wrong.status == 401:
+        response.headers["WWW-Authenticate"] = "Bearer"
+    return response
+
+
+def tell_validation(wrong: ValidationError) -> Response:
+    """Return what is wrong with the fields of a request, each in words."""
+    first = wrong.errors()[0]
+    where = ".".join(str(part) for part in first["loc"]) or "body"
+    more = f" ({wrong.error_count() - 1} more fields are wrong too.)" if wrong.error_count() > 1 else ""
+    known = {"missing": "is missing", "extra_forbidden": "is not a field of this request", "json_invalid": "is not JSON"}
+    what = known.get(first["type"], f"cannot be used: {first['msg'][:1].lower()}{first['msg'][1:]}")
+    problem = DravoError(f"'{where}' {what}.{more}", "See the API's page for what it takes.", where)
+    problem.code, problem.status = "invalid_input", 422
+    return tell(problem)
+
+
+def tell_http(wrong: HTTPException) -> Response:
+    """Return an error that Flask raised."""
+    problem = DravoError(wrong.description or wrong.name, "See the API's page for its routes." if wrong.code in (404, 405) else "")
+    problem.code, problem.status = wrong.name.lower().replace(" ", "_"), wrong.code or 500
+    return tell(problem)

@@ -1,0 +1,78 @@
+"""The management API's rooms and their OpenAPI document, which is worked out when somebody asks for it.
+
+Schemas of all that is taken and given are a third of what starting costs, and most processes are never asked for them.
+"""
+
+from __future__ import annotations
+
+import importlib
+import threading
+from collections.abc import Callable
+from typing import Any
+
+from flask_openapi3.blueprint import APIBlueprint
+from flask_openapi3.openapi import OpenAPI
+from flask_openapi3.utils import parse_parameters
+
+_TURN = threading.Lock()
+
+
+def answers(model: str, status: int = 200) -> Any:
+    """Return with what a route answers: the model by its module here and its name, imported only when it is described.
+
+    Args:
+        model: such as "tasks.PageOfDeliveries".
+        status: the HTTP status.
+    """
+    return {status: model}
+
+
+def _model(named: Any) -> Any:
+    """Return the model that `answers` named; anything else as it is."""
+    if not isinstance(named, str):
+        return named
+    module, _, name = named.rpartition(".")
+    return getattr(importlib.import_module(f"dravo.web.api.schemas.{module}"), name)
+
+
+class Room(APIBlueprint):
+    """A part of the API; what its routes take is known at once, how that is described only later."""
+
+    def __init__(self, *arguments: Any, **more: Any) -> None:
+        super().__init__(*arguments, **more)
+        self._undescribed: list[tuple[str, Callable[..., Any], dict[str, Any]]] = []
+
+    def _collect_openapi_info(self, rule: str, func: Callable[..., Any], **told: Any) -> Any:
+        self._undescribed.append((rule, func, told))
+        return parse_parameters(func, doc_ui=False)
+
+    def describe(self) -> None:
+        """Have `paths` and `components_schemas` hold all routes."""
+        while self._undescribed:
+            rule, func, told = self._undescribed.pop(0)
+            responses = {status: _model(each) for status, each in (told.pop("responses", None) or {}).items()}
+            super()._collect_openapi_info(rule, func, **told, responses=responses or None)
+
+
+class Api(OpenAPI):
+    """The application of which the rooms are parts."""
+
+    def __init__(self, *arguments: Any, **more: Any) -> None:
+        self._rooms: list[Room] = []
+        super().__init__(*arguments, **more)
+
+    def take_in(self, room: Room) -> None:
+        """Serve a room's routes."""
+        self._rooms.append(room)
+        self.register_api(room)
+
+    @property
+    def api_doc(self) -> dict[str, Any]:
+        """The OpenAPI document."""
+        with _TURN:
+            if not self.spec_json:
+                for room in self._rooms:
+                    room.describe()
+                    self.paths.update(room.paths)
+                    self.components_schemas.update(room.components_schemas)
+            return dict(super().api_doc)

@@ -1,0 +1,1 @@
+"""The routes of the management API, one module for each resource."""

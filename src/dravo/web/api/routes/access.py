@@ -1,0 +1,73 @@
+"""The matrix of people against applications, at any instant; what changed between two; and what somebody would have."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from flask import Response
+
+from dravo.services.access import comparison as access_comparison
+from dravo.services.access import matrix as access_matrix
+from dravo.services.access import simulation as access_simulation
+from dravo.services.access.matrix import View
+from dravo.services.security import masking
+from dravo.web.api.auth import QUERY, ask, caller, house, needs, room
+from dravo.web.api.dates import instant_of
+from dravo.web.api.downloads import file_response
+from dravo.web.api.openapi import answers
+from dravo.web.api.schemas.matrix import CompareQuery, ExportQuery, MatrixGroupsQuery, MatrixQuery, MovesQuery, SimulateRequest
+
+rooms = room("matrix")
+
+
+@rooms.get("/matrix", responses=answers("matrix.Matrix"))
+@needs("access.read", of=QUERY)
+def show_matrix(query: MatrixQuery) -> dict[str, Any]:
+    """People against applications, now or at a past instant."""
+    found = access_matrix.people(house(), view_of(query), ask(query))
+    return {**found, "items": masking.for_caller(caller(), found["items"])}
+
+
+@rooms.get("/matrix/groups", responses=answers("matrix.MatrixOfGroups"))
+@needs("access.read", of=QUERY)
+def show_groups(query: MatrixGroupsQuery) -> dict[str, Any]:
+    """Groups that give something against applications."""
+    return access_matrix.groups(house(), ask(query), query.q, query.source, query.application)
+
+
+@rooms.get("/access/compare", responses=answers("matrix.Compared"))
+@needs("access.read")
+def compare_people(query: CompareQuery) -> dict[str, Any]:
+    """Two people side by side: what each has where and why, and their groups."""
+    found = access_comparison.compare(house(), query.one, query.two)
+    return {**found, "people": masking.for_caller(caller(), found["people"])}
+
+
+@rooms.get("/matrix/export", responses={200: None})
+@needs("access.read", of=QUERY)
+def export_matrix(query: ExportQuery) -> Response:
+    """The whole matrix as CSV or JSON, streamed."""
+    who = caller()
+    pieces = access_matrix.export(house(), view_of(query), query.form, lambda items: masking.for_caller(who, items))
+    return file_response(pieces, "access", query.form)
+
+
+@rooms.get("/matrix/changes", responses=answers("matrix.PageOfMoves"))
+@needs("access.read", of=QUERY)
+def show_changes(query: MovesQuery) -> dict[str, Any]:
+    """Who has other roles at one instant than at an earlier one, and by what."""
+    since, until = instant_of(query.since, "since"), instant_of(query.until, "until")
+    return access_comparison.changes(house(), query.application, since, until, ask(query))
+
+
+@rooms.post("/access/expected", responses=answers("matrix.Expected"))
+@needs("access.read")
+def show_expected(body: SimulateRequest) -> dict[str, Any]:
+    """Which roles somebody would get who does not exist yet; nothing is changed."""
+    return access_simulation.expect(house(), body.source, body.attributes, body.groups)
+
+
+def view_of(query: MatrixQuery) -> View:
+    """Return what of the matrix is asked for."""
+    at = instant_of(query.at, "at") if query.at else None
+    return View(query.q, query.application, query.role, query.only, at)

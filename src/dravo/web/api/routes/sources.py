@@ -1,0 +1,134 @@
+"""Sources, their tokens and exchange sheets."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from flask import Response, current_app
+
+from dravo.core.instants import parse_instant
+from dravo.services.scim_server import request_log
+from dravo.services.security.permissions import ATTRIBUTES
+from dravo.services.sources import schemas as source_schemas
+from dravo.services.sources import scim_checklist, sources
+from dravo.services.sources import tokens as scim_tokens
+from dravo.web.api.auth import ask, caller, house, needs, room
+from dravo.web.api.openapi import answers
+from dravo.web.api.schemas.common import KeyPath, PageQuery
+from dravo.web.api.schemas.sources import (
+    AddSourceRequest,
+    ChangeSourceRequest,
+    CreateScimTokenRequest,
+    SchemaPath,
+    SchemaRequest,
+    TokenPath,
+    TracePath,
+    TracesQuery,
+)
+
+rooms = room("sources")
+
+
+@rooms.get("/sources", responses=answers("sources.PageOfSources"))
+@needs("sources.read")
+def list_sources(query: PageQuery) -> dict[str, Any]:
+    """Sources, with how many people and groups each has."""
+    return sources.listing(house(), ask(query))
+
+
+@rooms.post("/sources", responses=answers("sources.Source", 201))
+@needs("sources.change")
+def add_source(body: AddSourceRequest) -> tuple[dict[str, Any], int]:
+    """Add a source that pushes."""
+    return sources.add(house(), caller(), body.key, body.label), 201
+
+
+@rooms.get("/sources/<key>", responses=answers("sources.Source"))
+@needs("sources.read")
+def get_source(path: KeyPath) -> dict[str, Any]:
+    """One source."""
+    return sources.one(house(), path.key)
+
+
+@rooms.patch("/sources/<key>", responses=answers("sources.Source"))
+@needs("sources.change")
+def change_source(path: KeyPath, body: ChangeSourceRequest) -> dict[str, Any]:
+    """Change a source's label or its email domains."""
+    return sources.change(house(), caller(), path.key, body.label, body.domains)
+
+
+@rooms.delete("/sources/<key>", responses={204: None})
+@needs("sources.change")
+def remove_source(path: KeyPath) -> Response:
+    """Remove a source that has brought nobody."""
+    sources.remove(house(), caller(), path.key)
+    return Response(status=204)
+
+
+@rooms.get("/sources/<key>/sheet", responses=answers("sources.ExchangeSheet"))
+@needs("sources.read")
+def sheet(path: KeyPath) -> dict[str, Any]:
+    """The exchange sheet of a source's push channel."""
+    return scim_checklist.sheet(house(), path.key, current_app.config["PUBLIC_URL"])
+
+
+@rooms.get("/sources/<key>/tokens", responses=answers("sources.PageOfTokens"))
+@needs("sources.read")
+def list_tokens(path: KeyPath, query: PageQuery) -> dict[str, Any]:
+    """A source's push tokens, without their texts."""
+    return scim_tokens.tokens(house(), path.key, ask(query))
+
+
+@rooms.post("/sources/<key>/tokens", responses=answers("sources.NewToken", 201))
+@needs("sources.change")
+def add_token(path: KeyPath, body: CreateScimTokenRequest) -> tuple[dict[str, Any], int]:
+    """Make a push token; its text is in the answer, the only time."""
+    expires = parse_instant(body.expires_at, "expires_at") if body.expires_at else None
+    return scim_tokens.add_token(house(), caller(), path.key, body.label, expires, body.kinds, body.access), 201
+
+
+@rooms.delete("/sources/<key>/tokens/<token_id>", responses={204: None})
+@needs("sources.change")
+def revoke_token(path: TokenPath) -> Response:
+    """Revoke a push token."""
+    scim_tokens.revoke_token(house(), caller(), path.key, path.token_id)
+    return Response(status=204)
+
+
+@rooms.get("/sources/<key>/schemas", responses=answers("sources.SourceSchemas"))
+@needs("sources.read")
+def list_schemas(path: KeyPath) -> dict[str, Any]:
+    """The extension schemas that were added to a source."""
+    return source_schemas.listing(house(), path.key)
+
+
+@rooms.post("/sources/<key>/schemas", responses=answers("sources.SourceSchemas", 201))
+@needs("sources.change")
+def add_schema(path: KeyPath, body: SchemaRequest) -> tuple[dict[str, Any], int]:
+    """Add an extension schema to a source."""
+    return source_schemas.add(house(), caller(), path.key, body.kind, body.document), 201
+
+
+@rooms.delete("/sources/<key>/schemas/<urn>", responses={204: None})
+@needs("sources.change")
+def remove_schema(path: SchemaPath) -> Response:
+    """Remove an extension schema from a source."""
+    source_schemas.remove(house(), caller(), path.key, path.urn)
+    return Response(status=204)
+
+
+@rooms.get("/sources/<key>/requests", responses=answers("sources.PageOfTraces"))
+@needs("sources.read")
+def list_requests(path: KeyPath, query: TracesQuery) -> dict[str, Any]:
+    """The requests of a source, newest first: what came, what was answered, what it led to."""
+    house().traces.flush()
+    source_id = sources.id_of(house(), path.key)
+    values = ATTRIBUTES in caller().permissions
+    return request_log.listing(house().database, source_id, ask(query), words=query.q, outcome=query.outcome, method=query.method, values=values)
+
+
+@rooms.get("/sources/<key>/requests/<id>", responses=answers("sources.Trace"))
+@needs("attributes.read")
+def get_request(path: TracePath) -> dict[str, Any]:
+    """One request of a source, with its body."""
+    return request_log.one(house().database, sources.id_of(house(), path.key), path.id)

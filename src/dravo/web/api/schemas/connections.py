@@ -1,0 +1,91 @@
+"""Connections to applications and the connection test."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from dravo.web.api.schemas.base import Model, RequestModel, Text
+
+
+class Capabilities(Model):
+    """What an application says that it can do; `notes` say in sentences what it cannot, and what is done instead."""
+
+    patch: bool
+    filter: bool
+    bulk: bool
+    sort: bool
+    etag: bool
+    cursor: bool
+    max_results: int | None
+    groups: bool
+    attributes: list[str] | None
+    roles: str
+    notes: list[str]
+
+
+class SignInWay(Model):
+    """How Dravo signs in to an application; the secret itself is not shown."""
+
+    kind: str
+    user: str | None = None
+    token_url: str | None = None
+    client_id: str | None = None
+    scope: str | None = None
+
+
+class ConnectionState(Model):
+    """The connection to an application."""
+
+    base_url: str | None
+    has_secret: bool
+    auth: SignInWay
+    secret_expires_at: str | None
+    checked_at: str | None
+    capabilities: Capabilities | None
+    paused_at: str | None
+    failures: int
+    retry_at: str | None
+
+
+class CheckStep(Model):
+    """One step of a connection check."""
+
+    name: str
+    outcome: str
+    message: str
+    mend: str
+
+
+class Check(Model):
+    """A connection check."""
+
+    ok: bool
+    steps: list[CheckStep]
+    capabilities: Capabilities | None
+
+
+class CheckQuery(Model):
+    """Whether to try with a test person."""
+
+    with_test_person: bool = False
+
+
+class CredentialsRequest(RequestModel):
+    """How Dravo signs in to an application."""
+
+    kind: Literal["bearer", "basic", "client credentials"] = "bearer"
+    user: Text | None = None
+    token_url: Text | None = None
+    client_id: Text | None = None
+    scope: Text | None = None
+
+
+class ConnectionRequest(RequestModel):
+    """Where an application's SCIM service is; without a token the present one is kept, if the host stays."""
+
+    base_url: Text
+    token: Annotated[str, Field(max_length=10_000)] | None = Field(None, description="The token, the password or the client's secret.")
+    auth: CredentialsRequest | None = None
+    expires_at: Text | None = None

@@ -1,0 +1,370 @@
+"""Imports: settings, source policy, runs and conflicts."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from pydantic import Field
+
+from dravo.web.api.schemas.base import Model, RequestModel, Text
+from dravo.web.api.schemas.common import ConfirmedRequest, Page, PageQuery, SearchQuery
+
+
+class ImportSettingsRequest(RequestModel):
+    """How a source is read; what is left out stays as it is."""
+
+    kind: str | None = Field(None, max_length=16)
+    settings: dict[str, str | bool] | None = None
+    secret: str | None = Field(None, max_length=20_000, description="Kept encrypted; an empty one takes it away.")
+    schedule: str | None = Field(None, max_length=100, description="A cron expression; empty: never by itself.")
+    policy: dict[str, Any] | None = Field(
+        None, description="Answers to the five questions: match, domains, people, groups, groups_from, gives, makes, pilot, attributes."
+    )
+    in_force: bool | None = None
+    in_force_at: str | None = Field(None, max_length=40, description="The instant from which on it is in force; empty: none.")
+
+
+class PriorityRequest(ConfirmedRequest):
+    """Whose word counts; what is left out stays."""
+
+    precedence: int | None = Field(None, description="Of several sources that say something, the lowest number is heard first.")
+    veto: bool | None = Field(None, description="Its inactive counts whatever others say.")
+    updates: bool | None = Field(None, description="Whether it says anything of people whom another source knows.")
+
+
+class CheckRequest(RequestModel):
+    """A connection that is not saved yet; empty: as it is kept."""
+
+    kind: str | None = Field(None, max_length=16)
+    settings: dict[str, str | bool] | None = None
+    secret: str | None = Field(None, max_length=20_000)
+
+
+class SourcePolicyRequest(RequestModel):
+    """Answers that are tried."""
+
+    policy: dict[str, Any] = {}
+
+
+class FileRequest(RequestModel):
+    """A file, in base64."""
+
+    name: Literal["people.csv", "groups.csv", "memberships.csv"]
+    content: str = Field(max_length=90_000_000)
+
+
+class StartRunRequest(RequestModel):
+    """How a source is to be read."""
+
+    look_only: bool = Field(False, description="Show what it would do, and change nothing.")
+    whole: bool = Field(False, description="Read everybody, also where what changed would do.")
+    let_leave: bool = Field(False, description="Whoever is missing may leave, however many they are.")
+    confirm: Text | None = Field(None, description="The source's label, typed; for let_leave.")
+
+
+class ConflictDecisionRequest(RequestModel):
+    """How a conflict is decided."""
+
+    decision: Literal["link", "make", "let", "leave out"]
+    person: Text | None = Field(None, description="Who it is, for 'link': by id, user name, e-mail or external id.")
+
+
+class LinesQuery(SearchQuery):
+    """Which lines of a run."""
+
+    kind: str | None = Field(None, max_length=16)
+
+
+class ConflictsQuery(PageQuery):
+    """Which conflicts."""
+
+    state: Literal["open", "decided"] = "open"
+
+
+class LinkRecordRequest(ConfirmedRequest):
+    """Whose a record is."""
+
+    to: Text | None = Field(None, description="By id, user name, e-mail or external id; left out: somebody new.")
+
+
+class RecordPath(Model):
+    """A record."""
+
+    record: str
+
+
+class RunPath(Model):
+    """A run of a source."""
+
+    key: str
+    run: str
+
+
+class ConflictPath(Model):
+    """A conflict of a source."""
+
+    key: str
+    conflict: str
+
+
+class PersonOfSourcePath(Model):
+    """A person, as a source knows them."""
+
+    key: str
+    person: str
+
+
+class ReaderField(Model):
+    """A setting of a kind of reader; `kind` is "text", "lines", "switch" or "choice"."""
+
+    name: str
+    label: str
+    hint: str
+    kind: str
+    choices: list[str]
+    default: Any
+    required: bool
+
+
+class ReaderKind(Model):
+    """A kind of source that is read; `reads` tells what its expressions name: attributes of an "entry", or of a SCIM "person"."""
+
+    key: str
+    label: str
+    reads: str
+    settings: list[ReaderField]
+
+
+class ReaderKinds(Model):
+    """The kinds of sources that are read."""
+
+    items: list[ReaderKind]
+
+
+class ReadingStep(Model):
+    """A step of a connection check."""
+
+    name: str
+    outcome: str
+    message: str
+    mend: str
+
+
+class GroupAnswer(Model):
+    """Which groups come in: "all", "none", "named" or "pattern"."""
+
+    which: str
+    names: list[str]
+    pattern: str
+
+
+class AttributeAnswer(Model):
+    """An attribute, and the expression that makes it."""
+
+    attribute: str
+    expression: str
+
+
+class SourceAnswers(Model):
+    """A source's answers to the five questions."""
+
+    match: str
+    domains: list[str]
+    people: str
+    groups: GroupAnswer
+    makes: bool
+    pilot: str
+    groups_from: list[str] = Field(description="Expressions whose values are names of groups that somebody is in.")
+    gives: list[str] = Field(description="Names of groups that everybody whom it brings is in.")
+    attributes: list[AttributeAnswer]
+
+
+class ReadingFile(Model):
+    """A file of a source."""
+
+    name: str
+    size: int
+    changed_at: str
+
+
+class Reading(Model):
+    """How a source is read, and when."""
+
+    kind: str
+    label: str
+    reads: str
+    settings: dict[str, Any]
+    fields: list[ReaderField]
+    has_secret: bool
+    in_force: bool
+    in_force_at: str | None
+    schedule: str
+    schedule_words: str
+    next_at: list[str]
+    full_at: str | None
+    policy: SourceAnswers
+    checked: list[ReadingStep]
+    attributes: list[str]
+    checked_at: str | None
+    conflicts: int
+    files: list[ReadingFile]
+
+
+class SeenAttribute(Model):
+    """An attribute that a source has, with some values."""
+
+    name: str
+    values: list[str]
+
+
+class MadePerson(Model):
+    """What the answers make of somebody."""
+
+    name: str
+    person: dict[str, Any] | None
+    groups: list[str] = Field(description="Groups that come of what is said of them.")
+    comes_in: bool
+    message: str
+
+
+class ReadingCheck(Model):
+    """What a connection check found out."""
+
+    ok: bool
+    steps: list[ReadingStep]
+    attributes: list[SeenAttribute]
+    sample: list[MadePerson]
+
+
+class BeforeAndAfter(Model):
+    """An attribute before and after."""
+
+    attribute: str
+    before: Any
+    after: Any
+
+
+class TriedPerson(Model):
+    """Somebody for whom other answers would change something."""
+
+    name: str
+    outcome: str
+    changes: list[BeforeAndAfter]
+    message: str
+
+
+class TriedGroup(Model):
+    """A group that the source is known to have, and whether it would come in."""
+
+    id: str
+    name: str
+    comes_in: bool
+
+
+class MadeGroup(Model):
+    """A group that would come of what the source says of people, and how many would be in it."""
+
+    name: str
+    people: int
+
+
+class TriedAnswers(Model):
+    """What other answers would make of everybody, and which groups would come in."""
+
+    looked_at: int
+    comes_in: int
+    changed: int
+    leaves: int
+    refused: int
+    items: list[TriedPerson]
+    groups: list[TriedGroup]
+    made_groups: list[MadeGroup]
+
+
+class RunCount(Model):
+    """How many of a kind."""
+
+    name: str
+    number: int
+
+
+class RunEffect(Model):
+    """How many would get, and lose, a role."""
+
+    application: str
+    role: str
+    gained: int
+    lost: int
+
+
+class SourceRun(Model):
+    """One reading of a source; `seconds_left` is an estimate while it runs."""
+
+    id: str
+    state: str
+    asked_by: str
+    asked_at: str
+    started_at: str | None
+    ended_at: str | None
+    look_only: bool
+    whole: bool
+    progress: int
+    expected: int
+    per_second: int
+    seconds_left: int | None
+    counts: list[RunCount]
+    access: list[RunEffect]
+    message: str | None
+    mend: str | None
+
+
+class PageOfSourceRuns(Page[SourceRun]):
+    """A page of runs."""
+
+
+class RunLine(Model):
+    """What a run did to one person or group."""
+
+    id: int
+    kind: str
+    person: str | None
+    name: str
+    changes: list[BeforeAndAfter]
+    message: str | None
+
+
+class PageOfRunLines(Page[RunLine]):
+    """A page of lines of a run."""
+
+
+class CouldBe(Model):
+    """Somebody whom a record could mean."""
+
+    id: str
+    display_name: str
+    user_name: str
+    state: str
+
+
+class SourceConflict(Model):
+    """What no rule can decide, with the choices."""
+
+    id: str
+    subject: str
+    kind: str
+    name: str
+    message: str
+    native_id: str
+    says: dict[str, Any]
+    could_be: list[CouldBe]
+    choices: list[str]
+    state: str
+    decision: str | None
+    decided_by: str | None
+    decided_at: str | None
+    first_seen_at: str
+    last_seen_at: str
+
+
+class PageOfConflicts(Page[SourceConflict]):
+    """A page of conflicts."""

@@ -1,0 +1,144 @@
+"""Provisioning settings of an application."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from pydantic import Field
+
+from dravo.web.api.schemas.base import Model, RequestModel, Text
+from dravo.web.api.schemas.common import PersonRef
+
+
+class AttributeRow(Model):
+    """An attribute of the account, and the expression that makes it; an empty one leaves it out."""
+
+    attribute: str
+    expression: str
+
+
+class RolesAs(Model):
+    """How roles go over."""
+
+    way: str
+    attribute: str | None
+    which: str
+    shape: str
+    value: str
+
+
+class GroupOver(Model):
+    """A group that goes over, perhaps under another name."""
+
+    group: str
+    name: str | None = None
+
+
+class GroupsOver(Model):
+    """Which groups go over."""
+
+    which: str
+    groups: list[GroupOver]
+
+
+class Settings(Model):
+    """What Dravo may do in an application, and what goes over."""
+
+    switched_on: bool
+    create_accounts: bool
+    update_accounts: bool
+    adopt_by_user_name: bool
+    adopt_groups: bool
+    on_losing_access: str
+    on_inactive: str
+    on_gone: str
+    at_a_time: int
+    per_second: int
+    attributes: list[AttributeRow]
+    roles_as: RolesAs
+    plans_as: RolesAs
+    groups_over: GroupsOver
+    reconcile_at: str
+    reconcile_in_words: str
+    reconcile_next_at: str | None
+    reconcile_times: list[str]
+
+
+class ChangedAttribute(Model):
+    """An attribute of an account before and after."""
+
+    attribute: str
+    before: Any
+    after: Any
+
+
+class SettingsPreviewPerson(Model):
+    """What a change of settings would do to one account."""
+
+    person: PersonRef
+    before: str
+    after: str
+    changes: list[ChangedAttribute]
+
+
+class SettingsPreview(Model):
+    """What a change of settings would do: so many accounts of so many; the first of them by name. `whole`: all were looked at."""
+
+    accounts: int
+    changed: int
+    whole: bool
+    people: list[SettingsPreviewPerson]
+
+
+Leaving = Literal["deactivate", "delete", "leave alone"]
+
+
+class AttributeRowRequest(RequestModel):
+    """An attribute of accounts, and the expression that makes it; an empty one leaves it out."""
+
+    attribute: Text
+    expression: Text
+
+
+class RoleEncodingRequest(RequestModel):
+    """How roles go over."""
+
+    way: Literal["roles", "entitlements", "groups", "attribute", "nothing"] = "roles"
+    attribute: Text | None = None
+    which: Literal["all", "highest"] = "all"
+    shape: Literal["as it says", "objects", "texts"] = "as it says"
+    value: Literal["key", "label"] = "key"
+
+
+class ProvisionedGroupRequest(RequestModel):
+    """A group that goes over, perhaps under another name."""
+
+    group: Text
+    name: Text | None = None
+
+
+class ProvisionedGroupsRequest(RequestModel):
+    """Which groups go over."""
+
+    which: Literal["none", "those that give roles", "chosen"]
+    groups: list[ProvisionedGroupRequest] = Field(default_factory=list, max_length=1_000)
+
+
+class ProvisioningSettingsRequest(RequestModel):
+    """Settings of an application; what is left out stays."""
+
+    switched_on: bool | None = None
+    create_accounts: bool | None = None
+    update_accounts: bool | None = None
+    adopt_by_user_name: bool | None = None
+    adopt_groups: bool | None = None
+    on_losing_access: Leaving | None = None
+    on_inactive: Leaving | None = None
+    on_gone: Leaving | None = None
+    at_a_time: int | None = None
+    per_second: int | None = Field(None, description="Requests a second at the most; 0 for no limit.")
+    attributes: list[AttributeRowRequest] | None = Field(None, max_length=200)
+    roles_as: RoleEncodingRequest | None = None
+    plans_as: RoleEncodingRequest | None = Field(None, description="How the plan of which somebody has a seat goes over.")
+    groups_over: ProvisionedGroupsRequest | None = None
+    reconcile_at: Text | None = Field(None, description="A cron expression; empty for never.")

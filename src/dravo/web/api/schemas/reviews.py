@@ -1,0 +1,105 @@
+"""Access reviews."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from dravo.web.api.schemas.base import Model, RequestModel, Text
+from dravo.web.api.schemas.common import ConfirmedRequest, Named, Page, PersonRef, RoleRef, SearchQuery
+
+
+class ReviewRequest(RequestModel):
+    """A review to begin: which part of the matrix, and until when is decided."""
+
+    label: Text
+    until: Text = Field(description="The last day, such as 2031-04-02.")
+    application: Text | None = Field(None, description="Only this one, by key.")
+    role: Text | None = Field(None, description="Only this role of it, by key.")
+    only: Literal["direct only", "highest role"] | None = None
+    words: Text | None = Field(None, description="Only people with these words in name, user name or e-mail.")
+    note: Text | None = None
+
+
+class RowsRequest(RequestModel):
+    """Rows of one application in a review."""
+
+    application: Text
+    rows: Annotated[list[Text], Field(min_length=1, max_length=500)]
+
+
+class DecisionRequest(RowsRequest, ConfirmedRequest):
+    """What is decided about some rows of one application."""
+
+    decision: Literal["confirmed", "taken away"]
+    note: Text | None = None
+
+
+class ReviewRowsQuery(SearchQuery):
+    """Which rows."""
+
+    application: str | None = None
+    decision: Literal["open", "confirmed", "taken away"] | None = None
+
+
+class ReviewExportQuery(Model):
+    """In which form."""
+
+    form: Literal["csv", "json"] = "csv"
+
+
+class ReviewPart(Model):
+    """One application in a review, and how far it is."""
+
+    application: Named
+    owner: str | None
+    rows: int
+    confirmed: int
+    taken_away: int
+    open: int
+
+
+class Review(Model):
+    """A part of the matrix that is looked through until a day."""
+
+    id: str
+    label: str
+    note: str | None
+    narrowed: dict[str, str]
+    created_at: str
+    created_by: str
+    until: str
+    until_day: str | None
+    closed_at: str | None
+    closed_by: str | None
+    applications: list[ReviewPart]
+    rows: int
+    confirmed: int
+    taken_away: int
+    open: int
+
+
+class ReviewRow(Model):
+    """One access as it was when the review began, and what was decided about it."""
+
+    id: str
+    person: PersonRef
+    state: Literal["active", "inactive", "gone"]
+    application: Named
+    role: RoleRef
+    since: str
+    reasons: list[str]
+    decision: Literal["confirmed", "taken away"] | None
+    decided_at: str | None
+    decided_by: str | None
+    note: str | None
+    outcome: str | None
+
+
+class PageOfReviews(Page[Review]):
+    """A page of reviews."""
+
+
+class PageOfReviewRows(Page[ReviewRow]):
+    """A page of a review's rows."""

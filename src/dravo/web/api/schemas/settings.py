@@ -1,0 +1,77 @@
+"""Organization settings and the mail server."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from dravo.web.api.schemas.base import Model, RequestModel
+
+
+class SettingPath(Model):
+    """One setting by its name."""
+
+    name: str
+
+
+class SettingRequest(RequestModel):
+    """A setting's value."""
+
+    value: int | Annotated[str, Field(max_length=300)]
+
+
+class MailRequest(RequestModel):
+    """By which server mail goes; what is left out stays. An empty host: no mail is sent."""
+
+    host: str | None = Field(None, max_length=253)
+    port: int | None = Field(None, ge=1, le=65_535)
+    security: Literal["none", "starttls", "tls"] | None = None
+    user: str | None = Field(None, max_length=300)
+    password: str | None = Field(None, max_length=1_000, description="Kept encrypted; an empty one takes it away.")
+    sender: str | None = Field(None, max_length=320)
+
+
+class TestMailRequest(RequestModel):
+    """To whom a test goes."""
+
+    to: str = Field(max_length=320)
+
+
+class MailSettings(Model):
+    """By which server mail goes, and how it went last; the password is never shown."""
+
+    host: str
+    port: int
+    security: str
+    user: str
+    sender: str
+    has_password: bool
+    waiting: int
+    sent_at: str | None
+    trouble: str
+    trouble_at: str | None
+
+
+class MailTested(MailSettings):
+    """The same, after a letter was handed over."""
+
+    sent_to: str
+
+
+class Setting(Model):
+    """A setting of the house."""
+
+    name: str
+    label: str
+    kind: Literal["number", "time zone", "text"]
+    value: int | str
+    default: int | str
+    least: int
+    most: int
+
+
+class HouseSettings(Model):
+    """Every setting of the house."""
+
+    items: list[Setting]

@@ -1,0 +1,113 @@
+"""Conditions as they are compiled hold exactly where the filter that they were read from does; and nobody is missed by what they need."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from dravo.core.access.conditions import person_type, read_condition, seen, text_of
+from dravo.core.access.evaluation import Assignment, Declared, Facts, decide_about, work_out
+from dravo.core.access.patterns import GIVES, Captured, compile_pattern, read_name
+from dravo.core.errors import InvalidInput
+from dravo.core.instants import Instant
+from dravo.core.scim.filters import matches
+from dravo.core.scim.paths import parse_filter
+
+NOW = Instant("2031-01-01T00:00:00.000000Z")
+ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
+WORDS = ("Herbarium", "herbarium", "Estates", "ESTATES", "Straße", "STRASSE", "", "Seed Bank")
+
+_words = st.sampled_from(WORDS)
+_simple = st.one_of(
+    st.builds(lambda word, operator: f'{ENTERPRISE}:department {operator} "{word}"', _words, st.sampled_from(["eq", "ne", "sw", "co", "ew"])),
+    st.builds(lambda word, operator: f'title {operator} "{word}"', _words, st.sampled_from(["eq", "ne", "sw", "co", "ew", "gt"])),
+    st.builds(lambda word: f'groups[display eq "{word}" and source eq "staff"]', _words),
+    st.builds(lambda word: f'emails.value ew "{word}"', _words),
+    st.sampled_from(['source eq "staff"', "title pr", "groups pr", 'not (title eq "Estates")', 'groups.value eq "g1"']),
+)
+_filters = st.recursive(
+    _simple,
+    lambda inner: st.one_of(
+        st.builds(lambda a, b: f"({a} and {b})", inner, inner),
+        st.builds(lambda a, b: f"({a} or {b})", inner, inner),
+        st.builds(lambda a: f"not ({a})", inner),
+    ),
+    max_leaves=5,
+)
+_people = st.builds(
+    lambda title, department, groups, sources, mail: seen(
+        {
+            **({"title": title} if title is not None else {}),
+            **({ENTERPRISE: {"department": department}} if department is not None else {}),
+            **({"emails": [{"value": mail}]} if mail else {}),
+        },
+        [{"value": f"g{number}", "display": name, "source": source} for number, (name, source) in enumerate(groups)],
+        sources,
+    ),
+    st.none() | _words,
+    st.none() | _words,
+    st.lists(st.tuples(_words, st.sampled_from(["staff", "estates"])), max_size=3),
+    st.lists(st.sampled_from(["staff", "estates"]), unique=True),
+    st.none() | _words,
+)
+
+
+@given(_filters, _people)
+def test_a_compiled_condition_is_the_filter(text: str, person: dict[str, Any]) -> None:
+    condition = read_condition(text)
+    assert condition.holds(person) == matches(parse_filter(text, person_type()), person)
+
+
+@given(_filters, _people)
+def test_whoever_meets_a_condition_has_what_it_needs(text: str, person: dict[str, Any]) -> None:
+    condition = read_condition(text)
+    if condition.needs is None:
+        return
+    urn, name, wanted = condition.needs
+    has = text_of(person, urn, name) == wanted
+    assert has or not condition.holds(person)
+    if condition.is_that:
+        assert condition.holds(person) == has
+
+
+@given(st.lists(_filters, min_size=1, max_size=6), _people)
+def test_rules_found_by_what_they_need_are_those_that_hold(texts: list[str], person: dict[str, Any]) -> None:
+    rules = tuple(Assignment(f"r{number}", "records", f"role{number}", condition=read_condition(text)) for number, text in enumerate(texts))
+    facts, declared = Facts(True, seen=person), Declared(general=rules)
+    wanted = {f"role{number}" for number, rule in enumerate(rules) if rule.condition is not None and rule.condition.holds(person)}
+    assert {role for _, role in work_out(facts, declared, NOW).roles} == wanted
+    assert set(decide_about(facts, declared, "records", NOW).roles) == wanted
+
+
+@given(st.text(max_size=60))
+def test_any_text_is_a_condition_or_is_told_what_is_wrong(text: str) -> None:
+    try:
+        condition = read_condition(text)
+    except InvalidInput as wrong:
+        assert wrong.message and wrong.mend and wrong.field == "rule"
+    else:
+        condition.holds(seen({"title": "Guide"}, [], ["staff"]))
+
+
+@given(st.text(max_size=40), st.text(max_size=40))
+def test_any_pattern_is_read_in_linear_time_or_refused(pattern: str, name: str) -> None:
+    try:
+        compile_pattern(pattern)
+    except InvalidInput as wrong:
+        assert wrong.message and wrong.mend
+        return
+    read = read_name(pattern, name, "g", Captured({"viewer": "viewer", "curator": "curator"}, "curator"), frozenset())
+    assert read.outcome != GIVES or read.role == "viewer", "the highest role is never given by a name alone"
+
+
+def test_a_pattern_that_would_hang_others_does_not() -> None:
+    read = read_name("^((?:a+)+)$", "a" * 5_000 + "b", "g", Captured({}, None), frozenset())
+    assert read.outcome == "no match"
+
+
+@pytest.mark.parametrize("name", ["department", "Department", "DEPARTMENT", f"{ENTERPRISE}:department"])
+def test_an_enterprise_attribute_is_known_by_each_of_its_names(name: str) -> None:
+    assert read_condition(f'{name} eq "Herbarium"').needs == (ENTERPRISE, "department", "herbarium")

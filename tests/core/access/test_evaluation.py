@@ -1,0 +1,241 @@
+from __future__ import annotations
+
+import re
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from dravo.core.access import evaluation as access_evaluation
+from dravo.core.access.conditions import read_condition, seen
+from dravo.core.access.evaluation import (
+    ALL_PEOPLE,
+    ASSIGNED,
+    BY_DEFAULT,
+    BY_KEEPING,
+    CLOSED,
+    DEFAULT_ROLE,
+    DIRECT_FIRST,
+    EXCLUDED,
+    GIVEN,
+    GROUP,
+    HIGHEST,
+    KEEP,
+    NOTHING,
+    RULES_FIRST,
+    Assignment,
+    Declared,
+    Facts,
+    Membership,
+    Policy,
+    Reason,
+    decide,
+    memberships,
+    work_out,  # fmt: skip
+)
+from dravo.core.access.patterns import GIVES, NO_MATCH, NO_SUCH_ROLE, NOT_CONFIRMED, Captured, compile_pattern, read_name
+from dravo.core.days import day_of, read_span
+from dravo.core.errors import InvalidInput
+from dravo.core.instants import Instant
+from dravo.core.provisioning.accounts import RoleLabel
+
+EARLY, NOW, LATE = (Instant(f"2031-04-0{day}T00:00:00.000000Z") for day in (1, 2, 3))
+
+
+def test_a_person_gets_the_roles_of_their_groups_and_their_own() -> None:
+    mapped = {"herbarium": [Assignment("a1", "records", "viewer", group_id="herbarium")]}
+    own = [Assignment("a2", "records", "curator", user_id="ada")]
+    found = work_out(Facts(True, [Membership("herbarium")], own), Declared(mapped), NOW)
+    assert found.roles == {("records", "viewer"): (Reason("a1", "herbarium", kind=GROUP),), ("records", "curator"): (Reason("a2"),)}
+
+
+def test_who_is_not_active_has_nothing() -> None:
+    mapped = {"herbarium": [Assignment("a1", "records", "viewer", group_id="herbarium")]}
+    assert work_out(Facts(False, [Membership("herbarium")]), Declared(mapped), NOW).roles == {}
+
+
+def test_two_groups_that_give_the_same_role_are_two_reasons() -> None:
+    mapped = {group: [Assignment(f"a-{group}", "records", "viewer", group_id=group)] for group in ("one", "two")}
+    found = work_out(Facts(True, [Membership("one"), Membership("two")]), Declared(mapped), NOW)
+    assert [reason.group_id for reason in found.roles["records", "viewer"]] == ["one", "two"]
+
+
+def test_an_assignment_counts_from_its_first_instant_until_before_its_last() -> None:
+    assignment = Assignment("a", "records", "viewer", user_id="ada", from_at=NOW, until_at=LATE)
+    counts = {at: bool(work_out(Facts(True, direct=[assignment]), Declared(), at).roles) for at in (EARLY, NOW, LATE)}
+    assert counts == {EARLY: False, NOW: True, LATE: False}
+    assert [work_out(Facts(True, direct=[assignment]), Declared(), at).next_change for at in (EARLY, NOW, LATE)] == [NOW, LATE, None]
+
+
+def test_a_group_within_a_group_counts_and_says_its_way() -> None:
+    parents = {"apprentices": ["horticulture"], "horticulture": ["everybody"]}
+    found = {each.group_id: each.through for each in memberships(["apprentices"], parents)}
+    assert found == {"apprentices": (), "horticulture": ("apprentices",), "everybody": ("apprentices", "horticulture")}
+
+
+@given(st.dictionaries(st.integers(0, 6), st.lists(st.integers(0, 6), max_size=3), max_size=7), st.lists(st.integers(0, 6), max_size=3))
+def test_groups_in_circles_end(edges: dict[int, list[int]], start: list[int]) -> None:
+    parents = {str(inner): [str(outer) for outer in outers] for inner, outers in edges.items()}
+    found = [each.group_id for each in memberships([str(each) for each in start], parents)]
+    assert len(found) == len(set(found))
+    reachable = {str(each) for each in start}
+    for _ in range(8):
+        reachable |= {outer for inner in reachable for outer in parents.get(inner, [])}
+    assert set(found) == reachable
+
+
+# The table of docs/reference/access.md, line by line: one application, one person
+
+ORDERS = {key: RoleLabel(key, key.title(), rank).order for rank, key in enumerate(("viewer", "recorder", "curator"))}
+
+
+def direct(role: str | None, **more: Any) -> Assignment:
+    return Assignment(f"direct-{role}", "records", role, user_id="ada", **more)
+
+
+def by_group(role: str | None, **more: Any) -> Assignment:
+    return Assignment(f"group-{role}", "records", role, group_id="herbarium", **more)
+
+
+def everybody(role: str | None, **more: Any) -> Assignment:
+    return Assignment(f"all-{role}", "records", role, **more)
+
+
+KEEPING = Policy(open_to=ALL_PEOPLE, if_nothing=KEEP)
+DEFAULTING = Policy(if_nothing=DEFAULT_ROLE, default_role_id="viewer")
+
+
+@pytest.mark.parametrize(
+    ("policy", "assignments", "kept", "by", "roles"),
+    [
+        (Policy(), [], (), CLOSED, []),
+        (Policy(), [direct("viewer")], (), GIVEN, ["viewer"]),
+        (Policy(), [direct("viewer"), by_group("curator"), everybody("recorder")], (), GIVEN, ["viewer", "curator", "recorder"]),
+        (Policy(), [direct("viewer"), by_group(None, excludes=True)], (), EXCLUDED, []),
+        (Policy(), [direct("viewer"), by_group(None, excludes=True, until_at=NOW)], (), GIVEN, ["viewer"]),
+        (Policy(), [direct("viewer", from_at=LATE)], (), CLOSED, []),
+        (Policy(open_to=ALL_PEOPLE), [direct("viewer", from_at=LATE)], (), NOTHING, []),
+        (Policy(first=DIRECT_FIRST), [direct("viewer"), by_group("curator")], (), GIVEN, ["viewer"]),
+        (Policy(first=DIRECT_FIRST), [direct(None), by_group("curator")], (), GIVEN, ["curator"]),
+        (Policy(first=DIRECT_FIRST), [direct("viewer", until_at=NOW), by_group("curator")], (), GIVEN, ["curator"]),
+        (Policy(first=RULES_FIRST), [direct("viewer"), everybody("recorder")], (), GIVEN, ["recorder"]),
+        (Policy(several=HIGHEST), [direct("viewer"), by_group("curator"), everybody("recorder")], (), GIVEN, ["curator"]),
+        (Policy(several=HIGHEST, first=DIRECT_FIRST), [direct("viewer"), by_group("curator")], (), GIVEN, ["viewer"]),
+        (DEFAULTING, [], (), CLOSED, []),
+        (DEFAULTING, [by_group(None)], (), BY_DEFAULT, ["viewer"]),
+        (DEFAULTING, [by_group(None), direct("curator")], (), GIVEN, ["curator"]),
+        (replace(DEFAULTING, open_to=ALL_PEOPLE), [], (), BY_DEFAULT, ["viewer"]),
+        (KEEPING, [], ("curator",), BY_KEEPING, ["curator"]),
+        (KEEPING, [], (), NOTHING, []),
+        (KEEPING, [direct("viewer")], ("curator",), GIVEN, ["viewer"]),
+        (replace(KEEPING, open_to=ASSIGNED), [], ("curator",), CLOSED, []),
+        (Policy(), [by_group(None)], ("curator",), NOTHING, []),
+    ],
+)
+def test_the_first_line_of_the_table_that_applies_decides(
+    policy: Policy, assignments: list[Assignment], kept: tuple[str, ...], by: str, roles: list[str]
+) -> None:
+    decision = decide(policy, [(each, Reason(each.id)) for each in assignments], kept, ORDERS, NOW)
+    assert (decision.by, list(decision.roles)) == (by, roles)
+    assert all(decision.roles.values()), "every role has a reason"
+
+
+def test_the_tables_of_code_and_docs_have_the_same_lines() -> None:
+    text = (Path(__file__).parents[3] / "docs/reference/access.md").read_text()
+    lines = [line for line in text.splitlines() if re.match(r"\| \d+ \|", line)]
+    numbered = re.findall(r"^(\d)\. ", access_evaluation.__doc__ or "", re.M)
+    assert [re.findall(r"\d", line)[0] for line in lines] == numbered
+
+
+def test_a_rule_reaches_who_meets_it_and_newcomers_only_who_came_later() -> None:
+    rule = Assignment("r", "records", "viewer", condition=read_condition('department eq "Herbarium"'))
+    new = Assignment("n", "records", "curator", newcomers_since=NOW)
+    enterprise = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
+
+    def roles(department: str, known_since: Instant | None) -> set[str]:
+        facts = Facts(True, seen=seen({enterprise: {"department": department}}, [], []), known_since=known_since)
+        return {role for _, role in work_out(facts, Declared(general=(rule, new)), NOW).roles}
+
+    assert roles("herbarium", EARLY) == {"viewer"}
+    assert roles("Estates", NOW) == roles("Estates", None) == {"curator"}
+    assert roles("Herbarium", LATE) == {"viewer", "curator"}
+
+
+def test_a_group_counts_by_its_source_and_a_name_alone_is_refused() -> None:
+    condition = read_condition('groups[display eq "Botanists" and source eq "staff"]')
+    for source, holds in (("staff", True), ("estates", False)):
+        person = seen({}, [{"value": "1", "display": "Botanists", "source": source}], [source])
+        assert condition.holds(person) is holds
+    two = [{"value": "1", "display": "Botanists", "source": "estates"}, {"value": "2", "display": "Guides", "source": "staff"}]
+    assert not condition.holds(seen({}, two, [])), "name and source are of one and the same group"
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ('groups.display eq "Botanists"', "without its source"), ('groups[display eq "A" or source eq "staff"]', "without its source"),
+        ('not (groups.display eq "A")', "without its source"), ("active eq true", "no attribute"), ('departmnt eq "x"', "no attribute"),
+        ('title eq "x', "filter"), ("", "needs a condition"), ("title", "filter"), ('password eq "x"', "no attribute"),
+    ],
+)  # fmt: skip
+def test_a_condition_that_cannot_be_read_says_the_mend(text: str, words: str) -> None:
+    with pytest.raises(InvalidInput, match=words) as told:
+        read_condition(text)
+    assert told.value.mend
+
+
+def test_short_names_stand_for_the_enterprise_s_and_texts_stay_as_they_are() -> None:
+    enterprise = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
+    condition = read_condition('(department eq "department eq" and title co " costCenter ")')
+    assert condition.holds({enterprise: {"department": "Department EQ"}, "title": "Of costCenter 5"})
+    assert not condition.holds({"department": "department eq", "title": " costCenter "})
+
+
+# Patterns
+
+
+@pytest.mark.parametrize(
+    ("name", "outcome", "role"),
+    [
+        ("ticketdesk-cashier", GIVES, "cashier"), ("TICKETDESK-Cashier", GIVES, "cashier"), ("ticketdesk-boss", NO_SUCH_ROLE, None),
+        ("ticketdesk-supervisor", NOT_CONFIRMED, "supervisor"), ("desk-cashier", NO_MATCH, None), ("xticketdesk-cashier", NO_MATCH, None),
+        ("ticketdesk-", NO_MATCH, None), ("ticketdesk-cashier ", NO_SUCH_ROLE, None),
+    ],
+)  # fmt: skip
+def test_a_pattern_gives_the_role_that_it_captures(name: str, outcome: str, role: str | None) -> None:
+    roles = Captured({"cashier": "cashier", "supervisor": "supervisor"}, "supervisor")
+    read = read_name("^ticketdesk-(.+)$", name, "g", roles, frozenset({"other"}))
+    assert (read.outcome, read.role) == (outcome, role)
+    confirmed = read_name("^ticketdesk-(.+)$", "ticketdesk-supervisor", "g", roles, frozenset({"g"}))
+    assert (confirmed.outcome, confirmed.role) == (GIVES, "supervisor")
+
+
+@pytest.mark.parametrize("text", ["", "ticketdesk-*", "(a)(b)", "(", "x" * 500, "(?P<a>x)(y)", "(a)\\1"])
+def test_a_pattern_that_cannot_say_a_role_is_refused(text: str) -> None:
+    with pytest.raises(InvalidInput) as told:
+        compile_pattern(text)
+    assert told.value.mend
+
+
+# Days
+
+
+def test_a_day_is_that_day_where_the_organisation_is_the_last_one_included() -> None:
+    span = read_span("2031-03-29", "2031-03-30", "Europe/Lisbon")
+    # On 30 March 2031 the clocks there go forward: that day has 23 hours.
+    assert (span["from_at"], span["until_at"]) == ("2031-03-29T00:00:00.000000Z", "2031-03-30T23:00:00.000000Z")
+    assert read_span("2031-01-01T00:00:00+02:00", None, "UTC") == {
+        "from_at": "2030-12-31T22:00:00.000000Z", "from_day": None, "until_at": None, "until_day": None,
+    }  # fmt: skip
+    assert read_span("2031-01-01", "2031-01-01", "Asia/Tokyo")["until_at"] == "2031-01-01T15:00:00.000000Z"
+    assert day_of(Instant("2031-01-01T15:00:00.000000Z"), "Asia/Tokyo") == "2031-01-02"
+
+
+@pytest.mark.parametrize(("from_", "until"), [("2031-02-30", None), ("2031-01-02", "2031-01-01"), ("tomorrow", None), ("0001-01-01", None)])
+def test_a_span_that_cannot_be_is_refused(from_: str, until: str | None) -> None:
+    with pytest.raises(InvalidInput) as told:
+        read_span(from_, until, "UTC")
+    assert told.value.mend

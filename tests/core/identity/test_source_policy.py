@@ -1,0 +1,185 @@
+"""What a source's answers make of what it says."""
+
+from __future__ import annotations
+
+import unicodedata
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from dravo.core.errors import InvalidInput
+from dravo.core.expressions import ENTRY, PERSON, ExpressionError, compile_expression
+from dravo.core.identity.merging import merge
+from dravo.core.identity.names import fold
+from dravo.core.identity.records import PersonRecord, changes
+from dravo.core.identity.source_policy import GroupChoice, Refused, SourcePolicy, read_policy
+from dravo.core.scim.resources import read_resource
+from dravo.core.scim.schemas import ENTERPRISE_URN, USER
+
+ROWS = (
+    ("userName", "uid then first"), ("displayName", "cn"), ("name.familyName", "sn"), ('emails[type eq "work"].value', "mail"),
+    (f"{ENTERPRISE_URN}:department", "ou"), ("active", 'false when [employeeType eq "left"] else true'),
+)  # fmt: skip
+ENTRY_OF_UNA = {"uid": ["una", "u.kerrigan"], "cn": ["Una Kerrigan"], "sn": ["Kerrigan"], "mail": ["una@fernhollow.example"], "ou": ["Estates"]}
+
+
+def document(**more: Any) -> dict[str, Any]:
+    rows = more.pop("rows", ROWS)
+    return {"attributes": [{"attribute": attribute, "expression": text} for attribute, text in rows], **more}
+
+
+def test_an_entry_becomes_a_person_as_a_pushed_one_is() -> None:
+    person = read_policy(document(), ENTRY).person(ENTRY_OF_UNA)
+    assert person == {
+        "userName": "una", "displayName": "Una Kerrigan", "name": {"familyName": "Kerrigan"}, "active": True,
+        "emails": [{"type": "work", "value": "una@fernhollow.example"}], ENTERPRISE_URN: {"department": "Estates"},
+    }  # fmt: skip
+    assert read_resource(person, USER) == person
+    assert read_policy(document(), ENTRY).person({**ENTRY_OF_UNA, "employeetype": ["LEFT"]})["active"] is False
+
+
+def test_what_is_missing_is_left_out_and_a_missing_user_name_is_refused() -> None:
+    policy = read_policy(document(), ENTRY)
+    assert policy.person({"uid": ["una"]}) == {"userName": "una", "active": True}
+    for entry in ({}, {"uid": []}, {"uid": [""]}):
+        with pytest.raises(Refused, match="user name"):
+            policy.person(entry)
+
+
+@pytest.mark.parametrize(("value", "told"), [("x" * 70_000, "longer"), ("a\x00b", "no text")])
+def test_what_is_no_text_is_refused_not_kept(value: str, told: str) -> None:
+    for rows in (ROWS, ROWS[:2]):
+        with pytest.raises(Refused, match=told):
+            read_policy(document(rows=rows), ENTRY).person({**ENTRY_OF_UNA, "cn": [value]})
+
+
+@given(st.dictionaries(st.sampled_from(["uid", "cn", "sn", "mail", "ou", "employeetype"]), st.lists(st.text(max_size=20), max_size=3)))
+def test_the_quick_way_and_the_checked_way_come_to_the_same(entry: dict[str, list[str]]) -> None:
+    texts = SourcePolicy(attributes=ROWS[:5])
+    try:
+        quick = texts.person(entry)
+    except Refused:
+        return
+    assert read_resource(quick, USER) == quick
+
+
+def test_who_may_come_in_is_asked_of_the_person_that_is_made() -> None:
+    policy = read_policy(document(people='department eq "Estates"'), ENTRY)
+    assert policy.lets_in(policy.person(ENTRY_OF_UNA), "estates")
+    assert not policy.lets_in(policy.person({**ENTRY_OF_UNA, "ou": ["Herbarium"]}), "estates")
+
+
+@pytest.mark.parametrize(
+    ("given_", "field", "told"),
+    [
+        ({"match": "guess"}, "match", "no choice"),
+        ({"match": "e-mail"}, "domains", "domains"),
+        ({"domains": ["fernhollow"]}, "domains", "not a domain"),
+        ({"domains": ["a@b.example"]}, "domains", "not a domain"),
+        ({"people": "title eq"}, "rule", "cannot be read"),
+        ({"people": 'groups.value eq "x"'}, "people", "after the people"),
+        ({"groups": {"which": "named"}}, "groups", "No group is named"),
+        ({"groups": {"which": "pattern", "pattern": "("}}, "groups", "cannot be used"),
+        ({"groups": {"which": "pattern", "pattern": ""}}, "groups", "empty"),
+        ({"groups": {"which": "some"}}, "groups", "no choice"),
+        ({"rows": (("displayName", "cn"),)}, "attributes", "user name"),
+        ({"rows": (*ROWS, ("USERNAME", "cn"))}, "attributes", "twice"),
+        ({"rows": (("userName", "uid then"),)}, "attributes", "cannot be read"),
+        ({"rows": (("userName", "uid"), ("groups", "cn"))}, "attribute", "not made"),
+        ({"rows": (("userName", "uid"), ("password", "cn"))}, "attribute", "not made"),
+    ],
+)
+def test_wrong_answers_are_told_with_their_field(given_: dict[str, Any], field: str, told: str) -> None:
+    with pytest.raises(InvalidInput, match=told) as wrong:
+        read_policy(document(**given_), ENTRY)
+    assert wrong.value.field == field
+
+
+def test_answers_are_kept_as_they_were_read() -> None:
+    given_ = document(
+        match="e-mail", domains=["Fernhollow.Example "], people="title pr", groups={"which": "named", "names": ["A", "A", " b "]}, pilot="A"
+    )
+    policy = read_policy(given_, ENTRY)
+    assert policy.domains == ("fernhollow.example",) and policy.groups.names == ("A", "b")
+    assert read_policy(policy.document(), ENTRY) == policy
+    assert policy.digest != read_policy({**policy.document(), "people": ""}, ENTRY).digest
+
+
+def test_groups_come_in_by_choice() -> None:
+    assert GroupChoice().takes("Anything") and not GroupChoice("none").takes("Anything")
+    named = GroupChoice("named", ("Tree Surgeons", "7C1E"))
+    assert named.takes("tree surgeons") and named.takes("Other", "7c1e") and not named.takes("Tree")
+    pattern = GroupChoice("pattern", pattern="^Tree")
+    assert pattern.takes("Trees") and not pattern.takes("Old Trees")
+
+
+def test_expressions_over_entries_know_names_of_any_kind_in_any_letter_case() -> None:
+    entry = {"givenname": ["Ada"], "first name": ["Ada"], "mail": ["a@x.example", "b@x.example"], "x-rank": ["3"]}
+    for text, result in (
+        ("GIVENNAME", "Ada"), ('attribute "First Name" then upper', "ADA"), ("mail", ["a@x.example", "b@x.example"]), ("mail then last", "b@x.example"),
+        ("x-rank then as number", 3), ('"{givenName}-{attribute \'x-rank\'}"', "Ada-3"), ("nothing", None), ('"staff" when [mail ew "b@x.example"]', "staff"),
+        ('"staff" when [not (mail pr)]', None),
+    ):  # fmt: skip
+        assert compile_expression(text, ENTRY).result(entry) == result, text
+    assert compile_expression('attribute "First Name"', ENTRY).uses == {"first name"}
+    for text, told in (('mail[type eq "work"]', "no parts"), ('attribute ""', "missing"), ("mail then nowhere", "cannot")):
+        with pytest.raises(ExpressionError, match=told):
+            compile_expression(text, ENTRY)
+    with pytest.raises(ExpressionError, match="directories and files"):
+        compile_expression('attribute "x"', PERSON)
+
+
+def record(source: str, active: bool = True, gone: bool = False, **data: Any) -> PersonRecord:
+    return PersonRecord(f"{source}-record", source, "pull", {"userName": "una", "active": active, **data}, "u", gone)
+
+
+def test_whose_word_counts() -> None:
+    staff, estates = record("staff", title="Lead"), record("estates", title="Tree surgeon", nickName="U")
+    order = {"staff": 1, "estates": 2}
+    merged = merge([estates, staff], order)
+    assert (merged.attributes["title"], merged.attributes["nickName"], merged.given_by["nickName"]) == ("Lead", "U", "estates")
+    assert merge([estates, staff], {"staff": 2, "estates": 1}).attributes["title"] == "Tree surgeon"
+    # Quiet: it says nothing of somebody whom another source knows, and all of those whom it alone knows.
+    assert "nickName" not in merge([estates, staff], order, quiet=frozenset({"estates"})).attributes
+    assert merge([estates], order, quiet=frozenset({"estates"})).attributes["nickName"] == "U"
+    # A veto: its inactive counts, and so does that it has them no more.
+    away = record("estates", active=False)
+    assert merge([away, staff], order).active and not merge([away, staff], order, vetoing=frozenset({"estates"})).active
+    left = record("estates", gone=True)
+    assert not merge([left, staff], order, vetoing=frozenset({"estates"})).active
+    assert merge([left, staff], order, vetoing=frozenset({"staff"})).active
+
+
+def test_what_differs_between_two_people_is_told_attribute_by_attribute() -> None:
+    before = {"userName": "una", "title": "Gardener", ENTERPRISE_URN: {"department": "Estates", "employeeNumber": "7"}}
+    after = {"userName": "una", "nickName": "U", ENTERPRISE_URN: {"department": "Herbarium", "employeeNumber": "7"}}
+    assert changes(before, after) == {
+        "title": ["Gardener", None], f"{ENTERPRISE_URN}:department": ["Estates", "Herbarium"], "nickName": [None, "U"],
+    }  # fmt: skip
+    assert changes(before, before) == {}
+
+
+@given(st.text(st.characters(codec="ascii"), max_size=30), st.text(max_size=30))
+def test_folding_is_the_same_for_ascii_as_for_all(plain: str, any_text: str) -> None:
+    # ASCII takes a shorter way, which must give what the whole way gives.
+    assert fold(plain) == fold(plain.upper()) == unicodedata.normalize("NFC", plain).casefold()
+    assert fold(fold(any_text)) == fold(any_text)
+    assert fold(unicodedata.normalize("NFD", any_text)) == fold(unicodedata.normalize("NFC", any_text))
+
+
+def test_groups_come_of_values_and_of_the_source_itself_each_once() -> None:
+    policy = read_policy(document(groups_from=["ou", '"Site {l}"', "roles"], gives=["Estates people", "estates"]), ENTRY)
+    entry = {**ENTRY_OF_UNA, "roles": ["Night watch", " estates people ", "Night watch", ""]}
+    assert policy.made_groups(entry) == ["Estates people", "estates", "Night watch"]
+    assert policy.makes_groups and {"ou", "l", "roles"} <= policy.uses
+    assert read_policy(policy.document(), ENTRY) == policy
+    assert not read_policy(document(), ENTRY).makes_groups
+
+
+@pytest.mark.parametrize(("given_", "at"), [({"groups_from": ["ou then"]}, "groups_from"), ({"gives": ["x" * 201]}, "gives")])
+def test_groups_that_cannot_be_made_are_told(given_: dict[str, Any], at: str) -> None:
+    with pytest.raises(InvalidInput) as told:
+        read_policy(document(**given_), ENTRY)
+    assert told.value.field == at and told.value.mend

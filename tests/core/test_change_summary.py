@@ -1,0 +1,57 @@
+"""What a change led to, as it is kept with the request that asked for it."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+
+from dravo.core.access.evaluation import Assignment
+from dravo.core.change_summary import MOST_SHOWN, changed_attributes, effects
+from dravo.core.identity.records import PersonRecord
+from dravo.core.instants import Instant
+from dravo.core.planning import Application, Catalogue, Outcome, Person, Role, work_out
+from dravo.core.provisioning.accounts import Settings
+
+NOW = Instant("2031-04-02T09:15:00.000000Z")
+ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
+
+
+@pytest.fixture
+def catalogue() -> Catalogue:
+    """An application whose only role a group gives."""
+    application = Application("a", "records", "Plant Records", Settings())
+    role = Role("viewer", "Viewer", 1, "r", "a")
+    return Catalogue(1, {"a": application}, {"r": role}, {"g": (Assignment("x", "a", "r", group_id="g"),)}, {}, {}, {})
+
+
+def outcome(catalogue: Catalogue, number: int, *groups: str, active: bool = True) -> Outcome:
+    record = PersonRecord(f"rec{number}", "s", "push", {"userName": f"p{number}", "displayName": f"Person {number}", "active": active}, f"u{number}")
+    return work_out(Person(f"u{number}", 1, (record,), groups), catalogue, NOW)
+
+
+def test_who_gained_what_and_which_accounts_are_due(catalogue: Catalogue) -> None:
+    led_to = effects([outcome(catalogue, 1, "g"), outcome(catalogue, 2)], catalogue)
+    assert led_to["more"] == 0
+    assert led_to["people"] == [
+        {"id": "u1", "name": "Person 1", "gained": ["Viewer in Plant Records"], "lost": [], "accounts": [["Plant Records", "active, Viewer"]]}
+    ], "who is not touched is not named"
+
+
+def test_of_very_many_the_first_are_named_and_the_others_counted(catalogue: Catalogue) -> None:
+    led_to = effects([outcome(catalogue, number, "g") for number in range(MOST_SHOWN + 7)], catalogue)
+    assert (len(led_to["people"]), led_to["more"]) == (MOST_SHOWN, 7)
+
+
+@pytest.mark.parametrize(
+    ("before", "after", "names"),
+    [
+        ({}, {}, []),
+        ({"title": "a"}, {"title": "a"}, []),
+        ({"title": "a"}, {"title": "b", "nickName": "c"}, ["title", "nickName"]),
+        ({"title": "a"}, {}, ["title"]),
+        ({ENTERPRISE: {"department": "x"}}, {ENTERPRISE: {"department": "y"}}, ["department"]),
+    ],
+)
+def test_changed_attributes_are_named_shortly(before: dict[str, Any], after: dict[str, Any], names: list[str]) -> None:
+    assert changed_attributes(before, after) == names

@@ -1,0 +1,129 @@
+"""Generated registers and changes: whatever happens there, here it comes to the same as if it were read from nothing."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+from typing import Any
+
+from hypothesis import HealthCheck, settings
+from hypothesis import strategies as st
+from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, rule
+
+from dravo.core.access.evaluation import memberships
+from dravo.services.access import assignments
+from dravo.services.access.assignments import Wish
+from dravo.services.changes.recompute import work_through
+from dravo.services.imports import config as import_config
+from dravo.store import tables as t
+from tests.directories import Reading
+from tests.scale import sized
+from tests.service_fixture import Rooms
+
+ANSWERS = {
+    "attributes": [
+        {"attribute": "userName", "expression": "login"}, {"attribute": "displayName", "expression": "name"},
+        {"attribute": "active", "expression": 'false when [state eq "away"] else true'},
+    ]
+}  # fmt: skip
+IDS, NAMES, TEAMS = [str(number) for number in range(6)], [f"name{number}" for number in range(8)], ["Red", "Blue", "Ünder"]
+
+
+class Registers(RuleBasedStateMachine):
+    """A register of few people, whose names change hands, who come, go, and are away."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.folder = tempfile.TemporaryDirectory(dir="/dev/shm" if Path("/dev/shm").exists() else None)
+        self.rooms = Rooms(Path(self.folder.name)).unguarded()
+        self.rooms.application()
+        # Everybody: an empty answer is never believed, and somebody always stays.
+        self.lines: dict[str, dict[str, str]] = {"keeper": {"login": "keeper", "name": "Keeper", "state": "", "teams": "Red"}}
+        self.bound: dict[str, str] = {}
+        self.read = True
+
+    @initialize()
+    def begin(self) -> None:
+        self.reading = Reading(self.rooms, "csv", {"groups_column": "teams"}, policy=ANSWERS)
+        self.run()
+        for team, role in (("Red", "viewer"), ("Blue", "curator")):
+            with_group = self.rooms.rows(t.group, display_name=team)
+            if with_group:
+                assignments.add(self.rooms.house, self.rooms.caller, Wish("records", role, group=team, source="estates"))
+
+    def run(self) -> dict[str, Any]:
+        head = "id;login;name;state;teams"
+        lines = [f"{own};{line['login']};{line['name']};{line['state']};{line['teams']}" for own, line in self.lines.items()]
+        import_config.put_file(self.rooms.house, self.rooms.caller, "estates", "people.csv", "\n".join([head, *lines]).encode())
+        run = self.reading.run(whole=True)
+        assert run["state"] == "done", run["message"]
+        work_through(self.rooms.house)
+        self.read = True
+        return run
+
+    @rule(own=st.sampled_from(IDS), login=st.sampled_from(NAMES), away=st.booleans(), teams=st.lists(st.sampled_from(TEAMS), unique=True))
+    def somebody_comes_or_changes(self, own: str, login: str, away: bool, teams: list[str]) -> None:
+        self.lines[own] = {"login": login, "name": f"Person {own}", "state": "away" if away else "", "teams": ";".join(teams)}
+        # A column may hold separators in quotation marks.
+        self.lines[own]["teams"] = f'"{self.lines[own]["teams"]}"'
+        self.read = False
+
+    @rule(own=st.sampled_from(IDS))
+    def somebody_goes(self, own: str) -> None:
+        self.lines.pop(own, None)
+        self.read = False
+
+    @rule()
+    def it_is_read(self) -> None:
+        self.run()
+
+    @rule()
+    def it_is_read_twice(self) -> None:
+        self.run()
+        before = [self.rooms.rows(table) for table in (t.user, t.record, t.group, t.membership, t.access, t.account)]
+        run = self.run()
+        touched = {kind: run.get(kind, 0) for kind in ("new", "changed", "back", "left")}
+        # Replaying what was said changes nothing (invariant 8).
+        assert not any(touched.values()), run
+        assert [self.rooms.rows(table) for table in (t.user, t.record, t.group, t.membership, t.access, t.account)] == before
+
+    @invariant()
+    def who_is_bound_stays_bound_and_nobody_is_two(self) -> None:
+        if not hasattr(self, "reading") or not self.read:
+            return
+        rows = self.rooms.rows(t.record, source_id=self.reading.source_id)
+        present = [row for row in rows if row.gone_at is None]
+        assert len({row.user_id for row in rows}) == len(rows)
+        for row in rows:
+            assert self.bound.setdefault(row.native_id, row.user_id) == row.user_id
+        # Whoever is here said so, under a name that is theirs alone; whoever is not came into a conflict, or is gone.
+        assert len({row.user_name_key for row in present}) == len(present)
+        waiting = {row.native_id for row in self.rooms.rows(t.conflict) if row.state == "open"}
+        assert {row.native_id for row in present} | waiting >= set(self.lines)
+        assert {row.native_id for row in present} <= set(self.lines)
+
+    @invariant()
+    def access_is_what_follows_from_who_is_active_in_which_group(self) -> None:
+        if not hasattr(self, "reading") or not self.read:
+            return
+        given = {row.group_id: row.role_id for row in self.rooms.rows(t.assignment)}
+        records = {row.id: row for row in self.rooms.rows(t.record)}
+        due = set()
+        for row in self.rooms.rows(t.membership):
+            record = records.get(row.record_id)
+            if row.until_at is None and record is not None and record.gone_at is None and record.data.get("active") is not False:
+                for each in memberships((row.group_id,), {}):
+                    if each.group_id in given:
+                        due.add((record.user_id, given[each.group_id]))
+        # Nobody who is not active has anything (invariant 4), and what there is has its reason (invariants 1 and 2).
+        assert {(row.user_id, row.role_id) for row in self.rooms.rows(t.access) if row.until_at is None} == due
+
+    def teardown(self) -> None:
+        self.rooms.house.close()
+        self.folder.cleanup()
+
+
+TestRegisters = Registers.TestCase
+TestRegisters.settings = settings(
+    max_examples=sized(5, 200), stateful_step_count=14, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large]
+)

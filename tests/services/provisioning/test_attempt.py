@@ -1,0 +1,275 @@
+"""From a pushed record to an account in a real application's stand-in, through the running service."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+import httpx
+import pytest
+
+from dravo.services.access import assignments
+from dravo.services.access.assignment_targets import Wish
+from dravo.store import tables as t
+from dravo.worker.loop import ENDED_WELL, Worker
+from tests.harness import Running, StandIn, eventually
+from tests.service_fixture import Rooms
+
+Fresh = Callable[[str], str]
+
+
+def stamp(seconds: float) -> str:
+    return (datetime.now(UTC) + timedelta(seconds=seconds)).isoformat()
+
+
+def roles(account: dict[str, Any] | None) -> list[str]:
+    return [role["value"] for role in (account or {}).get("roles", [])]
+
+
+def test_the_whole_way_there_and_back(running: Running, app: StandIn, fresh: Fresh) -> None:
+    records, name = fresh("records"), fresh("zofia")
+    running.application(records, app, on_gone="delete")
+    provider = running.provider(fresh("source"))
+    group = provider.group("Herbarium")
+    with running.dravo as dravo:
+        dravo.assignments.add(records, "curator", group=group)
+        person = provider.person(name, name={"givenName": "Zofia", "familyName": "Wiśniarska"}, emails=[{"value": f"{name}@fernhollow.example"}])
+        assert dravo.people.get(name)["access"] == []
+        provider.add(group, person)
+        there = eventually(lambda: app.accounts().get(name), seconds=5)
+        assert there is not None
+        assert (there["active"], roles(there), there["name"]["familyName"]) == (True, ["curator"], "Wiśniarska")
+        assert there["externalId"] == dravo.people.get(name)["id"]
+        provider.take_out(group, person)
+        eventually(lambda: app.accounts()[name], lambda seen: not seen["active"] and roles(seen) == [], 5)
+        provider.add(group, person)
+        eventually(lambda: app.accounts()[name], lambda seen: seen["active"] and roles(seen) == ["curator"], 5)
+        provider.set_active(person, False)
+        eventually(lambda: app.accounts()[name], lambda seen: not seen["active"], 5)
+        why = dravo.people.why(name, records)
+        assert any("inactive" in sentence for sentence in why["sentences"])
+        provider.set_active(person, True)
+        eventually(lambda: app.accounts()[name], lambda seen: seen["active"], 5)
+        provider.patch(f"/Users/{person}", {"op": "replace", "path": "userName", "value": f"{name}.new"})
+        eventually(lambda: f"{name}.new" in app.accounts(), seconds=5)
+        provider.http.delete(f"/Users/{person}")
+        eventually(lambda: f"{name}.new" not in app.accounts(), seconds=5)
+        ended = dravo.people.get(f"{name}.new")["ended"]
+        assert [item["reasons"][-1]["group"]["name"] for item in ended if item["reasons"][-1]["group"]] == ["Herbarium"] * 3
+
+
+@pytest.mark.parametrize(("setting", "left"), [("deactivate", "inactive"), ("delete", "nobody"), ("leave alone", "active")])
+def test_leaving_follows_the_setting(running: Running, app: StandIn, fresh: Fresh, setting: str, left: str) -> None:
+    records, name = fresh("records"), fresh("dilys")
+    running.application(records, app, on_losing_access=setting)
+    provider = running.provider(fresh("source"))
+    person = provider.person(name)
+    group = provider.group("Guides", [person])
+    with running.dravo as dravo:
+        made = dravo.assignments.add(records, "viewer", group=group)
+        eventually(lambda: app.accounts().get(name), seconds=5)
+        dravo.assignments.remove(made["id"])
+        running.settled(records)
+        account = dravo.accounts.list(application=records).page().items[0]
+        assert account["state"] in ("agreed", "left alone")
+        expected = {"inactive": ("inactive", "agreed"), "nobody": ("absent", "agreed"), "active": ("left alone", "left alone")}[left]
+        assert (account["should_be"], account["state"]) == expected
+    there = app.accounts().get(name)
+    assert {"inactive": bool(there) and not there["active"], "nobody": there is None, "active": bool(there) and there["active"]}[left]
+
+
+def test_changing_a_leaving_setting_later_brings_the_accounts_along(running: Running, app: StandIn, fresh: Fresh) -> None:
+    records, name = fresh("records"), fresh("emeka")
+    running.application(records, app, on_inactive="leave alone")
+    provider = running.provider(fresh("source"))
+    person = provider.person(name)
+    with running.dravo as dravo:
+        dravo.assignments.add(records, "viewer", person=name)
+        eventually(lambda: app.accounts().get(name), seconds=5)
+        provider.set_active(person, False)
+        running.settled(records)
+        assert (dravo.accounts.list(application=records).page().items[0]["state"]) == "left alone"
+        assert app.accounts()[name]["active"]
+        dravo.applications.change(records, on_inactive="deactivate")
+        eventually(lambda: app.accounts()[name], lambda seen: not seen["active"], 5)
+
+
+def test_dates_take_effect_without_anybody_acting(running: Running, app: StandIn, fresh: Fresh) -> None:
+    records, name = fresh("records"), fresh("contractor")
+    running.application(records, app)
+    running.provider(fresh("source")).person(name)
+    with running.dravo as dravo:
+        dravo.assignments.add(records, "viewer", person=name, from_=stamp(1), until=stamp(3))
+        assert dravo.people.get(name)["access"] == []
+        eventually(lambda: app.accounts().get(name), lambda seen: bool(seen) and seen["active"], 6)
+        eventually(lambda: app.accounts()[name], lambda seen: not seen["active"], 6)
+
+
+def test_an_account_in_the_way_is_never_taken_over_unasked(running: Running, app: StandIn, fresh: Fresh) -> None:
+    records, mine, foreign = fresh("records"), fresh("aroha"), fresh("ravi")
+    free_id = app.create(userName=mine, active=True, nickName="kept")
+    app.create(userName=foreign, externalId="till-42", active=False)
+    running.application(records, app)
+    provider = running.provider(fresh("source"))
+    group = provider.group("Shop", [provider.person(mine), provider.person(foreign)])
+    with running.dravo as dravo:
+        dravo.assignments.add(records, "viewer", group=group)
+        running.settled(records)
+        failed = dravo.deliveries.list(application=records, state="failed").page().items
+        assert len(failed) == 2
+        told = {each["person"]["user_name"]: (each["message"], each["mend"]) for each in failed}
+        assert "till-42" in str(told[foreign][0])
+        assert "adopt" in str(told[mine][1])
+        assert not app.accounts()[foreign]["active"]
+        dravo.applications.change(records, adopt_by_user_name=True)
+        running.settled(records)
+        assert app.accounts()[mine].get("roles")
+        assert (app.accounts()[mine]["id"], app.accounts()[mine]["nickName"]) == (free_id, "kept")
+        running.settled(records)
+        account = dravo.accounts.list(application=records, words=mine).page().items[0]
+        assert account["state"] == "agreed"
+        assert account["origin"] == "adopted"
+        assert app.accounts()[foreign]["externalId"] == "till-42"
+
+
+def test_a_lasting_refusal_says_what_the_application_said_and_can_be_tried_again(running: Running, app: StandIn, fresh: Fresh) -> None:
+    records, name = fresh("records"), fresh("una")
+    running.application(records, app)
+    app.faults(refuse=True)
+    running.provider(fresh("source")).person(name)
+    with running.dravo as dravo:
+        dravo.assignments.add(records, "viewer", person=name)
+        running.settled(records)
+        failed = dravo.deliveries.list(application=records, state="failed").page().items[0]
+        assert "Seats are used up" in str(failed["message"])
+        assert dravo.deliveries.get(failed["id"])["tries"][0]["exchanges"][-1]["status"] == 400
+        app.faults(refuse=False)
+        dravo.deliveries.again(failed["id"])
+        eventually(lambda: app.accounts().get(name), seconds=5)
+        running.settled(records)
+        done = dravo.deliveries.get(failed["id"])
+        assert done["state"] == "done"
+        assert done["attempts"] == 2
+
+
+@pytest.mark.parametrize(("fault", "words"), [({"html": True}, "web page"), ({"token": "another"}, "not valid")])
+def test_a_wrong_address_or_token_pauses_the_application_and_says_why(
+    running: Running, app: StandIn, fresh: Fresh, fault: dict[str, Any], words: str
+) -> None:
+    records = fresh("records")
+    running.application(records, app)
+    provider = running.provider(fresh("source"))
+    group = provider.group("Many", [provider.person(fresh("p")) for _ in range(12)])
+    app.faults(**fault)
+    with running.dravo as dravo:
+        dravo.assignments.add(records, "viewer", group=group)
+        paused = eventually(lambda: dravo.applications.get(records), lambda seen: seen["state"] == "paused")
+        assert words in str(paused["trouble"])
+        assert paused["mend"]
+        asked = len(app.requests())
+        assert asked <= 8, "it kept asking although nothing could come of it"
+        app.faults(html=False, token=app.token)
+        dravo.applications.resume(records)
+        running.settled(records)
+        assert len(app.accounts()) == 12
+
+
+def test_doing_it_again_mends_an_account_that_was_changed_there(running: Running, app: StandIn, fresh: Fresh) -> None:
+    records, name = fresh("records"), fresh("tamsin")
+    running.application(records, app)
+    running.provider(fresh("source")).person(name)
+    with running.dravo as dravo:
+        dravo.assignments.add(records, "curator", person=name)
+        eventually(lambda: app.accounts().get(name), seconds=5)
+        running.settled(records)
+        delivery = dravo.deliveries.list(application=records, state="done").page().items[0]
+        app.faults()
+        there = app.accounts()[name]
+        httpx.put(f"{app.base_url}/Users/{there['id']}", json={**there, "roles": [{"value": "owner"}]}, headers=app.headers)
+        dravo.deliveries.again(delivery["id"])
+        eventually(lambda: roles(app.accounts()[name]), lambda seen: seen == ["curator"], 5)
+
+
+def test_an_application_without_patch_is_served_by_put(running: Running, app: StandIn, fresh: Fresh) -> None:
+    records, name = fresh("records"), fresh("elswyth")
+    app.faults(no_patch=True)
+    running.application(records, app)
+    with running.dravo as dravo:
+        capabilities = dravo.applications.check(records)["capabilities"]
+        assert capabilities is not None
+        assert not capabilities["patch"] and "PATCH" in capabilities["notes"][0]
+        provider = running.provider(fresh("source"))
+        person = provider.person(name)
+        dravo.assignments.add(records, "viewer", person=name)
+        eventually(lambda: app.accounts().get(name), seconds=5)
+        provider.set_active(person, False)
+        eventually(lambda: app.accounts()[name], lambda seen: not seen["active"], 5)
+    assert "PATCH" not in {each["method"] for each in app.requests()}
+
+
+def test_the_pace_is_kept(running: Running, app: StandIn, fresh: Fresh) -> None:
+    records = fresh("records")
+    running.application(records, app, at_a_time=2)
+    app.faults(slow=20)
+    provider = running.provider(fresh("source"))
+    group = provider.group("Many", [provider.person(fresh("p")) for _ in range(20)])
+    with running.dravo as dravo:
+        dravo.assignments.add(records, "viewer", group=group)
+    running.settled(records)
+    assert len(app.accounts()) == 20
+    assert httpx.get(f"http://127.0.0.1:{app.port}/log").json()["most_at_once"] <= 3  # the two, and the test's own look
+
+
+def test_an_application_that_says_when_to_come_back_is_heeded(running: Running, app: StandIn, fresh: Fresh) -> None:
+    records = fresh("records")
+    running.application(records, app)
+    provider = running.provider(fresh("source"))
+    group = provider.group("Many", [provider.person(fresh("p")) for _ in range(15)])
+    app.faults(limit=12)
+    with running.dravo as dravo:
+        dravo.assignments.add(records, "viewer", group=group)
+        eventually(lambda: dravo.accounts.list(application=records, state="agreed").total(), lambda count: count == 15, 30)
+    refused = sum(1 for each in app.requests() if each["status"] == 429)
+    assert refused <= 20, "it did not wait when it was told to"
+
+
+def test_nothing_leaves_for_an_application_that_is_not_switched_on(running: Running, app: StandIn, fresh: Fresh) -> None:
+    records, name = fresh("records"), fresh("hedda")
+    running.application(records, app)
+    running.provider(fresh("source")).person(name)
+    with running.dravo as dravo:
+        dravo.applications.change(records, switched_on=False)
+        dravo.assignments.add(records, "viewer", person=name)
+        waiting = dravo.deliveries.list(application=records, state="waiting").page().items
+        assert waiting[0]["waits_for"] == "the application is switched off"
+        preview = dravo.assignments.preview(records, "curator", person=name)
+        assert (preview["changed"], preview["accounts"]) == (1, 1)
+        assert preview["people"][0]["after"] == ["Viewer", "Curator"]
+        assert app.requests() == []
+        dravo.applications.change(records, switched_on=True)
+    eventually(lambda: app.accounts().get(name), seconds=5)
+    assert roles(app.accounts()[name]) == ["viewer"]
+
+
+def test_only_a_worker_that_was_killed_leaves_doubt(rooms: Rooms) -> None:
+    staff = rooms.source()
+    rooms.person(staff, "ada")
+    rooms.application("records", "viewer")
+    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", person="ada"))
+
+    def work_for_a_moment() -> None:
+        worker = Worker(rooms.house)
+        thread = threading.Thread(target=worker.run)
+        thread.start()
+        worker.stop()
+        thread.join()
+
+    mark = rooms.house.folder / ENDED_WELL
+    mark.touch()
+    work_for_a_moment()
+    assert rooms.rows(t.account)[0].doubt_at is None and mark.exists()
+    mark.unlink()
+    work_for_a_moment()
+    assert rooms.rows(t.account)[0].doubt_at is not None, "nobody said that what was in hand was finished"

@@ -1,0 +1,371 @@
+"""No sequence of changes, faults and crashes makes two accounts for one person, or leaves one other than it should be.
+
+The whole path but for the network: real records, real planning, real conversations; the application's stand-in is called in this
+process, and at each request chance (hypothesis) decides whether it fails before the work, or its reply is lost after it, or the
+worker dies before it could write down how it went.
+"""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import settings
+from hypothesis import strategies as st
+from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, rule
+
+from dravo.core.instants import later
+from dravo.demo.application import Application
+from dravo.demo.http_server import Call
+from dravo.protocols.addresses import Unreachable
+from dravo.protocols.http_client import Connection, Request, Response
+from dravo.services.access import assignments
+from dravo.services.access.assignment_targets import Wish
+from dravo.services.provisioning import applications, attempt, connections, holds
+from dravo.services.provisioning import groups as group_provisioning
+from dravo.services.provisioning import health as application_health
+from dravo.services.provisioning import queue as task_queue
+from dravo.services.provisioning.client import Talker
+from dravo.store import clock
+from dravo.store import tables as t
+from tests.scale import sized
+from tests.service_fixture import Rooms
+
+PEOPLE, GROUPS = 3, ("viewer", "curator")
+
+
+class Died(Exception):
+    """The worker is killed here."""
+
+
+class Wire:
+    """Carries requests to the stand-in in this process, with the faults that are due."""
+
+    def __init__(self, application: Application) -> None:
+        self.application = application
+        self.faults: list[str] = []
+        self.count = 0
+
+    def send(self, connection: Connection, request: Request) -> Response:
+        # The faults are for what changes something, where they hurt; of the reading requests one in seven is refused beside.
+        self.count += 1
+        if request.method == "GET":
+            fault = "refused" if self.faults and self.count % 7 == 0 else "none"
+        else:
+            fault = self.faults.pop(0) if self.faults else "none"
+        if fault == "down":
+            return Response(503, {"detail": "Down."}, "Down.", "application/scim+json")
+        if fault == "refused":
+            raise Unreachable("no connection", sent=False)
+        headers = {"Authorization": f"Bearer {connection.token}"}
+        answer = self.application.scim(Call(request.method, "/scim/v2" + request.path, dict(request.params), headers, request.body))
+        if fault == "lost":
+            raise Unreachable("the connection broke", sent=True)
+        if fault == "died":
+            raise Died
+        body = answer.body if isinstance(answer.body, dict) else None
+        return Response(answer.status, body, str(answer.body), answer.kind)
+
+
+def talking(rooms: Rooms, wire: Any) -> Talker:
+    """Return what talks with applications, over another wire."""
+    talker = Talker(rooms.house)
+    talker.close()
+    talker.client = wire
+    return talker
+
+
+class Silent:
+    """Reaches nobody."""
+
+    def send(self, connection: Connection, request: Request) -> Response:
+        raise Unreachable("no connection", sent=False)
+
+
+class Convergence(RuleBasedStateMachine):
+    """People come, change, leave and come back, and the worker does what it can."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.folder = tempfile.TemporaryDirectory()
+        self.rooms = Rooms(Path(self.folder.name)).unguarded()
+        self.application = Application("Records", "token", Path(self.folder.name) / "stand-in")
+        self.wire: Any = Wire(self.application)
+        self.talker = talking(self.rooms, self.wire)
+        self.assignments: dict[str, str] = {}
+        self.records: dict[str, str] = {}
+
+    def teardown(self) -> None:
+        # However a sequence ends, the worker gets to work in peace once more, and then all has to be right.
+        self.work_until_all_is_agreed()
+        self.rooms.house.close()
+        self.application.kept.close()
+        self.folder.cleanup()
+
+    @initialize(on_losing_access=st.sampled_from(["deactivate", "delete"]), on_gone=st.sampled_from(["deactivate", "delete"]))
+    def begin(self, on_losing_access: str, on_gone: str) -> None:
+        self.source = self.rooms.source()
+        self.rooms.application("records", *GROUPS, on_losing_access=on_losing_access, on_gone=on_gone)
+        connections.connect(self.rooms.house, self.rooms.caller, "records", "http://127.0.0.1:9/scim/v2", "token")
+        applications.change(
+            self.rooms.house, self.rooms.caller, "records", {}, {"switched_on": True, "groups_over": {"which": "those that give roles"}}
+        )
+        self.groups = {name: self.rooms.group(self.source, name) for name in GROUPS}
+        for name in GROUPS:
+            self.map_group(name)
+        for number in range(PEOPLE):
+            self.join(number, GROUPS[number % 2])
+
+    @rule(name=st.sampled_from(GROUPS))
+    def map_group(self, name: str) -> None:
+        if name not in self.assignments:
+            wish = Wish("records", name, group=self.groups[name])
+            self.assignments[name] = assignments.add(self.rooms.house, self.rooms.caller, wish)["id"]
+
+    @rule(name=st.sampled_from(GROUPS))
+    def unmap_group(self, name: str) -> None:
+        if name in self.assignments:
+            assignments.remove(self.rooms.house, self.rooms.caller, self.assignments.pop(name))
+
+    @rule(number=st.integers(0, PEOPLE - 1), group=st.sampled_from(GROUPS))
+    def join(self, number: int, group: str) -> None:
+        name = f"p{number}"
+        if name not in self.records:
+            self.records[name] = self.rooms.person(self.source, name)
+        self.rooms.add(self.source, self.groups[group], self.records[name])
+
+    @rule(number=st.integers(0, PEOPLE - 1), group=st.sampled_from(GROUPS))
+    def part(self, number: int, group: str) -> None:
+        if f"p{number}" in self.records:
+            self.rooms.take_out(self.source, self.groups[group], self.records[f"p{number}"])
+
+    @rule(number=st.integers(0, PEOPLE - 1), active=st.booleans(), title=st.sampled_from(["Guide", "Keeper"]))
+    def change(self, number: int, active: bool, title: str) -> None:
+        if f"p{number}" in self.records:
+            value = {"active": active, "title": title}
+            self.rooms.patch_person(self.source, self.records[f"p{number}"], {"op": "replace", "value": value})
+
+    @rule(number=st.integers(0, PEOPLE - 1))
+    def rename(self, number: int) -> None:
+        record = self.records.get(f"p{number}")
+        if record:
+            present = self.rooms.rows(t.record, id=record)[0].data["userName"]
+            other = present.removesuffix(".x") if present.endswith(".x") else f"{present}.x"
+            self.rooms.patch_person(self.source, record, {"op": "replace", "path": "userName", "value": other})
+
+    @rule(number=st.integers(0, PEOPLE - 1))
+    def somebody_deletes_an_account_there(self, number: int) -> None:
+        account = self.application.by_name.get(f"p{number}")
+        if account:
+            self.application.handle(Call("DELETE", f"/scim/v2/Users/{account}", {}, {"Authorization": "Bearer token"}))
+
+    @rule(faults=st.lists(st.sampled_from(["lost", "died", "none", "down", "refused"]), min_size=1, max_size=8))
+    def work(self, faults: list[str]) -> None:
+        """Try each open delivery once, with faults on the way."""
+        self.wire.faults = list(faults)
+        for row in self.open_deliveries():
+            try:
+                attempt.attempt(self.rooms.house, self.talker, row.id)
+            except Died:
+                task_queue.begin_anew(self.rooms.house)
+        for row in self.waiting_groups():
+            try:
+                group_provisioning.attempt(self.rooms.house, self.talker, row.id)
+            except Died:
+                task_queue.begin_anew(self.rooms.house)
+        self.wire.faults = []
+
+    def waiting_groups(self) -> list[Any]:
+        return [row for row in self.rooms.rows(t.delivered_group) if row.state == "waiting"]
+
+    def open_deliveries(self) -> list[Any]:
+        # The worker asks the guard before it looks for what to deliver.
+        holds.judge(self.rooms.house, clock.now())
+        return [row for row in self.rooms.rows(t.delivery) if row.closed_at is None]
+
+    @rule()
+    def work_until_all_is_agreed(self) -> None:
+        for _ in range(4):
+            for row in self.open_deliveries():
+                attempt.attempt(self.rooms.house, self.talker, row.id)
+        assert self.open_deliveries() == []
+        for _ in range(4):
+            for row in self.waiting_groups():
+                group_provisioning.attempt(self.rooms.house, self.talker, row.id)
+        assert self.waiting_groups() == []
+        self.check_groups()
+        wanted: dict[str, tuple[bool, set[str]]] = {}
+        for row in self.rooms.rows(t.account):
+            assert row.agreed_version == row.due_version
+            if row.due["want"] == "present" and (row.due["active"] or row.remote_id in self.application.accounts):
+                wanted[row.user_id] = (row.due["active"], {role["value"] for role in row.due["roles"]})
+        there = {
+            each["externalId"]: (each["active"], {role["value"] for role in each.get("roles", [])}) for each in self.application.accounts.values()
+        }
+        deleted_there = {user for user in wanted if user not in there}
+        assert {user: state for user, state in wanted.items() if user not in deleted_there} == there
+        # What somebody deletes there is found out by reconciliation, not by delivery: it may be missing, never be wrong.
+        for user in deleted_there:
+            account = next(row for row in self.rooms.rows(t.account) if row.user_id == user)
+            assert account.remote_id not in self.application.accounts
+
+    def check_groups(self) -> None:
+        """Each group that gives a role is there once, with those who are due in it and still there."""
+        accounts = {row.id: row for row in self.rooms.rows(t.account)}
+        names = [each["displayName"] for each in self.application.groups.values()]
+        assert len(names) == len(set(names))
+        for row in self.rooms.rows(t.delivered_group):
+            due = {
+                account.remote_id
+                for account in accounts.values()
+                if row.key in account.due.get("groups", ()) and account.remote_id in self.application.accounts
+            }
+            if row.state == "failed":
+                # Somebody deleted there, by other hands, an account that was to be put in.
+                assert any(row.key in each.due.get("groups", ()) and each.remote_id not in self.application.accounts for each in accounts.values())
+            elif row.remote_id is not None:
+                there = {each["value"] for each in self.application.groups[row.remote_id].get("members", [])}
+                assert there == due, row.key
+
+    @invariant()
+    def nobody_is_there_twice(self) -> None:
+        ours = [each["externalId"] for each in self.application.accounts.values()]
+        assert len(ours) == len(set(ours))
+
+    @invariant()
+    def one_open_delivery_for_one_account(self) -> None:
+        accounts = [row.account_id for row in self.open_deliveries()]
+        assert len(accounts) == len(set(accounts))
+
+
+TestConvergence = Convergence.TestCase
+TestConvergence.settings = settings(max_examples=sized(12, 600), stateful_step_count=20)
+
+
+@pytest.fixture
+def records(rooms: Rooms, tmp_path: Path) -> Application:
+    application = Application("Records", "token", tmp_path / "stand-in")
+    rooms.application()
+    connections.connect(rooms.house, rooms.caller, "records", "http://127.0.0.1:9/scim/v2", "token")
+    applications.change(rooms.house, rooms.caller, "records", {}, {"switched_on": True})
+    return application
+
+
+def ready(rooms: Rooms, busy: dict[str, int] | None = None, in_hand: set[str] | None = None, ahead: float = 0) -> list[Any]:
+    return task_queue.ready(rooms.house, later(clock.now(), ahead), busy or {}, in_hand or set(), 100)
+
+
+def test_deliveries_are_handed_out_within_the_pace_and_never_twice(rooms: Rooms, records: Application) -> None:
+    staff = rooms.source()
+    group = rooms.group(staff, "Everybody", *(rooms.person(staff, f"p{number}") for number in range(9)))
+    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", group=group))
+    first = ready(rooms)
+    assert len(first) == 4
+    application = first[0].application_id
+    in_hand = {each.account_id for each in first}
+    assert ready(rooms, {application: 4}, in_hand) == []
+    second = ready(rooms, {application: 2}, in_hand)
+    assert len(second) == 2
+    assert not {each.account_id for each in second} & in_hand
+    connections.pause(rooms.house, rooms.caller, "records", paused=True)
+    assert ready(rooms) == []
+    connections.pause(rooms.house, rooms.caller, "records", paused=False)
+    assert len(ready(rooms)) == 4
+
+
+def test_who_is_marked_is_not_delivered_before_being_worked_out(rooms: Rooms, records: Application) -> None:
+    staff = rooms.source()
+    rooms.person(staff, "ada")
+    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", person="ada"))
+    delivery = ready(rooms)[0]
+    with rooms.house.database.writing() as connection:
+        connection.execute(t.mark.insert().values(user_id=rooms.rows(t.user)[0].id, since=clock.now()))
+    assert ready(rooms) == []
+    assert attempt.attempt(rooms.house, talking(rooms, Wire(records)), delivery.id) is None
+    assert records.accounts == {}
+
+
+def test_an_application_that_fails_again_and_again_is_probed_by_one(rooms: Rooms, records: Application) -> None:
+    staff = rooms.source()
+    group = rooms.group(staff, "Everybody", *(rooms.person(staff, f"p{number}") for number in range(9)))
+    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", group=group))
+    wire: Any = Wire(records)
+    for delivery in ready(rooms):
+        assert attempt.attempt(rooms.house, talking(rooms, Silent()), delivery.id) == "waiting"
+    application = rooms.rows(t.application)[0]
+    assert application.failures == 4
+    assert application.retry_at > clock.now()
+    assert ready(rooms) == []
+    probe = ready(rooms, ahead=100)
+    assert len(probe) == 1
+    assert attempt.attempt(rooms.house, talking(rooms, wire), probe[0].id) == "done"
+    assert rooms.rows(t.application)[0].failures == 0
+    assert len(ready(rooms)) == 4, "those that waited for the application need not wait longer"
+
+
+def test_pauses_grow_and_never_pass_the_longest() -> None:
+    pauses = [[application_health.pause(attempts, 60) for _ in range(50)] for attempts in range(12)]
+    assert all(0.75 <= each <= 1.25 for each in pauses[0])
+    assert max(pauses[2]) < min(pauses[4])
+    assert all(each <= 75 for row in pauses for each in row)
+    assert len(set(pauses[3])) > 10, "without jitter, all come back at once"
+
+
+def test_a_change_during_an_attempt_stays_due(rooms: Rooms, records: Application) -> None:
+    staff = rooms.source()
+    ada = rooms.person(staff, "ada", title="Guide")
+    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", person="ada"))
+    wire: Any = Wire(records)
+    original = wire.send
+
+    def send(connection: Connection, request: Request) -> Response:
+        if request.method == "POST":
+            rooms.patch_person(staff, ada, {"op": "replace", "path": "title", "value": "Keeper"})
+        return original(connection, request)  # type: ignore[no-any-return]
+
+    wire.send = send
+    delivery = ready(rooms)[0]
+    attempt.attempt(rooms.house, talking(rooms, wire), delivery.id)
+    account = rooms.rows(t.account)[0]
+    assert (account.agreed_version, account.due_version) == (1, 2)
+    assert [each.id for each in ready(rooms)] == [delivery.id]
+    wire.send = original
+    attempt.attempt(rooms.house, talking(rooms, wire), delivery.id)
+    assert next(iter(records.accounts.values()))["title"] == "Keeper"
+    assert rooms.rows(t.delivery)[0].closed_at is not None
+
+
+def test_what_is_left_alone_during_an_attempt_is_not_due_again(rooms: Rooms, records: Application) -> None:
+    staff = rooms.source()
+    ada = rooms.person(staff, "ada")
+    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", person="ada"))
+    applications.change(rooms.house, rooms.caller, "records", {}, {"on_inactive": "leave alone"})
+    wire: Any = Wire(records)
+    original = wire.send
+
+    def send(connection: Connection, request: Request) -> Response:
+        if request.method == "POST":
+            rooms.patch_person(staff, ada, {"op": "replace", "path": "active", "value": False})
+        return original(connection, request)  # type: ignore[no-any-return]
+
+    wire.send = send
+    attempt.attempt(rooms.house, talking(rooms, wire), ready(rooms)[0].id)
+    account = rooms.rows(t.account)[0]
+    assert account.agreed_version == account.due_version
+    assert ready(rooms) == []
+
+
+@pytest.mark.parametrize(("setting", "value"), [("create_accounts", False)])
+def test_what_settings_do_not_permit_is_held_and_comes_up_when_they_do(rooms: Rooms, records: Application, setting: str, value: bool) -> None:
+    staff = rooms.source()
+    rooms.person(staff, "ada")
+    applications.change(rooms.house, rooms.caller, "records", {}, {setting: value})
+    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", person="ada"))
+    wire: Any = Wire(records)
+    assert attempt.attempt(rooms.house, talking(rooms, wire), ready(rooms)[0].id) == "held"
+    assert ready(rooms) == []
+    applications.change(rooms.house, rooms.caller, "records", {}, {setting: not value})
+    assert attempt.attempt(rooms.house, talking(rooms, wire), ready(rooms)[0].id) == "done"
+    assert len(records.accounts) == 1

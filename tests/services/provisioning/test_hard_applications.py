@@ -1,0 +1,285 @@
+"""Applications as they are in the field: failing, losing replies, slow, limited, lacking this or that. All end exactly right.
+
+Each test pushes many people and groups, changes some, and compares what the application has with what it should have.
+"""
+
+from __future__ import annotations
+
+import collections
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from dravo.services.access import assignments
+from dravo.services.access.assignment_targets import Wish
+from dravo.services.provisioning import applications, connections
+from dravo.services.provisioning import groups as group_provisioning
+from dravo.services.provisioning import health as application_health
+from dravo.store import tables as t
+from dravo.store.pagination import Ask
+from dravo.worker.loop import Worker
+from tests.harness import StandIn, eventually, stand_in_process
+from tests.scale import sized
+from tests.service_fixture import Rooms
+
+PEOPLE, GROUPS = sized((80, 5), (1_000, 50))
+ROLES = ("viewer", "recorder", "curator")
+
+
+class Garden:
+    """A house with people in groups, a worker at work, and a stand-in for an application."""
+
+    def __init__(self, rooms: Rooms, app: StandIn) -> None:
+        self.rooms, self.app = rooms, app
+        self.staff = rooms.source()
+        self.worker = Worker(rooms.house)
+        self.thread = threading.Thread(target=self.worker.run, daemon=True)
+        self.people: list[str] = []
+        self.groups: list[str] = []
+
+    def open(self, number: int = PEOPLE, **settings: Any) -> None:
+        """Push everybody, give each group a role, and begin to deliver."""
+        self.people = [self.rooms.person(self.staff, f"p{place:04d}", displayName=f"Person {place}", title="Guide") for place in range(number)]
+        each = number // GROUPS
+        self.groups = [self.rooms.group(self.staff, f"Team {place}", *self.people[place * each : (place + 1) * each]) for place in range(GROUPS)]
+        self.rooms.application("records", *ROLES, at_a_time=16, groups_over={"which": "those that give roles"}, **settings)
+        for place, group in enumerate(self.groups):
+            assignments.add(self.rooms.house, self.rooms.caller, Wish("records", ROLES[place % 3], group=group))
+        connections.connect(self.rooms.house, self.rooms.caller, "records", self.app.base_url, self.app.token)
+        applications.change(self.rooms.house, self.rooms.caller, "records", {}, {"switched_on": True})
+        self.thread.start()
+
+    def change(self) -> None:
+        """Rename some, deactivate some, remove some, move some to another group."""
+        for place, person in enumerate(self.people):
+            if place % 20 == 0:
+                self.rooms.patch_person(self.staff, person, {"op": "replace", "path": "userName", "value": f"q{place:04d}"})
+            elif place % 20 == 1:
+                self.rooms.patch_person(self.staff, person, {"op": "replace", "path": "active", "value": False})
+            elif place % 50 == 2:
+                self.rooms.intake.remove_person(self.staff, person)
+        each = len(self.people) // GROUPS
+        for place in range(0, GROUPS, 5):
+            mover = self.people[place * each + 3]
+            self.rooms.take_out(self.staff, self.groups[place], mover)
+            self.rooms.add(self.staff, self.groups[(place + 1) % GROUPS], mover)
+
+    def settle(self, seconds: float = 150) -> None:
+        """Wait until all is delivered."""
+        eventually(self.open_ends, lambda left: not any(left), seconds=seconds)
+
+    def open_ends(self) -> tuple[int, int, int]:
+        """Count deliveries, groups and marks that wait."""
+        with self.rooms.house.database.reading() as connection:
+            waiting = connection.exec_driver_sql("SELECT count(*) FROM delivery WHERE closed_at IS NULL").scalar_one()
+            groups = connection.exec_driver_sql("SELECT count(*) FROM delivered_group WHERE state <> 'done'").scalar_one()
+            marks = connection.exec_driver_sql("SELECT count(*) FROM mark").scalar_one()
+        return (waiting, groups, marks)
+
+    def accounts(self) -> dict[str, dict[str, Any]]:
+        return self.app.accounts()
+
+    def check(self) -> None:
+        """Compare what the application has with what is due."""
+        there = {each["externalId"]: each for each in self.accounts().values() if each.get("externalId")}
+        assert len(there) == len([each for each in self.accounts().values() if each.get("externalId")]), "somebody is there twice"
+        due = {row.user_id: row for row in self.rooms.rows(t.account)}
+        assert set(there) == set(due)
+        for user_id, row in due.items():
+            account = there[user_id]
+            assert account["active"] == row.due["active"], row.due
+            assert account["userName"] == row.due["user"]["userName"]
+            assert {role if isinstance(role, str) else role["value"] for role in account.get("roles", [])} == {
+                role["value"] for role in row.due["roles"]
+            }
+
+    def check_groups(self) -> None:
+        """Compare the groups there with those here."""
+        remote = {row.remote_id: row for row in self.rooms.rows(t.account)}
+        found: dict[str, set[str]] = {}
+        for group in self.app.groups():
+            assert group["displayName"] not in found, "a group is there twice"
+            found[group["displayName"]] = {remote[each["value"]].user_id for each in group.get("members", [])}
+        wanted: dict[str, set[str]] = collections.defaultdict(set)
+        names = {f"group:{row.id}": row.display_name for row in self.rooms.rows(t.group)}
+        for row in self.rooms.rows(t.account):
+            for key in row.due.get("groups", ()):
+                wanted[names[key]].add(row.user_id)
+        assert {name: members for name, members in found.items() if members} == wanted
+
+
+@pytest.fixture
+def garden(rooms: Rooms, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Garden]:
+    rooms.unguarded()
+    # Pauses grow as they do, from a smaller first one to a smaller longest one: a thousand people have to be through while somebody
+    # waits, also those few who have bad luck ten times over.
+    for name, seconds in (("FIRST_PAUSE", 0.1), ("LONGEST_PAUSE", sized(3.0, 20.0)), ("LONGEST_PROBE_PAUSE", sized(1.5, 10.0))):
+        monkeypatch.setattr(application_health, name, seconds)
+    with stand_in_process(tmp_path) as app:
+        made = Garden(rooms, app)
+        yield made
+        made.worker.stop()
+        if made.thread.is_alive():
+            made.thread.join()
+
+
+def run(garden: Garden, number: int = PEOPLE, **settings: Any) -> None:
+    garden.open(number, **settings)
+    garden.settle()
+    garden.check()
+    garden.change()
+    garden.settle()
+    garden.check()
+
+
+def writes(garden: Garden) -> int:
+    return garden.app.counted()["writes"]
+
+
+def test_one_in_ten_answers_503(garden: Garden) -> None:
+    garden.app.faults(fail_every=10)
+    run(garden)
+    garden.check_groups()
+    # No storm: hardly more than what had to be done and done again.
+    assert garden.app.counted()["all"] < 4 * PEOPLE
+
+
+def test_one_in_ten_replies_is_cut_after_the_work(garden: Garden) -> None:
+    garden.app.faults(lose_every=10)
+    run(garden)
+    garden.check_groups()
+    assert garden.app.counted()["all"] < 4 * PEOPLE
+
+
+def test_twenty_requests_a_second_and_429(garden: Garden) -> None:
+    garden.app.faults(limit=20)
+    run(garden, per_second=18)
+    garden.check_groups()
+    refused = [each for each in garden.app.requests() if each["status"] == 429]
+    assert len(refused) < PEOPLE / 50, "the pace was not kept"
+
+
+def test_who_does_not_know_the_limit_heeds_retry_after(garden: Garden) -> None:
+    garden.app.faults(limit=sized(10, 50))
+    run(garden, PEOPLE // 4)
+    log = garden.app.requests()
+    refused = sum(1 for each in log if each["status"] == 429)
+    assert refused < len(log) / 3
+
+
+def test_every_answer_takes_400_milliseconds(garden: Garden) -> None:
+    garden.app.faults(slow=400)
+    run(garden)
+    garden.check_groups()
+
+
+def test_no_patch(garden: Garden) -> None:
+    garden.app.faults(no_patch=True)
+    run(garden)
+    garden.check_groups()
+    assert "PATCH" not in {each["method"] for each in garden.app.requests()}
+
+
+def test_no_filter_and_small_pages(garden: Garden) -> None:
+    garden.app.faults(no_filter=True, page=50)
+    run(garden)
+    garden.check_groups()
+    assert garden.app.counted()["all"] < 4 * PEOPLE
+
+
+def test_no_filter_and_lost_replies(garden: Garden) -> None:
+    garden.app.faults(no_filter=True, lose_every=10)
+    run(garden, PEOPLE // 2)
+    garden.check_groups()
+
+
+def test_many_changes_go_in_one_request(garden: Garden) -> None:
+    garden.app.faults(bulk=80)
+    number = sized(8 * PEOPLE, PEOPLE)
+    garden.open(number)
+    garden.settle()
+    assert garden.app.counted()["all"] < number / 10 + 2 * GROUPS, "hardly anything went together"
+    garden.change()
+    garden.settle()
+    garden.check()
+    garden.check_groups()
+
+
+def test_replies_to_many_changes_are_lost_and_the_application_fails_in_passing(garden: Garden) -> None:
+    garden.app.faults(bulk=50, lose_every=3, fail_every=7)
+    run(garden)
+    garden.check_groups()
+
+
+def test_bulk_is_offered_and_refused(garden: Garden) -> None:
+    garden.app.faults(bulk=50, no_bulk_after_all=True)
+    run(garden, PEOPLE // 4)
+    told = applications.one(garden.rooms.house, "records")["connection"]["capabilities"]
+    assert not told["bulk"] and any("refused" in note for note in told["notes"])
+    assert sum(1 for each in garden.app.requests() if each["path"].endswith("/Bulk")) < 4
+
+
+def test_fewer_operations_than_are_offered_are_taken(garden: Garden) -> None:
+    garden.app.faults(bulk=80)
+    garden.open(PEOPLE // 2)
+    eventually(lambda: applications.one(garden.rooms.house, "records")["connection"]["capabilities"])
+    garden.app.faults(bulk=5)
+    garden.settle()
+    garden.check()
+
+
+def test_some_are_there_already(garden: Garden) -> None:
+    for place in range(0, PEOPLE // 5, 2):
+        garden.app.create(userName=f"P{place:04d}", active=True, displayName="theirs", nickName="kept")
+    run(garden, adopt_by_user_name=True)
+    garden.check_groups()
+    kept = [each for each in garden.accounts().values() if each.get("nickName") == "kept"]
+    assert len(kept) == PEOPLE // 10
+    origins = collections.Counter(row.origin for row in garden.rooms.rows(t.account))
+    assert origins["adopted"] == PEOPLE // 10
+
+
+def test_the_token_changes_half_way(garden: Garden) -> None:
+    garden.open()
+    eventually(lambda: len(garden.accounts()) > PEOPLE // 5)
+    garden.app.faults(token="another")
+    garden.app.token = "another"
+    eventually(lambda: applications.one(garden.rooms.house, "records")["state"] == "paused")
+    before, looked = garden.app.counted()["all"], garden.worker._looked
+    for _ in range(3):
+        looked = eventually(lambda: garden.worker._looked, lambda now: now > looked)  # noqa: B023
+    assert garden.app.counted()["all"] == before, "a paused application is left alone"
+    connections.connect(garden.rooms.house, garden.rooms.caller, "records", garden.app.base_url, "another")
+    garden.settle()
+    garden.check()
+    garden.check_groups()
+
+
+def test_no_groups_no_schemas_and_roles_as_texts(garden: Garden) -> None:
+    garden.app.faults(role_texts=True)
+    run(garden, PEOPLE // 4)
+    assert all(isinstance(role, str) for each in garden.accounts().values() for role in each.get("roles", []))
+
+
+def test_an_application_without_groups_says_so(garden: Garden) -> None:
+    garden.app.faults(no_groups=True)
+    garden.open(100)
+    eventually(lambda: {row.state for row in garden.rooms.rows(t.delivered_group)} == {"failed"}, seconds=20)
+    shown = group_provisioning.listing(garden.rooms.house, "records", Ask())["items"][0]
+    assert "no groups" in shown["message"] and shown["mend"]
+    garden.check()
+
+
+def test_an_application_whose_accounts_cannot_be_inactive(garden: Garden) -> None:
+    garden.app.faults(no_active=True)
+    garden.open(50)
+    garden.settle()
+    assert all("active" not in each for each in garden.accounts().values())
+    garden.rooms.patch_person(garden.staff, garden.people[0], {"op": "replace", "path": "active", "value": False})
+    held = eventually(lambda: [row for row in garden.rooms.rows(t.delivery) if row.state == "held"])
+    assert "cannot be inactive" in held[0].message
+    applications.change(garden.rooms.house, garden.rooms.caller, "records", {}, {"on_inactive": "delete"})
+    eventually(lambda: len(garden.accounts()) == 49)

@@ -1,0 +1,275 @@
+"""Settings of an application: previewed on its accounts before they are changed; signing in; what waits for a person."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import httpx
+import pytest
+
+from dravo.client import ApiError
+from dravo.core.errors import InvalidInput
+from dravo.services.provisioning import applications, connections
+from dravo.services.provisioning import settings as provisioning_settings
+from dravo.store import tables as t
+from dravo.worker.loop import Worker
+from tests.harness import Running, StandIn, eventually, stand_in
+from tests.service_fixture import Rooms
+
+Fresh = Callable[[str], str]
+
+
+@pytest.fixture
+def garden(running: Running, app: StandIn, fresh: Fresh) -> dict[str, str]:
+    """An application with three people in a group that gives a role."""
+    key, source = fresh("records"), fresh("source")
+    running.application(key, app)
+    provider = running.provider(source)
+    people = [provider.person(fresh("p"), displayName=f"Person {number}", title="Guide") for number in range(3)]
+    group = provider.group(fresh("Herbarium"), people)
+    with running.dravo as dravo:
+        dravo.assignments.add(key, "viewer", group=group)
+    running.settled(key)
+    assert len(app.accounts()) == 3
+    running.settled(key)
+    return {"key": key, "group": group, "person": people[0], "source": source}
+
+
+def test_a_change_of_settings_is_shown_before_it_is_made(running: Running, app: StandIn, garden: dict[str, str]) -> None:
+    change = {"attributes": [{"attribute": "title", "expression": "title then upper"}], "roles_as": {"way": "entitlements", "shape": "texts"}}
+    with running.dravo as dravo:
+        shown = dravo.applications.preview_settings(garden["key"], **change)
+        assert (shown["accounts"], shown["changed"], shown["whole"]) == (3, 3, True)
+        changes = {each["attribute"]: (each["before"], each["after"]) for each in shown["people"][0]["changes"]}
+        assert changes["title"] == ("Guide", "GUIDE")
+        assert changes["entitlements"] == (None, ["viewer"]) and changes["roles"][1] is None
+        assert {each["title"] for each in app.accounts().values()} == {"Guide"}, "a preview changes nothing"
+        dravo.applications.change(garden["key"], **change)
+        eventually(
+            lambda: {(each["title"], *each.get("entitlements", [])) for each in app.accounts().values()}, lambda seen: seen == {("GUIDE", "viewer")}
+        )
+        assert all(not each.get("roles") for each in app.accounts().values())
+        assert dravo.applications.preview_settings(garden["key"], **change)["changed"] == 0
+        dravo.applications.change(garden["key"], attributes=[], roles_as={})
+        running.settled(garden["key"])
+        assert {each["title"] for each in app.accounts().values()} == {"Guide"}
+
+
+def test_groups_go_over_under_their_name_and_go_again(running: Running, app: StandIn, garden: dict[str, str]) -> None:
+    provider = running.provider(garden["source"])
+    with running.dravo as dravo:
+        dravo.applications.change(garden["key"], groups_over={"which": "chosen", "groups": [{"group": garden["group"], "name": "Pressed plants"}]})
+        running.settled(garden["key"])
+        made = app.groups() and len(app.groups()[0].get("members", [])) == 3 and app.groups()[0]
+        assert made["displayName"] == "Pressed plants"
+        provider.take_out(garden["group"], garden["person"])
+        running.settled(garden["key"])
+        assert len(app.groups()[0]["members"]) == 2
+        dravo.applications.change(garden["key"], groups_over={"which": "those that give roles"})
+        running.settled(garden["key"])
+        assert app.groups()[0]["displayName"].startswith("Herbarium")
+        provider.patch(f"/Groups/{garden['group']}", {"op": "replace", "path": "displayName", "value": "Dried plants"})
+        running.settled(garden["key"])
+        assert app.groups()[0]["displayName"] == "Dried plants"
+        running.settled(garden["key"])
+        line = next(each for each in dravo.applications.groups(garden["key"]) if each["state"] == "done")
+        assert (line["name"], line["members"], line["members_there"], line["origin"]) == ("Dried plants", 2, 2, "made")
+        dravo.applications.change(garden["key"], groups_over={"which": "none"})
+        eventually(app.groups, lambda seen: seen == [])
+
+
+def test_a_group_in_the_way_is_adopted_only_if_that_is_switched_on(running: Running, app: StandIn, garden: dict[str, str]) -> None:
+    theirs = httpx.post(f"{app.base_url}/Users", json={"userName": "theirs"}, headers=app.headers, trust_env=False).json()["id"]
+    httpx.post(f"{app.base_url}/Groups", json={"displayName": "Plants", "members": [{"value": theirs}]}, headers=app.headers, trust_env=False)
+    with running.dravo as dravo:
+        dravo.applications.change(garden["key"], groups_over={"which": "chosen", "groups": [{"group": garden["group"], "name": "Plants"}]})
+        running.settled(garden["key"])
+        failed = next(each for each in dravo.applications.groups(garden["key"]) if each["state"] == "failed")
+        assert "adopt groups" in (failed["mend"] or "")
+        dravo.applications.change(garden["key"], adopt_groups=True)
+        running.settled(garden["key"])
+        group = len(app.groups()[0]["members"]) == 4 and app.groups()[0]
+        assert theirs in {each["value"] for each in group["members"]}, "who was there by other hands stays"
+        dravo.applications.change(garden["key"], groups_over={"which": "none"})
+        running.settled(garden["key"])
+        assert [each["value"] for each in app.groups()[0]["members"]] == [theirs]
+
+
+def test_roles_go_over_as_groups(running: Running, app: StandIn, garden: dict[str, str]) -> None:
+    with running.dravo as dravo:
+        dravo.applications.change(garden["key"], roles_as={"way": "groups"})
+    running.settled(garden["key"])
+    group = app.groups() and len(app.groups()[0].get("members", [])) == 3 and app.groups()[0]
+    assert group["displayName"] == "Viewer"
+    assert all(not each.get("roles") for each in app.accounts().values())
+
+
+@pytest.mark.parametrize(
+    ("settings", "words"),
+    [
+        ({"attributes": [{"attribute": "shoeSize", "expression": "title"}]}, "shoeSize"), ({"attributes": [{"attribute": "title", "expression": "titel"}]}, "titel"),
+        ({"attributes": [{"attribute": "title", "expression": "title"}] * 2}, "two expressions"), ({"attributes": [{"attribute": "userName", "expression": ""}]}, "left out"),
+        ({"roles_as": {"way": "attribute"}}, "attribute"), ({"roles_as": {"way": "attribute", "attribute": "id"}}, "id"),
+        ({"groups_over": {"which": "chosen", "groups": [{"group": "nothing"}]}}, "no group"), ({"per_second": 5_000}, "1,000"), ({"at_a_time": 99}, "32"),
+    ],
+)  # fmt: skip
+def test_settings_that_cannot_be_are_told_and_nothing_is_changed(rooms: Rooms, settings: dict[str, Any], words: str) -> None:
+    rooms.application()
+    before = applications.one(rooms.house, "records")
+    for act in (
+        lambda: applications.change(rooms.house, rooms.caller, "records", {}, settings),
+        lambda: provisioning_settings.preview(rooms.house, "records", settings),
+    ):
+        with pytest.raises(InvalidInput, match=words) as told:
+            act()
+        assert told.value.mend
+    assert applications.one(rooms.house, "records") == before
+
+
+@pytest.mark.parametrize("kind", ["basic", "client credentials"])
+def test_it_signs_in_as_the_application_wants(running: Running, app: StandIn, fresh: Fresh, kind: str) -> None:
+    key, name = fresh("records"), fresh("elswyth")
+    running.application(key, app)
+    app.faults(lasts=31)
+    auth = (
+        {"kind": "basic", "user": "dravo"}
+        if kind == "basic"
+        else {"kind": kind, "token_url": f"http://127.0.0.1:{app.port}/oauth/token", "client_id": "dravo"}
+    )
+    with running.dravo as dravo:
+        dravo.applications.connect(key, app.base_url, app.token, auth=auth)
+        assert dravo.applications.check(key)["ok"]
+        running.provider(fresh("source")).person(name)
+        dravo.assignments.add(key, "viewer", person=name)
+        running.settled(key)
+        assert name in app.accounts()
+        with pytest.raises(ApiError, match="token of the application is missing"):
+            dravo.applications.connect(
+                key,
+                app.base_url,
+                auth={"kind": kind, "user": "x", "token_url": "https://elsewhere.example/t", "client_id": "x"} if kind != "basic" else None,
+            )
+        dravo.applications.connect(key, app.base_url, "wrong", auth=auth)
+        steps = {each["name"]: each for each in dravo.applications.check(key)["steps"]}
+        assert steps["Token"]["outcome"] == "wrong" and steps["Token"]["mend"]
+
+
+def test_the_check_with_a_test_person_leaves_nobody_behind(running: Running, app: StandIn, fresh: Fresh) -> None:
+    key = fresh("records")
+    running.application(key, app)
+    with running.dravo as dravo:
+        result = dravo.applications.check(key, with_test_person=True)
+        assert [(step["name"], step["outcome"]) for step in result["steps"]][4:] == [
+            ("Creating", "ok"), ("Changing", "ok"), ("Deactivating", "ok"), ("Removing", "ok"),
+        ]  # fmt: skip
+        assert app.accounts() == {}
+        app.faults(refuse="Seats are used up.")
+        refused = {step["name"]: step for step in dravo.applications.check(key, with_test_person=True)["steps"]}
+        assert refused["Creating"]["outcome"] == "wrong" and "Seats are used up" in refused["Creating"]["message"]
+        assert refused["Deactivating"]["outcome"] == "not tried"
+
+
+def test_all_of_a_kind_are_tried_again_together(running: Running, app: StandIn, fresh: Fresh) -> None:
+    key = fresh("records")
+    running.application(key, app)
+    app.faults(refuse="Seats are used up.")
+    provider = running.provider(fresh("source"))
+    group = provider.group(fresh("Many"), [provider.person(fresh("p")) for _ in range(4)])
+    with running.dravo as dravo:
+        dravo.assignments.add(key, "viewer", group=group)
+        running.settled(key)
+        kinds = dravo.deliveries.kinds(key)
+        assert bool(kinds) and kinds[0]["number"] == 4
+        assert (kinds[0]["kind"], kinds[0]["state"]) == ("refused 400", "failed")
+        assert "Seats are used up" in kinds[0]["message"] and kinds[0]["mend"]
+        assert dravo.deliveries.again_all(key, "another kind") == 0
+        app.faults(refuse=False)
+        assert dravo.deliveries.again_all(key, "refused 400") == 4
+        running.settled(key)
+        assert len(app.accounts()) == 4
+        assert list(dravo.deliveries.kinds(key)) == []
+
+
+def test_an_expression_is_tried_on_a_person(running: Running, garden: dict[str, str]) -> None:
+    with running.dravo as dravo:
+        name = dravo.people.list(words="Person 1").page().items[0]["id"]
+        tried = dravo.try_expression("displayName then upper", name, "title")
+        assert tried["result"] == "PERSON 1" and tried["words"] == "displayName, in upper case" and tried["uses"] == ["displayName"]
+        with pytest.raises(ApiError, match="character 13"):
+            dravo.try_expression("displayName upper")
+        answer = httpx.post(
+            f"{running.url}/api/v1/expressions/try",
+            json={"expression": "title then x"},
+            headers={"Authorization": f"Bearer {running.api_token}"},
+            trust_env=False,
+        )
+        assert (answer.status_code, answer.json()["error"]["position"]) == (422, 11)
+
+
+@pytest.fixture
+def blind(rooms: Rooms, tmp_path: Path) -> Iterator[tuple[Rooms, StandIn]]:
+    """A house at work for an application that can neither be searched nor listed, and does not mind doubles."""
+    with stand_in(tmp_path) as app:
+        app.faults(no_filter=True, no_list=True, doubles=True)
+        rooms.application("records", "viewer")
+        connections.connect(rooms.house, rooms.caller, "records", app.base_url, app.token)
+        applications.change(rooms.house, rooms.caller, "records", {}, {"switched_on": True})
+        worker = Worker(rooms.house)
+        thread = threading.Thread(target=worker.run, daemon=True)
+        thread.start()
+        yield rooms, app
+        worker.stop()
+        thread.join()
+
+
+@pytest.mark.parametrize("found", ["there", "not there"])
+def test_where_nobody_can_know_a_person_is_asked(blind: tuple[Rooms, StandIn], found: str) -> None:
+    from dravo.services.access import assignments
+    from dravo.services.access.assignment_targets import Wish
+    from dravo.services.provisioning import tasks
+
+    rooms, app = blind
+    staff = rooms.source()
+    rooms.person(staff, "ada")
+    rooms.person(staff, "bob")
+    app.faults(lose=1)
+    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", person="ada"))
+    held = eventually(lambda: [row for row in rooms.rows(t.delivery) if row.state == "held"], seconds=15)[0]
+    assert (held.kind, "may have been made" in held.message) == ("unknown", True)
+    assert tasks.again_all(rooms.house, rooms.caller, "records", None) == {"number": 0}, "trying blindly could make a double"
+    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", person="bob"))
+    eventually(lambda: "bob" in {each["userName"] for each in app.state()["accounts"]})
+    there = next(each["id"] for each in app.state()["accounts"] if each["userName"] == "ada")
+    if found == "there":
+        with pytest.raises(InvalidInput, match="id there"):
+            tasks.settle_unknown(rooms.house, rooms.caller, held.id, "there", None)
+        tasks.settle_unknown(rooms.house, rooms.caller, held.id, "there", there)
+    else:
+        httpx.delete(f"{app.base_url}/Users/{there}", headers=app.headers, trust_env=False)
+        tasks.settle_unknown(rooms.house, rooms.caller, held.id, "not there", None)
+    eventually(lambda: [row.state for row in rooms.rows(t.delivery)], lambda states: set(states) == {"done"})
+    assert sorted(each["userName"] for each in app.state()["accounts"]) == ["ada", "bob"]
+    with pytest.raises(InvalidInput, match="does not wait"):
+        tasks.settle_unknown(rooms.house, rooms.caller, held.id, "not there", None)
+
+
+def test_what_has_another_mend_is_of_another_kind(running: Running, app: StandIn, fresh: Fresh) -> None:
+    key, names = fresh("records"), [fresh("in-the-way"), fresh("elsewhere")]
+    app.create(userName=names[0], active=True)
+    app.create(userName=names[1], active=True, externalId="till-7")
+    running.application(key, app)
+    provider = running.provider(fresh("source"))
+    group = provider.group(fresh("Both"), [provider.person(name) for name in names])
+    with running.dravo as dravo:
+        dravo.assignments.add(key, "viewer", group=group)
+        running.settled(key)
+        kinds = dravo.deliveries.kinds(key)
+        assert len(kinds) == 2
+        told = {each["kind"]: each["mend"] for each in kinds}
+        assert "adopt" in told["in the way"] and "another system" in told["another system's"]
+        dravo.applications.change(key, adopt_by_user_name=True)
+        running.settled(key)
+        assert [each["kind"] for each in dravo.deliveries.kinds(key)] == ["another system's"]

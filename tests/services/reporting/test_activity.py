@@ -1,0 +1,104 @@
+"""The timeline: every kind in one list, each thing once, as far as whoever asks may read it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from dravo.core.errors import InvalidInput, NotFound, NotPermitted
+from dravo.core.instants import later
+from dravo.services.reporting import activity
+from dravo.services.reporting.activity import About
+from dravo.services.security import operators
+from dravo.store import clock
+from dravo.store.pagination import Ask
+from tests.harness import Running, StandIn, eventually
+from tests.service_fixture import Rooms
+
+Fresh = Callable[[str], str]
+
+
+@pytest.fixture
+def walk(running: Running, app: StandIn, fresh: Fresh) -> dict[str, str]:
+    """Somebody comes, gets an account, is renamed while the application refuses, and the application is compared."""
+    source, key, name = fresh("staff"), fresh("records"), fresh("ottilie")
+    provider = running.provider(source)
+    running.application(key, app)
+    person = provider.person(name, displayName=f"Ottilie {name}")
+    group = provider.group(f"Curators {name}", [person])
+    with running.dravo as dravo:
+        dravo.assignments.add(key, "curator", group=group)
+        running.settled(key)
+        assert name in app.accounts()
+        run = dravo.applications.reconcile(key)
+        eventually(lambda: dravo.applications.run(run["id"])["ended_at"])
+        user = dravo.people.get(name)["id"]
+    provider.http.post("/Users", json={"userName": name})
+    return {"source": source, "application": key, "user": user, "name": f"Ottilie {name}"}
+
+
+def test_everything_that_happened_stands_in_one_list(running: Running, walk: dict[str, str]) -> None:
+    label = walk["application"].replace("-", " ").title()
+    with running.dravo as dravo:
+        of_application = list(dravo.activity(application=walk["application"]))
+        of_source = list(eventually(lambda: list(dravo.activity(source=walk["source"], trouble=True))))
+        of_person = list(dravo.activity(person=walk["user"]))
+    told = [(each["kind"], each["what"]) for each in of_application]
+    assert ("reconciliation", f"{label} was compared: 1 accounts there, no differences") in told
+    assert ("delivery", f"{walk['name']} in {label}: active, Curator") in told
+    assert ("change", "Added assignment") in told and ("change", "Added application") in told
+    assert [each["at"] for each in of_application] == sorted((each["at"] for each in of_application), reverse=True)
+    assert [(each["kind"], each["detail"]) for each in of_source] == [("request", "POST /Users 409")]
+    assert {each["kind"] for each in of_person} == {"request", "delivery"}
+    assert all(each["person"] == {"id": walk["user"], "name": walk["name"]} for each in of_person)
+
+
+def test_pages_show_each_thing_once_whatever_comes_meanwhile(running: Running, walk: dict[str, str]) -> None:
+    with running.dravo as dravo:
+        whole = [each["id"] for each in dravo.activity(application=walk["application"])]
+        seen: list[str] = []
+        after = None
+        while True:
+            query = {"application": walk["application"], "count": 2, **({"after": after} if after else {})}
+            page = dravo.call("GET", "/activity", query=query)
+            seen += [each["id"] for each in page["items"]]
+            dravo.applications.pause(walk["application"])
+            after = page["next"]
+            if after is None:
+                break
+    assert len(whole) > 6
+    assert seen == whole
+
+
+def test_what_one_may_not_read_is_left_out(tmp_path: Path) -> None:
+    rooms = Rooms(tmp_path)
+    rooms.source()
+    nobody = replace(rooms.caller, kind="nobody")
+    assert activity.listing(rooms.house, rooms.caller, Ask(), About())["total"] == 1
+    assert activity.listing(rooms.house, nobody, Ask(), About()) == {"items": [], "total": 0, "next": None}
+    with pytest.raises(NotPermitted):
+        activity.listing(rooms.house, nobody, Ask(), About(kind="change"))
+
+
+def test_filters_keep_to_what_they_say(tmp_path: Path) -> None:
+    rooms = Rooms(tmp_path)
+    rooms.source()
+    before = clock.now()
+    rooms.application()
+
+    def told(about: About) -> list[str]:
+        return [each["what"] for each in activity.listing(rooms.house, operators.SYSTEM, Ask(), about)["items"]]
+
+    assert told(About(until=before)) == ["Added source"]
+    assert told(About(source="staff")) == ["Added source"]
+    assert told(About(application="records", until=later(clock.now(), 60))) == ["Added role", "Added role", "Added application"]
+    assert told(About(trouble=True)) == told(About(person="nobody")) == told(About(kind="request")) == []
+    with pytest.raises(NotFound):
+        told(About(application="nothing"))
+    with pytest.raises(InvalidInput, match="kind"):
+        told(About(kind="rumour"))
+    with pytest.raises(InvalidInput, match="cursor"):
+        activity.listing(rooms.house, rooms.caller, Ask("x"), About())

@@ -1,0 +1,89 @@
+"""Operators' own passwords: changed by whoever knows the present one, and by nobody at a desk that was left open."""
+
+from __future__ import annotations
+
+import pytest
+
+from dravo.core.errors import InvalidInput, NotSignedIn, TooManyTries
+from dravo.services.security import passwords
+from dravo.services.security import sessions as operator_sessions
+from dravo.services.security.permissions import Caller
+from dravo.store import tables as t
+from tests.cheap import SHIPPED_BITS, SHIPPED_PASSWORDS
+from tests.service_fixture import Rooms
+from tests.services.security.test_second_factor import PASSWORD, Desk
+
+WANTED = "herbarium-cupboard-nine"
+
+
+@pytest.fixture
+def desk(rooms: Rooms) -> Desk:
+    return Desk(rooms)
+
+
+def change(desk: Desk, caller: Caller, present: str = PASSWORD, wanted: str = WANTED) -> None:
+    passwords.change_own(desk.house, caller, desk.limiter, present, wanted)
+
+
+def test_it_is_changed_and_whoever_is_signed_in_elsewhere_is_not_any_more(desk: Desk, rooms: Rooms) -> None:
+    una, elsewhere = desk.enter(), desk.enter()
+    change(desk, una)
+    with pytest.raises(NotSignedIn):
+        desk.enter()
+    assert desk.enter(password=WANTED).name == "una.kerrigan"
+    assert operator_sessions.by_session(desk.house, str(una.session)) is not None
+    assert operator_sessions.by_session(desk.house, str(elsewhere.session)) is None
+    kept = rooms.rows(t.audit)
+    assert "changed own password" in [row.action for row in kept]
+    assert not any(WANTED in str(tuple(row)) for row in kept)
+
+
+def test_nobody_changes_it_without_knowing_it_and_nobody_guesses_it(desk: Desk) -> None:
+    una = desk.enter()
+    for _ in range(desk.limiter.most):
+        with pytest.raises(InvalidInput, match="not your present password") as wrong:
+            change(desk, una, "a-guess-of-somebody")
+        assert wrong.value.mend
+    with pytest.raises(TooManyTries):
+        change(desk, una)
+    assert desk.enter().name == "una.kerrigan"
+
+
+def test_what_cannot_be_is_told_and_nothing_changes(desk: Desk) -> None:
+    una = desk.enter()
+    with pytest.raises(InvalidInput, match="has 5 characters"):
+        change(desk, una, wanted="short")
+    with pytest.raises(InvalidInput, match="the one that you have"):
+        change(desk, una, wanted=PASSWORD)
+    with pytest.raises(InvalidInput, match="in the console only"):
+        change(desk, Caller(una.operator_id, una.name, una.kind))
+    assert desk.enter().name == "una.kerrigan"
+
+
+def test_where_a_source_alone_lets_one_in_there_is_none_to_change(desk: Desk, rooms: Rooms) -> None:
+    una = desk.enter()
+    with rooms.house.database.writing() as connection:
+        connection.execute(t.operator.update().values(only_by_source=True))
+    with pytest.raises(InvalidInput, match="counts for nothing"):
+        change(desk, una)
+
+
+def test_of_two_who_change_it_at_once_one_is_told(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+    una, hashed = desk.enter(), passwords.hash_password
+
+    def meanwhile(password: str) -> str:
+        monkeypatch.setattr(passwords, "hash_password", hashed)
+        change(desk, una, wanted="the-other-was-quicker")
+        return hashed(password)
+
+    monkeypatch.setattr(passwords, "hash_password", meanwhile)
+    with pytest.raises(InvalidInput, match="changed meanwhile"):
+        change(desk, una)
+    assert desk.enter(password="the-other-was-quicker").name == "una.kerrigan"
+
+
+def test_what_ships_hashes_passwords_and_makes_keys_as_strong_as_is_said() -> None:
+    # Other tests take cheaper ones.
+    assert (SHIPPED_PASSWORDS.time_cost, SHIPPED_PASSWORDS.memory_cost) >= (3, 64 * 1024)
+    assert str(SHIPPED_PASSWORDS.type) == "Type.ID"
+    assert SHIPPED_BITS >= 3072

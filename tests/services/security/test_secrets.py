@@ -1,0 +1,252 @@
+"""Who gets in: tokens, passwords, sessions, permissions, keys."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, NotPermitted, NotSignedIn, StillInUse, TooManyTries
+from dravo.core.instants import Instant, later
+from dravo.services.security import api_tokens, operators, secrets
+from dravo.services.security import sessions as operator_sessions
+from dravo.services.security.permissions import CHANGE, OWN, PERMISSIONS, READ, RUN, Caller
+from dravo.services.security.rate_limits import Limiter
+from dravo.services.security.secrets import KeyMissing, Keys
+from dravo.services.sources import observations, scim_checklist, sources
+from dravo.services.sources import tokens as scim_tokens
+from dravo.services.sources.observations import Sightings
+from dravo.services.sources.scim_auth import Door, Visitor
+from dravo.store import clock
+from dravo.store import tables as t
+from dravo.store.pagination import Ask
+from tests.service_fixture import Rooms
+
+PASSWORD = "a-long-enough-one"
+
+
+def test_a_token_says_what_it_is_and_is_kept_as_a_digest() -> None:
+    made = [secrets.new_token("push") for _ in range(50)]
+    assert len({token.text for token in made}) == 50
+    for token in made:
+        assert token.text.startswith(f"dravo_push_{token.prefix}_")
+        assert token.hash == secrets.digest(token.text)
+        assert token.text[-20:] not in token.hash
+
+
+def test_a_password_fits_only_itself() -> None:
+    kept = secrets.hash_password(PASSWORD)
+    assert kept.startswith("$argon2id$")
+    assert secrets.password_fits(kept, PASSWORD)
+    assert not secrets.password_fits(kept, PASSWORD + "x")
+    assert not secrets.password_fits("not a hash", PASSWORD)
+    with pytest.raises(InvalidInput, match="characters"):
+        secrets.hash_password("short")
+
+
+@given(st.text(max_size=50))
+def test_a_secret_comes_back_only_with_its_key(text: str) -> None:
+    keys = _keys("one")
+    kept = keys.encrypt(text)
+    assert keys.decrypt(kept) == text
+    if len(text) > 3:
+        assert text not in kept
+    with pytest.raises(KeyMissing):
+        _keys("other").decrypt(kept)
+
+
+_FOLDERS: dict[str, Keys] = {}
+
+
+def _keys(name: str) -> Keys:
+    if name not in _FOLDERS:
+        import tempfile
+
+        _FOLDERS[name] = Keys(Path(tempfile.mkdtemp()), new=True)
+    return _FOLDERS[name]
+
+
+def test_the_key_is_made_once_and_read_from_file_or_environment(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    kept = Keys(tmp_path, new=True).encrypt("secret")
+    assert Keys(tmp_path).decrypt(kept) == "secret"
+    assert oct((tmp_path / "keys").stat().st_mode)[-3:] == "600"
+    monkeypatch.setenv("DRAVO_KEY", (tmp_path / "keys").read_text().strip())
+    (tmp_path / "keys").unlink()
+    assert Keys(tmp_path).decrypt(kept) == "secret"
+    assert not (tmp_path / "keys").exists()
+    monkeypatch.setenv("DRAVO_KEY", "nonsense")
+    with pytest.raises(KeyMissing, match="cannot be read"):
+        Keys(tmp_path)
+
+
+def test_a_push_token_opens_its_own_source_only(rooms: Rooms) -> None:
+    staff = rooms.source("staff")
+    rooms.source("estates")
+    token = scim_tokens.add_token(rooms.house, rooms.caller, "staff", "Provider")["token"]
+    door = Door(rooms.house)
+    for _ in range(2):
+        admitted = door.admit("staff", token)
+        assert isinstance(admitted, Visitor)
+        assert admitted.source_id == staff
+        assert "not one of this source's" in str(door.admit("estates", token))
+        assert "not one of this source's" in str(door.admit("none", token))
+        assert "Authorization" in str(door.admit("staff", None))
+
+
+def test_what_is_remembered_of_a_token_is_forgotten_when_it_is_revoked(rooms: Rooms) -> None:
+    rooms.source("staff")
+    made = scim_tokens.add_token(rooms.house, rooms.caller, "staff", "Provider")
+    door = Door(rooms.house)
+    assert isinstance(door.admit("staff", made["token"]), Visitor)
+    scim_tokens.revoke_token(rooms.house, rooms.caller, "staff", made["id"])
+    assert "revoked at" in str(door.admit("staff", made["token"]))
+    with pytest.raises(NotFound):
+        scim_tokens.revoke_token(rooms.house, rooms.caller, "staff", "none")
+
+
+def test_an_expired_token_opens_nothing_even_if_it_is_remembered(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
+    rooms.source("staff")
+    now = clock.now()
+    made = scim_tokens.add_token(rooms.house, rooms.caller, "staff", "Short", later(now, 60))
+    door = Door(rooms.house)
+    assert isinstance(door.admit("staff", made["token"]), Visitor)
+    monkeypatch.setattr("dravo.store.clock.now", lambda: later(now, 61))
+    assert "expired at" in str(door.admit("staff", made["token"]))
+    with pytest.raises(InvalidInput, match="expired already"):
+        scim_tokens.add_token(rooms.house, rooms.caller, "staff", "Late", now)
+
+
+def test_sightings_are_written_once_in_a_while(rooms: Rooms) -> None:
+    staff = rooms.source("staff")
+    seen = Sightings(rooms.house)
+    for _ in range(5):
+        seen.note(staff, observations.USER)
+    first = rooms.rows(t.source_sight)
+    assert [(row.what, row.first_at == row.last_at) for row in first] == [("user", True)]
+    seen.PAUSE = 0
+    seen.note(staff, observations.USER)
+    again = rooms.rows(t.source_sight)[0]
+    assert again.first_at == first[0].first_at
+    assert again.last_at > first[0].last_at
+    seen.note_refusal("none", "nobody")
+    assert len(rooms.rows(t.source_sight)) == 1
+
+
+@pytest.mark.parametrize("key", ["", "-a", "a-", "A", "a b", "a/b", "é", "a" * 65, "a.b"])
+def test_a_key_that_cannot_stand_in_an_address_is_refused(rooms: Rooms, key: str) -> None:
+    with pytest.raises(InvalidInput, match="cannot be a key"):
+        sources.add(rooms.house, rooms.caller, key, "Staff")
+
+
+def test_the_sheet_gives_the_address_whole_and_in_parts(rooms: Rooms) -> None:
+    rooms.source("staff")
+    sheet = scim_checklist.sheet(rooms.house, "staff", "https://dravo.fernhollow.example:8443/base")
+    values = {line["name"]: line["value"] for line in sheet["give"]}
+    assert values["Base address"] == "https://dravo.fernhollow.example:8443/base/scim/v2/staff"
+    assert (values["Scheme"], values["Host and port"], values["Path"]) == ("https", "dravo.fernhollow.example:8443", "/base/scim/v2/staff")
+    assert sheet["usable_tokens"] == 0
+
+
+def chief(rooms: Rooms, name: str = "ada", kind: str = "chief") -> Caller:
+    made = operators.add(rooms.house, rooms.caller, name, kind, PASSWORD)
+    return Caller(made["id"], made["name"], kind)
+
+
+def test_a_session_ends_by_itself_and_by_signing_out(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
+    chief(rooms)
+    limiter = Limiter(5, 60)
+    now = clock.now()
+    secret, told = operator_sessions.sign_in(rooms.house, limiter, "ADA", PASSWORD, "local")
+    known = operator_sessions.by_session(rooms.house, secret)
+    assert known is not None
+    assert (known[0].name, known[1]) == ("ada", told["csrf"])
+    assert operator_sessions.by_session(rooms.house, "other") is None
+    for hours, alive in ((1.9, True), (3.8, True), (6.0, False)):
+        monkeypatch.setattr("dravo.store.clock.now", lambda hours=hours: later(now, hours * 3600))
+        assert (operator_sessions.by_session(rooms.house, secret) is not None) == alive, f"after {hours} hours"
+    monkeypatch.undo()
+    secret, _ = operator_sessions.sign_in(rooms.house, limiter, "ada", PASSWORD, "local")
+    again = operator_sessions.by_session(rooms.house, secret)
+    assert again is not None
+    operator_sessions.end_session(rooms.house, again[0])
+    assert operator_sessions.by_session(rooms.house, secret) is None
+
+
+def test_failures_are_counted_by_name_and_address_and_forgotten_by_success(rooms: Rooms) -> None:
+    chief(rooms)
+    limiter = Limiter(3, 60)
+    for _ in range(2):
+        with pytest.raises(NotSignedIn):
+            operator_sessions.sign_in(rooms.house, limiter, "ada", "wrong", "10.0.0.1")
+    operator_sessions.sign_in(rooms.house, limiter, "ada", PASSWORD, "10.0.0.2")
+    with pytest.raises(NotSignedIn):
+        operator_sessions.sign_in(rooms.house, limiter, "ada", "wrong", "10.0.0.1")
+    with pytest.raises(TooManyTries):
+        operator_sessions.sign_in(rooms.house, limiter, "ada", PASSWORD, "10.0.0.1")
+    assert operator_sessions.sign_in(rooms.house, limiter, "ada", PASSWORD, "10.0.0.2"), "nobody is locked out from elsewhere"
+
+
+def test_a_disabled_operator_is_told_nothing_more_than_a_stranger(rooms: Rooms) -> None:
+    chief(rooms, "first")
+    second = chief(rooms, "second")
+    operators.disable(rooms.house, rooms.caller, second.operator_id)
+    told = []
+    for name in ("second", "nobody"):
+        with pytest.raises(NotSignedIn) as wrong:
+            operator_sessions.sign_in(rooms.house, Limiter(9, 60), name, PASSWORD, "local")
+        told.append(str(wrong.value))
+    assert told[0] == told[1]
+    with pytest.raises(StillInUse, match="last chief"):
+        operators.disable(rooms.house, rooms.caller, rooms.rows(t.operator, name="first")[0].id)
+    with pytest.raises(AlreadyThere):
+        operators.add(rooms.house, rooms.caller, "FIRST", "chief", PASSWORD)
+    with pytest.raises(InvalidInput, match="no kind"):
+        operators.add(rooms.house, rooms.caller, "third", "emperor", PASSWORD)
+
+
+def test_a_token_never_has_more_rights_than_its_maker(rooms: Rooms) -> None:
+    administrator = chief(rooms, "adam", "administrator")
+    writing = api_tokens.by_text(rooms.house, api_tokens.create(rooms.house, administrator, "x", "write")["token"])
+    reading = api_tokens.by_text(rooms.house, api_tokens.create(rooms.house, administrator, "y", "read")["token"])
+    assert writing is not None
+    assert reading is not None
+    assert writing.permissions == READ | CHANGE | OWN
+    assert reading.permissions == READ | {"own.read"}
+    with pytest.raises(NotPermitted, match="makes no tokens"):
+        api_tokens.create(rooms.house, reading, "z", "read")
+    with pytest.raises(InvalidInput):
+        api_tokens.create(rooms.house, administrator, "z", "everything")
+    listed = api_tokens.tokens(rooms.house, administrator, Ask())["items"]
+    assert {each["scope"] for each in listed} == {"read", "write"}
+    other = chief(rooms, "eve", "administrator")
+    with pytest.raises(NotFound):
+        api_tokens.revoke(rooms.house, other, listed[0]["id"])
+    api_tokens.revoke(rooms.house, administrator, listed[0]["id"])
+    assert api_tokens.by_text(rooms.house, "dravo_api_none") is None
+
+
+def test_an_api_token_expires(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
+    ada = chief(rooms)
+    now = clock.now()
+    text = api_tokens.create(rooms.house, ada, "x", "read", later(now, 60))["token"]
+    assert api_tokens.by_text(rooms.house, text)
+    monkeypatch.setattr("dravo.store.clock.now", lambda: Instant(later(now, 60)))
+    assert api_tokens.by_text(rooms.house, text) is None
+
+
+def test_permissions_are_of_three_kinds_and_each_kind_of_operator_has_its_own() -> None:
+    assert PERMISSIONS == READ | CHANGE | RUN | OWN
+    assert Caller("", "x", "chief").permissions == PERMISSIONS
+    assert Caller("", "x", "administrator").permissions == READ | CHANGE | OWN
+    assert Caller("", "x", "chief", "read").permissions == READ | {"operators.read", "own.read"}
+    assert Caller("", "x", "unknown").permissions == frozenset()
+    assert Caller("", "x", "auditor").permissions == READ | OWN
+    assert Caller("", "x", "auditor", masked=True).permissions == (READ | OWN) - {"attributes.read"}
+    assert Caller("", "x", "help desk").permissions & CHANGE == {"deliveries.again"}
+    assert Caller("", "x", "application owner").permissions & (CHANGE | RUN) == {"assignments.change"}
+    with pytest.raises(NotPermitted, match="for reading only"):
+        Caller("", "x", "chief", "read").require("sources.change")
+    with pytest.raises(NotPermitted, match="as administrator"):
+        Caller("", "x", "administrator").require("operators.change")

@@ -1,0 +1,91 @@
+"""Files of rows: whatever stands in a cell comes back as it was, and no cell is a formula for a spreadsheet."""
+
+from __future__ import annotations
+
+import csv
+import io
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from sqlalchemy import text
+
+from dravo.core.access.reasons import chain, named
+from dravo.core.errors import RecordsFailing
+from dravo.services.access import assignments
+from dravo.services.access import reviews as access_reviews
+from dravo.services.access.assignment_targets import Wish
+from dravo.services.access.matrix import View
+from dravo.services.changes import recompute
+from dravo.services.csv_export import FORMULA, csv_line
+from dravo.services.security import api_tokens, operators
+from dravo.services.security.permissions import CHIEF, Caller
+from dravo.web.app import create_app
+from tests.service_fixture import Rooms
+
+cells = st.lists(st.text(st.characters(exclude_categories=["Cs"], exclude_characters="\0"), max_size=20), min_size=1, max_size=6)
+
+
+@given(cells)
+def test_cells_come_back_as_they_were_but_for_what_would_be_a_formula(some: list[str]) -> None:
+    line = csv_line(some).decode()
+    assert line.endswith("\r\n")
+    read = next(csv.reader(io.StringIO(line, newline="")), [])
+    assert not any(cell.startswith(FORMULA) for cell in read)
+    assert [cell.removeprefix("'") if original.startswith(FORMULA) else cell for cell, original in zip(read, some, strict=True)] == some
+
+
+def test_a_reason_is_said_with_the_way_to_it_or_by_what_it_names() -> None:
+    group = {"kind": "group", "group": "g", "group_name": "Herbarium", "source_label": "Staff", "through_names": ["Apprentices"], "rule": None}
+    assert (named(group), chain(group)) == ("group Herbarium", "Staff > Apprentices > Herbarium")
+    assert chain({**group, "group_name": None, "source_label": None, "through_names": []}) == "g"
+    others = {
+        "rule": 'rule title eq "Guide"',
+        "everybody": "everybody",
+        "default": "the default role",
+        "kept": "kept",
+        "direct": "assignment to the person",
+    }
+    for kind, words in others.items():
+        assert chain({"kind": kind, "group": None, "rule": 'title eq "Guide"'}) == words
+
+
+@pytest.mark.parametrize("of", ["matrix", "review"])
+@pytest.mark.parametrize("taken", [None, 0, 1, 3], ids=["HEAD", "nothing of it", "a piece", "some pieces"])
+def test_an_export_that_nobody_wants_to_its_end_keeps_no_connection(rooms: Rooms, of: str, taken: int | None) -> None:
+    rooms.application()
+    staff = rooms.source()
+    for number in range(3):
+        rooms.person(staff, f"p{number}")
+    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", everybody=True))
+    recompute.work_through(rooms.house)
+    chief = _chief(rooms)
+    review = access_reviews.start(rooms.house, chief, "Winter", "2099-01-31", View())["id"]
+    token = api_tokens.create(rooms.house, chief, "Tests", "read")["token"]
+    http = create_app(rooms.house, "http://127.0.0.1:1").test_client()
+    path = "/api/v1/matrix/export" if of == "matrix" else f"/api/v1/reviews/{review}/export"
+
+    def out() -> int:
+        return int(rooms.house.database._readers.pool.checkedout())  # type: ignore[attr-defined]
+
+    http.get(path, headers={"Authorization": f"Bearer {token}"})
+    before = out()
+    for _ in range(20):
+        method = "HEAD" if taken is None else "GET"
+        answer = http.open(path, method=method, headers={"Authorization": f"Bearer {token}"}, buffered=False)
+        assert answer.status_code == 200
+        for _ in range(taken or 0):
+            next(answer.response)  # type: ignore[call-overload]
+        answer.close()
+    assert out() == before
+
+
+def _chief(rooms: Rooms) -> Caller:
+    made = operators.add(rooms.house, operators.SYSTEM, "edmund.sallow", CHIEF)
+    return Caller(made["id"], made["name"], CHIEF)
+
+
+def test_records_that_cannot_be_read_are_told_as_such(rooms: Rooms) -> None:
+    with pytest.raises(RecordsFailing, match=r"cannot be read: .*no such table") as failing, rooms.house.database.reading() as connection:
+        connection.execute(text("SELECT * FROM nothing_of_that_name"))
+    assert "disk" not in failing.value.mend

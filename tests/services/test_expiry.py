@@ -1,0 +1,58 @@
+"""Tokens and secrets that end: told in time, and no longer when there is another."""
+
+from __future__ import annotations
+
+import pytest
+
+from dravo.core.expiry import DAYS_BEFORE, ending
+from dravo.core.instants import Instant, later
+from dravo.services.provisioning import applications, connections
+from dravo.services.reporting import overview
+from dravo.services.sources import observations, sources
+from dravo.services.sources import tokens as scim_tokens
+from dravo.store import clock
+from dravo.store.pagination import Ask
+from tests.service_fixture import Rooms
+
+DAY = 86_400
+NOW = Instant("2026-05-04T09:00:00.000000Z")
+
+
+@pytest.mark.parametrize("days, told", [(-400, True), (-1, True), (0, True), (DAYS_BEFORE - 1, True), (DAYS_BEFORE, False), (300, False)])
+def test_an_end_is_told_when_it_is_near_or_over(days: int, told: bool) -> None:
+    ends = later(NOW, days * DAY)
+    assert ending(ends, NOW) == (ends if told else None)
+
+
+def test_what_has_no_end_is_not_told() -> None:
+    assert ending(None, NOW) is None
+
+
+def needs(rooms: Rooms, stage: str) -> int:
+    return int(next(each["needs"] for each in overview.band(rooms.house)["stages"] if each["name"] == stage))
+
+
+def test_the_secret_of_a_connection_is_told_until_another_is_given(rooms: Rooms) -> None:
+    rooms.application("records")
+    soon = later(clock.now(), 12 * DAY)
+    connections.connect(rooms.house, rooms.caller, "records", "https://records.example/scim/v2", "first", expires_at=soon)
+    assert applications.one(rooms.house, "records")["secret_ends_at"] == soon
+    assert needs(rooms, "applications") == 1
+    connections.connect(rooms.house, rooms.caller, "records", "https://records.example/scim/v2", "second", expires_at=later(soon, 300 * DAY))
+    assert applications.one(rooms.house, "records")["secret_ends_at"] is None
+    assert needs(rooms, "applications") == 0
+
+
+def test_a_token_that_a_source_uses_is_told_and_one_that_it_left_is_not(rooms: Rooms) -> None:
+    source = rooms.source("staff")
+    soon = later(clock.now(), 3 * DAY)
+    old = scim_tokens.add_token(rooms.house, rooms.caller, "staff", "old", soon)
+
+    def told() -> tuple[str | None, int]:
+        return sources.listing(rooms.house, Ask())["items"][0]["token_ends_at"], needs(rooms, "sources")
+
+    assert told() == (None, 0), "nobody uses it"
+    observations.Sightings(rooms.house).note(source, observations.CALL, None, old["id"])
+    assert told() == (soon, 1)
+    scim_tokens.revoke_token(rooms.house, rooms.caller, "staff", old["id"])
+    assert told() == (None, 0)
