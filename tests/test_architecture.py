@@ -9,7 +9,7 @@ from pathlib import Path
 
 SOURCE = Path(__file__).parent.parent / "src" / "dravo"
 # One module for each noun of the command line, and for each resource of the API.
-MANY_MODULES = {"cli", "web/api/schemas"}
+MANY_MODULES = {"cli", "client/types", "web/api/schemas"}
 
 
 def test_only_the_store_knows_sql_and_only_one_module_knows_which() -> None:

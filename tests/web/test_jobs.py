@@ -30,7 +30,7 @@ def test_a_preview_tells_how_far_it_is_and_ends_where_it_is_not_wanted(rooms: Ro
     staff = rooms.source()
     for number in range(12):
         rooms.person(staff, f"p{number}")
-    monkeypatch.setattr(preview.snapshots, "CHUNK", 5)
+    monkeypatch.setattr(preview.user_snapshots, "CHUNK", 5)
     told: list[tuple[int, int]] = []
     known = Waiting()
     monkeypatch.setattr(jobs, "tell", lambda done, total, tell=jobs.tell: (told.append((done, total)), tell(done, total)))
@@ -66,7 +66,7 @@ def test_a_caller_watches_and_stops_by_the_name_that_they_gave(rooms: Rooms, mon
     headers = {"Authorization": f"Bearer {token}", "Dravo-Work": "looked-at-by-a-test"}
     body: dict[str, Any] = {"application": "records", "role": "viewer", "everybody": True}
     # The preview stands still after its first chunk until it was watched and stopped.
-    monkeypatch.setattr(preview.snapshots, "CHUNK", 5)
+    monkeypatch.setattr(preview.user_snapshots, "CHUNK", 5)
     reached, may_go_on = threading.Event(), threading.Event()
     tell = jobs.tell
 

@@ -494,7 +494,7 @@ def test_while_nothing_can_be_written_applications_are_left_alone_and_it_goes_on
             raise RecordsFailing("The records cannot be written: disk is full.")
         return write(settlements)
 
-    monkeypatch.setattr(task_queue, "write_together", full)
+    monkeypatch.setattr(attempt, "write_together", full)
     monkeypatch.setattr(loop, "BROKEN_SECONDS", 0.1)
     # The pauses grow as they do, from a tenth of their length.
     monkeypatch.setattr(loop, "pause", lambda times, *_, **__: pause(times) / 10)

@@ -379,8 +379,8 @@ def test_what_a_run_left_in_the_middle_goes_on_and_never_two_at_once(rooms: Room
 
 def test_a_run_is_stopped_and_leaves_what_is_whole(rooms: Rooms, read: Read, monkeypatch: pytest.MonkeyPatch) -> None:
     reading = read()
-    monkeypatch.setattr(import_runs, "BATCH", 1)
-    monkeypatch.setattr(import_runs, "TELL_SECONDS", 0.0)
+    monkeypatch.setattr(import_run, "BATCH", 1)
+    monkeypatch.setattr(import_run, "TELL_SECONDS", 0.0)
     run = import_runs.ask_for(rooms.house, rooms.caller, "estates")
     with rooms.house.database.writing() as connection:
         connection.execute(t.run.update().values(stop_asked=True))
