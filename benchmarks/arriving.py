@@ -37,7 +37,7 @@ def arrival(running: Running, provider: SignInProvider, app: StandIn, who: str) 
     began = time.monotonic()
     page = browser.post(browser.post(chooser, who=who))
     in_ = time.monotonic() - began
-    assert str(page.url).endswith("/yours"), page.text
+    assert str(page.url).endswith("/your-applications"), page.text
     account = eventually(lambda: app.accounts().get(who))
     there = time.monotonic() - began
     assert [each["value"] for each in account["roles"]] == ["reader"]

@@ -14,11 +14,11 @@ from sqlalchemy import insert
 
 from benchmarks.filtering import fill
 from dravo.core.access.conditions import read_condition, seen
-from dravo.core.access.evaluation import Assignment, Declared, Facts, memberships, work_out
+from dravo.core.access.evaluation import AccessConfig, Assignment, UserFacts, compute_access, memberships
 from dravo.core.instants import Instant
 from dravo.core.scim.patches import read_operations
 from dravo.core.scim.schemas import ENTERPRISE_URN, GROUP
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.ingest.intake import Intake
 from dravo.services.provisioning import applications
 from dravo.services.provisioning import roles as provisioning_roles
@@ -35,7 +35,7 @@ APPLICATIONS, ASSIGNMENTS, RULES, GROUPS, GROUPS_EACH = 100, 1_000, 50, 500, 5
 DEPARTMENTS = [f"Department {number}" for number in range(60)]
 
 
-def declare(chance: random.Random) -> tuple[Declared, list[Any]]:
+def declare(chance: random.Random) -> tuple[AccessConfig, list[Any]]:
     """Return what is declared, and the rules as plain (department, application, role)."""
     by_group: dict[str, list[Assignment]] = {}
     for number in range(ASSIGNMENTS - RULES):
@@ -47,7 +47,7 @@ def declare(chance: random.Random) -> tuple[Declared, list[Any]]:
         role = f"{application}-r{chance.randrange(3)}"
         general.append(Assignment(f"r{number}", application, role, condition=read_condition(f'department eq "{department}"')))
         plain.append((department, application, role))
-    return Declared({group: tuple(each) for group, each in by_group.items()}, tuple(general)), plain
+    return AccessConfig({group: tuple(each) for group, each in by_group.items()}, tuple(general)), plain
 
 
 def people(count: int, chance: random.Random) -> list[tuple[list[str], str]]:
@@ -55,16 +55,16 @@ def people(count: int, chance: random.Random) -> list[tuple[list[str], str]]:
     return [([f"g{each}" for each in chance.sample(range(GROUPS), GROUPS_EACH)], chance.choice(DEPARTMENTS)) for _ in range(count)]
 
 
-def ours(everybody: list[tuple[list[str], str]], declared: Declared) -> int:
+def ours(everybody: list[tuple[list[str], str]], declared: AccessConfig) -> int:
     """Work everybody out, as planning does; return how many roles there are."""
     found = 0
     for groups, department in everybody:
         view = seen({ENTERPRISE_URN: {"department": department}}, (), ("staff",))
-        found += len(work_out(Facts(True, memberships(groups, {}), (), view), declared, NOW).roles)
+        found += len(compute_access(UserFacts(True, memberships(groups, {}), (), view), declared, NOW).roles)
     return found
 
 
-def bare(everybody: list[tuple[list[str], str]], declared: Declared, rules: list[Any]) -> int:
+def bare(everybody: list[tuple[list[str], str]], declared: AccessConfig, rules: list[Any]) -> int:
     """The same tuples by plain set operations: no reasons, no dates, no policies."""
     tuples = {group: {(each.application_id, each.role_id) for each in given} for group, given in declared.by_group.items()}
     found = 0
@@ -79,15 +79,15 @@ def bare(everybody: list[tuple[list[str], str]], declared: Declared, rules: list
     return found
 
 
-def one_change(house: House, count: int) -> float:
+def one_change(ctx: AppContext, count: int) -> float:
     """Return the median milliseconds of adding one member to a group that gives a role, among so many people, written down."""
-    source = house.database
+    source = ctx.database
     with source.reading() as connection:
         source_id = connection.execute(t.source.select()).one().id
-    records = fill(house, source_id, count)
-    intake = Intake(house.database, house.catalogue)
+    records = fill(ctx, source_id, count)
+    intake = Intake(ctx.database, ctx.catalogue)
     group = intake.create_group(source_id, {"displayName": "Guides"}, records[:1]).id
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         application, role = connection.execute(t.application.select()).first(), connection.execute(t.role.select()).first()
         assert application is not None and role is not None
         row = {
@@ -130,10 +130,10 @@ def run() -> None:
         print(f"  {count:>7,} people: {mine:6.2f} s, bare {theirs:6.2f} s: {mine / theirs:.2f} times (goal: at most 3); {roles.pop():,} roles")
     for count in SIZES:
         with tempfile.TemporaryDirectory() as folder:
-            house = House(Path(folder))
-            sources.add(house, operators.SYSTEM, "staff", "Staff")
-            applications.add(house, operators.SYSTEM, "records", "Records", None, tracked_only=False)
-            provisioning_roles.add_role(house, operators.SYSTEM, "records", "viewer", "Viewer", 1)
-            print(f"  one membership changed among {count:>7,}: {one_change(house, count):5.1f} ms, written down (goal: under 20)")
-            house.close()
+            ctx = AppContext(Path(folder))
+            sources.add(ctx, operators.SYSTEM, "staff", "Staff")
+            applications.add(ctx, operators.SYSTEM, "records", "Records", None, tracked_only=False)
+            provisioning_roles.add_role(ctx, operators.SYSTEM, "records", "viewer", "Viewer", 1)
+            print(f"  one membership changed among {count:>7,}: {one_change(ctx, count):5.1f} ms, written down (goal: under 20)")
+            ctx.close()
     print(f"  memory at its highest: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024} MB")

@@ -18,11 +18,11 @@ from dravo.core.provisioning.accounts import scim_body, without_empty
 from dravo.core.scim.schemas import USER_URN
 from dravo.demo import scenario
 from dravo.services.access import assignments
-from dravo.services.access.assignment_targets import Wish
+from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes import recompute
 from dravo.store import tables as t
 from tests.harness import Running, StandIn, set_up, stand_in_process
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 NUMBER = int(os.environ.get("DRAVO_BENCH_ACCOUNTS", "10000"))
 AT_A_TIME = 8
@@ -30,16 +30,16 @@ AT_A_TIME = 8
 
 def prepare(folder: Path) -> list[dict[str, object]]:
     """Have so many accounts due in an application that is not connected yet; return the bodies that will be posted."""
-    rooms = Rooms(folder)
-    source = rooms.source()
-    rooms.application("records", "viewer", switched_on=True, at_a_time=AT_A_TIME)
-    people = [rooms.person(source, f"p{number:06d}", **_person(each)) for number, each in enumerate(scenario.crowd(NUMBER, seed=5))]
-    group = rooms.group(source, "Everybody", *people)
-    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", group=group))
-    recompute.work_through(rooms.house)
-    bodies = [without_empty(scim_body(row.due)) for row in rooms.rows(t.account)]
+    services = ServiceFixture(folder)
+    source = services.source()
+    services.application("records", "viewer", enabled=True, max_concurrency=AT_A_TIME)
+    people = [services.person(source, f"p{number:06d}", **_person(each)) for number, each in enumerate(scenario.crowd(NUMBER, seed=5))]
+    group = services.group(source, "Everybody", *people)
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=group))
+    recompute.process_marks(services.ctx)
+    bodies = [without_empty(scim_body(row.due)) for row in services.rows(t.account)]
     assert len(bodies) == NUMBER
-    rooms.house.close()
+    services.ctx.close()
     return [{"schemas": [USER_URN, *(name for name in body if name.startswith("urn:"))], **body} for body in bodies]
 
 

@@ -1,4 +1,4 @@
-"""How filters on the push channel grow from 1,000 to 100,000 people, and what 500 members cost in an empty group and in a full one."""
+"""How filters on inbound SCIM grow from 1,000 to 100,000 people, and what 500 members cost in an empty group and in a full one."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from dravo.core.identity.names import fold
 from dravo.core.scim.patches import read_operations
 from dravo.core.scim.schemas import GROUP
 from dravo.demo import scenario
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.ingest.intake import Intake
 from dravo.services.scim_server.resources import OwnRecords, Query
 from dravo.services.security import operators
@@ -33,10 +33,10 @@ FILTERS = (
 )  # fmt: skip
 
 
-def fill(house: House, source_id: str, number: int) -> list[str]:
+def fill(ctx: AppContext, source_id: str, number: int) -> list[str]:
     """Write so many people straight into the records, and return their ids."""
     now, ids = clock.now(), []
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         for start in range(0, number, 5_000):
             users, records = [], []
             for place, person in enumerate(scenario.crowd(min(5_000, number - start), seed=start)):
@@ -49,7 +49,8 @@ def fill(house: House, source_id: str, number: int) -> list[str]:
                     "attributes": data, "given_by": {}, "active": True, "revision": 1, "created_at": now, "modified_at": now,
                 })  # fmt: skip
                 records.append({
-                    "id": record_id, "source_id": source_id, "channel": "push", "user_id": user_id, "user_name_key": fold(name), "external_id": name,
+                    "id": record_id, "source_id": source_id, "connection_type": "inbound_scim", "user_id": user_id, "user_name_key": fold(name),
+                    "external_id": name,
                     "email_key": f"{name}@fernhollow.example", "data": data, "version": 1, "created_at": now, "modified_at": now,
                 })  # fmt: skip
             connection.execute(insert(t.user), users)
@@ -73,28 +74,28 @@ def run() -> None:
     members: list[float] = []
     for size in SIZES:
         with tempfile.TemporaryDirectory() as folder:
-            house = House(Path(folder))
-            sources.add(house, operators.SYSTEM, "staff", "Staff")
-            source_id = sources.id_of(house, "staff")
-            ids = fill(house, source_id, size)
-            intake, own = Intake(house.database, house.catalogue), OwnRecords(house.database)
+            ctx = AppContext(Path(folder))
+            sources.add(ctx, operators.SYSTEM, "staff", "Staff")
+            source_id = sources.id_of(ctx, "staff")
+            ids = fill(ctx, source_id, size)
+            intake, own = Intake(ctx.database, ctx.catalogue), OwnRecords(ctx.database)
             group = intake.create_group(source_id, {"displayName": "Group"}, ids[:20]).id
             for text in FILTERS:
                 asked = Query(filter=text.format(name=f"person{size // 2:06d}", id=ids[size // 2], group=group), count=20)
                 table[text].append(measured(lambda own=own, asked=asked, source_id=source_id: own.people(source_id, "http://x", asked)))  # type: ignore[misc]
             if size == SIZES[-1]:
-                members = [_members(house, intake, source_id, ids, present) for present in (0, 50_000)]
-            house.close()
+                members = [_members(ctx, intake, source_id, ids, present) for present in (0, 50_000)]
+            ctx.close()
     print("Filters, milliseconds (median of 5) among " + ", ".join(f"{size:,}" for size in SIZES) + " people")
     for text, times in table.items():
         print(f"  {text:<75}" + "".join(f"{each:9.2f}" for each in times))
     print(f"500 members: into an empty group {members[0]:.0f} ms, into one of 50,000 {members[1]:.0f} ms, ratio {members[1] / members[0]:.2f}")
 
 
-def _members(house: House, intake: Intake, source_id: str, ids: list[str], present: int) -> float:
+def _members(ctx: AppContext, intake: Intake, source_id: str, ids: list[str], present: int) -> float:
     """Return the milliseconds that 500 new members take in a group that has some already."""
     group = intake.create_group(source_id, {"displayName": f"Group of {present}"}, []).id
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         memberships.add_members(connection, group, ids[:present], [], clock.now())
     parts = iter(range(present, present + 2_500, 500))
 

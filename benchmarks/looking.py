@@ -14,9 +14,9 @@ from sqlalchemy import insert, text
 from benchmarks.filtering import fill
 from dravo.services.access import assignment_changes, rule_matches
 from dravo.services.access import matrix as access_matrix
-from dravo.services.access.assignment_targets import Wish
+from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.access.matrix import View
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.provisioning import applications
 from dravo.services.provisioning import roles as provisioning_roles
 from dravo.services.reporting import access_flow, overview
@@ -33,13 +33,13 @@ APPLICATIONS, EACH = 100, 5
 TIMES = 20
 
 
-def give(house: House) -> None:
+def give(ctx: AppContext) -> None:
     """Give everybody five roles among a hundred applications, straight into the records."""
     chance, now = random.Random(8), clock.now()
     for number in range(APPLICATIONS):
-        applications.add(house, operators.SYSTEM, f"app{number:03}", f"Application {number:03}", None, tracked_only=True)
-        provisioning_roles.add_role(house, operators.SYSTEM, f"app{number:03}", "viewer", "Viewer", 1)
-    with house.database.writing() as connection:
+        applications.add(ctx, operators.SYSTEM, f"app{number:03}", f"Application {number:03}", None, tracked_only=True)
+        provisioning_roles.add_role(ctx, operators.SYSTEM, f"app{number:03}", "viewer", "Viewer", 1)
+    with ctx.database.writing() as connection:
         roles = [(row.application_id, row.id) for row in connection.execute(t.role.select())]
         users = list(connection.execute(t.user.select()).scalars())
         reason = {"kind": "group", "assignment": "a", "rule": None, "group": "g", "group_name": "Guides", "source": "staff", "source_label": "Staff",
@@ -70,23 +70,23 @@ def run() -> None:
     rows: dict[str, list[float]] = {}
     for size in SIZES:
         with tempfile.TemporaryDirectory() as folder:
-            house = House(Path(folder))
-            sources.add(house, operators.SYSTEM, "staff", "Staff")
-            with house.database.reading() as connection:
+            ctx = AppContext(Path(folder))
+            sources.add(ctx, operators.SYSTEM, "staff", "Staff")
+            with ctx.database.reading() as connection:
                 source_id = connection.execute(t.source.select()).one().id
-            fill(house, source_id, size)
-            give(house)
+            fill(ctx, source_id, size)
+            give(ctx)
 
-            def people(words: str | None = None, state: str | None = None, house: House = house) -> None:
-                with house.database.reading() as connection:
+            def people(words: str | None = None, state: str | None = None, ctx: AppContext = ctx) -> None:
+                with ctx.database.reading() as connection:
                     user_queries.people(connection, Ask(count=50), words, state)
 
-            def bare(house: House = house) -> None:
-                with house.database.reading() as connection:
+            def bare(ctx: AppContext = ctx) -> None:
+                with ctx.database.reading() as connection:
                     connection.execute(text('SELECT id, user_name, display_name, email FROM "user" ORDER BY display_name_key, id LIMIT 50')).all()
 
-            def seen(house: House = house, **view: str) -> None:
-                access_matrix.people(house, View(**view), Ask(count=50))  # type: ignore[arg-type]
+            def seen(ctx: AppContext = ctx, **view: str) -> None:
+                access_matrix.people(ctx, View(**view), Ask(count=50))  # type: ignore[arg-type]
 
             for name, work in (
                 ("bare SELECT of a page", bare),
@@ -98,25 +98,25 @@ def run() -> None:
                 ("matrix of one application", lambda: seen(application="app007")),
                 ("matrix at a past instant", lambda: seen(at=clock.now())),
                 ("matrix, direct only", lambda: seen(only="direct only")),
-                ("matrix of groups", lambda house=house: access_matrix.groups(house, Ask(count=50))),
-                ("overview's band", lambda house=house: overview.band(house)),
-                ("applications, listed", lambda house=house: applications.listing(house, Ask(count=50))),
+                ("matrix of groups", lambda ctx=ctx: access_matrix.groups(ctx, Ask(count=50))),
+                ("overview's band", lambda ctx=ctx: overview.band(ctx)),
+                ("applications, listed", lambda ctx=ctx: applications.list_applications(ctx, Ask(count=50))),
             ):
                 rows.setdefault(name, []).append(p95(work))
             for name, once in (
-                ("a rule tried (once)", lambda house=house: rule_matches.try_rule(house, 'department eq "Herbarium"')),
+                ("a rule tried (once)", lambda ctx=ctx: rule_matches.try_rule(ctx, 'department eq "Herbarium"')),
                 (
                     "everybody previewed (once)",
-                    lambda house=house: assignment_changes.preview_adding(house, Wish("app001", "viewer", everybody=True)),
+                    lambda ctx=ctx: assignment_changes.preview_adding(ctx, AssignmentRequest("app001", "viewer", everybody=True)),
                 ),
-                ("flow counted (once)", lambda house=house: access_flow.count(house)),
-                ("flow shown (once)", lambda house=house: access_flow.shown(house)),
-                ("all of it exported (once)", lambda house=house: sum(len(piece) for piece in access_matrix.export(house, View(), "csv"))),
+                ("flow counted (once)", lambda ctx=ctx: access_flow.count(ctx)),
+                ("flow shown (once)", lambda ctx=ctx: access_flow.shown(ctx)),
+                ("all of it exported (once)", lambda ctx=ctx: sum(len(piece) for piece in access_matrix.export(ctx, View(), "csv"))),
             ):
                 began = time.perf_counter()
                 once()
                 rows.setdefault(name, []).append((time.perf_counter() - began) * 1_000)
-            house.close()
+            ctx.close()
     print(f"  {'':<28}" + "".join(f"{size:>10,}" for size in SIZES))
     for name, taken in rows.items():
         print(f"  {name:<28}" + "".join(f"{each:>10.1f}" for each in taken))

@@ -21,7 +21,7 @@ from dravo.core.instants import seconds_between
 from dravo.demo import directory, scenario
 from dravo.demo.directory import Directory
 from dravo.demo.runner import free_port
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.store import tables as t
 from tests import harness
 from tests.harness import Running
@@ -66,15 +66,15 @@ def searched(made: Directory) -> float:
 
 def inserted(folder: Path) -> float:
     """Return the seconds in which the rows that a first reading left are inserted, in bulk and in one transaction, into an empty house."""
-    house = House(folder)
+    ctx = AppContext(folder)
     rows = {}
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         sources = [dict(row._mapping) for row in connection.execute(select(t.source))]
         for table in SAME_ROWS:
             rows[table] = [dict(row._mapping) for row in connection.execute(select(table))]
-    house.close()
+    ctx.close()
     with tempfile.TemporaryDirectory() as empty:
-        other = House(Path(empty))
+        other = AppContext(Path(empty))
         began = time.perf_counter()
         with other.database.writing() as connection:
             connection.execute(insert(t.source), sources)
@@ -94,7 +94,7 @@ class Meanwhile:
         provider = running.provider("staff")
         api = httpx.Client(base_url=f"{running.url}/api/v1", headers={"Authorization": f"Bearer {running.api_token}"}, timeout=60, trust_env=False)
         numbers = itertools.count()
-        work = {"page": lambda: api.get("/people"), "push": lambda: provider.person(f"pushed.{next(numbers)}")}
+        work = {"page": lambda: api.get("/users"), "push": lambda: provider.person(f"pushed.{next(numbers)}")}
         self._threads = [threading.Thread(target=self._go_on, args=(name, each), daemon=True) for name, each in work.items()]
 
     def _go_on(self, name: str, work: Any) -> None:
@@ -125,7 +125,7 @@ def connect(running: Running, made: Directory) -> None:
     settings = {"address": made.address, "ca": made.ca, "bind_dn": directory.READER, "people_base": directory.PEOPLE, "groups_base": directory.GROUPS}
     with running.dravo as dravo:
         dravo.sources.add("estates", "Estates directory")
-        dravo.sources.change_reading("estates", kind="ldap", settings=settings, secret=directory.READER_PASSWORD, schedule="", in_force=True)
+        dravo.sources.change_reading("estates", kind="ldap", settings=settings, secret=directory.READER_PASSWORD, schedule="", enabled=True)
 
 
 def read(running: Running, **how: Any) -> tuple[dict[str, Any], float]:

@@ -13,9 +13,9 @@ from pathlib import Path
 import httpx
 
 from dravo.demo.runner import free_port
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.security import operators
-from dravo.services.security.permissions import CHIEF
+from dravo.services.security.permissions import SUPER_ADMINISTRATOR
 
 ROUNDS = 7
 BARE = """
@@ -63,9 +63,9 @@ def seconds_to_ready(command: Sequence[str], port: int) -> float:
 def run() -> None:
     """Measure and print, the two in turns."""
     with tempfile.TemporaryDirectory() as folder:
-        house = House(Path(folder))
-        operators.add(house, operators.SYSTEM, "edmund.sallow", CHIEF)
-        house.close()
+        ctx = AppContext(Path(folder))
+        operators.add(ctx, operators.SYSTEM, "edmund.sallow", SUPER_ADMINISTRATOR)
+        ctx.close()
         bare, ours = [], []
         for _ in range(ROUNDS):
             port = free_port()

@@ -15,7 +15,7 @@ from hypothesis import settings
 
 from dravo.protocols.addresses import allow_loopback
 from tests import cheap, harness, order, scale
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 settings.load_profile(scale.PROFILE)
 # Stand-ins are on this machine.
@@ -75,11 +75,11 @@ def fresh() -> Callable[[str], str]:
 
 
 @pytest.fixture
-def rooms(tmp_path: Path) -> Iterator[Rooms]:
+def services(tmp_path: Path) -> Iterator[ServiceFixture]:
     """A house of one's own in this process."""
-    made = Rooms(tmp_path)
+    made = ServiceFixture(tmp_path)
     yield made
-    made.house.close()
+    made.ctx.close()
 
 
 @pytest.fixture

@@ -18,7 +18,7 @@ from dravo.services.imports import run as import_run
 from dravo.services.imports import runs as import_runs
 from dravo.store import tables as t
 from dravo.store.pagination import Ask
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 
 class Estates:
@@ -99,33 +99,33 @@ def crowd(people: int, groups: int, each: int) -> str:
 class Reading:
     """A house that reads one source, in this process."""
 
-    def __init__(self, rooms: Rooms, kind: str, settings: dict[str, Any], secret: str = "", key: str = "estates", **more: Any) -> None:
-        self.rooms, self.key = rooms, key
-        self.source_id = rooms.source(key)
-        given = {"kind": kind, "settings": settings, "secret": secret or None, "schedule": "", "in_force": True, **more}
-        import_config.change(rooms.house, rooms.caller, key, given)
+    def __init__(self, services: ServiceFixture, kind: str, settings: dict[str, Any], secret: str = "", key: str = "estates", **more: Any) -> None:
+        self.services, self.key = services, key
+        self.source_id = services.source(key)
+        given = {"kind": kind, "settings": settings, "secret": secret or None, "schedule": "", "enabled": True, **more}
+        import_config.change(services.ctx, services.caller, key, given)
 
     def change(self, **given: Any) -> dict[str, Any]:
-        return import_config.change(self.rooms.house, self.rooms.caller, self.key, given)
+        return import_config.change(self.services.ctx, self.services.caller, self.key, given)
 
     def run(self, **how: Any) -> dict[str, Any]:
         """Read it now, and return the run with its counts by name."""
-        run = import_runs.ask_for(self.rooms.house, self.rooms.caller, self.key, **how)
-        import_run.carry_out(self.rooms.house, run["id"])
-        found = import_runs.one_run(self.rooms.house, run["id"])
+        run = import_runs.request_run(self.services.ctx, self.services.caller, self.key, **how)
+        import_run.carry_out(self.services.ctx, run["id"])
+        found = import_runs.one_run(self.services.ctx, run["id"])
         return {**found, **{each["name"]: each["number"] for each in found["counts"]}}
 
     def lines(self, run: dict[str, Any], kind: str | None = None) -> list[dict[str, Any]]:
-        return list(import_runs.lines(self.rooms.house, self.key, run["id"], Ask(count=500), kind)["items"])
+        return list(import_runs.lines(self.services.ctx, self.key, run["id"], Ask(count=500), kind)["items"])
 
     def records(self) -> dict[str, Any]:
         """Return the present records by user name."""
-        found = self.rooms.rows(t.record, source_id=self.source_id, channel="pull")
+        found = self.services.rows(t.record, source_id=self.source_id, connection_type="import")
         return {row.data["userName"]: row for row in found if row.gone_at is None}
 
     def members(self, name: str) -> set[str]:
         """Return the user names, and names of groups, that a group lists."""
-        with self.rooms.house.database.reading() as connection:
+        with self.services.ctx.database.reading() as connection:
             group = connection.execute(t.group.select().where(t.group.c.display_name == name, t.group.c.gone_at.is_(None))).one()
             m = t.membership.c
             rows = connection.execute(t.membership.select().where(m.group_id == group.id, m.until_at.is_(None))).all()

@@ -31,8 +31,8 @@ from dravo.demo.runner import free_port
 from dravo.demo.sign_in_provider import Identity
 from dravo.services import settings
 from dravo.services.security import api_tokens, operators
-from dravo.services.security.permissions import CHIEF, Caller
-from tests.service_fixture import open_house
+from dravo.services.security.permissions import SUPER_ADMINISTRATOR, Caller
+from tests.service_fixture import open_context
 
 CORE = "urn:ietf:params:scim:schemas:core:2.0:"
 PATCH = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
@@ -160,7 +160,7 @@ class SignInProvider:
 
     def person(self, name: str, given: str, family: str, groups: list[str], email: str | None = None, **more: Any) -> None:
         email = email or f"{name}@rootworks.example"
-        self.put(f"people/{name}", {"given": given, "family": family, "email": email, "groups": groups, **more})
+        self.put(f"users/{name}", {"given": given, "family": family, "email": email, "groups": groups, **more})
 
     def faults(self, **faults: Any) -> None:
         self.put("faults", {name.replace("_", " "): how for name, how in faults.items()})
@@ -262,9 +262,9 @@ class Running:
 
     def change_setting(self, name: str, value: int | str) -> None:
         """Change a setting past the API: for those that decide who may call it."""
-        house = open_house(self.folder)
-        settings.change(house, operators.SYSTEM, name, value)
-        house.close()
+        ctx = open_context(self.folder)
+        settings.change(ctx, operators.SYSTEM, name, value)
+        ctx.close()
 
     def start(self, *more: str) -> None:
         command = [sys.executable, "-m", "dravo.cli.main", "serve", "--data", str(self.folder), "--port", str(self.port), "--allow-loopback", *more]
@@ -303,7 +303,7 @@ class Running:
                 dravo.applications.add_role(key, role, role.capitalize(), 10 * (number + 1))
             if to is not None:
                 dravo.applications.connect(key, to.base_url, to.token)
-                dravo.applications.change(key, switched_on=True, **settings)
+                dravo.applications.change(key, enabled=True, **settings)
 
     def settled(self, application: str | None = None, seconds: float = 90.0) -> None:
         """Wait until no provisioning is pending, of one application or of all."""
@@ -313,7 +313,7 @@ class Running:
 
 
 class Provider:
-    """A provider's view of the provider channel, by plain HTTP."""
+    """A provider's view of inbound SCIM, by plain HTTP."""
 
     def __init__(self, base_url: str, token: str) -> None:
         self.base_url = base_url
@@ -349,10 +349,10 @@ class Provider:
 
 def set_up(folder: Path) -> Running:
     """Return a service that is set up with an operator and a token, not yet started."""
-    house = open_house(folder)
-    made = operators.add(house, operators.SYSTEM, "edmund.sallow", CHIEF, PASSWORD)
-    token = api_tokens.create(house, Caller(made["id"], made["name"], CHIEF), "Tests", "write")["token"]
-    house.close()
+    ctx = open_context(folder)
+    made = operators.add(ctx, operators.SYSTEM, "edmund.sallow", SUPER_ADMINISTRATOR, PASSWORD)
+    token = api_tokens.create(ctx, Caller(made["id"], made["name"], SUPER_ADMINISTRATOR), "Tests", "write")["token"]
+    ctx.close()
     return Running(folder, free_port(), token)
 
 

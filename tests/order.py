@@ -55,7 +55,6 @@ LONGEST: tuple[str, ...] = (
     "tests/services/sign_in/test_settings.py",
     "tests/services/security/test_secrets.py",
     "tests/services/provisioning/test_applications.py",
-    "tests/store/test_upgrade.py",
     "tests/web/test_operators_by_source.py",
     "tests/test_architecture.py",
     "tests/web/test_inbound_scim.py",

@@ -12,7 +12,7 @@ from dravo.core.scim.patches import read_operations
 from dravo.core.scim.resources import read_resource
 from dravo.core.scim.schemas import GROUP, USER
 from dravo.services import settings
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.ingest import conflicts
 from dravo.services.ingest.intake import Intake
 from dravo.services.provisioning import applications
@@ -25,52 +25,52 @@ from dravo.store.database import FILE_NAME
 from dravo.store.pagination import Ask
 
 
-def open_house(folder: Path) -> House:
+def open_context(folder: Path) -> AppContext:
     """Return a house; the tables of a new one are copied: going through every migration is long, and tests of its own do."""
     folder.mkdir(parents=True, exist_ok=True)
     if not (folder / FILE_NAME).exists():
         for name in (FILE_NAME, KEY_FILE):
             shutil.copy(Path(_template().name) / name, folder / name)
     # Crash safety is proved by the fault tests, whose services write in full; here it would only take time.
-    return House(folder, durable=False)
+    return AppContext(folder, durable=False)
 
 
 @functools.cache
 def _template() -> tempfile.TemporaryDirectory[str]:
     made = tempfile.TemporaryDirectory()
-    House(Path(made.name), durable=False).close()
+    AppContext(Path(made.name), durable=False).close()
     return made
 
 
-class Rooms:
+class ServiceFixture:
     """A house with shortcuts for what most tests of services need."""
 
     def __init__(self, folder: Path) -> None:
-        self.house = open_house(folder)
+        self.ctx = open_context(folder)
         self.caller = operators.SYSTEM
-        self.intake = Intake(self.house.database, self.house.catalogue)
+        self.intake = Intake(self.ctx.database, self.ctx.catalogue)
 
-    def unguarded(self) -> Rooms:
+    def unguarded(self) -> ServiceFixture:
         """Have the guard hold nothing: for tests that take away from many and mean something else."""
         for name, value in (("guard_number", 1_000_000), ("guard_share", 100), ("guard_least", 1_000), ("guard_top_role", 1_000_000)):
-            settings.change(self.house, self.caller, name, value)
+            settings.change(self.ctx, self.caller, name, value)
         return self
 
     def source(self, key: str = "staff", *domains: str) -> str:
         """Add a source, with the domains that it owns, and return its id."""
-        sources.add(self.house, self.caller, key, key.title())
+        sources.add(self.ctx, self.caller, key, key.title())
         if domains:
-            sources.change(self.house, self.caller, key, domains=domains)
-        with self.house.database.reading() as connection:
+            sources.change(self.ctx, self.caller, key, domains=domains)
+        with self.ctx.database.reading() as connection:
             return str(connection.execute(t.source.select().where(t.source.c.key == key)).one().id)
 
     def application(self, key: str = "records", *roles: str, **settings: Any) -> None:
         """Add an application with roles, as yet without a connection."""
-        applications.add(self.house, self.caller, key, key.title(), None, tracked_only=False)
+        applications.add(self.ctx, self.caller, key, key.title(), None, tracked_only=False)
         for number, role in enumerate(roles or ("viewer", "curator")):
-            provisioning_roles.add_role(self.house, self.caller, key, role, role.title(), number + 1)
+            provisioning_roles.add_role(self.ctx, self.caller, key, role, role.title(), number + 1)
         if settings:
-            applications.change(self.house, self.caller, key, {}, settings)
+            applications.change(self.ctx, self.caller, key, {}, settings)
 
     def person(self, source: str, name: str, **attributes: Any) -> str:
         """Push somebody and return their record's id."""
@@ -78,8 +78,8 @@ class Rooms:
 
     def create_users_of_conflicts(self, key: str) -> None:
         """Decide every open conflict of a source: each is a new user."""
-        for each in conflicts.listing(self.house, self.caller, key, Ask())["items"]:
-            conflicts.decide(self.house, self.caller, key, each["id"], conflicts.MAKE)
+        for each in conflicts.list_conflicts(self.ctx, self.caller, key, Ask())["items"]:
+            conflicts.decide(self.ctx, self.caller, key, each["id"], conflicts.MAKE)
 
     def group(self, source: str, name: str, *members: str) -> str:
         """Push a group and return its id."""
@@ -103,5 +103,5 @@ class Rooms:
 
     def rows(self, table: Any, **where: Any) -> list[Any]:
         """Return rows of a table."""
-        with self.house.database.reading() as connection:
+        with self.ctx.database.reading() as connection:
             return list(connection.execute(table.select().where(*(table.c[name] == value for name, value in where.items()))))

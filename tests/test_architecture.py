@@ -22,7 +22,7 @@ def test_only_the_store_knows_sql_and_only_one_module_knows_which() -> None:
         "store/recompute_marks.py",
         "store/source_observations.py",
         "demo/application.py",
-        "store/migrations/versions/0001_first_tables.py",
+        "store/migrations/versions/0001_initial_schema.py",
     }
 
 

@@ -12,7 +12,7 @@ import tempfile
 from pathlib import Path
 from typing import Any
 
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.web.api import schemas
 from dravo.web.app import api_document, create_app
 
@@ -98,9 +98,9 @@ def formatted(text: str) -> str:
 def main() -> int:
     """Write both files, or with --check tell whether they are up to date."""
     with tempfile.TemporaryDirectory() as folder:
-        house = House(Path(folder))
-        document = api_document(create_app(house, "http://127.0.0.1:8420"))
-        house.close()
+        ctx = AppContext(Path(folder))
+        document = api_document(create_app(ctx, "http://127.0.0.1:8420"))
+        ctx.close()
     schemas = document["components"]["schemas"]
     wanted = {
         name: schema

@@ -55,14 +55,14 @@ def take_all(browser: Browser, known: dict[str, Any], ready: Path) -> None:
         review = dravo.reviews.list().page().items[0]["id"]
         group = dravo.groups.list(words="Open day team").page().items[0]["id"]
     pages = {
-        "overview": "/", "activity": "/activity", "source": "/sources/staff", "people": "/people", "person": f"/people/{person}",
+        "overview": "/", "activity": "/activity", "source": "/sources/staff", "users": "/users", "user": f"/users/{person}",
         "access": "/access", "review": f"/reviews/{review}?application=plant-records", "group": f"/groups/{group}",
         "application-mapping": "/applications/glasshouse-controls/mapping",
         "source-runs": "/sources/estates/runs",
         "source-sign-in": "/sources/contractors", "source-trace": "/sources/contractors/trials",
         "application-settings": "/applications/glasshouse-controls/settings",
         "source-requests": "/sources/staff/requests", "application-drift": "/applications/plant-records/drift",
-        "deliveries": "/deliveries", "delivery": f"/deliveries/{failed}",
+        "tasks": "/provisioning/tasks", "task": f"/provisioning/tasks/{failed}",
     }  # fmt: skip
     page = browser.new_context(viewport=SIZE, color_scheme="light", base_url=known["url"]).new_page()
     page.goto("/")
@@ -85,7 +85,7 @@ def take_all(browser: Browser, known: dict[str, Any], ready: Path) -> None:
     person_page.goto("/sso/contractors/start")
     person_page.get_by_role("button", name="Odalys Brandt").click()
     person_page.get_by_role("heading", name="Your applications").wait_for()
-    shoot(person_page, "yours")
+    shoot(person_page, "your-applications")
     page = page.context.browser.new_context(viewport=SIZE).new_page()  # type: ignore[union-attr]
     for name, commands in COMMANDS.items():
         page.set_content(terminal(commands, ready))

@@ -11,15 +11,15 @@ from multiprocessing import connection
 from pathlib import Path
 
 from dravo.logs import configure
-from dravo.services.context import House
+from dravo.services.context import AppContext
 
 
-def begin(name: str, folder: Path) -> House:
+def begin(name: str, folder: Path) -> AppContext:
     """Begin as the process of a name on a data folder, and return the house that is there."""
     configure(name)
     end_with_parent()
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    return House(folder)
+    return AppContext(folder)
 
 
 def end_with_parent() -> None:

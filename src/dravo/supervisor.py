@@ -30,7 +30,7 @@ from dravo.core.errors import DravoError, InvalidInput
 from dravo.logs import configure
 from dravo.protocols import addresses
 from dravo.services import data_folder
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.heartbeats import LOST_SECONDS, Heartbeats
 from dravo.store.database import FILE_NAME, Database
 
@@ -228,7 +228,7 @@ class Service:
                 worker = importlib.import_module("dravo.worker.process")
                 worker.main(self.folder, self.heartbeats)
         except DravoError as wrong:
-            log.error("process cannot go on", reason=wrong.message, hint=wrong.mend)
+            log.error("process cannot go on", reason=wrong.message, hint=wrong.hint)
             sys.exit(1)
 
     def _write_pids(self) -> None:
@@ -339,7 +339,7 @@ def serve(folder: Path, host: str, port: int, public_url: str | None = None, pro
     with folder_lock(folder):
         load()
         # Brings the folder to the present schema, and tells what is wrong with it before anything is started.
-        House(folder).close()
+        AppContext(folder).close()
         service = Service(folder, host, port, public_url, proxy=proxy, allow_loopback=allow_loopback)
         service.listen()
         signal.signal(signal.SIGTERM, lambda *_: service.stop_soon())

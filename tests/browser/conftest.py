@@ -121,7 +121,14 @@ def choose(field: Locator, option: str) -> None:
     for _ in range(5):
         with contextlib.suppress(AssertionError, TimeoutError):
             field.click()
-            field.page.get_by_role("option", name=option, exact=True).click(timeout=3_000)
+            offered = field.page.get_by_role("option", name=option, exact=True)
+            # Of a long list only the options in sight exist.
+            for _ in range(100):
+                if offered.count():
+                    break
+                field.page.mouse.wheel(0, 200)
+                field.page.wait_for_timeout(20)
+            offered.click(timeout=3_000)
             expect(field).to_contain_text(option, timeout=2_000)
             return
         field.page.keyboard.press("Escape")

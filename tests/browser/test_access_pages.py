@@ -233,7 +233,7 @@ def test_the_matrix_is_filtered_looked_at_yesterday_and_exported(open_page: Call
     moved = page.get_by_role("row").filter(has_text=f"Ada {source}")
     expect(moved).to_contain_text("joined")
     expect(moved).to_contain_text("Curator: assignment to the person")
-    page.goto("/access/expected")
+    page.goto("/access/simulate")
     page.get_by_role("combobox", name="A person of the source").fill(source)
     page.get_by_role("option", name=source).click()
     expect(page.get_by_text("No group, rule or policy would give them a role.")).to_be_visible()

@@ -137,24 +137,24 @@ STATES: dict[str, dict[str, State]] = {
         "priority": State("/sources/volunteers/answers", opens("Change whose word counts")),
         "conflicts": State("/sources/estates/conflicts"),
         "a conflict": State("/sources/estates/conflicts", opens("Somebody new")),
-        "connection": State("/sources/volunteers/reading"),
+        "connection": State("/sources/volunteers/import"),
         "SAML": State("/sources/contractors"),
         "traces": State("/sources/contractors/trials", open_row),
         "policy of a sign-in": State("/sources/contractors/claims"),
         "emailed code": State("/sources/volunteers/sign-in"),
     },
     "users": {
-        "users": State("/people"),
-        "no user fits": State("/people?q=nobody-of-that-name"),
-        "a user": State("/people/{user}"),
-        "an inactive user": State("/people/{inactive}"),
-        "a leaver": State("/people/{leaver}"),
-        "a local user": State("/people/{local}"),
-        "why not": State("/people/{leaver}", why_not),
-        "a record of somebody else": State("/people/{user}", opens("It is somebody else")),
-        "new user": State("/people", opens("Add a person", then=submitted("Add them", "A person needs a user name."))),
-        "change a local user": State("/people/{local}", opens("Change", exact=True)),
-        "mark a local user as left": State("/people/{local}", opens("They have left")),
+        "users": State("/users"),
+        "no user fits": State("/users?q=nobody-of-that-name"),
+        "a user": State("/users/{user}"),
+        "an inactive user": State("/users/{inactive}"),
+        "a leaver": State("/users/{leaver}"),
+        "a local user": State("/users/{local}"),
+        "why not": State("/users/{leaver}", why_not),
+        "a record of somebody else": State("/users/{user}", opens("It is somebody else")),
+        "new user": State("/users", opens("Add a person", then=submitted("Add them", "A person needs a user name."))),
+        "change a local user": State("/users/{local}", opens("Change", exact=True)),
+        "mark a local user as left": State("/users/{local}", opens("They have left")),
         "groups": State("/groups"),
         "groups without a role": State("/groups?mapped=no"),
         "a local group": State("/groups/{group}"),
@@ -169,7 +169,7 @@ STATES: dict[str, dict[str, State]] = {
         "list": State("/access/list"),
         "compare two days": State("/access/changes?since=2020-01-01"),
         "compare two users": State("/access/people?one={user}&two={inactive}"),
-        "simulate": State("/access/expected?source=staff"),
+        "simulate": State("/access/simulate?source=staff"),
         "reviews": State("/access/reviews"),
         "new review": State("/access/reviews", opens("Begin a review", then=submitted("Begin it", "A label has between"))),
         "a review": State("/reviews/{review}?application=plant-records"),
@@ -183,9 +183,9 @@ STATES: dict[str, dict[str, State]] = {
         "accounts": State("/applications/plant-records/accounts"),
         "provisioned groups": State("/applications/glasshouse-controls/groups"),
         "no provisioned group": State("/applications/plant-records/groups"),
-        "tasks": State("/applications/ticket-desk/deliveries"),
+        "tasks": State("/applications/ticket-desk/provisioning/tasks"),
         "drift": State("/applications/plant-records/drift"),
-        "repair": State("/applications/plant-records/drift", opens("Mend", exact=True)),
+        "repair": State("/applications/plant-records/drift", opens("Hint", exact=True)),
         "a user from an account": State("/applications/plant-records/drift", opens("Make a user")),
         "settings of an application": State("/applications/glasshouse-controls/settings", expression_result),
         "seats of a plan": State("/applications/glasshouse-controls/settings", opens("Change seats of")),
@@ -223,9 +223,9 @@ STATES: dict[str, dict[str, State]] = {
         "groups of a pattern": State("/applications/glasshouse-controls/mapping", opens(" fit")),
     },
     "provisioning": {
-        "tasks": State("/deliveries"),
-        "failed tasks": State("/deliveries?state=failed"),
-        "a failed task": State("/deliveries/{failed}"),
+        "tasks": State("/provisioning/tasks"),
+        "failed tasks": State("/provisioning/tasks?state=failed"),
+        "a failed task": State("/provisioning/tasks/{failed}"),
     },
 }
 
@@ -349,7 +349,7 @@ def test_what_users_see_is_accessible_and_fits(browser: Browser, demo: RunningDe
     wrong["your applications"] = violations(page, narrow=True)
     page.goto("/sso/contractors/start?trial=unknown")
     wrong["refused"] = violations(page, narrow=True)
-    page.goto("/yours")
+    page.goto("/your-applications")
     page.get_by_role("button", name="Sign out").click()
     page.get_by_role("heading", name="You are signed out").wait_for()
     wrong["signed out"] = violations(page, narrow=True)

@@ -17,7 +17,7 @@ def test_somebody_is_entered_put_into_a_local_group_changed_and_leaves(open_page
     running.application(desk)
     running.provider(fresh("source")).person(f"{name}-ada", displayName=f"Ada {name}", emails=[{"value": f"{name}@fernhollow.example"}])
     page = open_page(signed_in=True)
-    page.goto("/people")
+    page.goto("/users")
     page.get_by_role("button", name="Add a person").click()
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("Given name").fill("Ida")

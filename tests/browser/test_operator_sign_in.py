@@ -83,7 +83,7 @@ def test_by_a_code_that_is_mailed(open_page: Callable[..., Page], running: Runni
         expect(person.get_by_text("Maribel Quay, signed in by")).to_be_visible()
 
         # Whoever looks after them sees that they are signed in, and ends it.
-        page.goto(f"/people/{dravo.people.get(new)['id']}")
+        page.goto(f"/users/{dravo.people.get(new)['id']}")
         way = page.get_by_role("region", name="When they sign in").get_by_role("row").filter(has_text=f"{key.capitalize()} directory")
         expect(way).to_contain_text("opens")
         expect(way).to_contain_text("They are bound to it since")
@@ -100,7 +100,7 @@ def test_an_operator_comes_in_by_a_source(open_page: Callable[..., Page], runnin
     key, who, name = fresh("staff-id"), fresh("honor.blackthorn"), fresh("honor")
     provider.person(who, "Honor", "Blackthorn", ["Directors"])
     with running.dravo as dravo:
-        password = str(dravo.operators.add(name, "chief")["password"])
+        password = str(dravo.operators.add(name, "super_administrator")["password"])
         dravo.sources.add(key, "Staff identities")
         dravo.sign_ins.change(key, protocol="saml", settings={"metadata_address": f"{provider.url}/metadata"})
     page = open_page(beside=provider.url)
@@ -158,16 +158,16 @@ def test_an_operator_comes_in_by_a_source(open_page: Callable[..., Page], runnin
 def test_a_second_factor_that_everybody_has_comes_before_anything_else(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
     name = fresh("dilys.prosser")
     with running.dravo as dravo:
-        password = str(dravo.operators.add(name, "help desk")["password"])
+        password = str(dravo.operators.add(name, "help_desk")["password"])
         running.change_setting("second_factor", 1)
         try:
             page = open_page()
-            page.goto("/people")
+            page.goto("/users")
             page.get_by_label("Name").fill(name)
             page.get_by_label("Password").fill(password)
             page.get_by_role("button", name="Sign in", exact=True).click()
             page.get_by_role("heading", name="Set up your second factor").wait_for()
-            page.goto("/people")
+            page.goto("/users")
             page.get_by_role("heading", name="Set up your second factor").wait_for()
             page.get_by_role("button", name="Set one up").click()
             expect(page.get_by_role("img", name="QR code")).to_be_visible()
@@ -212,7 +212,7 @@ def test_a_group_that_only_a_trial_has_shown_is_mapped_ahead(
 def test_an_operator_changes_their_own_password(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
     name, wanted = fresh("dilys.prosser"), "herbarium-cupboard-nine"
     with running.dravo as dravo:
-        password = str(dravo.operators.add(name, "help desk")["password"])
+        password = str(dravo.operators.add(name, "help_desk")["password"])
     page = open_page()
 
     def enter(secret: str) -> None:

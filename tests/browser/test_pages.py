@@ -21,9 +21,9 @@ def test_a_long_list_is_paged_and_its_filters_stay_in_the_address(open_page: Cal
     people = [provider.person(f"{mark}.{number:03}", displayName=f"{mark} {number:03}") for number in range(60)]
     provider.set_active(people[7], False)
     page = open_page(signed_in=True)
-    page.goto("/people")
+    page.goto("/users")
     page.get_by_role("textbox", name="Name, user name or e-mail").fill(mark)
-    page.wait_for_url(f"**/people?q={mark}")
+    page.wait_for_url(f"**/users?q={mark}")
     expect(page.get_by_text("1 to 50 of 60")).to_be_visible()
     page.get_by_role("button", name="Next").click()
     expect(page.get_by_text("51 to 60 of 60")).to_be_visible()
@@ -31,7 +31,7 @@ def test_a_long_list_is_paged_and_its_filters_stay_in_the_address(open_page: Cal
     expect(page.get_by_role("button", name="Next")).to_be_disabled()
     page.get_by_role("button", name="Previous").click()
     expect(page.get_by_role("link", name=f"{mark} 000")).to_be_visible()
-    page.goto(f"/people?q={mark}&state=inactive")
+    page.goto(f"/users?q={mark}&state=inactive")
     expect(page.get_by_role("row")).to_have_count(2)
     expect(page.get_by_role("link", name=f"{mark} 007")).to_be_visible()
     page.get_by_role("textbox", name="Name, user name or e-mail").fill(f"{mark} nobody")
@@ -48,7 +48,7 @@ def test_why_not_is_answered_where_the_doubt_arises(open_page: Callable[..., Pag
         dravo.assignments.add(records, "viewer", group=group)
         user = dravo.people.get(name)["id"]
     page = open_page(signed_in=True)
-    page.goto(f"/people/{user}")
+    page.goto(f"/users/{user}")
     expect(page.get_by_text("No access to anything")).to_be_visible()
     page.locator(".v-select").filter(has_text="Why not").click()
     page.get_by_role("option", name=records.replace("-", " ").title()).click()
@@ -76,7 +76,7 @@ def test_a_failed_delivery_is_read_mended_and_sent_again(open_page: Callable[...
     page.goto("/")
     needs = page.get_by_role("region", name="What needs a person now")
     expect(needs).to_contain_text("Seats are used up")
-    page.goto(f"/deliveries?application={records}&state=failed")
+    page.goto(f"/provisioning/tasks?application={records}&state=failed")
     page.get_by_role("link", name=f"Una {name}").click()
     expect(page.get_by_role("region", name="What the application said")).to_contain_text("Seats are used up")
     app.faults(refuse=False)
@@ -130,11 +130,11 @@ def test_a_setting_that_cannot_be_is_refused_and_what_was_typed_stays(open_page:
     page.goto("/applications")
     page.get_by_role("button", name="Add an application").click()
     dialog = page.get_by_role("dialog")
-    dialog.get_by_label("Name for people").fill("Twice")
+    dialog.get_by_label("Label").fill("Twice")
     dialog.get_by_role("textbox", name="Key").fill(records)
     dialog.get_by_role("button", name="Add the application").click()
     expect(dialog.get_by_role("alert").filter(has_text="already")).to_be_visible()
-    expect(dialog.get_by_label("Name for people")).to_have_value("Twice")
+    expect(dialog.get_by_label("Label")).to_have_value("Twice")
     page.keyboard.press("Escape")
     expect(dialog).to_be_hidden()
 
@@ -191,7 +191,7 @@ def test_tokens_and_operators_are_made_shown_once_and_shut_out(open_page: Callab
     other.get_by_role("heading", name="Settings", level=1).wait_for()
     expect(other.get_by_role("tab", name="Operators")).to_have_count(0)
     page.get_by_role("row").filter(has_text=operator).get_by_role("button", name="Shut out").click()
-    other.goto("/people")
+    other.goto("/users")
     other.get_by_role("button", name="Sign in").wait_for()
     page.get_by_role("link", name="Activity").click()
     expect(page.get_by_role("row").filter(has_text="disabled operator").first).to_contain_text(operator)
@@ -211,7 +211,7 @@ def test_light_and_dark_are_chosen_and_kept(open_page: Callable[..., Page], runn
     page.get_by_role("button", name="Operator edmund.sallow").click()
     page.get_by_text("Sign out").click()
     page.get_by_role("button", name="Sign in").wait_for()
-    page.goto("/people")
+    page.goto("/users")
     page.get_by_role("button", name="Sign in").wait_for()
 
 
@@ -231,7 +231,7 @@ def test_everything_is_reached_by_keyboard(open_page: Callable[..., Page], runni
         page.keyboard.press("Tab")
         reached.append(page.evaluate("document.activeElement.getAttribute('aria-label') || document.activeElement.textContent.trim()"))
     assert reached[0] == "Skip to the page"
-    for name in ("Sources", "People", "Access", "Applications", "Deliveries", "Activity", "Settings"):
+    for name in ("Sources", "Users", "Access", "Applications", "Provisioning", "Activity", "Settings"):
         assert any(each.startswith(name) for each in reached), (name, reached)
 
 
@@ -241,8 +241,8 @@ def test_anybody_and_anything_is_found_from_anywhere(open_page: Callable[..., Pa
     provider.group(f"Night watch {name}")
     running.application(f"records-{name}")
     page = open_page(signed_in=True)
-    page.goto("/deliveries")
-    page.get_by_role("heading", name="Deliveries", level=1).wait_for()
+    page.goto("/provisioning/tasks")
+    page.get_by_role("heading", name="Provisioning", level=1).wait_for()
     page.keyboard.press("/")
     dialog = page.get_by_role("dialog")
     field = dialog.get_by_role("textbox")
@@ -259,7 +259,7 @@ def test_anybody_and_anything_is_found_from_anywhere(open_page: Callable[..., Pa
     page.keyboard.press("Enter")
     expect(page.get_by_role("heading", level=1)).to_have_text(f"Una {name}")
     expect(dialog).to_be_hidden()
-    page.goto("/people")
+    page.goto("/users")
     words = page.get_by_role("textbox", name="Name, user name or e-mail")
     words.press("/")
     expect(words).to_have_value("/")
@@ -272,15 +272,15 @@ def test_on_a_narrow_screen_the_band_is_a_list(open_page: Callable[..., Page], r
     band = page.get_by_role("navigation", name="Stages")
     expect(band).to_be_hidden()
     page.get_by_role("button", name="Stages").click()
-    band.get_by_role("link", name="Deliveries").click()
-    page.get_by_role("heading", name="Deliveries", level=1).wait_for()
+    band.get_by_role("link", name="Provisioning").click()
+    page.get_by_role("heading", name="Provisioning", level=1).wait_for()
     expect(band).to_be_hidden()
 
 
 def test_an_operator_sets_up_a_second_factor_and_signs_in_by_it(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
     name = fresh("honor.blackthorn")
     with running.dravo as dravo:
-        password = dravo.operators.add(name, "help desk")["password"]
+        password = dravo.operators.add(name, "help_desk")["password"]
     page = open_page()
 
     def enter(code: str | None = None) -> None:

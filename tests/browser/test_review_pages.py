@@ -136,15 +136,15 @@ def test_two_people_are_compared_and_groups_stand_against_applications(open_page
 def test_what_is_set_for_the_whole_house_is_kept_or_refused_with_the_mend(open_page: Callable[..., Page], running: Running) -> None:
     page = open_page(signed_in=True)
     page.goto("/settings/house")
-    house = page.get_by_role("form", name="For the whole house")
-    zone = house.get_by_label("time zone", exact=False)
+    ctx = page.get_by_role("form", name="For the whole house")
+    zone = ctx.get_by_label("time zone", exact=False)
     before = zone.input_value()
     zone.fill("Fernhollow")
-    house.get_by_role("button").last.click()
+    ctx.get_by_role("button").last.click()
     expect(page.get_by_text("There is no time zone 'Fernhollow'.")).to_be_visible()
     check_accessible(page)
     zone.fill("Asia/Tokyo")
-    house.get_by_role("button").last.click()
+    ctx.get_by_role("button").last.click()
     with running.dravo as dravo:
         kept = eventually(lambda: {each["name"]: each["value"] for each in dravo.settings()}["time_zone"], lambda value: value == "Asia/Tokyo")
         assert kept == "Asia/Tokyo"

@@ -1,4 +1,4 @@
-"""Signing in set up from nothing in the console, tried, mended, put in force, and used by somebody."""
+"""Signing in set up from nothing in the console, tried, repaired, put in force, and used by somebody."""
 
 from __future__ import annotations
 
@@ -49,8 +49,8 @@ def test_from_nothing_to_somebody_who_uses_their_application(
     page.goto("/sources")
     page.get_by_role("button", name="Add a source").click()
     dialog = page.get_by_role("dialog")
-    dialog.get_by_label("They come by themselves").check()
-    dialog.get_by_label("Name for people").fill(label)
+    dialog.get_by_label("Sign-in: users sign in").check()
+    dialog.get_by_label("Label").fill(label)
     dialog.get_by_role("button", name="Add the source").click()
     page.get_by_role("button", name="By SAML 2.0").click()
     expect(page.get_by_text("Missing yet: the provider's entity id")).to_be_visible()
@@ -66,7 +66,7 @@ def test_from_nothing_to_somebody_who_uses_their_application(
     expect(page.get_by_role("dialog")).to_contain_text("Nobody has tried it yet")
     page.get_by_role("dialog").get_by_role("button", name="Not now").click()
 
-    # A trial that fails, with its mend; and one that works.
+    # A trial that fails, with its hint; and one that works.
     page.get_by_role("tab", name="Trials and traces").click()
 
     provider.faults(clock_apart=900)
@@ -152,7 +152,7 @@ def test_from_nothing_to_somebody_who_uses_their_application(
 
     # Whoever may not in is told so in plain words, and whom to ask.
     with running.dravo as dravo:
-        dravo.sign_ins.change(key, settings={"whom_to_ask": "Ask Edmund Sallow in Estates."})
+        dravo.sign_ins.change(key, settings={"support_contact": "Ask Edmund Sallow in Estates."})
     outside.goto(f"/sso/{key}/start")
     outside.get_by_role("button", name="Odalys Brandt").click()
     expect(outside.get_by_text("You may not come in here.")).to_be_visible()
@@ -166,7 +166,7 @@ def test_from_nothing_to_somebody_who_uses_their_application(
     # They sign out, and are out.
     person.get_by_role("button", name="Sign out").click()
     person.get_by_role("heading", name="You are signed out").wait_for()
-    person.goto("/yours")
+    person.goto("/your-applications")
     person.get_by_role("heading", name="You are signed out").wait_for()
     person.get_by_role("link", name="Sign in again").click()
     person.get_by_label("Your e-mail address").fill(f"{who}@rootworks.example")

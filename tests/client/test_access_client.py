@@ -8,7 +8,7 @@ from datetime import UTC, datetime, timedelta
 import httpx
 import pytest
 
-from dravo.client import ApiError, Conflict, Dravo, InvalidRequest, NotAllowed, NotThere
+from dravo.client import ApiError, Conflict, Dravo, InvalidRequest, NotAllowed, NotFound
 from tests.harness import Running, StandIn, eventually
 
 Fresh = Callable[[str], str]
@@ -25,14 +25,14 @@ def test_a_plan_goes_over_with_its_seat_in_the_attribute_of_choice(running: Runn
         running.settled(key)
         seen = app.accounts().get(ada, {}).get("entitlements")
         assert bool(seen) and seen[0]["value"] == "full"
-        looked = dravo.applications.preview_settings(key, plans_as={"way": "attribute", "attribute": "userType"})
+        looked = dravo.applications.preview_settings(key, plan_encoding={"way": "attribute", "attribute": "userType"})
         assert looked["changed"] == 1
-        dravo.applications.change(key, plans_as={"way": "attribute", "attribute": "userType"})
+        dravo.applications.change(key, plan_encoding={"way": "attribute", "attribute": "userType"})
         running.settled(key)
         seen = app.accounts()[ada]
         assert seen.get("userType") == "full" and not seen.get("entitlements")
         with pytest.raises(InvalidRequest, match="do not go over as groups"):
-            dravo.applications.change(key, plans_as={"way": "groups"})
+            dravo.applications.change(key, plan_encoding={"way": "groups"})
         # Without the plan the seat is free, and the account says so no longer.
         dravo.assignments.change(made["id"], plan="")
         running.settled(key)
@@ -76,7 +76,7 @@ def test_an_owner_decides_about_their_own_and_is_told_nothing_of_others(running:
             eventually(lambda key=key: dravo.access(application=key).total() == 1)  # type: ignore[misc]
         review = dravo.reviews.begin(fresh("Review"), "2999-12-31", words=ada)
         theirs = dravo.reviews.begin(fresh("Theirs"), "2999-12-31", application=other)
-        made = dravo.operators.add(fresh("owner"), "application owner", applications=[mine])
+        made = dravo.operators.add(fresh("owner"), "application_owner", applications=[mine])
         foreign = next(iter(dravo.reviews.rows(review["id"], application=other)))["id"]
     http = httpx.Client(base_url=running.url, trust_env=False)
     signed_in = http.post("/api/v1/session", json={"name": made["name"], "password": made["password"]}).json()
@@ -85,14 +85,14 @@ def test_an_owner_decides_about_their_own_and_is_told_nothing_of_others(running:
     with Dravo(running.url, token) as owner:
         shown = owner.reviews.get(review["id"])
         assert [each["application"]["key"] for each in shown["applications"]] == [mine] and shown["rows"] == 1
-        with pytest.raises(NotThere):
+        with pytest.raises(NotFound):
             owner.reviews.get(theirs["id"])
         assert theirs["id"] not in {each["id"] for each in owner.reviews.list()}
         with pytest.raises(NotAllowed):
             list(owner.reviews.rows(review["id"], application=other))
         with pytest.raises(NotAllowed):
             list(owner.reviews.rows(review["id"]))
-        with pytest.raises(NotThere, match="Not all of these rows"):
+        with pytest.raises(NotFound, match="Not all of these rows"):
             owner.reviews.decide(review["id"], mine, [foreign], "taken away")
         for call in (
             lambda: owner.reviews.begin("Mine", "2999-12-31"), lambda: owner.reviews.close(review["id"]),
@@ -133,7 +133,7 @@ def test_local_people_and_groups_by_the_client(running: Running, fresh: Fresh) -
         assert dravo.groups.rename(group["id"], f"{label} two")["name"] == f"{label} two"
         assert dravo.groups.preview_removal(group["id"])["lost"] == 0
         dravo.groups.remove(group["id"])
-        with pytest.raises(NotThere):
+        with pytest.raises(NotFound):
             dravo.groups.get(group["id"])
 
 

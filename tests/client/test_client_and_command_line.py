@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from dravo.client import ApiError, Conflict, Dravo, InvalidRequest, NotAllowed, NotThere, ServiceUnreachable, SignInNeeded
+from dravo.client import ApiError, AuthenticationRequired, Conflict, Dravo, InvalidRequest, NotAllowed, NotFound, ServiceUnreachable
 from dravo.demo.runner import free_port
 from tests.command_line import dravo
 from tests.harness import Running, StandIn, eventually
@@ -34,10 +34,10 @@ def test_each_way_to_fail_has_its_class(running: Running, fresh: Fresh) -> None:
         dravo.sources.add(source, "Staff")
         reading = dravo.tokens.add("Reader", "read")["token"]
         for failing, kind in (
-            (lambda: dravo.people.get("nobody-there"), NotThere),
+            (lambda: dravo.people.get("nobody-there"), NotFound),
             (lambda: dravo.sources.add(source, "Twice"), Conflict),
             (lambda: dravo.sources.add("Bad Key", "x"), InvalidRequest),
-            (lambda: Dravo(running.url, "wrong").overview(), SignInNeeded),
+            (lambda: Dravo(running.url, "wrong").overview(), AuthenticationRequired),
             (lambda: Dravo(running.url, reading).sources.add("x", "x"), NotAllowed),
             (lambda: Dravo(f"http://127.0.0.1:{free_port()}", "x").overview(), ServiceUnreachable),
         ):
@@ -45,7 +45,7 @@ def test_each_way_to_fail_has_its_class(running: Running, fresh: Fresh) -> None:
                 failing()
             assert isinstance(told.value, ApiError)
             assert told.value.message
-            assert told.value.mend
+            assert told.value.hint
 
 
 def test_the_whole_walk_on_the_command_line(running: Running, app: StandIn, fresh: Fresh) -> None:
@@ -57,54 +57,54 @@ def test_the_whole_walk_on_the_command_line(running: Running, app: StandIn, fres
         return done.stdout
 
     assert "Next" in ran("source", "add", source, "--label", "Staff directory")
-    token = ran("source", "new-token", source, "--label", "Provider").split("\n\n")[1].strip()
+    token = ran("source", "create-token", source, "--label", "Provider").split("\n\n")[1].strip()
     running.push_tokens[source] = token
     provider = running.provider(source)
     person = provider.person(name, displayName=f"Anselm {name}")
     group = provider.group(f"Botanists {name}", [person])
-    assert "[x] First person created" in ran("source", "sheet", source)
+    assert "[x] First person created" in ran("source", "checklist", source)
     ran("application", "add", records, "--label", "Plant Records", "--owner", "Leocadia")
-    ran("application", "add-role", records, "curator", "--label", "Curator", "--rank", "30")
+    ran("application", "create-role", records, "curator", "--label", "Curator", "--rank", "30")
     assert "kept, encrypted" in ran("application", "connect", records, app.base_url, stdin=f"{app.token}\n")
-    assert "It has 0 accounts." in ran("application", "check", records)
-    switched = ran("application", "set", records, "--switched-on", "yes", "--on-gone", "delete")
-    assert re.search(r"^Switched on +yes$", switched, re.M)
-    preview = ran("assignment", "add", records, "curator", "--source", source, "--group", f"Botanists {name}", "--preview")
+    assert "It has 0 accounts." in ran("application", "test-connection", records)
+    switched = ran("application", "set", records, "--enabled", "yes", "--on-leaving", "delete")
+    assert re.search(r"^Enabled +yes$", switched, re.M)
+    preview = ran("assignment", "create", records, "curator", "--source", source, "--group", f"Botanists {name}", "--preview")
     assert preview.startswith("1 gain, 0 lose")
     assert app.accounts() == {}
-    assert "reaches 1 people" in ran("assignment", "add", records, "curator", "--source", source, "--group", f"Botanists {name}")
+    assert "reaches 1 people" in ran("assignment", "create", records, "curator", "--source", source, "--group", f"Botanists {name}")
     eventually(lambda: app.accounts().get(name))
     running.settled(records)
-    why = ran("why", name, records)
+    why = ran("access", "why", name, records)
     assert f"Anselm {name} is Curator in Plant Records since" in why
     assert f"Staff directory > Botanists {name} > Curator > account agreed" in why
-    assert name in ran("person", "list", name)
-    assert "Curator" in ran("person", "show", name)
+    assert name in ran("user", "list", name)
+    assert "Curator" in ran("user", "show", name)
     assert name in ran("group", "members", group)
     assert "agreed" in ran("account", "list", "--application", records)
-    assert "Curator" in ran("access", "--application", records)
-    delivery = json.loads(ran("delivery", "list", "--application", records, "--json"))[0]
-    assert "POST /Users -> 201" in ran("delivery", "show", delivery["id"])
-    ran("delivery", "again", delivery["id"])
+    assert "Curator" in ran("access", "list", "--application", records)
+    delivery = json.loads(ran("task", "list", "--application", records, "--json"))[0]
+    assert "POST /Users -> 201" in ran("task", "show", delivery["id"])
+    ran("task", "retry", delivery["id"])
     assignment = json.loads(ran("assignment", "list", "--application", records, "--json"))[0]
-    assert ran("assignment", "remove", assignment["id"], "--preview").startswith("0 gain, 1 lose")
-    assert ran("assignment", "remove", assignment["id"]) == "Taken away.\n"
+    assert ran("assignment", "delete", assignment["id"], "--preview").startswith("0 gain, 1 lose")
+    assert ran("assignment", "delete", assignment["id"]) == "Taken away.\n"
     eventually(lambda: app.accounts()[name], lambda seen: not seen["active"])
-    assert "has no access" in ran("why", name, records)
+    assert "has no access" in ran("access", "why", name, records)
     assert "removed assignment" in ran("audit", "list", "--most", "5")
-    assert "holds" in ran("audit", "verify")
+    assert "is intact" in ran("audit", "verify")
     assert records in ran("application", "list", "--most", "0")
 
 
 @pytest.mark.parametrize(
     ("arguments", "code", "words"),
     [
-        (["why", "nobody-there", "none"], 3, "Nobody has"),
+        (["access", "why", "nobody-there", "none"], 3, "Nobody has"),
         (["source", "add", "Bad Key", "--label", "x"], 2, "cannot be a key"),
-        (["assignment", "add", "none", "viewer"], 2, "--person"),
-        (["assignment", "add", "none", "viewer", "--person", "x"], 3, "no application"),
+        (["assignment", "create", "none", "viewer"], 2, "--person"),
+        (["assignment", "create", "none", "viewer", "--person", "x"], 3, "no application"),
         (["application", "set", "none"], 2, "Nothing to change"),
-        (["person", "list", "--after"], 2, "unrecognized"),
+        (["user", "list", "--after"], 2, "unrecognized"),
         (["person"], 2, ""),
     ],
 )
@@ -116,8 +116,8 @@ def test_a_failure_says_the_mend_and_has_its_exit_code(running: Running, argumen
 
 
 def test_without_token_or_service_it_says_what_to_do(running: Running, tmp_path: Path) -> None:
-    assert dravo(running, "person", "list", token="wrong").returncode == 4
-    away = dravo(running, "--url", f"http://127.0.0.1:{free_port()}", "person", "list")
+    assert dravo(running, "user", "list", token="wrong").returncode == 4
+    away = dravo(running, "--url", f"http://127.0.0.1:{free_port()}", "user", "list")
     assert (away.returncode, "Is it running" in away.stderr) == (5, True)
     file = tmp_path / "connection.json"
     file.write_text(json.dumps({"url": running.url, "api_token": running.api_token}))
@@ -131,13 +131,13 @@ def test_every_command_explains_itself(running: Running) -> None:
     for noun in (
         "source",
         "group",
-        "person",
-        "why",
+        "user",
         "access",
         "account",
+        "hold",
         "application",
         "assignment",
-        "delivery",
+        "task",
         "audit",
         "operator",
         "token",
@@ -145,7 +145,7 @@ def test_every_command_explains_itself(running: Running) -> None:
     ):
         assert noun in top
         assert dravo(running, noun, "--help").returncode == 0
-    assert "examples:" in dravo(running, "assignment", "add", "--help").stdout
+    assert "examples:" in dravo(running, "assignment", "create", "--help").stdout
     assert dravo(running, "--version").stdout.startswith("dravo 0.")
 
 

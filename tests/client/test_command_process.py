@@ -36,7 +36,7 @@ def test_a_reader_that_has_seen_enough_ends_a_command_quietly(running: Running, 
     provider, mark = running.provider(fresh("source")), fresh("pipe")
     for number in range(40):
         provider.person(f"{mark}.{number}", displayName="A name that makes a long line " * 20)
-    process = started(running, "person", "list", mark, "--json")
+    process = started(running, "user", "list", mark, "--json")
     assert process.stdout is not None and process.stderr is not None
     process.stdout.close()
     assert process.stderr.read() == ""

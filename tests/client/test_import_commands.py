@@ -44,27 +44,27 @@ def dravo(alone: Running) -> Dravo:
 def test_a_directory_is_connected_looked_at_and_read_to_the_letter_of_the_guide(dravo: Dravo, alone: Running, crew: Estates, tmp_path: Path) -> None:
     (tmp_path / "ca.pem").write_text(crew.directory.ca)
     assert dravo("source", "add", "estates", "--label", "Estates directory").returncode == 0
-    wrong = dravo("source", "read", "estates", "ldap", "--set", "adress=ldaps://x")
+    wrong = dravo("source", "set-import", "estates", "ldap", "--set", "adress=ldaps://x")
     assert wrong.returncode != 0 and "no setting 'adress'" in wrong.stderr and "address" in wrong.stderr
     settings = [f"--set={name}={value}" for name, value in {**crew.settings, "ca": f"@{tmp_path / 'ca.pem'}"}.items()]
-    shown = dravo("source", "read", "estates", "ldap", *settings, "--secret-file", "-", stdin=directory.READER_PASSWORD + "\n")
+    shown = dravo("source", "set-import", "estates", "ldap", *settings, "--secret-file", "-", stdin=directory.READER_PASSWORD + "\n")
     assert shown.returncode == 0 and directory.READER_PASSWORD not in shown.stdout and "kept" in shown.stdout, shown.stderr
-    check = dravo("source", "check", "estates")
+    check = dravo("source", "check-import", "estates")
     assert check.returncode == 0 and "Signed in as" in check.stdout and "What the answers make" in check.stdout
     refused = dravo("source", "run", "estates")
     assert refused.returncode != 0 and "in preparation" in refused.stderr
-    look = dravo("source", "run", "estates", "--look")
+    look = dravo("source", "run", "estates", "--preview")
     assert look.returncode == 0 and "Nothing was changed" in look.stdout and "400" in look.stdout
-    assert dravo("source", "read", "estates", "--in-force", "--schedule", "30 * * * *").stdout.count("every hour at 30 past") == 1
+    assert dravo("source", "set-import", "estates", "--enabled", "--schedule", "30 * * * *").stdout.count("every hour at 30 past") == 1
     assert dravo("source", "run", "estates").returncode == 0
     crew.change(person_dn(first_of(alone)), title=["Keeper"])
     run = json.loads(dravo("source", "run", "estates", "--whole", "--json").stdout)
     assert {each["name"]: each["number"] for each in run["counts"]}["changed"] == 1
-    assert "title: Seasonal -> Keeper" in dravo("source", "run-lines", "estates", "--kind", "changed").stdout
+    assert "title: Seasonal -> Keeper" in dravo("source", "run-entries", "estates", "--kind", "changed").stdout
     assert "done" in dravo("source", "runs", "estates").stdout
-    tried = dravo("source", "try-answers", "estates", "-", stdin='{"people": "title ne \\"Seasonal\\""}')
+    tried = dravo("source", "preview-policy", "estates", "-", stdin='{"people": "title ne \\"Seasonal\\""}')
     assert "399 leave" in tried.stdout
-    answers = json.loads(dravo("source", "answers", "estates").stdout)
+    answers = json.loads(dravo("source", "policy", "estates").stdout)
     assert answers["match"] == "ask"
     with alone.dravo as client:
         person = client.people.get(first_of(alone))
@@ -72,7 +72,7 @@ def test_a_directory_is_connected_looked_at_and_read_to_the_letter_of_the_guide(
         assert client.sources.preview_word("estates", veto=True)["unchanged"] == 0
         assert client.sources.change_word("estates", precedence=5)["precedence"] == 5
     assert "unchanged 1" in dravo("source", "refresh", "estates", person["user_name"]).stdout
-    refused = dravo("source", "move-record", "estates", person["user_name"], "--to-somebody-new")
+    refused = dravo("source", "link-record", "estates", person["user_name"], "--to-somebody-new")
     assert refused.returncode != 0 and "only record" in refused.stderr
     assert "Nothing waits" in dravo("source", "conflicts", "estates").stdout
     assert "No run is under way" in dravo("source", "stop-run", "estates").stderr
@@ -86,7 +86,7 @@ def first_of(running: Running) -> str:
 def test_killed_in_the_middle_of_a_run_it_goes_on_by_itself_and_nobody_is_two(alone: Running, crew: Estates) -> None:
     with alone.dravo as client:
         client.sources.add("estates", "Estates directory")
-        client.sources.change_reading("estates", kind="ldap", settings=crew.settings, secret=directory.READER_PASSWORD, schedule="", in_force=True)
+        client.sources.change_reading("estates", kind="ldap", settings=crew.settings, secret=directory.READER_PASSWORD, schedule="", enabled=True)
         client.sources.begin_run("estates")
         time.sleep(0.3)
         killed = alone.pid("worker")
@@ -104,7 +104,7 @@ def test_sources_are_read_side_by_side_and_a_run_can_be_stopped(alone: Running, 
         for key in ("one", "other"):
             client.sources.add(key, key.title())
             # Each has the same people; the second one's are in doubt.
-            client.sources.change_reading(key, kind="ldap", settings=crew.settings, secret=directory.READER_PASSWORD, schedule="", in_force=True)
+            client.sources.change_reading(key, kind="ldap", settings=crew.settings, secret=directory.READER_PASSWORD, schedule="", enabled=True)
         runs = {key: client.sources.begin_run(key)["id"] for key in ("one", "other")}
         with pytest.raises(ApiError, match="under way"):
             client.sources.begin_run("one")
@@ -124,15 +124,15 @@ def test_sources_are_read_side_by_side_and_a_run_can_be_stopped(alone: Running, 
 @pytest.mark.parametrize(
     "command",
     [
-        ("source", "read", "estates", "ldap", "--set", "ca=@{file}"),
-        ("source", "read", "estates", "ldap", "--secret-file", "{file}"),
-        ("source", "read", "estates", "csv", "--answers", "{file}"),
+        ("source", "set-import", "estates", "ldap", "--set", "ca=@{file}"),
+        ("source", "set-import", "estates", "ldap", "--secret-file", "{file}"),
+        ("source", "set-import", "estates", "csv", "--answers", "{file}"),
         ("source", "upload", "estates", "{file}"),
         ("source", "add-schema", "estates", "{file}"),
         ("sign-in", "set", "estates", "--protocol", "saml", "--metadata", "{file}"),
         ("sign-in", "set", "estates", "--protocol", "saml", "--certificate", "{file}"),
         ("sign-in", "set", "estates", "--answers", "{file}"),
-        ("mapping", "add-many", "records", "{file}"),
+        ("mapping", "assign", "records", "{file}"),
     ],
 )
 def test_a_file_that_is_not_there_or_is_a_folder_is_told_in_words(dravo: Dravo, tmp_path: Path, command: tuple[str, ...]) -> None:

@@ -38,25 +38,25 @@ def garden(running: Running) -> dict[str, str]:
 @pytest.mark.parametrize(
     ("arguments", "headings", "words"),
     [
-        (["source", "list", "--most", "0"], ["Key", "Label", "Channel", "People", "Groups", "Last activity (UTC)"], "outputs"),
-        (["source", "tokens", "outputs"], ["Id", "Label", "Begins with", "For", "Made (UTC)", "Expires", "Last used", "Revoked"], "dravo_push_"),
-        (["person", "list", "outputs"], ["Name", "User name", "E-mail", "State", "Since (UTC)"], "Ada [bold] Fern"),
-        (["group", "list", "outputs"], ["Group", "Source", "Members", "Gives", "Id there", "Id"], "Outputs group"),
-        (["group", "members", "outputs group"], ["Name", "User name", "State", "Id"], "outputs.ada"),
+        (["source", "list", "--most", "0"], ["Key", "Label", "Connection type", "Users", "Groups", "Last activity (UTC)"], "outputs"),
+        (["source", "tokens", "outputs"], ["ID", "Label", "Begins with", "For", "Made (UTC)", "Expires", "Last used", "Revoked"], "dravo_push_"),
+        (["user", "list", "outputs"], ["Name", "User name", "Email", "State", "Since (UTC)"], "Ada [bold] Fern"),
+        (["group", "list", "outputs"], ["Group", "Source", "Members", "Gives", "ID there", "ID"], "Outputs group"),
+        (["group", "members", "outputs group"], ["Name", "User name", "State", "ID"], "outputs.ada"),
         (["application", "list", "--most", "0"],
-         ["Key", "Label", "State", "People", "Accounts", "Waiting", "Failed", "Drifted", "Answered (UTC)"], "not connected"),
-        (["application", "show", "outputs-records"], ["Key", "Label", "Rank", "People"], "curator"),
+         ["Key", "Label", "State", "Users", "Accounts", "Waiting", "Failed", "Drifted", "Answered (UTC)"], "not connected"),
+        (["application", "show", "outputs-records"], ["Key", "Label", "Rank", "Users"], "curator"),
         (["assignment", "list", "--application", "outputs-records"],
-         ["Application", "For", "Of source", "Role", "Plan", "Reaches", "From (UTC)", "Until", "By", "Id"], "Outputs group"),
-        (["access", "--application", "outputs-records"],
-         ["Person", "Application", "Role", "Since (UTC)", "Because of", "Seat", "Account"], "direct, by edmund.sallow"),
+         ["Application", "For", "Of source", "Role", "Plan", "Reaches", "From (UTC)", "Until", "By", "ID"], "Outputs group"),
+        (["access", "list", "--application", "outputs-records"],
+         ["User", "Application", "Role", "Since (UTC)", "Because of", "Seat", "Account"], "direct, by edmund.sallow"),
         (["account", "list", "--application", "outputs-records"],
-         ["Person", "Application", "Should be", "Roles", "State", "Agreed (UTC)", "Id there"], "curator, viewer"),
-        (["delivery", "list", "--application", "outputs-records"],
-         ["Person", "Application", "To become", "State", "Tries", "Since (UTC)", "What was said", "Id"], "waiting (the application is switched off)"),
+         ["User", "Application", "Target state", "Roles", "State", "Applied (UTC)", "ID there"], "curator, viewer"),
+        (["task", "list", "--application", "outputs-records"],
+         ["User", "Application", "Target state", "State", "Attempts", "Since (UTC)", "Message", "ID"], "waiting (the application is switched off)"),
         (["audit", "list", "--most", "3"], ["Entry", "At (UTC)", "Operator", "Did", "Details"], "edmund.sallow"),
-        (["operator", "list"], ["Name", "Kind", "Of", "Signs in by", "Since (UTC)", "Disabled", "Id"], "chief"),
-        (["token", "list"], ["Id", "Label", "Scope", "Limited to", "Begins with", "Last used (UTC)", "Expires", "Revoked"], "dravo_api_"),
+        (["operator", "list"], ["Name", "Kind", "Of", "Signs in by", "Since (UTC)", "Disabled", "ID"], "super_administrator"),
+        (["token", "list"], ["ID", "Label", "Scope", "Limited to", "Begins with", "Last used (UTC)", "Expires", "Revoked"], "dravo_api_"),
     ],
 )  # fmt: skip
 def test_a_list_is_a_table_with_headings_and_the_same_as_json(
@@ -73,11 +73,11 @@ def test_a_list_is_a_table_with_headings_and_the_same_as_json(
 @pytest.mark.parametrize(
     ("arguments", "words"),
     [
-        (["person", "list", "nobody-of-that-name"], "Nobody fits."),
-        (["group", "list", "nothing-of-that-name"], "No group fits."),
-        (["delivery", "list", "nobody-of-that-name"], "No delivery fits."),
-        (["account", "list", "nobody-of-that-name"], "No account fits."),
-        (["access", "nobody-of-that-name"], "Nobody fits."),
+        (["user", "list", "nobody-of-that-name"], "No user matches."),
+        (["group", "list", "nothing-of-that-name"], "No group matches."),
+        (["task", "list", "nobody-of-that-name"], "No task matches."),
+        (["account", "list", "nobody-of-that-name"], "No account matches."),
+        (["access", "list", "nobody-of-that-name"], "No access matches."),
     ],
 )
 def test_where_there_is_nothing_it_says_so(running: Running, arguments: list[str], words: str) -> None:
@@ -87,24 +87,24 @@ def test_where_there_is_nothing_it_says_so(running: Running, arguments: list[str
 
 
 def test_a_cut_list_says_how_much_there_is(running: Running, garden: dict[str, str]) -> None:
-    done = dravo(running, "person", "list", "outputs", "--most", "1")
+    done = dravo(running, "user", "list", "outputs", "--most", "1")
     assert done.stdout.count("outputs.") >= 1
     assert done.stderr.strip() == "1 of 2; --most 0 prints all."
 
 
 def test_a_person_is_shown_whole(running: Running, garden: dict[str, str]) -> None:
-    shown = dravo(running, "person", "show", "outputs.ada").stdout
+    shown = dravo(running, "user", "show", "outputs.ada").stdout
     for part in ("Attributes", "Groups", "Access", "Accounts", "Keeper", "Outputs directory", "outputs > Outputs group", "direct, by edmund.sallow"):
         assert part in shown
-    inactive = dravo(running, "person", "show", "outputs.bob").stdout
+    inactive = dravo(running, "user", "show", "outputs.bob").stdout
     assert "inactive since" in inactive
     assert "Access" not in inactive
 
 
 def test_why_ends_in_a_chain_for_each_reason(running: Running, garden: dict[str, str]) -> None:
-    chains = [line.strip() for line in dravo(running, "why", "outputs.ada", "outputs-records").stdout.splitlines() if " > " in line]
+    chains = [line.strip() for line in dravo(running, "access", "why", "outputs.ada", "outputs-records").stdout.splitlines() if " > " in line]
     assert set(chains) == {"Outputs directory > Outputs group > Viewer > account waiting", "assigned directly > Curator > account waiting"}
-    answer = json.loads(dravo(running, "why", "outputs.ada", "outputs-records", "--json").stdout)
+    answer = json.loads(dravo(running, "access", "why", "outputs.ada", "outputs-records", "--json").stdout)
     assert answer["has_access"]
     assert len(answer["access"]) == 2
 
@@ -112,25 +112,25 @@ def test_why_ends_in_a_chain_for_each_reason(running: Running, garden: dict[str,
 def test_what_is_made_is_printed_as_json_when_asked(running: Running, fresh: Fresh) -> None:
     key = fresh("source")
     assert json.loads(dravo(running, "source", "add", key, "--label", "Staff", "--json").stdout)["key"] == key
-    made = json.loads(dravo(running, "source", "new-token", key, "--label", "x", "--expires", "2031-01-01T00:00:00Z", "--json").stdout)
+    made = json.loads(dravo(running, "source", "create-token", key, "--label", "x", "--expires", "2031-01-01T00:00:00Z", "--json").stdout)
     assert made["expires_at"] == "2031-01-01T00:00:00.000000Z"
     assert dravo(running, "source", "revoke-token", key, made["id"]).stdout == "Revoked.\n"
-    sheet = json.loads(dravo(running, "source", "sheet", key, "--json").stdout)
+    sheet = json.loads(dravo(running, "source", "checklist", key, "--json").stdout)
     assert sheet["usable_tokens"] == 0
     assert dravo(running, "source", "remove", key).stdout == f"Removed '{key}'.\n"
-    operator = json.loads(dravo(running, "operator", "add", fresh("operator"), "--json").stdout)
+    operator = json.loads(dravo(running, "operator", "create", fresh("operator"), "--json").stdout)
     assert operator["password"]
     assert "shut out" in dravo(running, "operator", "disable", operator["id"]).stdout
-    token = json.loads(dravo(running, "token", "add", "--label", "x", "--json").stdout)
+    token = json.loads(dravo(running, "token", "create", "--label", "x", "--json").stdout)
     assert dravo(running, "token", "revoke", token["id"]).stdout == "Revoked.\n"
-    assert dravo(running, "person", "list", token=token["token"]).returncode == 4
+    assert dravo(running, "user", "list", token=token["token"]).returncode == 4
 
 
 def test_an_application_is_run_from_the_command_line(running: Running, fresh: Fresh) -> None:
     key = fresh("desk")
     dravo(running, "application", "add", key, "--label", "Ticket Desk", "--tracked-only")
     assert "tracked only" in dravo(running, "application", "show", key).stdout
-    made = json.loads(dravo(running, "application", "add-role", key, "cashier", "--label", "Cashier", "--json").stdout)
+    made = json.loads(dravo(running, "application", "create-role", key, "cashier", "--label", "Cashier", "--json").stdout)
     assert [role["key"] for role in made["roles"]] == ["cashier"]
     refused = dravo(running, "application", "connect", key, "https://desk.fernhollow.example/scim/v2", stdin="token\n")
     assert (refused.returncode, "only tracked" in refused.stderr) == (2, True)
@@ -138,9 +138,9 @@ def test_an_application_is_run_from_the_command_line(running: Running, fresh: Fr
     paused = dravo(running, "application", "pause", key, "--json")
     assert json.loads(paused.stdout)["connection"]["paused_at"]
     assert dravo(running, "application", "resume", key).returncode == 0
-    left = json.loads(dravo(running, "application", "remove-role", key, "cashier", "--json").stdout)
+    left = json.loads(dravo(running, "application", "delete-role", key, "cashier", "--json").stdout)
     assert left["roles"] == []
-    wrong = dravo(running, "application", "remove", key, "--confirm", "Desk")
+    wrong = dravo(running, "application", "delete", key, "--confirm", "Desk")
     assert (wrong.returncode, "to confirm" in wrong.stderr) == (2, True)
-    assert dravo(running, "application", "remove", key, "--confirm", "Ticket Desk").returncode == 0
+    assert dravo(running, "application", "delete", key, "--confirm", "Ticket Desk").returncode == 0
     assert dravo(running, "application", "show", key).returncode == 3

@@ -51,7 +51,7 @@ def own_garden(running: Running, app: StandIn, fresh: Callable[[str], str]) -> G
 
 def test_requests_are_listed_with_what_they_led_to_and_shown_whole(garden: Garden) -> None:
     listed = garden.run("source", "requests", "commands")
-    assert columns(listed) == ["At (UTC)", "Request", "Answer", "What it did", "Id"]
+    assert columns(listed) == ["At (UTC)", "Request", "Answer", "What it did", "ID"]
     refused = json.loads(garden.run("source", "requests", "commands", "--outcome", "refused", "--json"))
     assert [each["status"] for each in refused] == [409]
     whole = garden.run("source", "request", "commands", refused[0]["id"])
@@ -74,21 +74,31 @@ def test_schemas_are_added_from_a_file_listed_and_removed(garden: Garden, tmp_pa
 
 
 def test_a_token_is_made_for_a_part_only(garden: Garden) -> None:
-    assert "shown this once" in garden.run("source", "new-token", "commands", "--label", "Reports", "--for", "groups", "--read-only")
+    assert "shown this once" in garden.run("source", "create-token", "commands", "--label", "Reports", "--for", "groups", "--read-only")
     assert "groups, read" in garden.run("source", "tokens", "commands")
 
 
 def test_an_expression_is_tried_and_a_mistake_is_told(garden: Garden) -> None:
-    told = garden.run("application", "try", 'userName then after "." then upper', "--person", "commands.ada")
+    told = garden.run("application", "evaluate", 'userName then after "." then upper', "--person", "commands.ada")
     assert "Ada gets: ADA" in told and "In words: userName, what stands after “.”, in upper case" in told
-    assert "nothing, it is missing" in garden.run("application", "try", "nickName", "--person", "commands.ada")
-    wrong = dravo(garden.running, "application", "try", "userName then")
+    assert "nothing, it is missing" in garden.run("application", "evaluate", "nickName", "--person", "commands.ada")
+    wrong = dravo(garden.running, "application", "evaluate", "userName then")
     assert wrong.returncode == 2 and "character 14" in wrong.stderr
 
 
 def test_settings_are_looked_at_then_made(own_garden: Garden) -> None:
-    change = ("application", "set", own_garden.application, "--attribute", "title=title then upper", "--roles-as", "userType", "--per-second", "200")
-    looked = own_garden.run(*change, "--look")
+    change = (
+        "application",
+        "set",
+        own_garden.application,
+        "--attribute",
+        "title=title then upper",
+        "--role-encoding",
+        "userType",
+        "--rate-limit",
+        "200",
+    )
+    looked = own_garden.run(*change, "--preview")
     assert "2 of 2 accounts would change. Nothing is done." in looked and "title: Guide -> GUIDE" in looked
     assert {each["title"] for each in own_garden.app.accounts().values()} == {"Guide"}
     shown = own_garden.run(*change)
@@ -96,9 +106,9 @@ def test_settings_are_looked_at_then_made(own_garden: Garden) -> None:
     eventually(
         lambda: {(each["title"], each.get("userType")) for each in own_garden.app.accounts().values()}, lambda seen: seen == {("GUIDE", "viewer")}
     )
-    own_garden.run("application", "set", own_garden.application, "--no-expressions", "--roles-as", "roles", "--per-second", "0")
+    own_garden.run("application", "set", own_garden.application, "--no-expressions", "--role-encoding", "roles", "--rate-limit", "0")
     eventually(lambda: {each["title"] for each in own_garden.app.accounts().values()}, lambda seen: seen == {"Guide"})
-    for wrong in (("--attribute", "title"), ("--attribute", "title=titel"), ("--roles-as", "shoeSize"), ("--groups", "nothing")):
+    for wrong in (("--attribute", "title"), ("--attribute", "title=titel"), ("--role-encoding", "shoeSize"), ("--groups", "nothing")):
         done = dravo(own_garden.running, "application", "set", own_garden.application, *wrong)
         assert done.returncode == 2, wrong
     assert dravo(own_garden.running, "application", "set", own_garden.application).returncode == 2
@@ -116,7 +126,7 @@ def test_groups_that_go_over_are_listed(own_garden: Garden) -> None:
 
 
 def test_the_check_with_a_test_person(garden: Garden) -> None:
-    told = garden.run("application", "check", "commands-app", "--with-test-person")
+    told = garden.run("application", "test-connection", "commands-app", "--with-test-person")
     assert [line.split()[1] for line in told.splitlines()] == [
         "Address",
         "Service",
@@ -130,18 +140,18 @@ def test_the_check_with_a_test_person(garden: Garden) -> None:
 
 
 def test_what_failed_is_counted_by_kind_and_tried_again(garden: Garden, fresh: Callable[[str], str]) -> None:
-    assert "Nothing has failed" in garden.run("delivery", "kinds", "--application", "commands-app")
+    assert "No task has failed" in garden.run("task", "errors", "--application", "commands-app")
     garden.app.faults(refuse="Seats are used up.")
     name = fresh("commands.cai")
     person = garden.running.provider("commands").person(name)
     garden.running.provider("commands").add(garden.group, person)
-    eventually(lambda: "refused 400" in garden.run("delivery", "kinds", "--application", "commands-app"))
-    assert "Seats are used up" in garden.run("delivery", "kinds")
+    eventually(lambda: "refused 400" in garden.run("task", "errors", "--application", "commands-app"))
+    assert "Seats are used up" in garden.run("task", "errors")
     garden.app.faults(refuse=False)
-    assert "1 deliveries are tried again" in garden.run("delivery", "again-all", "commands-app", "--kind", "refused 400")
+    assert "1 tasks are retried" in garden.run("task", "retry-all", "commands-app", "--kind", "refused 400")
     eventually(lambda: name in garden.app.accounts())
-    delivery = json.loads(garden.run("delivery", "list", name, "--json"))[0]["id"]
-    assert dravo(garden.running, "delivery", "found", delivery).returncode == 2, "nobody has to say anything here"
+    delivery = json.loads(garden.run("task", "list", name, "--json"))[0]["id"]
+    assert dravo(garden.running, "task", "resolve", delivery).returncode == 2, "nobody has to say anything here"
 
 
 def test_settings_of_the_house_are_listed_and_changed(garden: Garden) -> None:

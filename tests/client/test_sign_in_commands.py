@@ -16,7 +16,7 @@ from dravo.store import tables as t
 from tests import command_line
 from tests.command_line import Completed
 from tests.harness import Browser, Letters, Running, SignInProvider, sign_in_provider
-from tests.service_fixture import open_house
+from tests.service_fixture import open_context
 
 Dravo = Callable[..., Completed]
 
@@ -38,22 +38,22 @@ def test_from_nothing_to_everybody(dravo: Dravo, running: Running, provider: Sig
     dravo("source", "add", key, "--label", key)
     assert "Say first by which protocol" in dravo("sign-in", "show", key).stderr
     assert "Missing yet: the provider's entity id" in dravo("sign-in", "set", key, "--protocol", "saml").stdout
-    assert "Missing yet" in dravo("sign-in", "try", key, who).stderr
+    assert "Missing yet" in dravo("sign-in", "test", key, who).stderr
     metadata = tmp_path / "metadata.xml"
     metadata.write_text(httpx.get(f"{provider.url}/metadata", trust_env=False).text)
-    shown = dravo("sign-in", "set", key, "--metadata", str(metadata), "--whom-to-ask", "Ask in Estates.").stdout
+    shown = dravo("sign-in", "set", key, "--metadata", str(metadata), "--support-contact", "Ask in Estates.").stdout
     assert f"Provider: {provider.url}/entity" in shown
     assert "Missing yet: nothing" in shown
-    assert f"/sso/{key}/saml/acs" in dravo("sign-in", "sheet", key).stdout
-    # What is no metadata is told with the mend, and what was there stays.
+    assert f"/sso/{key}/saml/acs" in dravo("sign-in", "checklist", key).stdout
+    # What is no metadata is told with the hint, and what was there stays.
     metadata.write_text("<html>Sign in</html>")
     refused = dravo("sign-in", "set", key, "--metadata", str(metadata))
     assert refused.returncode != 0
     assert "does not describe an identity provider" in refused.stderr
     assert "Missing yet: nothing" in dravo("sign-in", "show", key).stdout
     # In force only when somebody has come through, or the name is typed.
-    assert "Nobody has come through these settings yet" in dravo("sign-in", "state", key, "everybody").stderr
-    link = dravo("sign-in", "try", key, who).stdout.splitlines()[1]
+    assert "Nobody has come through these settings yet" in dravo("sign-in", "status", key, "everybody").stderr
+    link = dravo("sign-in", "test", key, who).stdout.splitlines()[1]
     provider.faults(clock_apart=900)
     Browser().sign_in(link, who)
     provider.faults()
@@ -65,15 +65,15 @@ def test_from_nothing_to_everybody(dravo: Dravo, running: Running, provider: Sig
     assert told.returncode == 1
     assert "Set both clocks by a time server." in told.stdout
     assert "They are somebody new." in dravo("sign-in", "trace", key, good["id"], "--again").stdout
-    assert "in force for: everybody" in dravo("sign-in", "state", key, "everybody").stdout
+    assert "in force for: everybody" in dravo("sign-in", "status", key, "everybody").stdout
     browser = Browser()
-    assert str(browser.sign_in(f"{running.url}/sso/{key}/start", who).url).endswith("/yours")
-    known = {each["source"]["key"]: each for each in json.loads(dravo("sign-in", "ways", who, "--json").stdout)["ways"]}
+    assert str(browser.sign_in(f"{running.url}/sso/{key}/start", who).url).endswith("/your-applications")
+    known = {each["source"]["key"]: each for each in json.loads(dravo("sign-in", "options", who, "--json").stdout)["ways"]}
     assert known[key]["opens"] and known[key]["bound_at"]
-    told = dravo("sign-in", "ways", who).stdout
+    told = dravo("sign-in", "options", who).stdout
     assert "opens     SAML 2.0, bound to it since" in told and "Inside they would see: no application yet." in told
-    assert dravo("sign-in", "end", who).stdout == "Every visit is ended.\n"
-    assert browser.http.get(f"{running.url}/api/v1/yours").status_code == 401
+    assert dravo("sign-in", "end-sessions", who).stdout == "Every visit is ended.\n"
+    assert browser.http.get(f"{running.url}/api/v1/me/applications").status_code == 401
 
 
 def test_codes_by_mail_are_set_up_by_commands(dravo: Dravo, running: Running, letters: Letters, fresh: Callable[[str], str], tmp_path: Path) -> None:
@@ -92,15 +92,15 @@ def test_codes_by_mail_are_set_up_by_commands(dravo: Dravo, running: Running, le
     assert "550 No such person here" in dravo("mail", "test", "una@fernhollow.example").stderr
     letters.faults()
     assert "--protocol saml|oidc|mail" in dravo("source", "add", key, "--label", key).stdout
-    assert "Missing yet: the domains" in dravo("sign-in", "set", key, "--protocol", "mail", "--registers-into", "Asked to help").stdout
-    answers = json.loads(dravo("sign-in", "answers", key).stdout)
+    assert "Missing yet: the domains" in dravo("sign-in", "set", key, "--protocol", "mail", "--registration-group", "Asked to help").stdout
+    answers = json.loads(dravo("sign-in", "policy", key).stdout)
     assert (answers["match"], answers["makes"]) == ("e-mail", False)
     file = tmp_path / "answers.json"
     file.write_text(json.dumps({**answers, "domains": [domain], "makes": True}))
     shown = dravo("sign-in", "set", key, "--answers", str(file)).stdout
     assert "a code by mail, in force for: off" in shown and "Missing yet: nothing" in shown and "First code asked for" in shown
-    assert "Please tell the people:" in dravo("sign-in", "sheet", key).stdout
-    assert "in force for: everybody" in dravo("sign-in", "state", key, "everybody", "--confirm", key).stdout
+    assert "Please tell the people:" in dravo("sign-in", "checklist", key).stdout
+    assert "in force for: everybody" in dravo("sign-in", "status", key, "everybody", "--confirm", key).stdout
     refused = dravo("sign-in", "set", key, "--serves", "operators")
     assert refused.returncode != 0 and "lets in people only" in refused.stderr
 
@@ -108,23 +108,23 @@ def test_codes_by_mail_are_set_up_by_commands(dravo: Dravo, running: Running, le
 def test_operators_and_groups_ahead_by_commands(dravo: Dravo, running: Running, provider: SignInProvider, fresh: Callable[[str], str]) -> None:
     key, who, group, name = fresh("partners"), fresh("juno.marlow"), fresh("Glazing works"), fresh("honor")
     # The operator of the service that is shared may have recovery codes from another test.
-    house = open_house(running.folder)
-    with house.database.writing() as connection:
+    ctx = open_context(running.folder)
+    with ctx.database.writing() as connection:
         connection.execute(delete(t.operator_recovery))
-    house.close()
+    ctx.close()
     provider.person(who, "Juno", "Marlow", [group])
     dravo("source", "add", key, "--label", key)
     shown = dravo("sign-in", "set", key, "--protocol", "saml", "--metadata-address", f"{provider.url}/metadata", "--serves", "both").stdout
     assert "lets in: people and operators" in shown
     assert re.search(f"You can link yourself, in the console, to: .*{key}", dravo("operator", "links").stdout, re.DOTALL)
-    assert "Your own way in is not proved" in dravo("sign-in", "state", key, "everybody", "--confirm", key).stderr
-    Browser().sign_in(dravo("sign-in", "try", key, who).stdout.splitlines()[1], who)
+    assert "Your own way in is not proved" in dravo("sign-in", "status", key, "everybody", "--confirm", key).stderr
+    Browser().sign_in(dravo("sign-in", "test", key, who).stdout.splitlines()[1], who)
     assert group in dravo("sign-in", "groups", group).stdout
     assert "holds nobody yet" in dravo("sign-in", "add-group", key, group).stdout
     assert dravo("sign-in", "groups", group).stdout == "No sign-in claimed a group that is not here.\n"
     assert "already" in dravo("sign-in", "add-group", key, group).stderr
-    operator = json.loads(dravo("operator", "add", name, "--kind", "auditor", "--json").stdout)
-    told = dravo("operator", "new-password", operator["id"]).stdout
+    operator = json.loads(dravo("operator", "create", name, "--kind", "auditor", "--json").stdout)
+    told = dravo("operator", "reset-password", operator["id"]).stdout
     assert told.startswith(f"New password of {name}, shown this once: ")
     password = told.rpartition(" ")[2].strip()
     entered = httpx.post(f"{running.url}/api/v1/session", json={"name": name, "password": password}, trust_env=False)

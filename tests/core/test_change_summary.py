@@ -10,7 +10,7 @@ from dravo.core.access.evaluation import Assignment
 from dravo.core.change_summary import MOST_SHOWN, changed_attributes, effects
 from dravo.core.identity.records import PersonRecord
 from dravo.core.instants import Instant
-from dravo.core.planning import Application, Catalogue, Outcome, Person, Role, work_out
+from dravo.core.planning import Application, ConfigSnapshot, Role, UserPlan, UserSnapshot, plan_user
 from dravo.core.provisioning.accounts import Settings
 
 NOW = Instant("2031-04-02T09:15:00.000000Z")
@@ -18,19 +18,21 @@ ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
 
 
 @pytest.fixture
-def catalogue() -> Catalogue:
+def catalogue() -> ConfigSnapshot:
     """An application whose only role a group gives."""
     application = Application("a", "records", "Plant Records", Settings())
     role = Role("viewer", "Viewer", 1, "r", "a")
-    return Catalogue(1, {"a": application}, {"r": role}, {"g": (Assignment("x", "a", "r", group_id="g"),)}, {}, {}, {})
+    return ConfigSnapshot(1, {"a": application}, {"r": role}, {"g": (Assignment("x", "a", "r", group_id="g"),)}, {}, {}, {})
 
 
-def outcome(catalogue: Catalogue, number: int, *groups: str, active: bool = True) -> Outcome:
-    record = PersonRecord(f"rec{number}", "s", "push", {"userName": f"p{number}", "displayName": f"Person {number}", "active": active}, f"u{number}")
-    return work_out(Person(f"u{number}", 1, (record,), groups), catalogue, NOW)
+def outcome(catalogue: ConfigSnapshot, number: int, *groups: str, active: bool = True) -> UserPlan:
+    record = PersonRecord(
+        f"rec{number}", "s", "inbound_scim", {"userName": f"p{number}", "displayName": f"Person {number}", "active": active}, f"u{number}"
+    )
+    return plan_user(UserSnapshot(f"u{number}", 1, (record,), groups), catalogue, NOW)
 
 
-def test_who_gained_what_and_which_accounts_are_due(catalogue: Catalogue) -> None:
+def test_who_gained_what_and_which_accounts_are_due(catalogue: ConfigSnapshot) -> None:
     led_to = effects([outcome(catalogue, 1, "g"), outcome(catalogue, 2)], catalogue)
     assert led_to["more"] == 0
     assert led_to["people"] == [
@@ -38,7 +40,7 @@ def test_who_gained_what_and_which_accounts_are_due(catalogue: Catalogue) -> Non
     ], "who is not touched is not named"
 
 
-def test_of_very_many_the_first_are_named_and_the_others_counted(catalogue: Catalogue) -> None:
+def test_of_very_many_the_first_are_named_and_the_others_counted(catalogue: ConfigSnapshot) -> None:
     led_to = effects([outcome(catalogue, number, "g") for number in range(MOST_SHOWN + 7)], catalogue)
     assert (len(led_to["people"]), led_to["more"]) == (MOST_SHOWN, 7)
 

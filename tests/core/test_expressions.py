@@ -70,7 +70,7 @@ def test_a_mistake_is_told_where_it_is(text: str, position: int, words: str) -> 
         compile_expression(text)
     assert told.value.position == position
     assert words in str(told.value)
-    assert told.value.mend
+    assert told.value.hint
 
 
 def test_it_says_what_it_reads_and_what_it_does() -> None:
@@ -123,7 +123,7 @@ def test_any_text_is_an_expression_or_is_told_what_is_wrong(text: str) -> None:
     try:
         made = compile_expression(text)
     except ExpressionError as wrong:
-        assert 0 <= wrong.position <= len(text) and wrong.message and wrong.mend
+        assert 0 <= wrong.position <= len(text) and wrong.message and wrong.hint
         return
     for person in (ZOE, {}):
         value = made.result(person)

@@ -11,12 +11,23 @@ from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
 
 from dravo.core.access import evaluation as rules
 from dravo.core.access.conditions import read_condition
-from dravo.core.access.evaluation import Assignment, Policy, decide_about, memberships, work_out
+from dravo.core.access.evaluation import Assignment, Policy, compute_access, decide_about, memberships
 from dravo.core.identity.merging import merge
 from dravo.core.identity.records import PersonRecord
 from dravo.core.instants import Instant, later
-from dravo.core.planning import Application, Catalogue, GroupLabel, HeldAccess, HeldAccount, Person, Role, facts_of, with_groups, with_record
-from dravo.core.planning import work_out as plan
+from dravo.core.planning import (
+    Application,
+    ConfigSnapshot,
+    GroupLabel,
+    HeldAccess,
+    HeldAccount,
+    Role,
+    UserSnapshot,
+    facts_of,
+    with_groups,
+    with_record,
+)
+from dravo.core.planning import plan_user as plan
 from dravo.core.provisioning.accounts import Settings
 from tests.scale import sized
 
@@ -25,7 +36,7 @@ ROLES = ("viewer", "curator")
 CONDITIONS = tuple(read_condition(text) for text in ('title eq "a"', 'not (title eq "a")', 'groups.value eq "g1"', 'source eq "staff" and groups pr'))
 APPLICATIONS = {
     "records": Application("records", "records", "Records", Settings()),
-    "desk": Application("desk", "desk", "Desk", Settings(on_gone="delete")),
+    "desk": Application("desk", "desk", "Desk", Settings(on_leaving="delete")),
 }
 
 
@@ -35,15 +46,15 @@ class OnePersonThroughTime(RuleBasedStateMachine):
     def __init__(self) -> None:
         super().__init__()
         self.now = Instant("2031-01-01T00:00:00.000000Z")
-        self.record = PersonRecord("r", "staff", "push", {"userName": "ada"}, "u")
-        self.person = Person("u", 1, (self.record,), known_since=self.now)
+        self.record = PersonRecord("r", "staff", "inbound_scim", {"userName": "ada"}, "u")
+        self.person = UserSnapshot("u", 1, (self.record,), known_since=self.now)
         self.assignments: dict[str, Assignment] = {}
         self.policies: dict[str, Policy] = {}
         self.parents: dict[str, tuple[str, ...]] = {}
         self.next_change: Instant | None = None
 
     @property
-    def catalogue(self) -> Catalogue:
+    def catalogue(self) -> ConfigSnapshot:
         by_group: dict[str, tuple[Assignment, ...]] = {}
         for each in self.assignments.values():
             if each.group_id:
@@ -51,9 +62,9 @@ class OnePersonThroughTime(RuleBasedStateMachine):
         roles = {f"{a}-{r}": Role(r, r.title(), ROLES.index(r), f"{a}-{r}", a) for a in APPLICATIONS for r in ROLES}
         labels = {group: GroupLabel(group, group.upper(), "staff", "Staff") for group in GROUPS}
         general = tuple(each for each in self.assignments.values() if each.user_id is None and each.group_id is None)
-        return Catalogue(1, APPLICATIONS, roles, by_group, self.parents, {"staff": 1}, labels, {}, general, self.policies, {"staff": "staff"})
+        return ConfigSnapshot(1, APPLICATIONS, roles, by_group, self.parents, {"staff": 1}, labels, {}, general, self.policies, {"staff": "staff"})
 
-    def apply(self, person: Person) -> None:
+    def apply(self, person: UserSnapshot) -> None:
         """Take a plan over, as the store would."""
         direct = tuple(each for each in self.assignments.values() if each.user_id)
         outcome = plan(replace(person, direct=direct), self.catalogue, self.now)
@@ -68,8 +79,8 @@ class OnePersonThroughTime(RuleBasedStateMachine):
         accounts = {account.application_id: account for account in person.accounts}
         for account in outcome.accounts:
             before = accounts.get(account.application_id)
-            assert account.due_version == (before.due_version + 1 if before else 1)
-            accounts[account.application_id] = HeldAccount(account.application_id, account.application_id, account.due, account.due_version)
+            assert account.desired_version == (before.desired_version + 1 if before else 1)
+            accounts[account.application_id] = HeldAccount(account.application_id, account.application_id, account.due, account.desired_version)
         kept = (*(each for each in person.kept if each not in outcome.let_go), *outcome.kept)
         self.person = replace(person, access=tuple(held.values()), accounts=tuple(accounts.values()), direct=direct, kept=kept)
         self.next_change = outcome.next_change
@@ -99,7 +110,7 @@ class OnePersonThroughTime(RuleBasedStateMachine):
     def rule_or_everybody(self, key: str, condition: Any, application: str, role: str | None, newcomers: bool) -> None:
         role_id = f"{application}-{role}" if role else None
         since = self.now if newcomers else None
-        self.assignments[key] = Assignment(key, application, role_id, condition=condition, newcomers_since=since)
+        self.assignments[key] = Assignment(key, application, role_id, condition=condition, new_users_since=since)
         self.apply(self.person)
 
     @rule(key=st.sampled_from(["a1", "a2"]), group=st.sampled_from([None, *GROUPS]), ends=st.sampled_from([None, 10]))
@@ -109,12 +120,12 @@ class OnePersonThroughTime(RuleBasedStateMachine):
         self.apply(self.person)
 
     @rule(
-        application=st.sampled_from([*APPLICATIONS]), open_to=st.sampled_from([rules.ASSIGNED, rules.ALL_PEOPLE]),
-        if_nothing=st.sampled_from([rules.NO_ACCESS, rules.DEFAULT_ROLE, rules.KEEP]), several=st.sampled_from([rules.ALL, rules.HIGHEST]),
+        application=st.sampled_from([*APPLICATIONS]), eligibility=st.sampled_from([rules.ASSIGNED, rules.ALL_PEOPLE]),
+        fallback=st.sampled_from([rules.NO_ACCESS, rules.DEFAULT_ROLE, rules.KEEP]), several=st.sampled_from([rules.ALL, rules.HIGHEST]),
         first=st.sampled_from([rules.BOTH, rules.DIRECT_FIRST, rules.RULES_FIRST]),
     )  # fmt: skip
-    def set_policy(self, application: str, open_to: str, if_nothing: str, several: str, first: str) -> None:
-        self.policies[application] = Policy(open_to, if_nothing, f"{application}-viewer", several, first)
+    def set_policy(self, application: str, eligibility: str, fallback: str, several: str, first: str) -> None:
+        self.policies[application] = Policy(eligibility, fallback, f"{application}-viewer", several, first)
         self.apply(self.person)
 
     @rule(key=st.sampled_from(["a1", "a2", "a3", "a4"]))
@@ -139,7 +150,7 @@ class OnePersonThroughTime(RuleBasedStateMachine):
     def access_is_what_it_would_be_from_nothing(self) -> None:
         groups = memberships(self.person.groups, self.parents)
         facts = facts_of(self.person, merge(self.person.records, {"staff": 1}), groups, self.catalogue)
-        found = work_out(facts, self.catalogue.declared, self.now)
+        found = compute_access(facts, self.catalogue.declared, self.now)
         assert {(row.application_id, row.role_id) for row in self.person.access} == set(found.roles)
         for application_id in APPLICATIONS:
             # The quick way for plain applications, and the whole table, are one and the same.

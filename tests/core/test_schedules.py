@@ -48,7 +48,7 @@ def test_day_of_month_and_day_of_week_are_either_or() -> None:
 def test_what_is_no_schedule_is_refused_with_a_hint(text: str) -> None:
     with pytest.raises(InvalidInput) as refused:
         read_schedule(text)
-    assert refused.value.mend and refused.value.field == "schedule"
+    assert refused.value.hint and refused.value.field == "schedule"
 
 
 def test_usual_schedules_are_said_in_words() -> None:

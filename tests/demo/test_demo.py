@@ -27,7 +27,7 @@ def test_the_first_start_says_what_it_does_and_where_everything_is(demo: Running
 
 def states_of_runs(dravo: Dravo, source: str) -> list[str]:
     """Return how a source's runs ended, without those of the schedule: one can be due while the tests run."""
-    return [run["state"] for run in dravo.sources.runs(source) if run["asked_by"] != "the schedule"]
+    return [run["state"] for run in dravo.sources.runs(source) if run["requested_by"] != "the schedule"]
 
 
 def test_the_demo_has_what_others_rely_on_and_finds_what_it_had(demo: RunningDemo) -> None:

@@ -144,14 +144,14 @@ def tell(provider: Provider, method: str, path: str, body: Any = None) -> int:
 def test_a_provider_looks_before_it_creates_and_fills_groups_in_chunks(provider: Provider) -> None:
     other: OtherSide = provider.other  # type: ignore[attr-defined]
     for number in range(230):
-        assert tell(provider, "PUT", f"/people/p{number}", {"userName": f"p{number}", "active": True}) == 200
+        assert tell(provider, "PUT", f"/users/p{number}", {"userName": f"p{number}", "active": True}) == 200
     assert [each[0] for each in other.sent[:2]] == ["GET", "POST"]
     assert tell(provider, "PUT", "/groups/All", {"members": [f"p{number}" for number in range(230)]}) == 200
     chunks = [body["Operations"][0] for method, path, body in other.sent if path == "/Groups/id-All"]
     assert [(chunk["op"], len(chunk["value"])) for chunk in chunks] == [("Add", 100), ("Add", 100), ("Add", 30)]
-    tell(provider, "PUT", "/people/p1", {"userName": "p1", "active": False})
+    tell(provider, "PUT", "/users/p1", {"userName": "p1", "active": False})
     assert other.sent[-1][2]["Operations"][0]["value"]["active"] == "False"
-    tell(provider, "DELETE", "/people/p2")
+    tell(provider, "DELETE", "/users/p2")
     assert [each[0] for each in other.sent[-2:]] == ["PATCH", "DELETE"]
     assert "p2" not in provider.kept["groups"]["All"]
 
@@ -159,9 +159,9 @@ def test_a_provider_looks_before_it_creates_and_fills_groups_in_chunks(provider:
 def test_a_failed_push_is_told_and_tried_anew(provider: Provider, tmp_path: Path) -> None:
     other: OtherSide = provider.other  # type: ignore[attr-defined]
     other.failing = True
-    assert tell(provider, "PUT", "/people/ada", {"userName": "ada"}) == 502
+    assert tell(provider, "PUT", "/users/ada", {"userName": "ada"}) == 502
     other.failing = False
-    assert tell(provider, "PUT", "/people/ada", {"userName": "ada"}) == 200
+    assert tell(provider, "PUT", "/users/ada", {"userName": "ada"}) == 200
     assert "ada" in Provider("Staff", tmp_path / "state").kept["people"]
     assert tell(provider, "GET", "/nothing") == 404
     assert "ada" in str(provider.handle(Call("GET", "/", {}, {})).body)

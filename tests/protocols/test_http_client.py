@@ -11,8 +11,8 @@ from dravo.core.errors import InvalidInput
 from dravo.demo.http_server import Answer, Call, make_server
 from dravo.demo.runner import free_port
 from dravo.protocols import addresses, http_client
-from dravo.protocols.addresses import NotAllowed, Unreachable
-from dravo.protocols.http_client import Client, Connection, Request, mend_address
+from dravo.protocols.addresses import AddressNotAllowed, Unreachable
+from dravo.protocols.http_client import Client, Connection, Request, repair_address
 from dravo.protocols.scim_client.connection_test import check_connection
 
 
@@ -29,7 +29,7 @@ def server(handle: Callable[[Call], Answer]) -> Iterator[str]:
 
 
 @pytest.mark.parametrize(
-    ("text", "mended"),
+    ("text", "repaired"),
     [
         (" https://records.example/scim/v2/ ", "https://records.example/scim/v2"),
         ('"https://records.example/scim/v2"', "https://records.example/scim/v2"),
@@ -37,8 +37,8 @@ def server(handle: Callable[[Call], Answer]) -> Iterator[str]:
         ("HTTPS://Records.example:8443", "https://records.example:8443"),
     ],
 )
-def test_a_small_slip_in_an_address_is_mended(text: str, mended: str) -> None:
-    assert mend_address(text) == mended
+def test_a_small_slip_in_an_address_is_mended(text: str, repaired: str) -> None:
+    assert repair_address(text) == repaired
 
 
 @pytest.mark.parametrize(
@@ -46,8 +46,8 @@ def test_a_small_slip_in_an_address_is_mended(text: str, mended: str) -> None:
 )
 def test_an_address_that_cannot_be_used_is_refused_with_the_mend(text: str) -> None:
     with pytest.raises(InvalidInput) as told:
-        mend_address(text)
-    assert told.value.mend
+        repair_address(text)
+    assert told.value.hint
 
 
 # Metadata services outside of the link-local range, and one behind each way of writing IPv4 within IPv6.
@@ -59,9 +59,9 @@ def test_this_machine_is_called_only_if_that_was_allowed_at_the_start(host: str)
     call = (Connection(f"http://{host}:{free_port()}", "secret"), Request("GET", "/Users"))
     addresses.allow_loopback(allowed=False)
     try:
-        with pytest.raises(NotAllowed, match="this machine") as refused:
+        with pytest.raises(AddressNotAllowed, match="this machine") as refused:
             Client().send(*call)
-        assert "--allow-loopback" in refused.value.mend
+        assert "--allow-loopback" in refused.value.hint
     finally:
         addresses.allow_loopback()
     if host != "[64:ff9b::7f00:1]":
@@ -71,13 +71,13 @@ def test_this_machine_is_called_only_if_that_was_allowed_at_the_start(host: str)
 
 @pytest.mark.parametrize("host", ["169.254.169.254", "[fe80::1]", "0.0.0.0", "[::ffff:169.254.169.254]", "224.0.0.1", *METADATA])
 def test_link_local_and_other_strange_addresses_are_never_called(host: str) -> None:
-    with pytest.raises(NotAllowed):
+    with pytest.raises(AddressNotAllowed):
         Client().send(Connection(f"https://{host}", "secret"), Request("GET", "/Users"))
 
 
 def test_a_token_goes_over_plain_http_only_within_this_machine(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(addresses.socket, "getaddrinfo", lambda *_, **__: [(2, 1, 6, "", ("192.0.2.7", 80))])
-    with pytest.raises(NotAllowed, match="plain HTTP"):
+    with pytest.raises(AddressNotAllowed, match="plain HTTP"):
         Client().send(Connection("http://records.example", "secret"), Request("GET", "/Users"))
 
 
@@ -168,7 +168,7 @@ def test_the_check_goes_step_by_step_and_offers_the_mend() -> None:
     ]  # fmt: skip
     service = page["steps"][1]
     assert "web page" in service["message"]
-    assert f"{url}/scim/v2" in service["mend"]
+    assert f"{url}/scim/v2" in service["hint"]
     nobody = checked(f"http://127.0.0.1:{free_port()}/scim/v2", "right")
     assert [step["outcome"] for step in nobody["steps"]] == ["wrong", "not tried", "not tried", "not tried"]
 

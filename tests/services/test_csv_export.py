@@ -11,17 +11,17 @@ from hypothesis import strategies as st
 from sqlalchemy import text
 
 from dravo.core.access.reasons import chain, named
-from dravo.core.errors import RecordsFailing
+from dravo.core.errors import StorageFailing
 from dravo.services.access import assignments
 from dravo.services.access import reviews as access_reviews
-from dravo.services.access.assignment_targets import Wish
+from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.access.matrix import View
 from dravo.services.changes import recompute
 from dravo.services.csv_export import FORMULA, csv_line
 from dravo.services.security import api_tokens, operators
-from dravo.services.security.permissions import CHIEF, Caller
+from dravo.services.security.permissions import SUPER_ADMINISTRATOR, Caller
 from dravo.web.app import create_app
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 cells = st.lists(st.text(st.characters(exclude_categories=["Cs"], exclude_characters="\0"), max_size=20), min_size=1, max_size=6)
 
@@ -52,21 +52,21 @@ def test_a_reason_is_said_with_the_way_to_it_or_by_what_it_names() -> None:
 
 @pytest.mark.parametrize("of", ["matrix", "review"])
 @pytest.mark.parametrize("taken", [None, 0, 1, 3], ids=["HEAD", "nothing of it", "a piece", "some pieces"])
-def test_an_export_that_nobody_wants_to_its_end_keeps_no_connection(rooms: Rooms, of: str, taken: int | None) -> None:
-    rooms.application()
-    staff = rooms.source()
+def test_an_export_that_nobody_wants_to_its_end_keeps_no_connection(services: ServiceFixture, of: str, taken: int | None) -> None:
+    services.application()
+    staff = services.source()
     for number in range(3):
-        rooms.person(staff, f"p{number}")
-    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", everybody=True))
-    recompute.work_through(rooms.house)
-    chief = _chief(rooms)
-    review = access_reviews.start(rooms.house, chief, "Winter", "2099-01-31", View())["id"]
-    token = api_tokens.create(rooms.house, chief, "Tests", "read")["token"]
-    http = create_app(rooms.house, "http://127.0.0.1:1").test_client()
-    path = "/api/v1/matrix/export" if of == "matrix" else f"/api/v1/reviews/{review}/export"
+        services.person(staff, f"p{number}")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everybody=True))
+    recompute.process_marks(services.ctx)
+    super_admin = _super_admin(services)
+    review = access_reviews.start(services.ctx, super_admin, "Winter", "2099-01-31", View())["id"]
+    token = api_tokens.create(services.ctx, super_admin, "Tests", "read")["token"]
+    http = create_app(services.ctx, "http://127.0.0.1:1").test_client()
+    path = "/api/v1/access/matrix/export" if of == "matrix" else f"/api/v1/reviews/{review}/export"
 
     def out() -> int:
-        return int(rooms.house.database._readers.pool.checkedout())  # type: ignore[attr-defined]
+        return int(services.ctx.database._readers.pool.checkedout())  # type: ignore[attr-defined]
 
     http.get(path, headers={"Authorization": f"Bearer {token}"})
     before = out()
@@ -80,12 +80,12 @@ def test_an_export_that_nobody_wants_to_its_end_keeps_no_connection(rooms: Rooms
     assert out() == before
 
 
-def _chief(rooms: Rooms) -> Caller:
-    made = operators.add(rooms.house, operators.SYSTEM, "edmund.sallow", CHIEF)
-    return Caller(made["id"], made["name"], CHIEF)
+def _super_admin(services: ServiceFixture) -> Caller:
+    made = operators.add(services.ctx, operators.SYSTEM, "edmund.sallow", SUPER_ADMINISTRATOR)
+    return Caller(made["id"], made["name"], SUPER_ADMINISTRATOR)
 
 
-def test_records_that_cannot_be_read_are_told_as_such(rooms: Rooms) -> None:
-    with pytest.raises(RecordsFailing, match=r"cannot be read: .*no such table") as failing, rooms.house.database.reading() as connection:
+def test_records_that_cannot_be_read_are_told_as_such(services: ServiceFixture) -> None:
+    with pytest.raises(StorageFailing, match=r"cannot be read: .*no such table") as failing, services.ctx.database.reading() as connection:
         connection.execute(text("SELECT * FROM nothing_of_that_name"))
-    assert "disk" not in failing.value.mend
+    assert "disk" not in failing.value.hint

@@ -13,19 +13,19 @@ import structlog
 from dravo.core.errors import NotSignedIn
 from dravo.services import events
 from dravo.services.access import assignments
-from dravo.services.access.assignment_targets import Wish
-from dravo.services.changes.preview import Sure
-from dravo.services.changes.recompute import work_through
+from dravo.services.access.assignment_targets import AssignmentRequest
+from dravo.services.changes.preview import Confirmation
+from dravo.services.changes.recompute import process_marks
 from dravo.services.provisioning import holds
 from dravo.services.reporting import metrics as reporting_metrics
 from dravo.services.security import operators
 from dravo.services.security import sessions as operator_sessions
-from dravo.services.security.permissions import CHIEF
-from dravo.services.security.rate_limits import Limiter
+from dravo.services.security.permissions import SUPER_ADMINISTRATOR
+from dravo.services.security.rate_limits import RateLimiter
 from dravo.store import clock
 from tests.directories import Reading
 from tests.harness import PASSWORD, Running, StandIn, eventually
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 from tests.services.imports.test_scim_and_csv import files
 
 
@@ -38,8 +38,8 @@ def lines_of(logged: Any, event: str) -> list[dict[str, Any]]:
 
 
 @pytest.mark.parametrize(("content", "outcome"), [("id,login\n1,una\n2,ada\n", "done"), ('id,login\n1,"una\n', "failed")])
-def test_an_import_run_is_one_line_and_counted(rooms: Rooms, content: str, outcome: str) -> None:
-    reading = Reading(rooms, "csv", {}, key="register", policy={"attributes": [{"attribute": "userName", "expression": "login"}]})
+def test_an_import_run_is_one_line_and_counted(services: ServiceFixture, content: str, outcome: str) -> None:
+    reading = Reading(services, "csv", {}, key="register", policy={"attributes": [{"attribute": "userName", "expression": "login"}]})
     files(reading, people=content)
     before = counted(events.RUN, outcome)
     with structlog.testing.capture_logs() as logged:
@@ -49,33 +49,33 @@ def test_an_import_run_is_one_line_and_counted(rooms: Rooms, content: str, outco
     assert counted(events.RUN, outcome) == before + 1
 
 
-def test_held_removals_are_one_line_for_each_application(rooms: Rooms) -> None:
-    staff = rooms.source()
-    rooms.application("records")
-    people = [rooms.person(staff, f"p{number}") for number in range(12)]
-    assignment = assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", group=rooms.group(staff, "All", *people)))
+def test_held_removals_are_one_line_for_each_application(services: ServiceFixture) -> None:
+    staff = services.source()
+    services.application("records")
+    people = [services.person(staff, f"p{number}") for number in range(12)]
+    assignment = assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=services.group(staff, "All", *people)))
     now = clock.now()
-    with rooms.house.database.writing() as connection:
+    with services.ctx.database.writing() as connection:
         # They have all gone over.
-        connection.exec_driver_sql("UPDATE account SET agreed = due, had = due, agreed_version = due_version, remote_id = id")
-        connection.exec_driver_sql(f"UPDATE delivery SET state = 'done', closed_at = '{now}'")
-    assignments.remove(rooms.house, operators.SYSTEM, assignment["id"], Sure("Records"))
-    with rooms.house.database.writing() as connection:
+        connection.exec_driver_sql("UPDATE account SET agreed = due, had = due, applied_version = desired_version, remote_id = id")
+        connection.exec_driver_sql(f"UPDATE task SET state = 'done', closed_at = '{now}'")
+    assignments.remove(services.ctx, operators.SYSTEM, assignment["id"], Confirmation("Records"))
+    with services.ctx.database.writing() as connection:
         # Nobody has looked at these removals.
-        connection.exec_driver_sql("UPDATE delivery SET cleared_at = NULL, cleared_by = NULL WHERE closed_at IS NULL")
-    work_through(rooms.house)
+        connection.exec_driver_sql("UPDATE task SET released_at = NULL, released_by = NULL WHERE closed_at IS NULL")
+    process_marks(services.ctx)
     before = counted(events.HOLD, "removals")
     with structlog.testing.capture_logs() as logged:
-        holds.judge(rooms.house, clock.now())
+        holds.hold_removals(services.ctx, clock.now())
     (line,) = lines_of(logged, events.HOLD)
     assert (line["application"], line["number"], line["log_level"]) == ("records", 12, "warning")
     assert counted(events.HOLD, "removals") == before + 12
 
 
-def test_a_failed_sign_in_is_one_line_without_the_password(rooms: Rooms) -> None:
-    operators.add(rooms.house, rooms.caller, "una.kerrigan", CHIEF, PASSWORD)
+def test_a_failed_sign_in_is_one_line_without_the_password(services: ServiceFixture) -> None:
+    operators.add(services.ctx, services.caller, "una.kerrigan", SUPER_ADMINISTRATOR, PASSWORD)
     with structlog.testing.capture_logs() as logged, pytest.raises(NotSignedIn):
-        operator_sessions.sign_in(rooms.house, Limiter(9, 60), "una.kerrigan", "a-wrong-password", "192.0.2.7")
+        operator_sessions.sign_in(services.ctx, RateLimiter(9, 60), "una.kerrigan", "a-wrong-password", "192.0.2.7")
     (line,) = lines_of(logged, events.SIGN_IN)
     assert (line["outcome"], line["operator"], line["address"]) == ("operator", "una.kerrigan", "192.0.2.7")
     assert "a-wrong-password" not in str(logged)
@@ -100,7 +100,7 @@ def test_requests_tasks_and_pauses_stand_in_the_log_of_the_service(running: Runn
     running.application(key, app)
     provider = running.provider(fresh("source"))
     provider.person(name)
-    asked = httpx.get(f"{running.url}/api/v1/people?q={name}", headers={"Authorization": f"Bearer {running.api_token}"}, trust_env=False)
+    asked = httpx.get(f"{running.url}/api/v1/users?q={name}", headers={"Authorization": f"Bearer {running.api_token}"}, trust_env=False)
     given = httpx.get(f"{running.url}/api/v1/none", headers={"X-Request-ID": "from-the-proxy-7"}, trust_env=False)
     forged = httpx.get(f"{running.url}/api/v1/none", headers={"X-Request-ID": '"} forged {"'}, trust_env=False)
     assert given.headers["X-Request-ID"] == "from-the-proxy-7"
@@ -118,7 +118,7 @@ def test_requests_tasks_and_pauses_stand_in_the_log_of_the_service(running: Runn
         eventually(lambda: [each for each in logged() if each["event"] == "application paused" and each["application"] == key])
     lines = logged()
     of_request = [each for each in lines if each.get("request_id") == asked.headers["X-Request-ID"]]
-    assert [(each["event"], each["path"], each["status"]) for each in of_request] == [("request", "/api/v1/people", 200)]
+    assert [(each["event"], each["path"], each["status"]) for each in of_request] == [("request", "/api/v1/users", 200)]
     assert name not in str(of_request), "what was searched for is not in the log"
     tasks = [each for each in lines if each["event"] == "tasks attempted" and each["application"] == key]
     assert sum(each.get("done", 0) for each in tasks) == 1

@@ -12,7 +12,7 @@ from dravo.services.sources import observations, sources
 from dravo.services.sources import tokens as scim_tokens
 from dravo.store import clock
 from dravo.store.pagination import Ask
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 DAY = 86_400
 NOW = Instant("2026-05-04T09:00:00.000000Z")
@@ -28,31 +28,31 @@ def test_what_has_no_end_is_not_told() -> None:
     assert ending(None, NOW) is None
 
 
-def needs(rooms: Rooms, stage: str) -> int:
-    return int(next(each["needs"] for each in overview.band(rooms.house)["stages"] if each["name"] == stage))
+def needs(services: ServiceFixture, stage: str) -> int:
+    return int(next(each["needs"] for each in overview.band(services.ctx)["stages"] if each["name"] == stage))
 
 
-def test_the_secret_of_a_connection_is_told_until_another_is_given(rooms: Rooms) -> None:
-    rooms.application("records")
+def test_the_secret_of_a_connection_is_told_until_another_is_given(services: ServiceFixture) -> None:
+    services.application("records")
     soon = later(clock.now(), 12 * DAY)
-    connections.connect(rooms.house, rooms.caller, "records", "https://records.example/scim/v2", "first", expires_at=soon)
-    assert applications.one(rooms.house, "records")["secret_ends_at"] == soon
-    assert needs(rooms, "applications") == 1
-    connections.connect(rooms.house, rooms.caller, "records", "https://records.example/scim/v2", "second", expires_at=later(soon, 300 * DAY))
-    assert applications.one(rooms.house, "records")["secret_ends_at"] is None
-    assert needs(rooms, "applications") == 0
+    connections.connect(services.ctx, services.caller, "records", "https://records.example/scim/v2", "first", expires_at=soon)
+    assert applications.one(services.ctx, "records")["secret_ends_at"] == soon
+    assert needs(services, "applications") == 1
+    connections.connect(services.ctx, services.caller, "records", "https://records.example/scim/v2", "second", expires_at=later(soon, 300 * DAY))
+    assert applications.one(services.ctx, "records")["secret_ends_at"] is None
+    assert needs(services, "applications") == 0
 
 
-def test_a_token_that_a_source_uses_is_told_and_one_that_it_left_is_not(rooms: Rooms) -> None:
-    source = rooms.source("staff")
+def test_a_token_that_a_source_uses_is_told_and_one_that_it_left_is_not(services: ServiceFixture) -> None:
+    source = services.source("staff")
     soon = later(clock.now(), 3 * DAY)
-    old = scim_tokens.add_token(rooms.house, rooms.caller, "staff", "old", soon)
+    old = scim_tokens.add_token(services.ctx, services.caller, "staff", "old", soon)
 
     def told() -> tuple[str | None, int]:
-        return sources.listing(rooms.house, Ask())["items"][0]["token_ends_at"], needs(rooms, "sources")
+        return sources.list_sources(services.ctx, Ask())["items"][0]["token_ends_at"], needs(services, "sources")
 
     assert told() == (None, 0), "nobody uses it"
-    observations.Sightings(rooms.house).note(source, observations.CALL, None, old["id"])
+    observations.TrafficObserver(services.ctx).note(source, observations.CALL, None, old["id"])
     assert told() == (soon, 1)
-    scim_tokens.revoke_token(rooms.house, rooms.caller, "staff", old["id"])
+    scim_tokens.revoke_token(services.ctx, services.caller, "staff", old["id"])
     assert told() == (None, 0)

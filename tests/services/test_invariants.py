@@ -11,14 +11,14 @@ from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, rule
 
-from dravo.core.access.evaluation import memberships, work_out
-from dravo.core.errors import AlreadyThere, InvalidInput, NotFound
+from dravo.core.access.evaluation import compute_access, memberships
+from dravo.core.errors import AlreadyExists, InvalidInput, NotFound
 from dravo.core.identity.merging import merge
 from dravo.core.planning import facts_of
 from dravo.core.scim.errors import ScimError
 from dravo.services.access import assignments
 from dravo.services.access import policies as access_policies
-from dravo.services.access.assignment_targets import Wish
+from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes import recompute
 from dravo.services.ingest.local import groups as local_groups
 from dravo.services.ingest.local import users as local_users
@@ -28,7 +28,7 @@ from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.snapshots import users as user_snapshots
 from tests.scale import sized
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 NAMES = ("ada", "bob", "cyd")
 GROUPS = ("g0", "g1", "g2")
@@ -41,30 +41,30 @@ class Records(RuleBasedStateMachine):
     def __init__(self) -> None:
         super().__init__()
         self.folder = tempfile.TemporaryDirectory()
-        self.rooms = Rooms(Path(self.folder.name))
+        self.services = ServiceFixture(Path(self.folder.name))
         self.people: dict[tuple[str, str], str] = {}
         self.groups: dict[tuple[str, str], str] = {}
         self.assignments: list[str] = []
         self.locals: dict[str, str] = {}
 
     def teardown(self) -> None:
-        self.rooms.house.close()
+        self.services.ctx.close()
         self.folder.cleanup()
 
     @initialize()
     def begin(self) -> None:
-        self.sources = {key: self.rooms.source(key) for key in ("staff", "estates")}
-        self.rooms.application("records", *ROLES)
+        self.sources = {key: self.services.source(key) for key in ("staff", "estates")}
+        self.services.application("records", *ROLES)
         for key, source in self.sources.items():
             for name in GROUPS:
-                self.groups[key, name] = self.rooms.group(source, name)
+                self.groups[key, name] = self.services.group(source, name)
 
     source_keys = st.sampled_from(["staff", "estates"])
 
     @rule(key=source_keys, name=st.sampled_from(NAMES))
     def come(self, key: str, name: str) -> None:
         try:
-            self.people[key, name] = self.rooms.person(self.sources[key], name)
+            self.people[key, name] = self.services.person(self.sources[key], name)
         except ScimError as wrong:
             assert wrong.scim_type == "uniqueness"
             assert (key, name) in self.people
@@ -72,98 +72,98 @@ class Records(RuleBasedStateMachine):
     @rule(key=source_keys, name=st.sampled_from(NAMES), active=st.booleans())
     def change(self, key: str, name: str, active: bool) -> None:
         if (key, name) in self.people:
-            self.rooms.patch_person(self.sources[key], self.people[key, name], {"op": "replace", "path": "active", "value": active})
+            self.services.patch_person(self.sources[key], self.people[key, name], {"op": "replace", "path": "active", "value": active})
 
     @rule(key=source_keys, name=st.sampled_from(NAMES))
     def leave(self, key: str, name: str) -> None:
         if (key, name) in self.people:
-            self.rooms.intake.remove_person(self.sources[key], self.people.pop((key, name)))
+            self.services.intake.remove_person(self.sources[key], self.people.pop((key, name)))
 
     @rule(key=source_keys, group=st.sampled_from(GROUPS), names=st.sets(st.sampled_from(NAMES)), kind=st.sampled_from(["add", "replace"]))
     def list_people(self, key: str, group: str, names: set[str], kind: str) -> None:
         members = [{"value": self.people[key, name]} for name in sorted(names) if (key, name) in self.people]
         if (key, group) in self.groups:
-            self.rooms.patch_group(self.sources[key], self.groups[key, group], {"op": kind, "path": "members", "value": members})
+            self.services.patch_group(self.sources[key], self.groups[key, group], {"op": kind, "path": "members", "value": members})
 
     @rule(key=source_keys, inner=st.sampled_from(GROUPS), outer=st.sampled_from(GROUPS), listed=st.booleans())
     def nest(self, key: str, inner: str, outer: str, listed: bool) -> None:
         if inner != outer and (key, inner) in self.groups and (key, outer) in self.groups:
-            doing = self.rooms.add if listed else self.rooms.take_out
+            doing = self.services.add if listed else self.services.take_out
             doing(self.sources[key], self.groups[key, outer], self.groups[key, inner])
 
     @rule(key=source_keys, name=st.sampled_from(GROUPS))
     def end_group(self, key: str, name: str) -> None:
         if (key, name) in self.groups:
-            self.rooms.intake.remove_group(self.sources[key], self.groups.pop((key, name)))
+            self.services.intake.remove_group(self.sources[key], self.groups.pop((key, name)))
 
     @rule(key=source_keys, name=st.sampled_from(GROUPS), role=st.sampled_from(ROLES))
     def map_group(self, key: str, name: str, role: str) -> None:
         if (key, name) in self.groups:
-            self.assign(Wish("records", role, group=self.groups[key, name]))
+            self.assign(AssignmentRequest("records", role, group=self.groups[key, name]))
 
     @rule(name=st.sampled_from(NAMES), role=st.sampled_from(ROLES))
     def assign_to_person(self, name: str, role: str) -> None:
-        users = [row for row in self.rooms.rows(t.user, user_name=name) if row.gone_at is None]
+        users = [row for row in self.services.rows(t.user, user_name=name) if row.gone_at is None]
         if users:
-            self.assign(Wish("records", role, person=users[0].id))
+            self.assign(AssignmentRequest("records", role, person=users[0].id))
 
     @rule(
         key=source_keys, role=st.sampled_from([None, *ROLES]), newcomers=st.booleans(),
         condition=st.sampled_from([None, 'userName eq "ada"', 'groups[display sw "g" and source eq "staff"]', 'source eq "estates"']),
     )  # fmt: skip
     def rule_or_everybody(self, key: str, role: str | None, newcomers: bool, condition: str | None) -> None:
-        self.assign(Wish("records", role, everybody=condition is None, rule=condition, newcomers_only=newcomers))
+        self.assign(AssignmentRequest("records", role, everybody=condition is None, rule=condition, new_users_only=newcomers))
 
     @rule(key=source_keys, name=st.sampled_from(GROUPS))
     def keep_out(self, key: str, name: str) -> None:
         if (key, name) in self.groups:
-            self.assign(Wish("records", None, group=self.groups[key, name], excludes=True))
+            self.assign(AssignmentRequest("records", None, group=self.groups[key, name], excludes=True))
 
     @rule(key=source_keys, confirmed=st.sampled_from(GROUPS))
     def map_by_pattern(self, key: str, confirmed: str) -> None:
         confirm = tuple(group for (_, name), group in self.groups.items() if name == confirmed)
-        self.assign(Wish("records", None, source=key, pattern="^records-(.+)$", confirmed=confirm))
+        self.assign(AssignmentRequest("records", None, source=key, pattern="^records-(.+)$", confirmed=confirm))
 
     @rule(key=source_keys, name=st.sampled_from(GROUPS), called=st.sampled_from(["g0", "records-viewer", "records-curator"]))
     def rename_group(self, key: str, name: str, called: str) -> None:
         if (key, name) in self.groups:
             group = self.groups[key, name]
-            self.rooms.patch_group(self.sources[key], group, {"op": "replace", "path": "displayName", "value": called})
+            self.services.patch_group(self.sources[key], group, {"op": "replace", "path": "displayName", "value": called})
 
     @rule(key=source_keys, name=st.sampled_from(GROUPS), called=st.sampled_from(["records-viewer", "records-curator"]), who=st.sampled_from(NAMES))
     def make_group(self, key: str, name: str, called: str, who: str) -> None:
         if (key, name) not in self.groups:
             members = [self.people[key, who]] if (key, who) in self.people else []
-            self.groups[key, name] = self.rooms.group(self.sources[key], called, *members)
+            self.groups[key, name] = self.services.group(self.sources[key], called, *members)
 
     @rule(
-        open_to=st.sampled_from(["assigned", "everybody"]), if_nothing=st.sampled_from(["no access", "default role", "keep"]),
+        eligibility=st.sampled_from(["assigned", "everybody"]), fallback=st.sampled_from(["no access", "default role", "keep"]),
         several=st.sampled_from(["all", "highest"]), first=st.sampled_from(["both", "direct", "rules"]),
     )  # fmt: skip
     def set_policy(self, **policy: str) -> None:
-        access_policies.change(self.rooms.house, self.rooms.caller, "records", {**policy, "default_role": "viewer"})
+        access_policies.change(self.services.ctx, self.services.caller, "records", {**policy, "default_role": "viewer"})
 
-    def assign(self, wish: Wish) -> None:
-        with contextlib.suppress(AlreadyThere):
-            self.assignments.append(assignments.add(self.rooms.house, self.rooms.caller, wish)["id"])
+    def assign(self, wish: AssignmentRequest) -> None:
+        with contextlib.suppress(AlreadyExists):
+            self.assignments.append(assignments.add(self.services.ctx, self.services.caller, wish)["id"])
 
     @rule(number=st.integers(0, 9))
     def take_away(self, number: int) -> None:
         if self.assignments:
-            assignments.remove(self.rooms.house, self.rooms.caller, self.assignments.pop(number % len(self.assignments)))
+            assignments.remove(self.services.ctx, self.services.caller, self.assignments.pop(number % len(self.assignments)))
 
     @rule(name=st.sampled_from(["l0", "l1"]), role=st.sampled_from(ROLES))
     def make_local_group(self, name: str, role: str) -> None:
         if name not in self.locals:
-            self.locals[name] = local_groups.add(self.rooms.house, self.rooms.caller, name)["id"]
-            self.assign(Wish("records", role, group=self.locals[name]))
+            self.locals[name] = local_groups.add(self.services.ctx, self.services.caller, name)["id"]
+            self.assign(AssignmentRequest("records", role, group=self.locals[name]))
 
     @rule(name=st.sampled_from(["l0", "l1"]), who=st.sets(st.sampled_from(NAMES)), put=st.booleans())
     def list_in_local_group(self, name: str, who: set[str], put: bool) -> None:
-        users = tuple(row.id for row in self.rooms.rows(t.user) if row.user_name in who and row.gone_at is None)
+        users = tuple(row.id for row in self.services.rows(t.user) if row.user_name in who and row.gone_at is None)
         if name in self.locals:
             members = Members(add=users) if put else Members(remove=users)
-            local_groups.change_members(self.rooms.house, self.rooms.caller, self.locals[name], members)
+            local_groups.change_members(self.services.ctx, self.services.caller, self.locals[name], members)
 
     @rule(name=st.sampled_from(["l0", "l1"]), key=source_keys, inner=st.sampled_from([*GROUPS, "l0", "l1"]), put=st.booleans())
     def nest_in_local_group(self, name: str, key: str, inner: str, put: bool) -> None:
@@ -171,42 +171,42 @@ class Records(RuleBasedStateMachine):
         if name in self.locals and inside is not None:
             members = Members(add_groups=(inside,)) if put else Members(remove_groups=(inside,))
             try:
-                local_groups.change_members(self.rooms.house, self.rooms.caller, self.locals[name], members)
+                local_groups.change_members(self.services.ctx, self.services.caller, self.locals[name], members)
             except InvalidInput as wrong:
-                assert "within itself" in wrong.mend
+                assert "within itself" in wrong.hint
 
     @rule(name=st.sampled_from(["l0", "l1"]))
     def end_local_group(self, name: str) -> None:
         if name in self.locals:
-            local_groups.remove(self.rooms.house, self.rooms.caller, self.locals.pop(name))
+            local_groups.remove(self.services.ctx, self.services.caller, self.locals.pop(name))
 
     @rule(name=st.sampled_from(NAMES), active=st.booleans(), gone=st.booleans())
     def local_person(self, name: str, active: bool, gone: bool) -> None:
-        known = [row for row in self.rooms.rows(t.user, user_name=name) if row.gone_at is None]
+        known = [row for row in self.services.rows(t.user, user_name=name) if row.gone_at is None]
         if not known:
-            local_users.add(self.rooms.house, self.rooms.caller, {"user_name": name})
-        elif len(known) == 1 and any(row.channel == "local" for row in self.rooms.rows(t.record, user_id=known[0].id)):
+            local_users.add(self.services.ctx, self.services.caller, {"user_name": name})
+        elif len(known) == 1 and any(row.connection_type == "local" for row in self.services.rows(t.record, user_id=known[0].id)):
             if gone:
-                local_users.remove(self.rooms.house, self.rooms.caller, known[0].id)
+                local_users.remove(self.services.ctx, self.services.caller, known[0].id)
             else:
-                local_users.change(self.rooms.house, self.rooms.caller, known[0].id, {"user_name": name, "active": active})
+                local_users.change(self.services.ctx, self.services.caller, known[0].id, {"user_name": name, "active": active})
 
     @rule(setting=st.sampled_from(["deactivate", "delete", "leave alone"]))
     def set_leaving(self, setting: str) -> None:
-        applications.change(self.rooms.house, self.rooms.caller, "records", {}, {"on_losing_access": setting})
+        applications.change(self.services.ctx, self.services.caller, "records", {}, {"on_losing_access": setting})
 
     def found(self) -> dict[str, tuple[Any, Any]]:
         """Return for each user what the records hold, and what follows from the stored inputs from nothing."""
-        recompute.work_through(self.rooms.house)
-        with self.rooms.house.database.reading() as connection:
-            catalogue = self.rooms.house.catalogue.get(connection)
-            ids = [row.id for row in self.rooms.rows(t.user)]
+        recompute.process_marks(self.services.ctx)
+        with self.services.ctx.database.reading() as connection:
+            catalogue = self.services.ctx.catalogue.get(connection)
+            ids = [row.id for row in self.services.rows(t.user)]
             people = user_snapshots.people(connection, ids)
         made = {}
         for user_id, person in people.items():
             groups = memberships(person.groups, catalogue.parents)
             facts = facts_of(person, merge(person.records, catalogue.precedence), groups, catalogue)
-            made[user_id] = (person, work_out(facts, catalogue.declared, clock.now()))
+            made[user_id] = (person, compute_access(facts, catalogue.declared, clock.now()))
         return made
 
     @invariant()
@@ -225,17 +225,17 @@ class Records(RuleBasedStateMachine):
     def who_is_not_active_has_nothing_and_no_account_that_is_due_active(self) -> None:
         if not hasattr(self, "sources"):
             return
-        for row in self.rooms.rows(t.user):
+        for row in self.services.rows(t.user):
             if not row.active:
-                assert self.rooms.rows(t.access, user_id=row.id, until_at=None) == []
-                assert not any(account.due.get("active") for account in self.rooms.rows(t.account, user_id=row.id))
+                assert self.services.rows(t.access, user_id=row.id, until_at=None) == []
+                assert not any(account.due.get("active") for account in self.services.rows(t.account, user_id=row.id))
 
     @invariant()
     def nobody_who_is_gone_is_in_a_group(self) -> None:
-        gone = {row.id for row in self.rooms.rows(t.record) if row.gone_at is not None}
-        gone_users = {row.id for row in self.rooms.rows(t.user) if row.gone_at is not None}
-        ended = {row.id for row in self.rooms.rows(t.group) if row.gone_at is not None}
-        for row in self.rooms.rows(t.membership):
+        gone = {row.id for row in self.services.rows(t.record) if row.gone_at is not None}
+        gone_users = {row.id for row in self.services.rows(t.user) if row.gone_at is not None}
+        ended = {row.id for row in self.services.rows(t.group) if row.gone_at is not None}
+        for row in self.services.rows(t.membership):
             if row.until_at is None:
                 assert row.record_id not in gone
                 assert row.user_id not in gone_users
@@ -244,17 +244,17 @@ class Records(RuleBasedStateMachine):
 
     @invariant()
     def a_group_gives_only_to_its_own_source_s_people(self) -> None:
-        source_of_group = {row.id: row.source_id for row in self.rooms.rows(t.group) if row.channel != "local"}
-        source_of_user = {row.user_id: row.source_id for row in self.rooms.rows(t.record)}
-        for row in self.rooms.rows(t.access):
+        source_of_group = {row.id: row.source_id for row in self.services.rows(t.group) if row.connection_type != "local"}
+        source_of_user = {row.user_id: row.source_id for row in self.services.rows(t.record)}
+        for row in self.services.rows(t.access):
             for reason in row.reasons:
                 if reason["group"] in source_of_group:
                     assert source_of_group[reason["group"]] == source_of_user[row.user_id]
 
     @invariant()
     def every_account_that_is_due_has_one_open_delivery_and_no_other_has(self) -> None:
-        due = {row.id for row in self.rooms.rows(t.account) if row.due_version > row.agreed_version}
-        waiting = [row.account_id for row in self.rooms.rows(t.delivery) if row.closed_at is None]
+        due = {row.id for row in self.services.rows(t.account) if row.desired_version > row.applied_version}
+        waiting = [row.account_id for row in self.services.rows(t.task) if row.closed_at is None]
         assert sorted(waiting) == sorted(due)
 
 
@@ -262,22 +262,22 @@ TestRecords = Records.TestCase
 TestRecords.settings = settings(max_examples=sized(8, 400), stateful_step_count=25)
 
 
-def test_replaying_what_a_source_said_changes_nothing(rooms: Rooms) -> None:
-    staff = rooms.source()
-    rooms.application()
-    people = [rooms.person(staff, f"p{number}", title="Guide") for number in range(5)]
-    group = rooms.group(staff, "Guides", *people)
-    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", group=group))
+def test_replaying_what_a_source_said_changes_nothing(services: ServiceFixture) -> None:
+    staff = services.source()
+    services.application()
+    people = [services.person(staff, f"p{number}", title="Guide") for number in range(5)]
+    group = services.group(staff, "Guides", *people)
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=group))
 
     def state() -> list[Any]:
-        return [rooms.rows(table) for table in (t.user, t.record, t.group, t.membership, t.access, t.account, t.delivery)]
+        return [services.rows(table) for table in (t.user, t.record, t.group, t.membership, t.access, t.account, t.task)]
 
     before = state()
-    for row in rooms.rows(t.record):
-        rooms.intake.replace_person(staff, row.id, row.data)
-    rooms.intake.replace_group(staff, group, {"displayName": "Guides"}, people)
+    for row in services.rows(t.record):
+        services.intake.replace_person(staff, row.id, row.data)
+    services.intake.replace_group(staff, group, {"displayName": "Guides"}, people)
     assert state() == before
     try:
-        rooms.intake.replace_person(staff, "nobody", {"userName": "x"})
+        services.intake.replace_person(staff, "nobody", {"userName": "x"})
     except NotFound as wrong:
         assert "nobody" in str(wrong)

@@ -8,7 +8,7 @@ import pytest
 
 from dravo.services.access import assignments
 from dravo.services.access import explanation as access_explanation
-from dravo.services.access.assignment_targets import Wish
+from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.provisioning import applications, connections, tasks
 from dravo.services.reporting import overview
 from dravo.services.scim_server.resources import OwnRecords, Query
@@ -19,30 +19,30 @@ from dravo.store.queries import access as access_queries
 from dravo.store.queries import accounts as account_queries
 from dravo.store.queries import groups as group_queries
 from dravo.store.queries import users as user_queries
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 MOST = Ask(count=500)
 
 
 @pytest.fixture
-def garden(rooms: Rooms) -> Rooms:
+def garden(services: ServiceFixture) -> ServiceFixture:
     """Three people, two groups, two applications."""
-    staff = rooms.source("staff")
-    ada = rooms.person(staff, "ada", displayName="Ada Fern", emails=[{"value": "Ada@fernhollow.example"}])
-    bob = rooms.person(staff, "bob", displayName="Bob Moss", active=False)
-    cyd = rooms.person(staff, "cyd", displayName="Cyd Alder")
-    rooms.group(staff, "Herbarium", ada, bob, cyd)
-    rooms.group(staff, "Guides", cyd)
+    staff = services.source("staff")
+    ada = services.person(staff, "ada", displayName="Ada Fern", emails=[{"value": "Ada@fernhollow.example"}])
+    bob = services.person(staff, "bob", displayName="Bob Moss", active=False)
+    cyd = services.person(staff, "cyd", displayName="Cyd Alder")
+    services.group(staff, "Herbarium", ada, bob, cyd)
+    services.group(staff, "Guides", cyd)
     for key in ("records", "desk"):
-        rooms.application(key)
-    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", group="Herbarium"))
-    assignments.add(rooms.house, rooms.caller, Wish("records", "curator", group="Guides"))
-    assignments.add(rooms.house, rooms.caller, Wish("desk", "viewer", person="ada"))
-    return rooms
+        services.application(key)
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group="Herbarium"))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", group="Guides"))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "viewer", person="ada"))
+    return services
 
 
-def listed(garden: Rooms, view: Any, *given: Any, **named: Any) -> list[Any]:
-    with garden.house.database.reading() as connection:
+def listed(garden: ServiceFixture, view: Any, *given: Any, **named: Any) -> list[Any]:
+    with garden.ctx.database.reading() as connection:
         return list(view(connection, MOST, *given, **named)["items"])
 
 
@@ -58,13 +58,13 @@ def listed(garden: Rooms, view: Any, *given: Any, **named: Any) -> list[Any]:
         ("zz", None, []),
     ],
 )
-def test_people_are_found_by_words_and_state(garden: Rooms, words: str | None, state: str | None, expected: list[str]) -> None:
+def test_people_are_found_by_words_and_state(garden: ServiceFixture, words: str | None, state: str | None, expected: list[str]) -> None:
     assert [each["display_name"] for each in listed(garden, user_queries.people, words, state)] == expected
 
 
-def test_groups_tell_their_size_and_what_they_give(garden: Rooms) -> None:
-    with garden.house.database.reading() as connection:
-        given = {group_id: len(each) for group_id, each in garden.house.catalogue.get(connection).by_group.items()}
+def test_groups_tell_their_size_and_what_they_give(garden: ServiceFixture) -> None:
+    with garden.ctx.database.reading() as connection:
+        given = {group_id: len(each) for group_id, each in garden.ctx.catalogue.get(connection).by_group.items()}
     assert [(each["name"], each["members"], each["assignments"]) for each in listed(garden, group_queries.groups, None, None, given)] == [
         ("Guides", 1, 1), ("Herbarium", 3, 1),
     ]  # fmt: skip
@@ -72,22 +72,22 @@ def test_groups_tell_their_size_and_what_they_give(garden: Rooms) -> None:
     assert listed(garden, group_queries.groups, None, "none", given) == []
 
 
-def test_a_group_is_found_by_its_id_whatever_others_are_called(garden: Rooms) -> None:
+def test_a_group_is_found_by_its_id_whatever_others_are_called(garden: ServiceFixture) -> None:
     wanted = listed(garden, group_queries.groups, "herbarium", None, {})[0]["id"]
     staff = garden.rows(t.source)[0].id
     for number in range(3):
         garden.group(staff, f"a {wanted} {number}")
-    with garden.house.database.reading() as connection:
+    with garden.ctx.database.reading() as connection:
         found = group_queries.group(connection, wanted)
         assert found is not None
         assert found["name"] == "Herbarium"
         assert group_queries.group(connection, "none") is None
 
 
-def test_letters_that_look_the_same_are_found_the_same(garden: Rooms) -> None:
+def test_letters_that_look_the_same_are_found_the_same(garden: ServiceFixture) -> None:
     staff = garden.rows(t.source)[0].id
     garden.person(staff, "zoe", displayName="Zo\u00eb", title="Zoe\u0308")
-    own = OwnRecords(garden.house.database)
+    own = OwnRecords(garden.ctx.database)
     for text in ('displayName eq "Zoe\u0308"', 'title eq "ZO\u00cb"', 'title sw "zo\u00eb"'):
         assert own.people(staff, "http://x", Query(filter=text))["totalResults"] == 1, text
 
@@ -110,7 +110,7 @@ def test_letters_that_look_the_same_are_found_the_same(garden: Rooms) -> None:
         ({"ended": True}, []),
     ],
 )
-def test_access_is_listed_with_its_reasons_and_accounts(garden: Rooms, asked: dict[str, Any], expected: list[Any]) -> None:
+def test_access_is_listed_with_its_reasons_and_accounts(garden: ServiceFixture, asked: dict[str, Any], expected: list[Any]) -> None:
     found = listed(garden, access_queries.access, **asked)
     assert sorted((each["person"]["display_name"], each["application"]["key"], each["role"]["key"]) for each in found) == expected
     for each in found:
@@ -118,37 +118,37 @@ def test_access_is_listed_with_its_reasons_and_accounts(garden: Rooms, asked: di
         assert each["account"]["application"]["key"] == each["application"]["key"]
 
 
-def test_accounts_and_deliveries_are_listed_by_what_is_asked(garden: Rooms) -> None:
+def test_accounts_and_deliveries_are_listed_by_what_is_asked(garden: ServiceFixture) -> None:
     assert len(listed(garden, account_queries.accounts, None, None, None, None)) == 3
     assert [each["person"]["user_name"] for each in listed(garden, account_queries.accounts, "records", None, "due", "cyd")] == ["cyd"]
     assert listed(garden, account_queries.accounts, None, None, "agreed", None) == []
-    opened = tasks.listing(garden.house, MOST, "open")
+    opened = tasks.list_tasks(garden.ctx, MOST, "open")
     assert opened["total"] == 3
-    assert tasks.listing(garden.house, MOST, "waiting", "desk")["items"][0]["aim"] == "active, Viewer"
-    assert tasks.listing(garden.house, MOST, "failed")["total"] == 0
-    assert tasks.listing(garden.house, MOST, words="cyd")["items"][0]["aim"] == "active, Curator, Viewer"
+    assert tasks.list_tasks(garden.ctx, MOST, "waiting", "desk")["items"][0]["aim"] == "active, Viewer"
+    assert tasks.list_tasks(garden.ctx, MOST, "failed")["total"] == 0
+    assert tasks.list_tasks(garden.ctx, MOST, words="cyd")["items"][0]["aim"] == "active, Curator, Viewer"
     one = opened["items"][0]
-    assert tasks.one(garden.house, one["id"])["tries"] == []
+    assert tasks.one(garden.ctx, one["id"])["tries"] == []
 
 
-def test_the_band_counts_what_there_is_and_what_needs_a_person(garden: Rooms) -> None:
-    stages = {stage["name"]: (stage["count"], stage["needs"]) for stage in overview.band(garden.house)["stages"]}
+def test_the_band_counts_what_there_is_and_what_needs_a_person(garden: ServiceFixture) -> None:
+    stages = {stage["name"]: (stage["count"], stage["needs"]) for stage in overview.band(garden.ctx)["stages"]}
     assert stages == {"sources": (1, 0), "people": (3, 0), "access": (4, 0), "applications": (2, 0), "deliveries": (3, 0)}
-    observations.Sightings(garden.house).note_refusal("staff", "a wrong token")
-    connections.pause(garden.house, garden.caller, "desk", paused=True)
-    needs = {stage["name"]: stage["needs"] for stage in overview.band(garden.house)["stages"]}
+    observations.TrafficObserver(garden.ctx).note_refusal("staff", "a wrong token")
+    connections.pause(garden.ctx, garden.caller, "desk", paused=True)
+    needs = {stage["name"]: stage["needs"] for stage in overview.band(garden.ctx)["stages"]}
     assert (needs["sources"], needs["applications"]) == (1, 1)
 
 
-def test_applications_and_sources_tell_how_they_do(garden: Rooms) -> None:
-    shown = {each["key"]: (each["people"], each["accounts"], each["waiting"]) for each in applications.listing(garden.house, MOST)["items"]}
+def test_applications_and_sources_tell_how_they_do(garden: ServiceFixture) -> None:
+    shown = {each["key"]: (each["people"], each["accounts"], each["waiting"]) for each in applications.list_applications(garden.ctx, MOST)["items"]}
     assert shown == {"records": (2, 2, 2), "desk": (1, 1, 1)}
-    assert [(role["key"], role["people"]) for role in applications.one(garden.house, "records")["roles"]] == [("viewer", 2), ("curator", 1)]
-    assert [(each["people"], each["groups"]) for each in sources.listing(garden.house, MOST)["items"]] == [(3, 2)]
+    assert [(role["key"], role["people"]) for role in applications.one(garden.ctx, "records")["roles"]] == [("viewer", 2), ("curator", 1)]
+    assert [(each["people"], each["groups"]) for each in sources.list_sources(garden.ctx, MOST)["items"]] == [(3, 2)]
 
 
-def test_a_person_shows_which_source_said_what(garden: Rooms) -> None:
-    person = access_explanation.person(garden.house, "ada@fernhollow.example")
+def test_a_person_shows_which_source_said_what(garden: ServiceFixture) -> None:
+    person = access_explanation.person(garden.ctx, "ada@fernhollow.example")
     shown = {each["name"]: (each["value"], each["source"]["key"]) for each in person["attributes"]}
     assert shown == {"userName": ("ada", "staff"), "displayName": ("Ada Fern", "staff"), "emails": ("Ada@fernhollow.example", "staff")}
     assert [each["group"]["name"] for each in person["groups"]] == ["Herbarium"]

@@ -16,7 +16,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from sqlalchemy import bindparam, select
 
-from dravo.core.errors import Busy, InvalidInput, RecordsFailing, WorldMoved
+from dravo.core.errors import Busy, InvalidInput, StalePreview, StorageFailing
 from dravo.core.scim.filters import matches
 from dravo.core.scim.paths import parse_filter
 from dravo.core.scim.schemas import USER
@@ -25,12 +25,12 @@ from dravo.store import tables
 from dravo.store.database import Database, migration_config, newest_migration
 from dravo.store.ids import new_id
 from dravo.store.pagination import Ask
-from dravo.store.prepared_statements import Quick
+from dravo.store.prepared_statements import PreparedStatement
 from dravo.store.queries import users as user_queries
 from dravo.store.queries.scim_filters import narrow
 from dravo.store.records import found_by
 from dravo.store.snapshots import config as config_snapshot
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 
 @pytest.fixture
@@ -80,7 +80,7 @@ def test_a_reader_sees_one_state_while_a_writer_goes_on(database: Database) -> N
         assert config_snapshot.revision(connection) == before
     with database.reading() as connection:
         assert config_snapshot.revision(connection) == before + 1
-        with pytest.raises(WorldMoved):
+        with pytest.raises(StalePreview):
             config_snapshot.check_revision(connection, before)
 
 
@@ -111,7 +111,7 @@ def test_a_disk_that_is_full_is_told_and_nothing_is_half_written(database: Datab
     with database.writing() as connection:
         pages = connection.exec_driver_sql("PRAGMA page_count").scalar_one()
         connection.exec_driver_sql(f"PRAGMA max_page_count={pages}")
-    with pytest.raises(RecordsFailing, match="full"), database.writing() as connection:
+    with pytest.raises(StorageFailing, match="full"), database.writing() as connection:
         config_snapshot.raise_revision(connection)
         for number in range(500):
             connection.execute(tables.revision.insert().values(name=f"filler {number} {'x' * 30}", value=1))
@@ -119,28 +119,28 @@ def test_a_disk_that_is_full_is_told_and_nothing_is_half_written(database: Datab
         assert config_snapshot.revision(connection) == 1
 
 
-def test_what_is_declared_is_read_once_for_each_revision(rooms: Rooms) -> None:
-    cache = rooms.house.catalogue
-    first = cache.latest(rooms.house.database)
-    assert cache.latest(rooms.house.database) is first
-    rooms.application("other")
-    with rooms.house.database.reading() as connection:
+def test_what_is_declared_is_read_once_for_each_revision(services: ServiceFixture) -> None:
+    cache = services.ctx.catalogue
+    first = cache.latest(services.ctx.database)
+    assert cache.latest(services.ctx.database) is first
+    services.application("other")
+    with services.ctx.database.reading() as connection:
         second = cache.get(connection)
         assert cache.get(connection) is second
     assert second.revision > first.revision
     assert {each.key for each in second.applications.values()} == {"other"}
 
 
-def test_pages_cover_a_list_once_however_it_is_cut(rooms: Rooms) -> None:
-    staff = rooms.source()
+def test_pages_cover_a_list_once_however_it_is_cut(services: ServiceFixture) -> None:
+    staff = services.source()
     chance = random.Random(4)
     names = [f"{chance.choice(['Ada', 'ada', 'Ärla', 'Zo', '青木'])} {number % 4}" for number in range(23)]
     for number, name in enumerate(names):
-        rooms.person(staff, f"p{number}", displayName=name)
+        services.person(staff, f"p{number}", displayName=name)
     for count in (1, 3, 7, 23, 50):
         seen, after = [], None
         while True:
-            with rooms.house.database.reading() as connection:
+            with services.ctx.database.reading() as connection:
                 page = user_queries.people(connection, Ask(after, count), None, None)
             assert page["total"] == 23
             assert len(page["items"]) <= count
@@ -151,30 +151,30 @@ def test_pages_cover_a_list_once_however_it_is_cut(rooms: Rooms) -> None:
         assert len(seen) == len(set(seen)) == 23
 
 
-def test_somebody_new_in_the_middle_shifts_nothing(rooms: Rooms) -> None:
-    staff = rooms.source()
+def test_somebody_new_in_the_middle_shifts_nothing(services: ServiceFixture) -> None:
+    staff = services.source()
     for name in "bdfh":
-        rooms.person(staff, name)
-    with rooms.house.database.reading() as connection:
+        services.person(staff, name)
+    with services.ctx.database.reading() as connection:
         first = user_queries.people(connection, Ask(None, 2), None, None)
-    rooms.person(staff, "a")
-    rooms.person(staff, "e")
-    with rooms.house.database.reading() as connection:
+    services.person(staff, "a")
+    services.person(staff, "e")
+    with services.ctx.database.reading() as connection:
         second = user_queries.people(connection, Ask(first["next"], 9), None, None)
     assert [item["user_name"] for item in first["items"] + second["items"]] == ["b", "d", "e", "f", "h"]
 
 
 @pytest.mark.parametrize("cursor", ["x", "W10", "WzEsMiwzXQ", "e30", "////", "WzEuNSwgIngiXQ"])
-def test_a_cursor_of_somebody_s_own_is_refused(rooms: Rooms, cursor: str) -> None:
-    with rooms.house.database.reading() as connection, pytest.raises(InvalidInput, match="cursor"):
+def test_a_cursor_of_somebody_s_own_is_refused(services: ServiceFixture, cursor: str) -> None:
+    with services.ctx.database.reading() as connection, pytest.raises(InvalidInput, match="cursor"):
         user_queries.people(connection, Ask(cursor), None, None)
 
 
-def test_signs_of_patterns_mean_themselves_when_looked_for(rooms: Rooms) -> None:
-    staff = rooms.source()
+def test_signs_of_patterns_mean_themselves_when_looked_for(services: ServiceFixture) -> None:
+    staff = services.source()
     for name in ("50%_off", "50 off", "a'b\"c"):
-        rooms.person(staff, name)
-    with rooms.house.database.reading() as connection:
+        services.person(staff, name)
+    with services.ctx.database.reading() as connection:
         found = {
             words: [item["user_name"] for item in user_queries.people(connection, Ask(), words, None)["items"]]
             for words in ("%", "_", "'", '"', "50")
@@ -191,13 +191,13 @@ FILTERS = [
 ]  # fmt: skip
 
 
-def test_a_filter_finds_the_same_by_sql_as_by_the_core(rooms: Rooms) -> None:
-    staff = rooms.source()
-    rooms.person(staff, "ada", externalId="x-1", title="Guide", emails=[{"value": "ada@fernhollow.example"}])
-    rooms.person(staff, "bob", externalId="x-2", active=False)
-    rooms.person(staff, "STRASSE", title="Guide")
-    rooms.person(staff, "Zoë", title="Keeper")
-    own = OwnRecords(rooms.house.database)
+def test_a_filter_finds_the_same_by_sql_as_by_the_core(services: ServiceFixture) -> None:
+    staff = services.source()
+    services.person(staff, "ada", externalId="x-1", title="Guide", emails=[{"value": "ada@fernhollow.example"}])
+    services.person(staff, "bob", externalId="x-2", active=False)
+    services.person(staff, "STRASSE", title="Guide")
+    services.person(staff, "Zoë", title="Keeper")
+    own = OwnRecords(services.ctx.database)
     everyone = own.people(staff, "http://x", Query())["Resources"]
     for text in FILTERS:
         found = own.people(staff, "http://x", Query(filter=text))
@@ -249,16 +249,16 @@ def test_sql_lets_through_at_least_what_the_filter_does(text: str, name: str, ex
         assert passes == wanted
 
 
-def test_a_statement_that_many_threads_come_to_first_is_compiled_right(rooms: Rooms) -> None:
-    staff = rooms.source()
-    person = rooms.person(staff, "ada", title="Guide")
+def test_a_statement_that_many_threads_come_to_first_is_compiled_right(services: ServiceFixture) -> None:
+    staff = services.source()
+    person = services.person(staff, "ada", title="Guide")
     for _ in range(20):
-        statement = Quick(select(tables.record.c.id, tables.record.c.data).where(tables.record.c.id == bindparam("id")))
+        statement = PreparedStatement(select(tables.record.c.id, tables.record.c.data).where(tables.record.c.id == bindparam("id")))
         begin = threading.Barrier(8)
 
-        def read(statement: Quick = statement, begin: threading.Barrier = begin) -> str:
+        def read(statement: PreparedStatement = statement, begin: threading.Barrier = begin) -> str:
             begin.wait()
-            return str(statement.first(rooms.house.database.glancing(), {"id": person}).data["title"])
+            return str(statement.first(services.ctx.database.glancing(), {"id": person}).data["title"])
 
         with ThreadPoolExecutor(8) as pool:
             assert {each.result() for each in [pool.submit(read) for _ in range(8)]} == {"Guide"}
@@ -269,7 +269,7 @@ def test_a_folder_is_current_only_with_the_newest_tables_and_what_belongs_into_t
     assert newest_migration() == script.get_current_head()
     assert database.is_current()
     with database.writing() as connection:
-        connection.exec_driver_sql("UPDATE alembic_version SET version_num = '0001'")
+        connection.exec_driver_sql("UPDATE alembic_version SET version_num = '0000'")
     assert not database.is_current()
     (database.folder / "new").mkdir()
     assert not Database(database.folder / "new").is_current()

@@ -1,4 +1,4 @@
-"""Generated input to every route: whatever is sent, the answer is never a 5xx, and always in the form that its channel promises."""
+"""Generated input to every route: whatever is sent, the answer is never a 5xx, and always in the form that its API promises."""
 
 from __future__ import annotations
 
@@ -14,12 +14,12 @@ from hypothesis import strategies as st
 
 from dravo.core.scim.schemas import ENTERPRISE_URN
 from dravo.services.security import api_tokens, operators
-from dravo.services.security.permissions import CHIEF, Caller
-from dravo.services.security.rate_limits import Limiter
+from dravo.services.security.permissions import SUPER_ADMINISTRATOR, Caller
+from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.sources import tokens as scim_tokens
 from dravo.web.app import create_app
 from tests.scale import sized
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 EASY = settings(suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
 
@@ -38,19 +38,19 @@ class Web:
 
 @pytest.fixture(scope="module")
 def web(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Web]:
-    rooms = Rooms(tmp_path_factory.mktemp("bad-input"))
-    staff = rooms.source()
-    person = rooms.person(staff, "ada", title="Botanist", emails=[{"value": "ada@fernhollow.example", "type": "work"}])
-    group = rooms.group(staff, "Herbarium", person)
-    rooms.application()
-    app = create_app(rooms.house, "http://127.0.0.1:1")
-    app.config.update(TOKEN_LIMITER=Limiter(10**6, 60), SIGN_IN_LIMITER=Limiter(10**6, 60))
-    made = operators.add(rooms.house, rooms.caller, "edmund", CHIEF)
-    token = api_tokens.create(rooms.house, Caller(made["id"], "edmund", CHIEF), "x", "write")["token"]
-    push = scim_tokens.add_token(rooms.house, rooms.caller, "staff", "x")["token"]
+    services = ServiceFixture(tmp_path_factory.mktemp("bad-input"))
+    staff = services.source()
+    person = services.person(staff, "ada", title="Botanist", emails=[{"value": "ada@fernhollow.example", "type": "work"}])
+    group = services.group(staff, "Herbarium", person)
+    services.application()
+    app = create_app(services.ctx, "http://127.0.0.1:1")
+    app.config.update(TOKEN_LIMITER=RateLimiter(10**6, 60), SIGN_IN_LIMITER=RateLimiter(10**6, 60))
+    made = operators.add(services.ctx, services.caller, "edmund", SUPER_ADMINISTRATOR)
+    token = api_tokens.create(services.ctx, Caller(made["id"], "edmund", SUPER_ADMINISTRATOR), "x", "write")["token"]
+    push = scim_tokens.add_token(services.ctx, services.caller, "staff", "x")["token"]
     document = app.api_doc  # type: ignore[attr-defined]
     yield Web(app.test_client(), document, {"Authorization": f"Bearer {token}"}, {"Authorization": f"Bearer {push}"}, person, group)
-    rooms.house.close()
+    services.ctx.close()
 
 
 TEXTS = st.one_of(
@@ -137,7 +137,7 @@ def test_bytes_of_any_kind(web: Web, content: bytes, kind: str) -> None:
     scheme=st.sampled_from(["Bearer ", "bearer ", "Basic ", ""]),
 )
 def test_a_token_of_any_kind(web: Web, token: str, scheme: str) -> None:
-    for path in ("/scim/v2/staff/Users", "/scim/v2/none/Users", "/api/v1/people"):
+    for path in ("/scim/v2/staff/Users", "/scim/v2/none/Users", "/api/v1/users"):
         answer = web.http.get(path, headers={"Authorization": scheme + token})
         assert answer.status_code in (401, 429), answer.text
 

@@ -7,22 +7,22 @@ from typing import Any
 import pytest
 
 from dravo.services.security import api_tokens, operators
-from dravo.services.security.permissions import CHIEF, Caller
+from dravo.services.security.permissions import SUPER_ADMINISTRATOR, Caller
 from dravo.services.sources import tokens as scim_tokens
 from dravo.web.api import auth
 from dravo.web.app import create_app
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 
 @pytest.fixture
-def app(rooms: Rooms) -> Any:
-    return create_app(rooms.house, "http://127.0.0.1:1")
+def app(services: ServiceFixture) -> Any:
+    return create_app(services.ctx, "http://127.0.0.1:1")
 
 
 @pytest.fixture
-def headers(rooms: Rooms) -> dict[str, str]:
-    made = operators.add(rooms.house, operators.SYSTEM, "edmund", CHIEF, "a-long-enough-one")
-    return {"Authorization": f"Bearer {api_tokens.create(rooms.house, Caller(made['id'], 'edmund', CHIEF), 'x', 'write')['token']}"}
+def headers(services: ServiceFixture) -> dict[str, str]:
+    made = operators.add(services.ctx, operators.SYSTEM, "edmund", SUPER_ADMINISTRATOR, "a-long-enough-one")
+    return {"Authorization": f"Bearer {api_tokens.create(services.ctx, Caller(made['id'], 'edmund', SUPER_ADMINISTRATOR), 'x', 'write')['token']}"}
 
 
 def test_the_body_of_a_caller_who_is_not_known_is_not_parsed(app: Any, headers: dict[str, str], monkeypatch: pytest.MonkeyPatch) -> None:
@@ -37,13 +37,13 @@ def test_the_body_of_a_caller_who_is_not_known_is_not_parsed(app: Any, headers: 
     assert not parsed
     answer = app.test_client().post("/api/v1/sources", data=body, headers=headers, content_type="application/json")
     assert (answer.status_code, answer.json["error"]["code"]) == (413, "body_too_large")
-    assert "1,048,576" in answer.json["error"]["message"] and answer.json["error"]["mend"]
+    assert "1,048,576" in answer.json["error"]["message"] and answer.json["error"]["hint"]
     assert not parsed
 
 
-def test_a_user_is_smaller_than_a_group_may_be(app: Any, rooms: Rooms) -> None:
-    rooms.source("staff")
-    token = scim_tokens.add_token(rooms.house, operators.SYSTEM, "staff", "Provider")["token"]
+def test_a_user_is_smaller_than_a_group_may_be(app: Any, services: ServiceFixture) -> None:
+    services.source("staff")
+    token = scim_tokens.add_token(services.ctx, operators.SYSTEM, "staff", "Provider")["token"]
     http, known = app.test_client(), {"Authorization": f"Bearer {token}"}
     large = [{"value": f"{number:036}"} for number in range(30_000)]
     refused = http.post("/scim/v2/staff/Users", json={"userName": "ada", "emails": large}, headers=known)

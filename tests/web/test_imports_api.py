@@ -1,4 +1,4 @@
-"""How sources are read, by plain HTTP: what is answered, what is refused with its mend, and what is not for everybody's eyes."""
+"""How sources are read, by plain HTTP: what is answered, what is refused with its hint, and what is not for everybody's eyes."""
 
 from __future__ import annotations
 
@@ -28,19 +28,19 @@ def register(http: httpx.Client, fresh: Fresh) -> str:
     """A register of two people, not read yet."""
     key = fresh("register")
     http.post("/sources", json={"key": key, "label": f"The {key}"}).raise_for_status()
-    http.put(f"/sources/{key}/reading", json={"kind": "csv", "policy": ANSWERS, "schedule": "", "in_force": True}).raise_for_status()
+    http.put(f"/sources/{key}/import", json={"kind": "csv", "policy": ANSWERS, "schedule": "", "enabled": True}).raise_for_status()
     upload(http, key, f"id,login,job\n1,{key}.una,Tree surgeon\n2,{key}.grace,Carpenter\n").raise_for_status()
     return key
 
 
 def upload(http: httpx.Client, key: str, text: str, name: str = "people.csv") -> httpx.Response:
-    return http.post(f"/sources/{key}/reading/files", json={"name": name, "content": base64.b64encode(text.encode()).decode()})
+    return http.post(f"/sources/{key}/import/files", json={"name": name, "content": base64.b64encode(text.encode()).decode()})
 
 
 def read(http: httpx.Client, key: str, **how: Any) -> dict[str, Any]:
-    begun = http.post(f"/sources/{key}/runs", json=how)
+    begun = http.post(f"/sources/{key}/import/runs", json=how)
     assert begun.status_code == 201, begun.text
-    address = f"/sources/{key}/runs/{begun.json()['id']}"
+    address = f"/sources/{key}/import/runs/{begun.json()['id']}"
     return dict(eventually(lambda: http.get(address).json(), lambda run: run["ended_at"] is not None))
 
 
@@ -58,7 +58,7 @@ def masked(running: Running, http: httpx.Client, fresh: Fresh, kind: str) -> htt
 
 
 def test_the_kinds_of_reader_say_what_a_form_needs(http: httpx.Client) -> None:
-    kinds = {each["key"]: each for each in http.get("/readers").json()["items"]}
+    kinds = {each["key"]: each for each in http.get("/connectors").json()["items"]}
     assert set(kinds) == {"ldap", "scim", "csv"}
     fields = {each["name"]: each for each in kinds["ldap"]["settings"]}
     assert (fields["address"]["required"], fields["start_tls"]["kind"], fields["ca"]["kind"]) == (True, "switch", "lines")
@@ -70,22 +70,22 @@ def test_the_kinds_of_reader_say_what_a_form_needs(http: httpx.Client) -> None:
 def test_wrong_settings_are_refused_with_the_field_and_the_mend(http: httpx.Client, fresh: Fresh, register: str) -> None:
     key = fresh("source")
     http.post("/sources", json={"key": key, "label": "Source"}).raise_for_status()
-    address = f"/sources/{key}/reading"
+    address = f"/sources/{key}/import"
     assert "is not read" in error(http.get(address), 404)["message"]
     for body, field in (
         ({}, "kind"), ({"kind": "floppy"}, "kind"), ({"kind": "ldap"}, "address"), ({"kind": "csv", "settings": {"adress": "x"}}, "adress"),
         ({"kind": "csv", "settings": {"encoding": "klingon"}}, "encoding"),
     ):  # fmt: skip
         told = error(http.put(address, json=body), 422)
-        assert told["field"] == field and told["mend"], body
+        assert told["field"] == field and told["hint"], body
     assert http.get(address).status_code == 404, "nothing is kept of what was refused"
     for body, field in (
         ({"kind": "ldap"}, "kind"), ({"schedule": "every now and then"}, "schedule"), ({"policy": {"match": "guess"}}, "match"),
-        ({"in_force_at": "tomorrow"}, "in_force_at"), ({"policy": {"attributes": [{"attribute": "userName", "expression": "("}]}}, "attributes"),
+        ({"enabled_from": "tomorrow"}, "enabled_from"), ({"policy": {"attributes": [{"attribute": "userName", "expression": "("}]}}, "attributes"),
     ):  # fmt: skip
-        told = error(http.put(f"/sources/{register}/reading", json=body), 422)
+        told = error(http.put(f"/sources/{register}/import", json=body), 422)
         assert told["field"] == field, body
-    assert error(http.put("/sources/local/reading", json={"kind": "csv"}), 404 if http.get("/sources/local").status_code == 404 else 422)
+    assert error(http.put("/sources/local/import", json={"kind": "csv"}), 404 if http.get("/sources/local").status_code == 404 else 422)
 
 
 def test_a_source_is_read_and_its_lines_tell_before_and_after(http: httpx.Client, register: str) -> None:
@@ -93,15 +93,15 @@ def test_a_source_is_read_and_its_lines_tell_before_and_after(http: httpx.Client
     assert (run["state"], {each["name"]: each["number"] for each in run["counts"]}) == ("done", {"read": 2, "new": 2})
     upload(http, register, f"id,login,job\n1,{register}.una,Lead\n2,{register}.grace,Carpenter\n")
     run = read(http, register)
-    lines = http.get(f"/sources/{register}/runs/{run['id']}/lines", params={"kind": "changed"}).json()
+    lines = http.get(f"/sources/{register}/import/runs/{run['id']}/entries", params={"kind": "changed"}).json()
     assert lines["total"] == 1
     assert lines["items"][0]["changes"] == [{"attribute": "title", "before": "Tree surgeon", "after": "Lead"}]
-    assert http.get(f"/sources/{register}/runs", params={"count": 1}).json()["next"]
+    assert http.get(f"/sources/{register}/import/runs", params={"count": 1}).json()["next"]
     line = http.get(f"/sources/{register}").json()
-    assert (line["channel"], line["read_as"], line["run_state"], line["people"]) == ("pull", "csv", "done", 2)
-    assert error(http.get(f"/sources/{register}/runs/none/lines"), 404)
+    assert (line["connection_type"], line["read_as"], line["run_state"], line["people"]) == ("import", "csv", "done", 2)
+    assert error(http.get(f"/sources/{register}/import/runs/none/entries"), 404)
     # A run is found by its own source only.
-    assert error(http.get(f"/sources/staff-of-nobody/runs/{run['id']}"), 404)
+    assert error(http.get(f"/sources/staff-of-nobody/import/runs/{run['id']}"), 404)
 
 
 def test_what_people_are_is_masked_in_lines_and_conflicts(running: Running, http: httpx.Client, register: str, fresh: Fresh) -> None:
@@ -110,12 +110,12 @@ def test_what_people_are_is_masked_in_lines_and_conflicts(running: Running, http
     (conflict,) = http.get(f"/sources/{register}/conflicts").json()["items"]
     assert conflict["says"]["title"] == "Tree surgeon"
     with masked(running, http, fresh, "auditor") as auditor:
-        assert auditor.get(f"/sources/{register}/reading").status_code == 200
-        assert error(auditor.get(f"/sources/{register}/runs/{run['id']}/lines"), 403)
+        assert auditor.get(f"/sources/{register}/import").status_code == 200
+        assert error(auditor.get(f"/sources/{register}/import/runs/{run['id']}/entries"), 403)
         (conflict,) = auditor.get(f"/sources/{register}/conflicts").json()["items"]
         assert set(conflict["says"]) == {"userName"}
         # Looking is all that an auditor does.
-        for method, path in (("PUT", "reading"), ("POST", "reading/check"), ("POST", "reading/try"), ("POST", "runs"), ("PUT", "word")):
+        for method, path in (("PUT", "import"), ("POST", "import/check"), ("POST", "policy/preview"), ("POST", "import/runs"), ("PUT", "priority")):
             assert error(auditor.request(method, f"/sources/{register}/{path}", json={}), 403)
         assert error(auditor.post(f"/sources/{register}/conflicts/{conflict['id']}", json={"decision": "make"}), 403)
 
@@ -125,7 +125,7 @@ def test_conflicts_are_decided_once_and_only_as_they_can_be(running: Running, ht
     read(http, register)
     (conflict,) = http.get(f"/sources/{register}/conflicts").json()["items"]
     address = f"/sources/{register}/conflicts/{conflict['id']}"
-    assert error(http.post(address, json={"decision": "let"}), 422)["mend"] == "It is one of: link, make, leave out."
+    assert error(http.post(address, json={"decision": "let"}), 422)["hint"] == "It is one of: link, make, leave out."
     assert error(http.post(address, json={"decision": "link"}), 422)["field"] == "person"
     assert error(http.post(address, json={"decision": "link", "person": "nobody-at-all"}), 404)
     assert "says something of" in error(http.post(address, json={"decision": "link", "person": f"{register}.grace"}), 422)["message"]
@@ -141,28 +141,28 @@ def test_conflicts_are_decided_once_and_only_as_they_can_be(running: Running, ht
 def test_a_file_is_looked_at_before_it_takes_the_others_place(http: httpx.Client, register: str) -> None:
     assert error(upload(http, register, ""), 502)["message"] == "people.csv is empty."
     assert error(upload(http, register, "x", "passwd"), 422)
-    assert error(http.post(f"/sources/{register}/reading/files", json={"name": "people.csv", "content": "no base64, ü"}), 422)["field"] == "content"
-    (file,) = http.get(f"/sources/{register}/reading").json()["files"]
+    assert error(http.post(f"/sources/{register}/import/files", json={"name": "people.csv", "content": "no base64, ü"}), 422)["field"] == "content"
+    (file,) = http.get(f"/sources/{register}/import").json()["files"]
     assert file["name"] == "people.csv" and read(http, register)["state"] == "done"
 
 
 def test_expressions_are_tried_on_what_the_source_said(http: httpx.Client, register: str) -> None:
     read(http, register)
     body = {"expression": "job then upper", "source": register, "person": f"{register}.una", "attribute": "title"}
-    tried = http.post("/expressions/try", json=body).json()
+    tried = http.post("/expressions/evaluate", json=body).json()
     assert (tried["result"], tried["uses"], tried["person"]["user_name"]) == ("TREE SURGEON", ["job"], f"{register}.una")
-    told = error(http.post("/expressions/try", json={**body, "expression": "job then fly"}), 422)
+    told = error(http.post("/expressions/evaluate", json={**body, "expression": "job then fly"}), 422)
     assert told["position"] == 9
-    assert error(http.post("/expressions/try", json={**body, "attribute": "password"}), 422)["field"] == "attribute"
+    assert error(http.post("/expressions/evaluate", json={**body, "attribute": "password"}), 422)["field"] == "attribute"
 
 
 def test_a_run_that_was_asked_for_can_be_stopped_and_a_source_that_brought_nobody_goes(http: httpx.Client, fresh: Fresh) -> None:
     key = fresh("empty")
     http.post("/sources", json={"key": key, "label": "Empty"}).raise_for_status()
-    http.put(f"/sources/{key}/reading", json={"kind": "csv", "in_force": True, "schedule": ""}).raise_for_status()
+    http.put(f"/sources/{key}/import", json={"kind": "csv", "enabled": True, "schedule": ""}).raise_for_status()
     run = read(http, key)
-    assert run["state"] == "failed" and run["message"] == "people.csv is not there." and run["mend"]
-    assert http.post(f"/sources/{key}/runs/{run['id']}/stop").json()["state"] == "failed", "what has ended stays as it ended"
+    assert run["state"] == "failed" and run["message"] == "people.csv is not there." and run["hint"]
+    assert http.post(f"/sources/{key}/import/runs/{run['id']}/stop").json()["state"] == "failed", "what has ended stays as it ended"
     begun = time.monotonic()
-    assert http.delete(f"/sources/{key}/reading").status_code == 204 and error(http.get(f"/sources/{key}/reading"), 404)
+    assert http.delete(f"/sources/{key}/import").status_code == 204 and error(http.get(f"/sources/{key}/import"), 404)
     assert http.delete(f"/sources/{key}").status_code == 204 and time.monotonic() - begun < 10

@@ -1,4 +1,4 @@
-"""The provider channel as a provider sees it, by plain HTTP against a running service."""
+"""Inbound SCIM as a provider sees it, by plain HTTP against a running service."""
 
 from __future__ import annotations
 

@@ -12,40 +12,40 @@ from dravo.client import ApiError
 from dravo.core.errors import NotFound
 from dravo.services import jobs
 from dravo.services.access import assignment_changes
-from dravo.services.access.assignment_targets import Wish
+from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes import preview
-from dravo.services.jobs import Waiting, WasStopped
+from dravo.services.jobs import JobRegistry, JobStopped
 from dravo.services.security import api_tokens, operators
-from dravo.services.security.permissions import CHIEF, Caller
+from dravo.services.security.permissions import SUPER_ADMINISTRATOR, Caller
 from dravo.web.app import create_app
 from tests.harness import Running
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 PEOPLE = 700
 Fresh = Callable[[str], str]
 
 
-def test_a_preview_tells_how_far_it_is_and_ends_where_it_is_not_wanted(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
-    rooms.application("records")
-    staff = rooms.source()
+def test_a_preview_tells_how_far_it_is_and_ends_where_it_is_not_wanted(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+    services.application("records")
+    staff = services.source()
     for number in range(12):
-        rooms.person(staff, f"p{number}")
+        services.person(staff, f"p{number}")
     monkeypatch.setattr(preview.user_snapshots, "CHUNK", 5)
     told: list[tuple[int, int]] = []
-    known = Waiting()
-    monkeypatch.setattr(jobs, "tell", lambda done, total, tell=jobs.tell: (told.append((done, total)), tell(done, total)))
+    known = JobRegistry()
+    monkeypatch.setattr(jobs, "report_progress", lambda done, total, tell=jobs.report_progress: (told.append((done, total)), tell(done, total)))
     with known.for_("edmund", "a-preview"):
-        assert assignment_changes.preview_adding(rooms.house, Wish("records", "viewer", everybody=True))["gained"] == 12
+        assert assignment_changes.preview_adding(services.ctx, AssignmentRequest("records", "viewer", everybody=True))["gained"] == 12
         assert (known.get("edmund", "a-preview").done, known.get("edmund", "a-preview").total) == (12, 12)
     assert told == [(5, 12), (10, 12), (12, 12)]
     with known.for_("edmund", "a-preview"):
         known.stop("edmund", "a-preview")
-        with pytest.raises(WasStopped):
-            assignment_changes.preview_adding(rooms.house, Wish("records", "viewer", everybody=True))
+        with pytest.raises(JobStopped):
+            assignment_changes.preview_adding(services.ctx, AssignmentRequest("records", "viewer", everybody=True))
 
 
 def test_it_is_nobody_elses_and_gone_when_it_has_ended() -> None:
-    known = Waiting()
+    known = JobRegistry()
     with known.for_("edmund", "a-preview"):
         with pytest.raises(NotFound):
             known.get("somebody", "a-preview")
@@ -55,34 +55,34 @@ def test_it_is_nobody_elses_and_gone_when_it_has_ended() -> None:
         known.get("edmund", "a-preview")
 
 
-def test_a_caller_watches_and_stops_by_the_name_that_they_gave(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
-    rooms.application("records")
-    staff = rooms.source()
+def test_a_caller_watches_and_stops_by_the_name_that_they_gave(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+    services.application("records")
+    staff = services.source()
     for number in range(12):
-        rooms.person(staff, f"p{number}")
-    made = operators.add(rooms.house, rooms.caller, "edmund.sallow", CHIEF)
-    token = api_tokens.create(rooms.house, Caller(made["id"], made["name"], CHIEF), "Tests", "write")["token"]
-    app = create_app(rooms.house, "http://127.0.0.1:1")
-    headers = {"Authorization": f"Bearer {token}", "Dravo-Work": "looked-at-by-a-test"}
+        services.person(staff, f"p{number}")
+    made = operators.add(services.ctx, services.caller, "edmund.sallow", SUPER_ADMINISTRATOR)
+    token = api_tokens.create(services.ctx, Caller(made["id"], made["name"], SUPER_ADMINISTRATOR), "Tests", "write")["token"]
+    app = create_app(services.ctx, "http://127.0.0.1:1")
+    headers = {"Authorization": f"Bearer {token}", "Dravo-Job": "looked-at-by-a-test"}
     body: dict[str, Any] = {"application": "records", "role": "viewer", "everybody": True}
     # The preview stands still after its first chunk until it was watched and stopped.
     monkeypatch.setattr(preview.user_snapshots, "CHUNK", 5)
     reached, may_go_on = threading.Event(), threading.Event()
-    tell = jobs.tell
+    tell = jobs.report_progress
 
     def stand_still(done: int, total: int) -> None:
         tell(done, total)
         reached.set()
         assert may_go_on.wait(30)
 
-    monkeypatch.setattr(jobs, "tell", stand_still)
+    monkeypatch.setattr(jobs, "report_progress", stand_still)
     answers: list[Any] = []
     asking = threading.Thread(target=lambda: answers.append(app.test_client().post("/api/v1/assignments/preview", json=body, headers=headers)))
     asking.start()
     try:
         assert reached.wait(30)
         http = app.test_client()
-        work = "/api/v1/work/looked-at-by-a-test"
+        work = "/api/v1/jobs/looked-at-by-a-test"
         assert http.get(work, headers=headers).json == {"done": 5, "total": 12}
         twice = http.post("/api/v1/assignments/preview", json=body, headers=headers)
         assert (twice.status_code, twice.json["error"]["code"]) == (409, "work_name_in_use")
@@ -93,8 +93,8 @@ def test_a_caller_watches_and_stops_by_the_name_that_they_gave(rooms: Rooms, mon
         asking.join()
     assert answers[0].status_code == 409 and answers[0].json["error"]["code"] == "stopped"
     assert http.get(work, headers=headers).status_code == 404
-    answer = http.post("/api/v1/assignments/preview", json=body, headers={**headers, "Dravo-Work": "no name!"})
-    assert answer.status_code == 422 and "8 to 64" in answer.json["error"]["mend"]
+    answer = http.post("/api/v1/assignments/preview", json=body, headers={**headers, "Dravo-Job": "no name!"})
+    assert answer.status_code == 422 and "8 to 64" in answer.json["error"]["hint"]
 
 
 def test_the_client_tells_how_far_it_is(running: Running, fresh: Fresh) -> None:

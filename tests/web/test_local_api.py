@@ -20,33 +20,33 @@ def http(running: Running) -> httpx.Client:
 
 
 def refused(answer: httpx.Response, status: int, field: str | None = None) -> str:
-    """Return what an answer says that is wrong; it names the mend, and the field if there is one."""
+    """Return what an answer says that is wrong; it names the hint, and the field if there is one."""
     assert answer.status_code == status, answer.text
     error = answer.json()["error"]
-    assert error["message"] and error["mend"] and error["field"] == field, error
+    assert error["message"] and error["hint"] and error["field"] == field, error
     return str(error["message"])
 
 
 def test_a_person_is_entered_changed_and_removed(http: httpx.Client, fresh: Fresh) -> None:
     name = fresh("ida")
-    made = http.post("/people", json={"user_name": name, "given_name": "Ida", "email": f"{name}@fernhollow.example"})
-    assert made.status_code == 201 and made.json()["records"][0]["channel"] == "local"
+    made = http.post("/users", json={"user_name": name, "given_name": "Ida", "email": f"{name}@fernhollow.example"})
+    assert made.status_code == 201 and made.json()["records"][0]["connection_type"] == "local"
     person = made.json()["id"]
-    assert "has that user name" in refused(http.post("/people", json={"user_name": name.upper()}), 409, "user_name")
-    assert "no e-mail" in refused(http.post("/people", json={"user_name": "x", "email": "nobody"}), 422, "email")
-    assert "user name" in refused(http.post("/people", json={"user_name": " "}), 422, "user_name")
-    assert "is not a field" in refused(http.post("/people", json={"user_name": "x", "password": "secret"}), 422, "password")
-    assert "is missing" in refused(http.post("/people", json={}), 422, "user_name")
-    changed = http.put(f"/people/{name}", json={"user_name": f"{name}.vosper", "title": "Botanist"})
+    assert "has that user name" in refused(http.post("/users", json={"user_name": name.upper()}), 409, "user_name")
+    assert "no e-mail" in refused(http.post("/users", json={"user_name": "x", "email": "nobody"}), 422, "email")
+    assert "user name" in refused(http.post("/users", json={"user_name": " "}), 422, "user_name")
+    assert "is not a field" in refused(http.post("/users", json={"user_name": "x", "password": "secret"}), 422, "password")
+    assert "is missing" in refused(http.post("/users", json={}), 422, "user_name")
+    changed = http.put(f"/users/{name}", json={"user_name": f"{name}.vosper", "title": "Botanist"})
     assert changed.status_code == 200 and changed.json()["user_name"] == f"{name}.vosper" and changed.json()["email"] is None
-    refused(http.put("/people/nobody-there", json={"user_name": "x"}), 404, "person")
+    refused(http.put("/users/nobody-there", json={"user_name": "x"}), 404, "person")
     moved = {"user_name": f"{name}.vosper", "active": False, "expect": {"gained": 0, "lost": 3, "changed": 0}}
-    assert "has moved" in refused(http.put(f"/people/{person}", json=moved), 409)
-    assert http.get(f"/people/{person}").json()["state"] == "active"
-    assert http.get(f"/people/{person}/removal").json()["lost"] == 0
-    assert http.delete(f"/people/{person}").status_code == 204
-    assert http.get(f"/people/{person}").json()["state"] == "gone"
-    assert "has left" in refused(http.delete(f"/people/{person}"), 422, "person")
+    assert "has moved" in refused(http.put(f"/users/{person}", json=moved), 409)
+    assert http.get(f"/users/{person}").json()["state"] == "active"
+    assert http.get(f"/users/{person}/removal").json()["lost"] == 0
+    assert http.delete(f"/users/{person}").status_code == 204
+    assert http.get(f"/users/{person}").json()["state"] == "gone"
+    assert "has left" in refused(http.delete(f"/users/{person}"), 422, "person")
 
 
 def test_a_local_group_takes_whom_it_is_given_or_says_why_not(running: Running, http: httpx.Client, fresh: Fresh) -> None:
@@ -81,7 +81,7 @@ def test_a_local_group_takes_whom_it_is_given_or_says_why_not(running: Running, 
 def test_plans_and_their_limits(running: Running, http: httpx.Client, fresh: Fresh) -> None:
     key = fresh("desk")
     running.application(key)
-    at = f"/applications/{key}/plans"
+    at = f"/applications/{key}/license-plans"
     assert http.post(at, json={"key": "full", "label": "Full", "seats": 2}).json()["plans"][0]["free"] == 2
     refused(http.post(at, json={"key": "full", "label": "Full"}), 409, "key")
     refused(http.post(at, json={"key": "Not A Key", "label": "Full"}), 422, "key")
@@ -134,6 +134,6 @@ def test_comparing_and_the_matrix_of_groups_by_http(running: Running, http: http
     refused(http.get("/access/compare", params={"one": name, "two": "nobody-there"}), 404, "person")
     refused(http.get("/access/compare", params={"one": name}), 422, "two")
     assert http.get("/access/compare", params={"one": name, "two": name}).json()["applications"] == []
-    refused(http.get("/matrix/groups", params={"application": "nothing-there"}), 404)
-    assert http.get("/matrix/groups", params={"q": "nothing of that name"}).json()["items"] == []
+    refused(http.get("/access/matrix/groups", params={"application": "nothing-there"}), 404)
+    assert http.get("/access/matrix/groups", params={"q": "nothing of that name"}).json()["items"] == []
     assert set(http.get("/overview/flow").json()) == {"at", "nodes", "bands"}

@@ -14,17 +14,17 @@ from sqlalchemy import text
 from dravo.client import Dravo, InvalidRequest
 from dravo.core.errors import InvalidInput, TooManyTries
 from dravo.services.access import assignments
-from dravo.services.access.assignment_targets import Wish
-from dravo.services.context import House
+from dravo.services.access.assignment_targets import AssignmentRequest
+from dravo.services.context import AppContext
 from dravo.services.provisioning import applications, roles
 from dravo.services.security import api_tokens, audit_log, operators
 from dravo.services.security.permissions import Caller
-from dravo.services.security.rate_limits import Limiter
+from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.sources import sources
 from dravo.services.sources import tokens as scim_tokens
 from dravo.web.app import create_app
 from tests.harness import PASSWORD, Running, StandIn
-from tests.service_fixture import Rooms, open_house
+from tests.service_fixture import ServiceFixture, open_context
 
 Fresh = Callable[[str], str]
 ONLY_CHIEF = {
@@ -34,24 +34,24 @@ ONLY_CHIEF = {
     ("POST", "/api/v1/operators/{id}/password"),
     ("POST", "/api/v1/operators/{id}/second-factor/reset"),
 }
-FOR_ANYBODY = {("POST", "/api/v1/session"), ("GET", "/api/v1/sign-in"), ("POST", "/api/v1/sign-in/code"), ("POST", "/api/v1/sign-in/code/given")}
+FOR_ANYBODY = {("POST", "/api/v1/session"), ("GET", "/api/v1/sign-in"), ("POST", "/api/v1/sign-in/code"), ("POST", "/api/v1/sign-in/code/verify")}
 
 
 @pytest.fixture(scope="module")
 def inside(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Inside]:
     """The application itself, with limits that a walk over all routes does not reach."""
-    house = open_house(tmp_path_factory.mktemp("walk"))
-    app = create_app(house, "http://127.0.0.1:1")
-    app.config.update(TOKEN_LIMITER=Limiter(100_000, 60))
-    yield Inside(house, app)
-    house.close()
+    ctx = open_context(tmp_path_factory.mktemp("walk"))
+    app = create_app(ctx, "http://127.0.0.1:1")
+    app.config.update(TOKEN_LIMITER=RateLimiter(100_000, 60))
+    yield Inside(ctx, app)
+    ctx.close()
 
 
 @dataclass
 class Inside:
     """A web application without a server around it."""
 
-    house: House
+    ctx: AppContext
     app: Any
 
     def routes(self) -> list[tuple[str, str]]:
@@ -63,14 +63,14 @@ class Inside:
         return self.app.test_client().open(re.sub(r"{\w+}", "nothing-there", path), method=method, headers=headers, json=body)
 
     def token(self, kind: str, scope: str, **more: Any) -> str:
-        made = operators.add(self.house, operators.SYSTEM, f"{kind}.{scope}{'.masked' if more.get('masked') else ''}", kind, **more)
+        made = operators.add(self.ctx, operators.SYSTEM, f"{kind}.{scope}{'.masked' if more.get('masked') else ''}", kind, **more)
         caller = Caller(made["id"], made["name"], kind)
-        return f"Bearer {api_tokens.create(self.house, caller, 'Walk', scope)['token']}"
+        return f"Bearer {api_tokens.create(self.ctx, caller, 'Walk', scope)['token']}"
 
 
 def test_nobody_gets_in_without_a_token(inside: Inside) -> None:
-    sources.add(inside.house, operators.SYSTEM, "walk", "Walk")
-    pushing = scim_tokens.add_token(inside.house, operators.SYSTEM, "walk", "Provider")["token"]
+    sources.add(inside.ctx, operators.SYSTEM, "walk", "Walk")
+    pushing = scim_tokens.add_token(inside.ctx, operators.SYSTEM, "walk", "Provider")["token"]
     walked = inside.routes()
     assert len(walked) > 40
     for method, path in walked:
@@ -84,16 +84,16 @@ def test_nobody_gets_in_without_a_token(inside: Inside) -> None:
 
 # What is sent with a body and changes nothing.
 HARMLESS = (
-    "/api/v1/assignments/preview", "/api/v1/assignments/{id}/confirm/preview", "/api/v1/session", "/api/v1/applications/{key}/settings/preview", "/api/v1/expressions/try",
-    "/api/v1/assignments/{id}/preview", "/api/v1/applications/{key}/policy/preview", "/api/v1/applications/{key}/mapping/pattern", "/api/v1/rules/try", "/api/v1/access/expected", "/api/v1/people/{person}/preview", "/api/v1/groups/{id}/members/preview", "/api/v1/reviews/{id}/preview",
-    "/api/v1/sources/{key}/word/preview", "/api/v1/records/{record}/move/preview", "/api/v1/work/{id}",
-    "/api/v1/sources/{key}/sign-in/traces/{trace}/again", "/api/v1/yours/visit",
-    "/api/v1/sign-in/code", "/api/v1/sign-in/code/given",
+    "/api/v1/assignments/preview", "/api/v1/assignments/{id}/confirm/preview", "/api/v1/session", "/api/v1/applications/{key}/settings/preview", "/api/v1/expressions/evaluate",
+    "/api/v1/assignments/{id}/preview", "/api/v1/applications/{key}/policy/preview", "/api/v1/applications/{key}/mapping/pattern", "/api/v1/rules/matches", "/api/v1/access/simulate", "/api/v1/users/{person}/preview", "/api/v1/groups/{id}/members/preview", "/api/v1/reviews/{id}/preview",
+    "/api/v1/sources/{key}/priority/preview", "/api/v1/records/{record}/link/preview", "/api/v1/jobs/{id}",
+    "/api/v1/sources/{key}/sign-in/traces/{trace}/rerun", "/api/v1/me/session",
+    "/api/v1/sign-in/code", "/api/v1/sign-in/code/verify",
 )  # fmt: skip
 
 
 def test_a_token_for_reading_changes_nothing(inside: Inside) -> None:
-    for kind in ("chief", "administrator"):
+    for kind in ("super_administrator", "administrator"):
         reading = inside.token(kind, "read")
         for method, path in inside.routes():
             harmless = method == "GET" or path in HARMLESS
@@ -103,60 +103,60 @@ def test_a_token_for_reading_changes_nothing(inside: Inside) -> None:
             assert (answer.status_code != 403) == harmless, (kind, method, path, answer.text)
 
 
-# What others than chief and administrator may call beyond reading: their own session and tokens; and what is looked at with a body.
+# What others than super administrator and administrator may call beyond reading: their own session and tokens; and what is looked at with a body.
 OWN = {
     ("DELETE", "/api/v1/session"),
     ("POST", "/api/v1/session"),
     ("POST", "/api/v1/tokens"),
     ("DELETE", "/api/v1/tokens/{id}"),
-    ("DELETE", "/api/v1/work/{id}"),
-    ("DELETE", "/api/v1/yours/visit"),
+    ("DELETE", "/api/v1/jobs/{id}"),
+    ("DELETE", "/api/v1/me/session"),
     ("POST", "/api/v1/second-factor"),
     ("PUT", "/api/v1/second-factor"),
-    ("POST", "/api/v1/second-factor/off"),
+    ("POST", "/api/v1/second-factor/disable"),
     ("POST", "/api/v1/recovery-codes"),
     ("PUT", "/api/v1/session/links"),
     ("DELETE", "/api/v1/session/others"),
     ("PUT", "/api/v1/session/password"),
     ("DELETE", "/api/v1/session/links/{id}"),
     ("POST", "/api/v1/sign-in/code"),
-    ("POST", "/api/v1/sign-in/code/given"),
+    ("POST", "/api/v1/sign-in/code/verify"),
 }
 LOOKED_AT = {
     ("POST", path)
     for path in (
         "/api/v1/assignments/preview", "/api/v1/assignments/{id}/preview", "/api/v1/assignments/{id}/confirm/preview", "/api/v1/applications/{key}/settings/preview",
-        "/api/v1/applications/{key}/policy/preview", "/api/v1/applications/{key}/mapping/pattern", "/api/v1/expressions/try",
-        "/api/v1/rules/try", "/api/v1/access/expected", "/api/v1/people/{person}/preview", "/api/v1/groups/{id}/members/preview", "/api/v1/reviews/{id}/preview",
-        "/api/v1/sources/{key}/word/preview", "/api/v1/records/{record}/move/preview", "/api/v1/sources/{key}/sign-in/traces/{trace}/again",
+        "/api/v1/applications/{key}/policy/preview", "/api/v1/applications/{key}/mapping/pattern", "/api/v1/expressions/evaluate",
+        "/api/v1/rules/matches", "/api/v1/access/simulate", "/api/v1/users/{person}/preview", "/api/v1/groups/{id}/members/preview", "/api/v1/reviews/{id}/preview",
+        "/api/v1/sources/{key}/priority/preview", "/api/v1/records/{record}/link/preview", "/api/v1/sources/{key}/sign-in/traces/{trace}/rerun",
     )
 }  # fmt: skip
-AGAIN = {("POST", "/api/v1/deliveries/{id}/again"), ("POST", "/api/v1/applications/{key}/groups/{id}/again")}
-AUDITED = {("GET", "/api/v1/mail"), ("GET", "/api/v1/audit"), ("GET", "/api/v1/audit/verdict"), ("GET", "/api/v1/audit/{id}/undo")}
+AGAIN = {("POST", "/api/v1/provisioning/tasks/{id}/retry"), ("POST", "/api/v1/applications/{key}/groups/{id}/retry")}
+AUDITED = {("GET", "/api/v1/mail"), ("GET", "/api/v1/audit"), ("GET", "/api/v1/audit/verify"), ("GET", "/api/v1/audit/{id}/undo")}
 # What shows, or lets one find out, what people's attributes are.
 OF_ATTRIBUTES = {
     ("GET", "/api/v1/accounts/{id}"), ("GET", "/api/v1/applications/{key}/drift"), ("GET", "/api/v1/sources/{key}/requests/{id}"),
-    ("POST", "/api/v1/rules/try"), ("POST", "/api/v1/applications/{key}/settings/preview"), ("POST", "/api/v1/expressions/try"),
-    ("POST", "/api/v1/people/{person}/preview"), ("GET", "/api/v1/sources/{key}/runs/{run}/lines"),
-    ("POST", "/api/v1/sources/{key}/word/preview"), ("POST", "/api/v1/records/{record}/move/preview"),
-    ("POST", "/api/v1/sources/{key}/sign-in/traces/{trace}/again"),
+    ("POST", "/api/v1/rules/matches"), ("POST", "/api/v1/applications/{key}/settings/preview"), ("POST", "/api/v1/expressions/evaluate"),
+    ("POST", "/api/v1/users/{person}/preview"), ("GET", "/api/v1/sources/{key}/import/runs/{run}/entries"),
+    ("POST", "/api/v1/sources/{key}/priority/preview"), ("POST", "/api/v1/records/{record}/link/preview"),
+    ("POST", "/api/v1/sources/{key}/sign-in/traces/{trace}/rerun"),
 }  # fmt: skip
 
 
 def may(kind: str, masked: bool, route: tuple[str, str]) -> bool:
     """Whether a kind of operator may call a route."""
-    if kind == "chief":
+    if kind == "super_administrator":
         return True
     if route in ONLY_CHIEF or (masked and route in OF_ATTRIBUTES):
         return False
     if kind == "administrator" or route in OWN | LOOKED_AT:
         return True
     if route[0] != "GET":
-        return kind == "help desk" and route in AGAIN
+        return kind == "help_desk" and route in AGAIN
     return kind == "auditor" or route not in AUDITED
 
 
-@pytest.mark.parametrize(("kind", "masked"), [("auditor", False), ("auditor", True), ("help desk", False), ("help desk", True)])
+@pytest.mark.parametrize(("kind", "masked"), [("auditor", False), ("auditor", True), ("help_desk", False), ("help_desk", True)])
 def test_every_route_with_every_kind_of_operator(inside: Inside, kind: str, masked: bool) -> None:
     writing = inside.token(kind, "write", masked=masked)
     for method, path in inside.routes():
@@ -169,14 +169,14 @@ OF_THEIRS = {
     ("GET", "/api/v1/applications/{key}/seats"),
     ("GET", "/api/v1/applications/{key}"), ("GET", "/api/v1/applications/{key}/mapping"), ("POST", "/api/v1/applications/{key}/mapping/bulk"),
     ("POST", "/api/v1/applications/{key}/mapping/pattern"), ("POST", "/api/v1/applications/{key}/policy/preview"),
-    ("GET", "/api/v1/people/{person}/why/{application}"),
+    ("GET", "/api/v1/users/{person}/access/{application}"),
 }  # fmt: skip
 BY_NAME = {
     ("GET", path)
     for path in (
-        "/api/v1/assignments", "/api/v1/access", "/api/v1/accounts", "/api/v1/deliveries", "/api/v1/deliveries/kinds", "/api/v1/matrix",
-        "/api/v1/matrix/export", "/api/v1/matrix/changes", "/api/v1/activity", "/api/v1/reviews/{id}/rows",
-        "/api/v1/matrix/groups",
+        "/api/v1/assignments", "/api/v1/access", "/api/v1/accounts", "/api/v1/provisioning/tasks", "/api/v1/provisioning/errors", "/api/v1/access/matrix",
+        "/api/v1/access/matrix/export", "/api/v1/access/changes", "/api/v1/activity", "/api/v1/reviews/{id}/rows",
+        "/api/v1/access/matrix/groups",
     )
 } | {("POST", f"/api/v1/{path}") for path in ("assignments", "assignments/preview", "reviews/{id}/preview", "reviews/{id}/decide")}  # fmt: skip
 OF_ASSIGNMENTS = {(method, "/api/v1/assignments/{id}") for method in ("GET", "PUT", "DELETE")} | {
@@ -184,19 +184,19 @@ OF_ASSIGNMENTS = {(method, "/api/v1/assignments/{id}") for method in ("GET", "PU
     ("POST", "/api/v1/assignments/{id}/confirm"), ("POST", "/api/v1/assignments/{id}/confirm/preview"),
 }  # fmt: skip
 NOBODYS = OWN | {
-    ("GET", path) for path in ("/api/v1/session", "/api/v1/work/{id}", "/api/v1/overview", "/api/v1/settings", "/api/v1/tokens", "/api/v1/applications",
-                               "/api/v1/people", "/api/v1/groups", "/api/v1/reviews", "/api/v1/reviews/{id}",
-                               "/api/v1/sign-in", "/api/v1/yours", "/api/v1/second-factor", "/api/v1/session/links", "/api/v1/session/others")
+    ("GET", path) for path in ("/api/v1/session", "/api/v1/jobs/{id}", "/api/v1/overview", "/api/v1/settings", "/api/v1/tokens", "/api/v1/applications",
+                               "/api/v1/users", "/api/v1/groups", "/api/v1/reviews", "/api/v1/reviews/{id}",
+                               "/api/v1/sign-in", "/api/v1/me/applications", "/api/v1/second-factor", "/api/v1/session/links", "/api/v1/session/others")
 }  # fmt: skip
 
 
 def test_an_application_owner_goes_about_their_own_applications_only(inside: Inside) -> None:
-    house = inside.house
+    ctx = inside.ctx
     for key in ("mine", "other"):
-        applications.add(house, operators.SYSTEM, key, key.title(), None, tracked_only=True)
-        roles.add_role(house, operators.SYSTEM, key, "viewer", "Viewer", 1)
-    made = {key: assignments.add(house, operators.SYSTEM, Wish(key, "viewer", everybody=True))["id"] for key in ("mine", "other")}
-    token = inside.token("application owner", "write", applications=["mine"])
+        applications.add(ctx, operators.SYSTEM, key, key.title(), None, tracked_only=True)
+        roles.add_role(ctx, operators.SYSTEM, key, "viewer", "Viewer", 1)
+    made = {key: assignments.add(ctx, operators.SYSTEM, AssignmentRequest(key, "viewer", everybody=True))["id"] for key in ("mine", "other")}
+    token = inside.token("application_owner", "write", applications=["mine"])
 
     def status(method: str, path: str, own: bool) -> int:
         key = "mine" if own else "other"
@@ -228,24 +228,30 @@ def test_an_application_owner_goes_about_their_own_applications_only(inside: Ins
     assert client.post("/api/v1/assignments?application=mine", headers=headers, json={"application": "other", "everybody": True}).status_code == 403
     assert client.post("/api/v1/assignments", headers=headers, json=["mine"]).status_code == 403
     told = client.get("/api/v1/applications/other", headers=headers).json["error"]
-    assert told == client.get("/api/v1/applications/none", headers=headers).json["error"] and "mine" in told["mend"]
+    assert told == client.get("/api/v1/applications/none", headers=headers).json["error"] and "mine" in told["hint"]
 
 
 def test_for_whom_attributes_are_masked_they_are(inside: Inside) -> None:
-    rooms = Rooms(inside.house.folder / "masked")
-    source = rooms.source()
-    rooms.person(source, "ada", title="Guide", externalId="ext of ada", emails=[{"value": "ada@fernhollow.example"}])
-    app = create_app(rooms.house, "http://127.0.0.1:1")
-    rooms.application("desk", "viewer")
-    assignments.add(rooms.house, rooms.caller, Wish("desk", "viewer", person="ada"))
-    masked = Inside(rooms.house, app).token("auditor", "read", masked=True)
+    services = ServiceFixture(inside.ctx.folder / "masked")
+    source = services.source()
+    services.person(source, "ada", title="Guide", externalId="ext of ada", emails=[{"value": "ada@fernhollow.example"}])
+    app = create_app(services.ctx, "http://127.0.0.1:1")
+    services.application("desk", "viewer")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "viewer", person="ada"))
+    masked = Inside(services.ctx, app).token("auditor", "read", masked=True)
     seen = "".join(
         app.test_client().get(path, headers={"Authorization": masked}).get_data(as_text=True)
-        for path in ("/api/v1/people", "/api/v1/people/ada", "/api/v1/matrix", "/api/v1/matrix/export?form=csv", "/api/v1/matrix/export?form=json")
+        for path in (
+            "/api/v1/users",
+            "/api/v1/users/ada",
+            "/api/v1/access/matrix",
+            "/api/v1/access/matrix/export?form=csv",
+            "/api/v1/access/matrix/export?form=json",
+        )
     )
     assert "ada" in seen and "•••@fernhollow.example" in seen
     body = {"userName": "eve", "title": "Guide of moss"}
-    pushing = {"Authorization": f"Bearer {scim_tokens.add_token(rooms.house, operators.SYSTEM, 'staff', 'Provider')['token']}"}
+    pushing = {"Authorization": f"Bearer {scim_tokens.add_token(services.ctx, operators.SYSTEM, 'staff', 'Provider')['token']}"}
     app.test_client().post("/scim/v2/staff/Users", json=body, headers=pushing)
     app.test_client().get('/scim/v2/staff/Users?filter=title eq "Guide of moss"', headers=pushing)
     asked = app.test_client().get("/api/v1/sources/staff/requests", headers={"Authorization": masked})
@@ -254,20 +260,20 @@ def test_for_whom_attributes_are_masked_they_are(inside: Inside) -> None:
     assert looked.json["total"] == 0, "looking for a value is no way to find it out"
     for value in ("ada@fernhollow", "Guide", "ext of ada"):
         assert value not in seen
-    whole = Inside(rooms.house, app).token("auditor", "write")
-    assert "Guide" in app.test_client().get("/api/v1/people/ada", headers={"Authorization": whole}).text
-    rooms.house.close()
+    whole = Inside(services.ctx, app).token("auditor", "write")
+    assert "Guide" in app.test_client().get("/api/v1/users/ada", headers={"Authorization": whole}).text
+    services.ctx.close()
 
 
 @pytest.mark.parametrize(
     ("kind", "more", "words"),
-    [("application owner", {}, "has applications"), ("auditor", {"applications": ["x"]}, "nobody else"), ("chief", {"masked": True}, "nothing can be masked"),
+    [("application_owner", {}, "has applications"), ("auditor", {"applications": ["x"]}, "nobody else"), ("super_administrator", {"masked": True}, "nothing can be masked"),
      ("king", {}, "no kind")],
 )  # fmt: skip
-def test_an_operator_who_makes_no_sense_is_refused(rooms: Rooms, kind: str, more: dict[str, Any], words: str) -> None:
+def test_an_operator_who_makes_no_sense_is_refused(services: ServiceFixture, kind: str, more: dict[str, Any], words: str) -> None:
     with pytest.raises(InvalidInput, match=words) as told:
-        operators.add(rooms.house, rooms.caller, "somebody", kind, **more)
-    assert told.value.mend
+        operators.add(services.ctx, services.caller, "somebody", kind, **more)
+    assert told.value.hint
 
 
 def test_what_is_a_chief_s_is_not_an_administrator_s(inside: Inside) -> None:
@@ -326,7 +332,7 @@ def test_wrong_passwords_are_limited_and_tell_nothing(running: Running, fresh: F
 
 
 def test_a_limiter_turns_away_after_too_many_failures() -> None:
-    limiter = Limiter(3, 60)
+    limiter = RateLimiter(3, 60)
     for _ in range(3):
         limiter.check("ada", "10.0.0.1")
         limiter.failed("ada", "10.0.0.1")
@@ -344,15 +350,15 @@ def test_an_operator_who_is_shut_out_is_out_at_once_and_the_last_chief_stays(run
         dravo.operators.disable(made["id"])
         assert session.get("/api/v1/overview").status_code == 401
         assert httpx.get(f"{running.url}/api/v1/overview", headers={"Authorization": f"Bearer {token}"}).status_code == 401
-        # Whatever chiefs other tests made go first: this test must never shut out the one by whom all go on.
-        chief, *others = sorted(
-            (each for each in dravo.operators.list() if each["kind"] == "chief" and not each["disabled_at"]),
+        # Whatever super administrators other tests made go first: this test must never shut out the one by whom all go on.
+        super_admin, *others = sorted(
+            (each for each in dravo.operators.list() if each["kind"] == "super_administrator" and not each["disabled_at"]),
             key=lambda each: each["name"] != "edmund.sallow",
         )
         for each in others:
             dravo.operators.disable(each["id"])
-        refused = httpx.post(f"{running.url}/api/v1/operators/{chief['id']}/disable", headers={"Authorization": f"Bearer {running.api_token}"})
-        assert (refused.status_code, refused.json()["error"]["code"]) == (409, "still_in_use")
+        refused = httpx.post(f"{running.url}/api/v1/operators/{super_admin['id']}/disable", headers={"Authorization": f"Bearer {running.api_token}"})
+        assert (refused.status_code, refused.json()["error"]["code"]) == (409, "in_use")
 
 
 @pytest.mark.parametrize(
@@ -361,13 +367,13 @@ def test_an_operator_who_is_shut_out_is_out_at_once_and_the_last_chief_stays(run
         ("POST", "/sources", {"key": "Not A Key", "label": "x"}, 422, "cannot be a key"),
         ("POST", "/sources", {"kee": "x"}, 422, "is missing"),
         ("POST", "/applications", {"key": "x", "label": "  "}, 422, "between 1 and 200"),
-        ("GET", "/people/nobody-at-all", None, 404, "Nobody has"),
-        ("GET", "/people?after=nonsense", None, 422, "cursor"),
-        ("GET", "/people?count=9999", None, 422, "count"),
+        ("GET", "/users/nobody-at-all", None, 404, "Nobody has"),
+        ("GET", "/users?after=nonsense", None, 422, "cursor"),
+        ("GET", "/users?count=9999", None, 422, "count"),
         ("GET", "/applications/none", None, 404, "no application"),
         ("POST", "/assignments", {"application": "none", "role": "x", "person": "y"}, 404, "no application"),
         ("POST", "/assignments", {"application": "none", "role": "x"}, 422, "for a person, for a group"),
-        ("POST", "/deliveries/none/again", None, 404, "no delivery"),
+        ("POST", "/provisioning/tasks/none/retry", None, 404, "no delivery"),
         ("GET", "/nothing", None, 404, ""),
     ],
 )
@@ -407,7 +413,7 @@ def test_a_secret_is_shown_once_and_never_again(running: Running, app: StandIn, 
     secret = running.push_tokens[source]
     running.application(records, app)
     headers = {"Authorization": f"Bearer {running.api_token}"}
-    paths = [f"/sources/{source}/tokens", f"/sources/{source}/sheet", f"/applications/{records}", "/audit?count=500", "/tokens", "/openapi.json"]
+    paths = [f"/sources/{source}/tokens", f"/sources/{source}/checklist", f"/applications/{records}", "/audit?count=500", "/tokens", "/openapi.json"]
     for path in paths:
         text = httpx.get(f"{running.url}/api/v1{path}", headers=headers, timeout=60).text
         for hidden in (secret, app.token, running.api_token, PASSWORD):
@@ -462,15 +468,15 @@ def test_the_audit_log_tells_who_did_what_and_notices_tampering(running: Running
         entry = dravo.audit().page(count=1).items[0]
         assert (entry["operator"], entry["action"], entry["details"]["key"]) == ("edmund.sallow", "added source", source)
         assert dravo.audit_verdict()["holds"]
-    house = open_house(tmp_path)
+    ctx = open_context(tmp_path)
     for number in range(3):
-        sources.add(house, operators.SYSTEM, f"source-{number}", "Staff")
-    with house.database.reading() as connection:
-        assert audit_log.verify_chain(connection, house.keys) is None
-    with house.database.writing() as connection:
+        sources.add(ctx, operators.SYSTEM, f"source-{number}", "Staff")
+    with ctx.database.reading() as connection:
+        assert audit_log.verify_chain(connection, ctx.keys) is None
+    with ctx.database.writing() as connection:
         connection.execute(text("""UPDATE audit SET details = '{"key": "other"}' WHERE id = 2"""))
-    with house.database.reading() as connection:
-        assert audit_log.verify_chain(connection, house.keys) == 2
+    with ctx.database.reading() as connection:
+        assert audit_log.verify_chain(connection, ctx.keys) == 2
 
 
 def test_pages_follow_each_other_without_gap_or_double(running: Running, fresh: Fresh) -> None:
@@ -495,7 +501,7 @@ def test_health_and_documents_are_there_for_anybody(running: Running) -> None:
     assert httpx.get(f"{running.url}/healthz").json()["status"] == "alive"
     assert httpx.get(f"{running.url}/readyz").status_code == 200
     page = httpx.get(f"{running.url}/api/v1/")
-    assert "/api/v1/people/{person}/why/{application}" in page.text
+    assert "/api/v1/users/{person}/access/{application}" in page.text
     assert "unsafe-inline" not in page.headers["Content-Security-Policy"]
     for path in ("/../../etc/passwd", "/assets/..%2f..%2f..%2fapp.py", "/%2e%2e/app.py"):
         assert "import" not in httpx.get(running.url + path).text

@@ -10,7 +10,7 @@ import pytest
 
 from dravo.services.access import assignments
 from dravo.services.access import reviews as access_reviews
-from dravo.services.access.assignment_targets import Wish
+from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.access.matrix import View
 from dravo.services.security import api_tokens, operators
 from dravo.services.security.permissions import Caller
@@ -18,7 +18,7 @@ from dravo.services.sign_in import traces as sign_in_traces
 from dravo.services.sources import tokens as scim_tokens
 from dravo.store import tables as t
 from dravo.web.app import create_app
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 # Each stands in one attribute of one user only.
 TITLE, EXTERNAL, LOCAL_PART, PHONE = "Keeper of moss", "ext-quartz-7", "sorrel.post", "+44 20 7946 0001"
@@ -31,13 +31,13 @@ RULE = f'title eq "{TITLE}"'
 class Office:
     """A service in this process with operators of several roles."""
 
-    rooms: Rooms
+    services: ServiceFixture
     app: Any
     ids: dict[str, str]
 
     def headers(self, kind: str, **more: Any) -> dict[str, str]:
-        made = operators.add(self.rooms.house, operators.SYSTEM, f"{kind} {len(self.rooms.rows(t.operator))}", kind, **more)
-        token = api_tokens.create(self.rooms.house, Caller(made["id"], made["name"], kind), "Walk", "write")["token"]
+        made = operators.add(self.services.ctx, operators.SYSTEM, f"{kind} {len(self.services.rows(t.operator))}", kind, **more)
+        token = api_tokens.create(self.services.ctx, Caller(made["id"], made["name"], kind), "Walk", "write")["token"]
         return {"Authorization": f"Bearer {token}"}
 
     def reads(self) -> list[str]:
@@ -62,37 +62,37 @@ class Office:
 
 
 @pytest.fixture
-def office(rooms: Rooms) -> Iterator[Office]:
-    house = rooms.house
-    app = create_app(house, "http://127.0.0.1:1")
-    rooms.source("staff", "fernhollow.example")
-    rooms.source("estates")
-    rooms.application("desk", "viewer")
+def office(services: ServiceFixture) -> Iterator[Office]:
+    ctx = services.ctx
+    app = create_app(ctx, "http://127.0.0.1:1")
+    services.source("staff", "fernhollow.example")
+    services.source("estates")
+    services.application("desk", "viewer")
     http = app.test_client()
     body = {
         "userName": "ada", "displayName": "Ada Birch", "title": TITLE, "externalId": EXTERNAL, "emails": [{"value": EMAIL}],
         "phoneNumbers": [{"value": PHONE}],
     }  # fmt: skip
-    tokens = {key: scim_tokens.add_token(house, operators.SYSTEM, key, "Provider")["token"] for key in ("staff", "estates")}
+    tokens = {key: scim_tokens.add_token(ctx, operators.SYSTEM, key, "Provider")["token"] for key in ("staff", "estates")}
     for key, user in (("staff", body), ("estates", {**body, "userName": "a.birch"})):
         sent = http.post(f"/scim/v2/{key}/Users", json=user, headers={"Authorization": f"Bearer {tokens[key]}"})
         assert sent.status_code == 201, sent.text
     http.get(f'/scim/v2/staff/Users?filter=emails.value eq "{EMAIL}"', headers={"Authorization": f"Bearer {tokens['staff']}"})
-    ids = {"assignments": assignments.add(house, operators.SYSTEM, Wish("desk", "viewer", rule=RULE))["id"]}
-    ids["reviews"] = access_reviews.start(house, operators.SYSTEM, "Spring", "2099-04-02", View(application="desk"))["id"]
-    source = rooms.rows(t.source, key="staff")[0]
-    user = rooms.rows(t.user, user_name="ada")[0]
-    with house.database.writing() as connection:
+    ids = {"assignments": assignments.add(ctx, operators.SYSTEM, AssignmentRequest("desk", "viewer", rule=RULE))["id"]}
+    ids["reviews"] = access_reviews.start(ctx, operators.SYSTEM, "Spring", "2099-04-02", View(application="desk"))["id"]
+    source = services.rows(t.source, key="staff")[0]
+    user = services.rows(t.user, user_name="ada")[0]
+    with ctx.database.writing() as connection:
         row = {
-            "source_id": source.id, "outcome": "refused", "reason": "outside", "message": f"{EMAIL} is outside.", "mend": f"Look for {EMAIL}.",
-            "name": EMAIL, "user_id": user.id, "steps": [{"name": "Claims", "outcome": "ok", "message": f"title is {TITLE}", "mend": ""}],
+            "source_id": source.id, "outcome": "refused", "reason": "outside", "message": f"{EMAIL} is outside.", "hint": f"Look for {EMAIL}.",
+            "name": EMAIL, "user_id": user.id, "steps": [{"name": "Claims", "outcome": "ok", "message": f"title is {TITLE}", "hint": ""}],
             "arrived": {"attributes": {"title": [TITLE]}, "subject": EMAIL}, "came_to": {}, "raw": EMAIL,
         }  # fmt: skip
         ids["trace"] = sign_in_traces.write(connection, row)
-    yield Office(rooms, app, ids)
+    yield Office(services, app, ids)
 
 
-KINDS = (("auditor", {"masked": True}), ("help desk", {"masked": True}), ("application owner", {"applications": ["desk"]}))
+KINDS = (("auditor", {"masked": True}), ("help_desk", {"masked": True}), ("application_owner", {"applications": ["desk"]}))
 
 
 @pytest.mark.parametrize(("kind", "more"), KINDS)
@@ -121,28 +121,34 @@ def test_whoever_may_see_attributes_still_does(office: Office) -> None:
 def test_no_search_and_no_lookup_tells_an_attribute(office: Office, kind: str, more: dict[str, Any]) -> None:
     http, headers = office.app.test_client(), office.headers(kind, **more)
     for secret in (LOCAL_PART, EMAIL, EXTERNAL, TITLE):
-        for path in ("people", "matrix?application=desk", "access?application=desk", "accounts?application=desk", "deliveries?application=desk"):
+        for path in (
+            "users",
+            "access/matrix?application=desk",
+            "access?application=desk",
+            "accounts?application=desk",
+            "provisioning/tasks?application=desk",
+        ):
             found = http.get(f"/api/v1/{path}{'&' if '?' in path else '?'}q={secret}", headers=headers)
             assert found.json.get("total") == 0, (path, secret, found.text)
         for path in (
-            f"people/{secret}",
-            f"people/{secret}/why/desk",
-            f"people/{secret}/visits",
-            f"people/{secret}/ways",
+            f"users/{secret}",
+            f"users/{secret}/access/desk",
+            f"users/{secret}/sessions",
+            f"users/{secret}/sign-in-options",
             f"access/compare?one=ada&two={secret}",
         ):
             assert http.get(f"/api/v1/{path}", headers=headers).status_code in (403, 404), path
         for key in ("sign-in/traces", "requests"):
             found = http.get(f"/api/v1/sources/staff/{key}?q={secret}", headers=headers)
             assert found.status_code == 403 or found.json["total"] == 0, found.text
-    assert http.get("/api/v1/people?q=birch", headers=headers).json["total"] >= 1
-    assert http.get("/api/v1/people/ada/why/desk", headers=headers).status_code == 200
+    assert http.get("/api/v1/users?q=birch", headers=headers).json["total"] >= 1
+    assert http.get("/api/v1/users/ada/access/desk", headers=headers).status_code == 200
 
 
 def test_an_owner_gives_roles_without_asking_about_attributes(office: Office) -> None:
-    http, headers = office.app.test_client(), office.headers("application owner", applications=["desk"])
+    http, headers = office.app.test_client(), office.headers("application_owner", applications=["desk"])
     wish = {"application": "desk", "role": "viewer"}
-    assert http.post("/api/v1/rules/try", json={"rule": RULE}, headers=headers).status_code == 403
+    assert http.post("/api/v1/rules/matches", json={"rule": RULE}, headers=headers).status_code == 403
     for path in ("assignments", "assignments/preview"):
         assert http.post(f"/api/v1/{path}", json={**wish, "rule": RULE}, headers=headers).status_code == 403
         assert http.post(f"/api/v1/{path}", json={**wish, "person": "ada"}, headers=headers).status_code in (200, 201)

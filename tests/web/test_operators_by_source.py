@@ -77,14 +77,14 @@ def test_an_operator_links_themselves_and_comes_in_by_the_source_from_then_on(
         # Not in force yet: it is their own way in already, and nobody's else.
         assert "not open yet" in desk().browser.http.get(start).text
         assert running.dravo.sign_ins.get(key)["state"] == "off"
-        chief = desk()
-        chief.enter()
-        assert chief.call("POST", "/recovery-codes", code="").status_code == 201
-        assert chief.call("POST", f"/sources/{key}/sign-in/state", state="everybody", confirm=key).status_code == 200
+        super_admin = desk()
+        super_admin.enter()
+        assert super_admin.call("POST", "/recovery-codes", code="").status_code == 201
+        assert super_admin.call("POST", f"/sources/{key}/sign-in/status", state="everybody", confirm=key).status_code == 200
         # Now the source alone lets them in, as what they are, and as nobody's guest.
         back = desk()
         assert str(back.browser.sign_in(start, who).url) == f"{running.url}/"
-        assert back.whose() == name and back.browser.http.get(f"{running.url}/api/v1/yours").status_code == 401
+        assert back.whose() == name and back.browser.http.get(f"{running.url}/api/v1/me/applications").status_code == 401
         assert back.call("GET", "/operators").status_code == 403
         # Somebody of the same name there is nobody here.
         other = fresh("other")
@@ -116,26 +116,26 @@ def test_whoever_is_both_comes_in_as_both(running: Running, provider: SignInProv
     provider.person(who, "Wren", "Halliday", ["Guides"])
     saml_or_oidc(running, provider, key, "saml")
     with running.dravo as dravo:
-        dravo.operators.add(name, "help desk", PASSWORD)
+        dravo.operators.add(name, "help_desk", PASSWORD)
         dravo.sign_ins.change(key, serves="both")
-        wren, chief = desk(), desk()
+        wren, super_admin = desk(), desk()
         wren.enter(name)
         offered = {each["key"]: each["start"] for each in wren.call("GET", "/session/links").json()["offered"]}
         wren.browser.sign_in(f"{running.url}{offered[key]}", who)
-        # A chief of their own: recovery codes of the one whom all tests share would be seen by other tests.
-        dravo.operators.add(f"{name}.chief", "chief", PASSWORD)
-        chief.enter(f"{name}.chief")
-        chief.call("POST", "/recovery-codes", code="")
-        chief.call("POST", f"/sources/{key}/sign-in/state", state="everybody", confirm=key)
+        # A super administrator of their own: recovery codes of the one whom all tests share would be seen by other tests.
+        dravo.operators.add(f"{name}.admin", "super_administrator", PASSWORD)
+        super_admin.enter(f"{name}.admin")
+        super_admin.call("POST", "/recovery-codes", code="")
+        super_admin.call("POST", f"/sources/{key}/sign-in/status", state="everybody", confirm=key)
         back = desk()
         back.browser.sign_in(f"{running.url}/sso/{key}/start", who)
         assert back.whose() == name
-        assert back.browser.http.get(f"{running.url}/api/v1/yours").json()["name"] == "Wren Halliday"
+        assert back.browser.http.get(f"{running.url}/api/v1/me/applications").json()["name"] == "Wren Halliday"
         # Kept out as a person, they are an operator all the same; the trace tells both.
         dravo.sign_ins.change(key, policy={"people": 'title eq "Guide"'})
         back = desk()
         back.browser.sign_in(f"{running.url}/sso/{key}/start", who)
-        assert back.whose() == name and back.browser.http.get(f"{running.url}/api/v1/yours").status_code == 401
+        assert back.whose() == name and back.browser.http.get(f"{running.url}/api/v1/me/applications").status_code == 401
         trace = dravo.sign_ins.trace(key, next(iter(dravo.sign_ins.traces(key)))["id"])
         assert f"The operator '{name}' is in." in trace["message"]
         assert any("outside of whom you let in" in each["message"] for each in trace["steps"])
@@ -149,7 +149,7 @@ def test_where_every_operator_has_a_second_factor_nothing_else_opens_before_it(r
         try:
             dilys = desk()
             assert dilys.enter(name).json()["needs_second_factor"]
-            answer = dilys.call("GET", "/people")
+            answer = dilys.call("GET", "/users")
             assert (answer.status_code, answer.json()["error"]["code"]) == (403, "second_factor_missing")
             begun = dilys.call("POST", "/second-factor").json()
             assert begun["picture"].startswith("data:image/svg+xml")
@@ -158,7 +158,7 @@ def test_where_every_operator_has_a_second_factor_nothing_else_opens_before_it(r
                 dravo.people.list(words="nobody").page()
         finally:
             running.change_setting("second_factor", 0)
-        assert dilys.call("GET", "/people").status_code == 200
+        assert dilys.call("GET", "/users").status_code == 200
 
 
 def test_by_a_code_that_is_mailed_somebody_known_and_somebody_new_come_in(running: Running, letters: Letters, fresh: Fresh) -> None:
@@ -169,27 +169,27 @@ def test_by_a_code_that_is_mailed_somebody_known_and_somebody_new_come_in(runnin
     with running.dravo as dravo:
         dravo.mail.change(host="127.0.0.1", port=letters.smtp_port, security="none", sender="dravo@fernhollow.example")
         policy = {"domains": [domain], "makes": True}
-        dravo.sign_ins.change(key, protocol="mail", settings={"registers_into": "Asked to help"}, policy=policy)
+        dravo.sign_ins.change(key, protocol="mail", settings={"registration_group": "Asked to help"}, policy=policy)
         dravo.sign_ins.set_state(key, "everybody", confirm=f"{key.capitalize()} directory")
         http = httpx.Client(base_url=running.url, trust_env=False, timeout=30)
         assert http.get("/api/v1/sign-in", params={"email": known}).json()["by_code"]
         asked = http.post("/api/v1/sign-in/code", json={"email": known}).json()
         body = {"state": asked["state"], "code": letters.code(known)}
         # Another browser has no part in it.
-        assert httpx.post(f"{running.url}/api/v1/sign-in/code/given", json=body, trust_env=False).status_code == 404
-        assert http.post("/api/v1/sign-in/code/given", json=body).json()["outcome"] == "in"
-        assert http.get("/api/v1/yours").json()["name"] == "Gale Harrow"
+        assert httpx.post(f"{running.url}/api/v1/sign-in/code/verify", json=body, trust_env=False).status_code == 404
+        assert http.post("/api/v1/sign-in/code/verify", json=body).json()["outcome"] == "in"
+        assert http.get("/api/v1/me/applications").json()["name"] == "Gale Harrow"
         asked = http.post("/api/v1/sign-in/code", json={"email": new}).json()
         body = {"state": asked["state"], "code": letters.code(new)}
-        answer = http.post("/api/v1/sign-in/code/given", json=body)
+        answer = http.post("/api/v1/sign-in/code/verify", json=body)
         assert (answer.status_code, answer.json()["error"]["code"]) == (422, "names_needed")
-        answer = http.post("/api/v1/sign-in/code/given", json={**body, "given_name": "Maribel", "family_name": "Quay"})
+        answer = http.post("/api/v1/sign-in/code/verify", json={**body, "given_name": "Maribel", "family_name": "Quay"})
         assert answer.json()["outcome"] == "in", answer.text
         group = next(each for each in dravo.people.get(new)["groups"] if each["group"]["name"] == "Asked to help")
         assert group["source"]["key"] == key
         # Sign-out knows no other place; and whoever runs this sees no code anywhere.
-        csrf = http.get("/api/v1/yours").json()["csrf"]
-        assert http.delete("/api/v1/yours/visit", headers={"X-Dravo-CSRF": csrf}).json() == {"go_to": ""}
+        csrf = http.get("/api/v1/me/applications").json()["csrf"]
+        assert http.delete("/api/v1/me/session", headers={"X-Dravo-CSRF": csrf}).json() == {"go_to": ""}
         code = letters.code(new)
         eventually(lambda: dravo.mail.get()["waiting"], lambda waiting: waiting == 0)
         told = str(dravo.sign_ins.get(key)) + "".join(str(dravo.sign_ins.trace(key, each["id"])) for each in dravo.sign_ins.traces(key))

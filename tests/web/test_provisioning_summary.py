@@ -8,7 +8,7 @@ from collections.abc import Callable
 import httpx
 import pytest
 
-from dravo.client import InvalidRequest, NotThere
+from dravo.client import InvalidRequest, NotFound
 from tests.command_line import dravo
 from tests.harness import Running, StandIn
 
@@ -21,7 +21,7 @@ def records(running: Running, app: StandIn, fresh: Fresh) -> str:
     key = fresh("records")
     running.application(key, app)
     with running.dravo as client:
-        client.applications.change(key, switched_on=False)
+        client.applications.change(key, enabled=False)
         provider = running.provider(fresh("source"))
         group = provider.group(fresh("Guides"), [provider.person(fresh("guide")) for _ in range(20)])
         client.assignments.add(key, "viewer", group=group)
@@ -37,7 +37,7 @@ def test_what_waits_for_its_application_is_stopped_and_nothing_is_pending(runnin
 def test_it_is_answered_when_all_accounts_are_there(running: Running, app: StandIn, records: str) -> None:
     app.faults(slow=50)
     with running.dravo as client:
-        client.applications.change(records, switched_on=True)
+        client.applications.change(records, enabled=True)
         assert not client.provisioning.summary(records)["settled"]
         assert client.provisioning.summary(records, wait=60) == {
             "settled": True, "recomputing": 0, "waiting": 0, "stopped": 0, "failed": 0, "held": 0, "unresolved": 0,
@@ -48,7 +48,7 @@ def test_it_is_answered_when_all_accounts_are_there(running: Running, app: Stand
 def test_what_is_still_pending_after_the_time_is_told(running: Running, app: StandIn, records: str) -> None:
     app.faults(down=True)
     with running.dravo as client:
-        client.applications.change(records, switched_on=True)
+        client.applications.change(records, enabled=True)
         began = time.monotonic()
         summary = client.provisioning.summary(records, wait=1)
         assert not summary["settled"] and summary["waiting"] == 20 and time.monotonic() - began >= 1
@@ -63,7 +63,7 @@ def test_what_is_still_pending_after_the_time_is_told(running: Running, app: Sta
 
 def test_what_cannot_be_waited_for_is_refused(running: Running) -> None:
     with running.dravo as client:
-        with pytest.raises(NotThere, match="no application"):
+        with pytest.raises(NotFound, match="no application"):
             client.provisioning.summary("none-of-that-name")
         for wait in ("61", "-1", "soon"):
             with pytest.raises(InvalidRequest):

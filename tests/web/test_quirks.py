@@ -10,20 +10,20 @@ import pytest
 from dravo.services.sources import tokens as scim_tokens
 from dravo.store import tables as t
 from dravo.web.app import create_app
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
 
 
 class Provider:
-    """A provider that talks to the push channel in this process."""
+    """A provider that talks to inbound SCIM in this process."""
 
-    def __init__(self, rooms: Rooms) -> None:
-        self.rooms = rooms
-        rooms.source("staff")
-        token = scim_tokens.add_token(rooms.house, rooms.caller, "staff", "x")["token"]
+    def __init__(self, services: ServiceFixture) -> None:
+        self.services = services
+        services.source("staff")
+        token = scim_tokens.add_token(services.ctx, services.caller, "staff", "x")["token"]
         self.headers = {"Authorization": f"Bearer {token}"}
-        self.http = create_app(rooms.house, "http://127.0.0.1:1").test_client()
+        self.http = create_app(services.ctx, "http://127.0.0.1:1").test_client()
 
     def send(self, method: str, path: str, body: Any = None, kind: str = "application/scim+json", **query: str) -> Any:
         content = None if body is None else json.dumps(body)
@@ -43,8 +43,8 @@ class Provider:
 
 
 @pytest.fixture
-def provider(rooms: Rooms) -> Provider:
-    return Provider(rooms)
+def provider(services: ServiceFixture) -> Provider:
+    return Provider(services)
 
 
 @pytest.mark.parametrize("operation", ["replace", "Replace", "REPLACE"])
@@ -125,13 +125,13 @@ def test_a_deletion_weeks_after_the_deactivation_finds_its_person(provider: Prov
     ada = provider.make()
     provider.patched(ada, {"op": "Replace", "path": "active", "value": "False"})
     assert provider.send("DELETE", f"/Users/{ada}").status_code == 204
-    assert provider.rooms.rows(t.user)[0].gone_at is not None
+    assert provider.services.rows(t.user)[0].gone_at is not None
 
 
 def test_a_user_name_that_is_an_e_mail_and_changes_stays_the_same_person(provider: Provider) -> None:
     ada = provider.make(userName="ada.fern@fernhollow.example", externalId="fb-1")
     provider.patched(ada, {"op": "Replace", "path": "userName", "value": "ada.moss@fernhollow.example"})
-    assert len(provider.rooms.rows(t.user)) == 1
+    assert len(provider.services.rows(t.user)) == 1
     assert provider.send("GET", "/Users", filter='externalId eq "fb-1"').json["Resources"][0]["userName"] == "ada.moss@fernhollow.example"
     assert provider.send("POST", "/Users", {"userName": "ada.fern@fernhollow.example"}).status_code == 201
 
@@ -167,8 +167,8 @@ def test_a_pushed_password_is_nowhere(provider: Provider) -> None:
         ada, {"op": "replace", "path": "password", "value": "never-to-be-kept"}, {"op": "replace", "value": {"password": "never-to-be-kept"}}
     )
     provider.send("PUT", f"/Users/{ada}", {"userName": "ada", "password": "never-to-be-kept"})
-    provider.rooms.house.close()
-    for file in provider.rooms.house.folder.iterdir():
+    provider.services.ctx.close()
+    for file in provider.services.ctx.folder.iterdir():
         assert b"never-to-be-kept" not in file.read_bytes(), file.name
 
 
@@ -186,7 +186,7 @@ def test_what_is_no_element_is_refused_and_changes_nothing(provider: Provider, n
         refused = provider.send(method, path, body)
         assert (refused.status_code, refused.json["scimType"]) == (400, "invalidValue"), (method, refused.text)
     assert provider.send("GET", f"/Users/{ada}").json == before
-    assert len(provider.rooms.rows(t.record)) == 1
+    assert len(provider.services.rows(t.record)) == 1
 
 
 def test_null_is_no_value_also_within_elements(provider: Provider) -> None:
@@ -197,7 +197,7 @@ def test_null_is_no_value_also_within_elements(provider: Provider) -> None:
     assert told["emails"] == [{"value": "c@fernhollow.example"}]
     assert "emails" not in provider.patched(ada, {"op": "replace", "path": "emails.value", "value": None})
     told = provider.patched(ada, {"op": "add", "path": "phoneNumbers.type", "value": None})
-    assert "phoneNumbers" not in told and "null" not in json.dumps(provider.rooms.rows(t.record)[0].data)
+    assert "phoneNumbers" not in told and "null" not in json.dumps(provider.services.rows(t.record)[0].data)
 
 
 def test_what_is_nested_without_end_is_refused_at_both_doors(provider: Provider) -> None:

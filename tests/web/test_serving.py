@@ -26,27 +26,27 @@ import structlog
 
 from dravo.client import Dravo, TryAgainLater
 from dravo.client.errors import ApiError
-from dravo.core.errors import DravoError, InvalidInput, RecordsFailing
+from dravo.core.errors import DravoError, InvalidInput, StorageFailing
 from dravo.demo.http_server import Answer, make_server
 from dravo.demo.runner import free_port
 from dravo.logs import configure
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.heartbeats import LATE_SECONDS, LOST_SECONDS, Heartbeats
 from dravo.services.reporting import overview
 from dravo.services.reporting.metrics import as_text, of_worker
 from dravo.services.security import operators
-from dravo.services.security.permissions import CHIEF
+from dravo.services.security.permissions import SUPER_ADMINISTRATOR
 from dravo.services.security.secrets import KEY_FILE
 from dravo.store.database import FILE_NAME, NotReadable
 from dravo.supervisor import AddressNotUsable, NoInstallation, Service, folder_lock, listen, serve
 from dravo.web.app import create_app
 from dravo.worker.loop import Worker
 from tests.harness import PASSWORD, Running, answers, eventually, service, set_up
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 
 def test_the_console_comes_with_a_strict_policy_and_a_nonce_of_its_own(running: Running) -> None:
-    pages = [httpx.get(f"{running.url}{path}") for path in ("/", "/people", "/applications/x/mapping", "/sign-in")]
+    pages = [httpx.get(f"{running.url}{path}") for path in ("/", "/users", "/applications/x/mapping", "/sign-in")]
     nonces = set()
     for page in pages:
         assert page.status_code == 200
@@ -106,25 +106,25 @@ def test_what_is_nowhere_is_told_in_the_form_of_its_room(running: Running) -> No
     assert httpx.delete(f"{running.url}/api/v1/overview").status_code == 405
 
 
-def test_behind_a_proxy_every_address_follows_the_public_one(rooms: Rooms) -> None:
-    app = create_app(rooms.house, "https://dravo.fernhollow.example/")
+def test_behind_a_proxy_every_address_follows_the_public_one(services: ServiceFixture) -> None:
+    app = create_app(services.ctx, "https://dravo.fernhollow.example/")
     assert app.config["PUBLIC_URL"] == "https://dravo.fernhollow.example"
     http = app.test_client()
     assert http.get("/sign-in", headers={"Host": "evil.example"}).headers.get("Strict-Transport-Security")
     from dravo.services.security import operators
     from dravo.services.sources import tokens as scim_tokens
 
-    operators.add(rooms.house, rooms.caller, "ada", "chief", "a-long-enough-one")
-    rooms.source("staff")
+    operators.add(services.ctx, services.caller, "ada", "super_administrator", "a-long-enough-one")
+    services.source("staff")
     signed = http.post("/api/v1/session", json={"name": "ada", "password": "a-long-enough-one"}, headers={"X-Forwarded-Host": "evil.example"})
     assert "Secure" in signed.headers["Set-Cookie"]
-    token = scim_tokens.add_token(rooms.house, rooms.caller, "staff", "x")["token"]
+    token = scim_tokens.add_token(services.ctx, services.caller, "staff", "x")["token"]
     made = http.post("/scim/v2/staff/Users", json={"userName": "a"}, headers={"Authorization": f"Bearer {token}", "Host": "evil.example"})
     assert made.headers["Location"].startswith("https://dravo.fernhollow.example/scim/v2/staff/Users/")
 
 
-def test_an_error_nobody_foresaw_is_logged_and_told_without_its_insides(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
-    app = create_app(rooms.house, "http://127.0.0.1:1")
+def test_an_error_nobody_foresaw_is_logged_and_told_without_its_insides(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+    app = create_app(services.ctx, "http://127.0.0.1:1")
     app.config["PROPAGATE_EXCEPTIONS"] = False
 
     def broken(*_: Any) -> None:
@@ -134,7 +134,7 @@ def test_an_error_nobody_foresaw_is_logged_and_told_without_its_insides(rooms: R
     answer = app.test_client().get("/api/v1/overview", headers={"Authorization": "Bearer x"})
     assert (answer.status_code, answer.json["error"]["code"]) == (500, "internal")
     assert "secret inside" not in answer.text
-    assert overview.band(rooms.house)
+    assert overview.band(services.ctx)
 
 
 def test_logs_are_json_lines_that_name_their_process() -> None:
@@ -189,7 +189,7 @@ def test_addresses_follow_where_one_listens(tmp_path: Path) -> None:
     assert Service(tmp_path, "127.0.0.1", 8420, "https://x.example/").public_url == "https://x.example"
 
 
-def test_a_worker_ends_when_it_is_told_and_survives_locked_records(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_worker_ends_when_it_is_told_and_survives_locked_records(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
     looked = threading.Event()
 
     def look(self: Worker) -> int:
@@ -197,7 +197,7 @@ def test_a_worker_ends_when_it_is_told_and_survives_locked_records(rooms: Rooms,
         raise DravoError("locked")
 
     monkeypatch.setattr(Worker, "look", look)
-    worker = Worker(rooms.house)
+    worker = Worker(services.ctx)
     thread = threading.Thread(target=worker.run)
     thread.start()
     assert looked.wait(5)
@@ -280,10 +280,10 @@ def test_callers_wait_while_the_web_process_is_started_again(tmp_path: Path) -> 
             eventually(lambda before=before: running.pid("web") != before)  # type: ignore[misc]
 
 
-def test_a_service_whose_worker_shows_no_sign_of_life_is_not_ready(rooms: Rooms) -> None:
+def test_a_service_whose_worker_shows_no_sign_of_life_is_not_ready(services: ServiceFixture) -> None:
     heartbeats = Heartbeats()
-    operators.add(rooms.house, rooms.caller, "edmund.sallow", CHIEF, PASSWORD)
-    http = create_app(rooms.house, "http://127.0.0.1:1", heartbeats).test_client()
+    operators.add(services.ctx, services.caller, "edmund.sallow", SUPER_ADMINISTRATOR, PASSWORD)
+    http = create_app(services.ctx, "http://127.0.0.1:1", heartbeats).test_client()
     assert http.get("/readyz").status_code == 200
     heartbeats._numbers[0] -= 2 * LATE_SECONDS
     answer = http.get("/readyz")
@@ -335,7 +335,7 @@ def test_no_path_tells_what_lies_in_the_file_system(running: Running, path: str)
 def test_only_what_was_set_up_is_served(tmp_path: Path) -> None:
     with pytest.raises(NoInstallation, match="no installation") as refused:
         serve(tmp_path / "wrong", "127.0.0.1", free_port())
-    assert "dravo init --data" in refused.value.mend
+    assert "dravo init --data" in refused.value.hint
     assert not (tmp_path / "wrong").exists()
 
 
@@ -366,10 +366,10 @@ def test_a_copy_of_the_database_alone_has_what_was_written(tmp_path: Path) -> No
     with service(tmp_path / "data") as running:
         with running.dravo as dravo:
             dravo.operators.add("hazel.marlow", "auditor")
-        house = House(running.folder)
-        house.database.checkpoint()
+        ctx = AppContext(running.folder)
+        ctx.database.checkpoint()
         shutil.copy(running.folder / FILE_NAME, tmp_path / "during")
-        house.close()
+        ctx.close()
         with running.dravo as dravo:
             dravo.operators.add("wren.halliday", "auditor")
     shutil.copy(running.folder / FILE_NAME, tmp_path / "after")
@@ -377,15 +377,15 @@ def test_a_copy_of_the_database_alone_has_what_was_written(tmp_path: Path) -> No
     assert operators_in(tmp_path / "after") == ["edmund.sallow", "hazel.marlow", "wren.halliday"]
 
 
-def test_a_service_whose_records_cannot_be_written_is_not_ready(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
-    operators.add(rooms.house, rooms.caller, "edmund.sallow", CHIEF, PASSWORD)
-    http = create_app(rooms.house, "http://127.0.0.1:1").test_client()
+def test_a_service_whose_records_cannot_be_written_is_not_ready(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+    operators.add(services.ctx, services.caller, "edmund.sallow", SUPER_ADMINISTRATOR, PASSWORD)
+    http = create_app(services.ctx, "http://127.0.0.1:1").test_client()
     assert http.get("/readyz").status_code == 200
 
     def full() -> None:
-        raise RecordsFailing("The records cannot be written: database or disk is full.")
+        raise StorageFailing("The records cannot be written: database or disk is full.")
 
-    monkeypatch.setattr(rooms.house.database, "check_writable", full)
+    monkeypatch.setattr(services.ctx.database, "check_writable", full)
     answer = http.get("/readyz")
     assert answer.status_code == 503 and "disk is full" in answer.get_data(as_text=True)
 
@@ -419,9 +419,9 @@ def test_without_room_on_the_disk_processes_come_back_and_all_goes_on_once_there
         running.process = None
 
 
-def test_a_disk_that_is_nearly_full_is_told_before_it_is(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
-    operators.add(rooms.house, rooms.caller, "edmund.sallow", CHIEF, PASSWORD)
-    http = create_app(rooms.house, "http://127.0.0.1:1").test_client()
+def test_a_disk_that_is_nearly_full_is_told_before_it_is(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+    operators.add(services.ctx, services.caller, "edmund.sallow", SUPER_ADMINISTRATOR, PASSWORD)
+    http = create_app(services.ctx, "http://127.0.0.1:1").test_client()
     assert http.get("/readyz").status_code == 200
     monkeypatch.setattr("dravo.store.database.shutil.disk_usage", lambda _: shutil._ntuple_diskusage(10**9, 10**9 - 1_000, 1_000))
     answer = http.get("/readyz")

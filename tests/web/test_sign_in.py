@@ -78,24 +78,24 @@ def test_somebody_new_arrives_and_can_use_their_application_seconds_later(
         dravo.sign_ins.set_state(key, "everybody")
         browser = Browser()
         page = browser.sign_in(f"{running.url}/sso/{key}/start", name)
-        assert str(page.url) == f"{running.url}/yours", page.text
+        assert str(page.url) == f"{running.url}/your-applications", page.text
         dravo.assignments.add(application, "engineer", source=key, group=f"Engineers {key}")
         running.settled(application)
         account = app.accounts()[name]
         assert account["active"]
-        mine = browser.http.get(f"{running.url}/api/v1/yours").json()
+        mine = browser.http.get(f"{running.url}/api/v1/me/applications").json()
         assert (mine["name"], [each["roles"] for each in mine["applications"]]) == ("Juno Marlow", [["Engineer"]])
         # The group changes at the provider, and with the next sign-in the role here.
         provider.person(name, "Juno", "Marlow", ["Site"])
         Browser().sign_in(f"{running.url}/sso/{key}/start", name)
-        assert browser.http.get(f"{running.url}/api/v1/yours").json()["applications"] == []
+        assert browser.http.get(f"{running.url}/api/v1/me/applications").json()["applications"] == []
         running.settled(application)
         assert not app.accounts()[name]["active"]
         trace = dravo.sign_ins.trace(key, next(iter(dravo.sign_ins.traces(key)))["id"])
         assert [(each["role"], each["what"]) for each in trace["access"]] == [("Engineer", "lost")]
         # Whoever is ended is out at once.
         dravo.sign_ins.end_visits(name)
-        assert browser.http.get(f"{running.url}/api/v1/yours").status_code == 401
+        assert browser.http.get(f"{running.url}/api/v1/me/applications").status_code == 401
 
 
 MISTAKES: list[tuple[str, dict[str, Any], str | None, str]] = [
@@ -123,8 +123,8 @@ def test_the_mistakes_that_people_make_are_found_and_named(
         trace = dravo.sign_ins.trace(place.key, next(iter(dravo.sign_ins.traces(place.key, trial=trial["id"])))["id"])
     assert trace["reason"] == reason
     assert trace["outcome"] == ("observed" if reason is None else "refused")
-    assert any(told in f"{each['message']} {each['mend']}" for each in trace["steps"]), trace["steps"]
-    assert all(each["mend"] for each in trace["steps"] if each["outcome"] == "not this" or each["outcome"] == "wrong")
+    assert any(told in f"{each['message']} {each['hint']}" for each in trace["steps"]), trace["steps"]
+    assert all(each["hint"] for each in trace["steps"] if each["outcome"] == "not this" or each["outcome"] == "wrong")
 
 
 def test_a_sign_in_counts_once_and_in_the_browser_that_began_it(running: Running, provider: SignInProvider, place: Place) -> None:
@@ -153,7 +153,7 @@ def test_nobody_is_sent_elsewhere_after_signing_in(running: Running, place: Plac
         browser = Browser()
         page = browser.http.get(place.start, params={"back": back})
         answer = browser.post(page, who=place.who)
-        assert str(browser.post(answer).url) == f"{running.url}/yours"
+        assert str(browser.post(answer).url) == f"{running.url}/your-applications"
         browser.http.close()
 
 
@@ -164,7 +164,7 @@ def test_a_trial_is_for_the_person_whom_it_names(running: Running, provider: Sig
         assert "for somebody else" in Browser().sign_in(trial["link"], place.who).text
         dravo.sign_ins.set_state(place.key, "off")
         assert Browser().http.get(place.start).status_code == 403
-        assert str(Browser().sign_in(trial["link"], "milo.thatch").url).endswith("/yours")
+        assert str(Browser().sign_in(trial["link"], "milo.thatch").url).endswith("/your-applications")
 
 
 def test_a_new_key_of_the_provider_is_fetched_and_a_new_certificate_waits(running: Running, provider: SignInProvider, fresh: Fresh) -> None:
@@ -175,7 +175,7 @@ def test_a_new_key_of_the_provider_is_fetched_and_a_new_certificate_waits(runnin
     with running.dravo as dravo:
         dravo.sign_ins.set_state(key, "everybody", confirm=key)
         provider.new_keys()
-        assert str(Browser().sign_in(f"{running.url}/sso/{key}/start", who).url).endswith("/yours")
+        assert str(Browser().sign_in(f"{running.url}/sso/{key}/start", who).url).endswith("/your-applications")
         trace = dravo.sign_ins.trace(key, next(iter(dravo.sign_ins.traces(key)))["id"])
         assert any(each["name"] == "Keys" for each in trace["steps"])
 
@@ -193,7 +193,7 @@ def test_our_metadata_carries_both_keys_while_they_change(running: Running, plac
         dravo.sign_ins.change_keys(place.key, "use")
         after = {each["use"]: each["body"] for each in dravo.sign_ins.get(place.key)["certificates"]}
         assert (after["signs"], after["was used before"]) == (known["comes next"], first)
-    assert str(Browser().sign_in(place.start, place.who).url).endswith("/yours")
+    assert str(Browser().sign_in(place.start, place.who).url).endswith("/your-applications")
 
 
 def test_whatever_is_posted_is_refused_in_plain_words(running: Running, place: Place) -> None:
@@ -222,14 +222,14 @@ def test_signing_out_is_also_signing_out_at_the_provider(running: Running, provi
         dravo.sign_ins.set_state(key, "everybody", confirm=key)
     browser = Browser()
     browser.sign_in(f"{running.url}/sso/{key}/start", who)
-    mine = browser.http.get(f"{running.url}/api/v1/yours").json()
+    mine = browser.http.get(f"{running.url}/api/v1/me/applications").json()
     # Nobody else's page signs them out.
-    assert browser.http.delete(f"{running.url}/api/v1/yours/visit").status_code == 403
-    onward = browser.http.delete(f"{running.url}/api/v1/yours/visit", headers={"X-Dravo-CSRF": mine["csrf"]}).json()["go_to"]
+    assert browser.http.delete(f"{running.url}/api/v1/me/session").status_code == 403
+    onward = browser.http.delete(f"{running.url}/api/v1/me/session", headers={"X-Dravo-CSRF": mine["csrf"]}).json()["go_to"]
     assert onward.startswith(f"{provider.url}/sign-out?")
     before = provider.signed_out()
     assert "You are signed out here, and at your own sign-in service" in browser.http.get(onward).text
     assert provider.signed_out() == before + 1
-    assert browser.http.get(f"{running.url}/api/v1/yours").status_code == 401
+    assert browser.http.get(f"{running.url}/api/v1/me/applications").status_code == 401
     # Whoever only says so has nobody signed out.
     assert httpx.get(f"{running.url}/sso/{key}/saml/sign-out?SAMLRequest=PGE%2B", trust_env=False).status_code in (403, 404)

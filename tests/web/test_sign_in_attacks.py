@@ -16,9 +16,9 @@ from flask import Request
 from lxml import etree
 
 from dravo.core.instants import Instant
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.security import operators
-from dravo.services.security.rate_limits import Limiter
+from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.sign_in import rollout
 from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import traces as sign_in_traces
@@ -27,7 +27,7 @@ from dravo.store import clock
 from dravo.store import tables as t
 from dravo.web.app import create_app
 from tests.saml_provider import ACS, ISSUER, NOW, Shape, key_pair, signed, signed_by_xmlsec, unsigned
-from tests.service_fixture import open_house
+from tests.service_fixture import open_context
 
 BASE = "https://dravo.fernhollow.example"
 GOOD = Shape(
@@ -39,7 +39,7 @@ GOOD = Shape(
 class Door:
     """The web application of a house in which everybody of the staff signs in, also unasked."""
 
-    house: House
+    ctx: AppContext
     app: Any
 
     def post(self, content: bytes, **more: str) -> Any:
@@ -47,7 +47,7 @@ class Door:
         return self.app.test_client().post("/sso/staff/saml/acs", data=form)
 
     def rows(self, table: Any) -> list[Any]:
-        with self.house.database.reading() as connection:
+        with self.ctx.database.reading() as connection:
             return list(connection.execute(table.select()))
 
     def reason(self) -> str:
@@ -57,29 +57,29 @@ class Door:
 @pytest.fixture
 def door(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Door]:
     monkeypatch.setattr(clock, "now", lambda: Instant(NOW.strftime("%Y-%m-%dT%H:%M:%S.000000Z")))
-    house = open_house(tmp_path)
-    sources.add(house, operators.SYSTEM, "staff", "Staff")
+    ctx = open_context(tmp_path)
+    sources.add(ctx, operators.SYSTEM, "staff", "Staff")
     fields = {"entity_id": ISSUER, "sign_in": f"{ISSUER}/in", "certificates": key_pair("provider")[1].body}
     given = {"protocol": "saml", "fields": fields, "settings": {"unasked": True}}
-    sign_in_settings.change(house, operators.SYSTEM, "staff", given)
-    rollout.set_state(house, operators.SYSTEM, "staff", "everybody", confirm="Staff")
-    app = create_app(house, BASE)
-    app.config.update(SSO_LIMITER=Limiter(1_000, 60))
-    yield Door(house, app)
-    house.close()
+    sign_in_settings.change(ctx, operators.SYSTEM, "staff", given)
+    rollout.set_state(ctx, operators.SYSTEM, "staff", "everybody", confirm="Staff")
+    app = create_app(ctx, BASE)
+    app.config.update(SSO_LIMITER=RateLimiter(1_000, 60))
+    yield Door(ctx, app)
+    ctx.close()
 
 
 @pytest.mark.parametrize("make", [signed, lambda shape: signed(shape, what="response"), signed_by_xmlsec])
 def test_what_is_good_lets_in_once_and_goes_nowhere_else(door: Door, make: Callable[[Shape], bytes]) -> None:
     content = make(GOOD)
     answer = door.post(content, RelayState="https://elsewhere.example/")
-    assert (answer.status_code, answer.headers["Location"]) == (303, "/yours")
+    assert (answer.status_code, answer.headers["Location"]) == (303, "/your-applications")
     cookie = next(each for each in answer.headers.getlist("Set-Cookie") if each.startswith("__Host-dravo_visit="))
     assert "Secure" in cookie and "Path=/" in cookie and "Domain" not in cookie and "HttpOnly" in cookie and "SameSite=Lax" in cookie
-    assert len(door.rows(t.visit)) == 1
+    assert len(door.rows(t.user_session)) == 1
     assert door.post(content).status_code == 403
     assert door.reason() == "replay"
-    assert len(door.rows(t.visit)) == 1
+    assert len(door.rows(t.user_session)) == 1
 
 
 def altered() -> bytes:
@@ -124,7 +124,7 @@ def test_what_is_not_good_is_refused_with_its_reason_in_the_trace(door: Door, na
     assert answer.status_code == 403
     assert "You are not signed in" in answer.text
     trace = door.rows(t.sign_in_trace)[-1]
-    assert (trace.outcome, trace.id in answer.text, bool(trace.mend)) == ("refused", True, True)
+    assert (trace.outcome, trace.id in answer.text, bool(trace.hint)) == ("refused", True, True)
     if name in (
         "unsigned",
         "certificate",
@@ -139,13 +139,13 @@ def test_what_is_not_good_is_refused_with_its_reason_in_the_trace(door: Door, na
         "too long",
     ):
         assert trace.reason == name
-    assert not door.rows(t.visit)
+    assert not door.rows(t.user_session)
     assert not door.rows(t.user)
     assert "edmund.sallow" not in str(trace.arrived)
 
 
 def test_whoever_brings_much_is_turned_away_and_others_of_their_address_are_not(door: Door) -> None:
-    door.app.config.update(SSO_LIMITER=Limiter(3, 60))
+    door.app.config.update(SSO_LIMITER=RateLimiter(3, 60))
     browser = door.app.test_client()
     begun = browser.get("/sso/staff/start", base_url=BASE)
     state = parse_qs(urlsplit(begun.headers["Location"]).query)["RelayState"][0]
@@ -153,24 +153,24 @@ def test_whoever_brings_much_is_turned_away_and_others_of_their_address_are_not(
         assert door.post(b"<a/>").status_code == 403
     assert door.post(signed(GOOD)).status_code == 429
     assert browser.get("/sso/staff/start").status_code == 303
-    asked = door.rows(t.sign_in_begun)[0].request_id
+    asked = door.rows(t.sign_in_request)[0].request_id
     form = {"SAMLResponse": base64.b64encode(signed(replace(GOOD, request=asked))).decode(), "RelayState": state}
     answer = browser.post("/sso/staff/saml/acs", data=form, base_url=BASE)
-    assert (answer.status_code, answer.headers["Location"]) == (303, "/yours")
+    assert (answer.status_code, answer.headers["Location"]) == (303, "/your-applications")
 
 
 def test_a_known_state_without_its_browser_is_no_way_around_the_limit(door: Door) -> None:
-    door.app.config.update(SSO_LIMITER=Limiter(3, 60))
+    door.app.config.update(SSO_LIMITER=RateLimiter(3, 60))
     begun = door.app.test_client().get("/sso/staff/start", base_url=BASE)
     state = parse_qs(urlsplit(begun.headers["Location"]).query)["RelayState"][0]
     assert [door.post(b"<a/>", RelayState=state).status_code for _ in range(5)] == [403, 403, 403, 429, 429]
 
 
 def test_beginning_is_limited_by_address_before_anything_is_done(door: Door) -> None:
-    door.app.config.update(SSO_RATE=Limiter(5, 60))
+    door.app.config.update(SSO_RATE=RateLimiter(5, 60))
     http = door.app.test_client()
     assert [http.get("/sso/staff/start", base_url=BASE).status_code for _ in range(7)] == [303] * 5 + [429] * 2
-    assert len(door.rows(t.sign_in_begun)) == 5
+    assert len(door.rows(t.sign_in_request)) == 5
     # All addresses of one IPv6 network are one place; another network is another.
     at = {"REMOTE_ADDR": "2001:db8:1:2::1"}
     assert [http.get("/sso/staff/start", base_url=BASE, environ_base=at).status_code for _ in range(5)] == [303] * 5
@@ -188,14 +188,14 @@ def test_a_form_that_is_too_large_is_not_read_and_leaves_a_trace(door: Door, bod
 
 @pytest.mark.parametrize("hours", [1, 24])
 def test_what_was_accepted_is_accepted_once_also_on_the_next_day(door: Door, hours: int, monkeypatch: pytest.MonkeyPatch) -> None:
-    sign_in_settings.change(door.house, operators.SYSTEM, "staff", {"settings": {"longest_hours": hours}})
+    sign_in_settings.change(door.ctx, operators.SYSTEM, "staff", {"settings": {"longest_hours": hours}})
     content = signed(replace(GOOD, ends=3_600 * hours))
     assert door.post(content).status_code == 303
     for after in (1, 3_600 * hours - 30, 3_600 * hours + 30, 90_000):
         now = Instant((NOW + timedelta(seconds=after)).strftime("%Y-%m-%dT%H:%M:%S.000000Z"))
         monkeypatch.setattr(clock, "now", lambda now=now: now)
         # What is forgotten by then is forgotten.
-        sign_in_traces.sweep(door.house, now, 14)
+        sign_in_traces.sweep(door.ctx, now, 14)
         assert door.post(content).status_code == 403
         assert door.reason() == ("replay" if after <= 3_600 * hours + 30 else "expired")
 
@@ -206,7 +206,7 @@ def test_a_form_with_two_responses_or_none_proves_nobody_and_leaves_a_trace(door
         answer = door.app.test_client().post("/sso/staff/saml/acs", data={"SAMLResponse": posted}, base_url=BASE)
         assert answer.status_code == 403
         assert (door.reason(), len(door.rows(t.sign_in_trace))) == ("malformed", number)
-    assert not door.rows(t.visit)
+    assert not door.rows(t.user_session)
 
 
 def test_what_another_protocol_brings_leaves_a_trace(door: Door) -> None:

@@ -13,7 +13,7 @@ import pytest
 from joserfc.jwk import OctKey, RSAKey
 
 from dravo.protocols.http_client import Fetched
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.security import operators
 from dravo.services.sign_in import provider_metadata, rollout
 from dravo.services.sign_in import settings as sign_in_settings
@@ -23,7 +23,7 @@ from dravo.store import clock
 from dravo.store import tables as t
 from dravo.web.app import create_app
 from tests.protocols.oidc.test_tokens import KEY, OTHER, raw, token
-from tests.service_fixture import open_house
+from tests.service_fixture import open_context
 
 BASE, ISSUER = "https://dravo.fernhollow.example", "https://id.fernhollow.example"
 PUBLIC = {"keys": [RSAKey.import_key(KEY.as_dict(private=False)).as_dict(private=False)]}
@@ -38,7 +38,7 @@ CONFIGURATION = {
 class Door:
     """A house in which everybody of the staff signs in, and what the provider answers."""
 
-    house: House
+    ctx: AppContext
     app: Any
     answers: dict[str, Any] = field(default_factory=dict)
     asked: list[str] = field(default_factory=list)
@@ -63,35 +63,35 @@ class Door:
         return browser.get("/sso/staff/oidc/callback", query_string={"code": "c", "state": asked["state"]}, base_url=BASE)
 
     def rows(self, table: Any) -> list[Any]:
-        with self.house.database.reading() as connection:
+        with self.ctx.database.reading() as connection:
             return list(connection.execute(table.select()))
 
     def refused(self, answer: Any) -> str:
         assert answer.status_code == 403 and "You are not signed in" in answer.text
         trace = self.rows(t.sign_in_trace)[-1]
-        assert trace.outcome == "refused" and trace.mend and trace.id in answer.text
-        assert not self.rows(t.visit) and not self.rows(t.user)
+        assert trace.outcome == "refused" and trace.hint and trace.id in answer.text
+        assert not self.rows(t.user_session) and not self.rows(t.user)
         return str(trace.reason)
 
 
 @pytest.fixture
 def door(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Door]:
-    house = open_house(tmp_path)
+    ctx = open_context(tmp_path)
     monkeypatch.setattr(sign_in_settings, "fetch_configuration", lambda _: dict(CONFIGURATION))
-    sources.add(house, operators.SYSTEM, "staff", "Staff")
+    sources.add(ctx, operators.SYSTEM, "staff", "Staff")
     settings = {"issuer": ISSUER, "client_id": "dravo"}
-    sign_in_settings.change(house, operators.SYSTEM, "staff", {"protocol": "oidc", "settings": settings, "secret": "not-to-be-seen"})
-    rollout.set_state(house, operators.SYSTEM, "staff", "everybody", confirm="Staff")
-    made = Door(house, create_app(house, BASE))
+    sign_in_settings.change(ctx, operators.SYSTEM, "staff", {"protocol": "oidc", "settings": settings, "secret": "not-to-be-seen"})
+    rollout.set_state(ctx, operators.SYSTEM, "staff", "everybody", confirm="Staff")
+    made = Door(ctx, create_app(ctx, BASE))
     monkeypatch.setattr(provider_metadata, "fetch", made.fetch)
     made.answers["keys"] = 200, PUBLIC
     yield made
-    house.close()
+    ctx.close()
 
 
 def test_a_code_for_a_good_token_lets_in_and_once(door: Door) -> None:
     answer = door.come()
-    assert (answer.status_code, answer.headers["Location"]) == (303, "/yours")
+    assert (answer.status_code, answer.headers["Location"]) == (303, "/your-applications")
     assert [row.user_name for row in door.rows(t.user)] == ["una.kerrigan"]
     assert "not-to-be-seen" not in str(door.rows(t.sign_in_trace))
     assert door.asked == [f"{ISSUER}/token", f"{ISSUER}/userinfo"]

@@ -11,14 +11,14 @@ import pytest
 from dravo.client import ApiError
 from dravo.core.scim import quirks as m
 from dravo.services import settings
-from dravo.services.ingest.types import Manner
+from dravo.services.ingest.types import IngestOptions
 from dravo.services.scim_server import request_log
 from dravo.services.sources import tokens as scim_tokens
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.web.app import create_app
 from tests.harness import CORE, PATCH, Provider, Running
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 Fresh = Callable[[str], str]
 ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
@@ -108,39 +108,39 @@ def test_a_bulk_is_one_trace_that_counts(running: Running, provider: Provider, k
     ],
 )
 def test_manners_of_the_field_are_told_apart(payload: Any, expected: list[str]) -> None:
-    assert m.manners(payload) == expected
+    assert m.quirks(payload) == expected
 
 
-def test_secrets_are_left_out_wherever_they_stand(rooms: Rooms) -> None:
-    draft = request_log.Draft("s", "PATCH", "/Users/1", payload={
+def test_secrets_are_left_out_wherever_they_stand(services: ServiceFixture) -> None:
+    draft = request_log.TraceDraft("s", "PATCH", "/Users/1", payload={
         "Operations": [{"op": "replace", "path": "password", "value": "one"}, {"op": "replace", "value": {"Password": "two", "title": "kept"}}],
     })  # fmt: skip
     body = draft.row(200, "x")["body"]
     assert "one" not in body and "two" not in body and "kept" in body
-    large = request_log.Draft("s", "POST", "/Users", payload={"title": "x" * 50_000}).row(201, "x")["body"]
+    large = request_log.TraceDraft("s", "POST", "/Users", payload={"title": "x" * 50_000}).row(201, "x")["body"]
     assert len(large) < 20_000 and large.endswith("(cut)")
 
 
-def test_traces_are_kept_for_a_while_and_so_many(rooms: Rooms) -> None:
-    source = rooms.source()
-    traces = rooms.house.traces
+def test_traces_are_kept_for_a_while_and_so_many(services: ServiceFixture) -> None:
+    source = services.source()
+    traces = services.ctx.traces
     for number in range(250):
-        traces.add(request_log.Draft(source, "GET", f"/Users/{number}").row(200, "Read."))
+        traces.add(request_log.TraceDraft(source, "GET", f"/Users/{number}").row(200, "Read."))
     traces.flush()
-    assert request_log.sweep(rooms.house.database, clock.now(), 14, 100) == 150
-    assert len(rooms.rows(t.trace)) == 100
-    assert request_log.sweep(rooms.house.database, clock.now(), 14, 100) == 0
-    assert request_log.sweep(rooms.house.database, clock.now().replace("20", "21", 1), 14, 100) == 100  # type: ignore[arg-type]
+    assert request_log.sweep(services.ctx.database, clock.now(), 14, 100) == 150
+    assert len(services.rows(t.trace)) == 100
+    assert request_log.sweep(services.ctx.database, clock.now(), 14, 100) == 0
+    assert request_log.sweep(services.ctx.database, clock.now().replace("20", "21", 1), 14, 100) == 100  # type: ignore[arg-type]
 
 
-def test_a_setting_is_checked_and_kept(running: Running, rooms: Rooms) -> None:
+def test_a_setting_is_checked_and_kept(running: Running, services: ServiceFixture) -> None:
     with running.dravo as dravo:
         with pytest.raises(ApiError, match="out of bounds"):
             dravo.change_setting("trace_days", 0)
         with pytest.raises(ApiError, match="no setting"):
             dravo.change_setting("colour", 1)
-    settings.change(rooms.house, rooms.caller, "trace_days", 30)
-    assert settings.get(rooms.house)["trace_days"] == 30
+    settings.change(services.ctx, services.caller, "trace_days", 30)
+    assert settings.get(services.ctx)["trace_days"] == 30
 
 
 @pytest.mark.parametrize(
@@ -197,31 +197,31 @@ def test_a_schema_that_is_none_is_told_with_its_mend(running: Running, key: str,
         assert list(dravo.sources.schemas(key)) == []
 
 
-def test_nothing_of_a_trace_is_worked_out_while_the_writers_lock_is_held(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
-    source, held = rooms.source(), []
-    prepare = request_log.Draft.prepare
+def test_nothing_of_a_trace_is_worked_out_while_the_writers_lock_is_held(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+    source, held = services.source(), []
+    prepare = request_log.TraceDraft.prepare
 
-    def watched(self: request_log.Draft, done: Any) -> Any:
-        held.append(rooms.house.database._turn.locked())
+    def watched(self: request_log.TraceDraft, done: Any) -> Any:
+        held.append(services.ctx.database._turn.locked())
         return prepare(self, done)
 
-    monkeypatch.setattr(request_log.Draft, "prepare", watched)
-    draft = request_log.Draft(source, "POST", "/Users", payload={"userName": "ada"})
-    manner = Manner(trace=draft.prepare)
-    ada = rooms.intake.create_person(source, {"userName": "ada"}, manner)
-    group = rooms.intake.create_group(source, {"displayName": "G"}, [ada.id], manner)
-    rooms.intake.replace_person(source, ada.id, {"userName": "ada", "title": "Guide"}, manner)
-    rooms.intake.remove_group(source, group.id, manner)
+    monkeypatch.setattr(request_log.TraceDraft, "prepare", watched)
+    draft = request_log.TraceDraft(source, "POST", "/Users", payload={"userName": "ada"})
+    manner = IngestOptions(trace=draft.prepare)
+    ada = services.intake.create_person(source, {"userName": "ada"}, manner)
+    group = services.intake.create_group(source, {"displayName": "G"}, [ada.id], manner)
+    services.intake.replace_person(source, ada.id, {"userName": "ada", "title": "Guide"}, manner)
+    services.intake.remove_group(source, group.id, manner)
     assert held == [False] * 4 and draft.written
-    assert len(rooms.rows(t.trace)) == 4
+    assert len(services.rows(t.trace)) == 4
 
 
-@pytest.mark.parametrize("broken", ["_shown_body", "effects", "manners", "_sentence"])
-def test_a_trace_never_decides_the_answer(rooms: Rooms, broken: str, monkeypatch: pytest.MonkeyPatch) -> None:
-    rooms.source("staff")
-    rooms.application("records")
-    app = create_app(rooms.house, "http://127.0.0.1:1")
-    token = scim_tokens.add_token(rooms.house, rooms.caller, "staff", "Provider")["token"]
+@pytest.mark.parametrize("broken", ["_shown_body", "effects", "quirks", "_sentence"])
+def test_a_trace_never_decides_the_answer(services: ServiceFixture, broken: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    services.source("staff")
+    services.application("records")
+    app = create_app(services.ctx, "http://127.0.0.1:1")
+    token = scim_tokens.add_token(services.ctx, services.caller, "staff", "Provider")["token"]
     http, headers = app.test_client(), {"Authorization": f"Bearer {token}"}
 
     def failing(*_: Any) -> Any:
@@ -233,5 +233,5 @@ def test_a_trace_never_decides_the_answer(rooms: Rooms, broken: str, monkeypatch
     patch = {"schemas": [PATCH], "Operations": [{"op": "replace", "path": "title", "value": "Guide"}]}
     assert http.patch(f"/scim/v2/staff/Users/{made.json['id']}", json=patch, headers=headers).status_code == 200
     assert http.get("/scim/v2/staff/Users/none", headers=headers).status_code == 404
-    rooms.house.traces.flush()
-    assert len(rooms.rows(t.trace)) == 3
+    services.ctx.traces.flush()
+    assert len(services.rows(t.trace)) == 3

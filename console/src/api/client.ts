@@ -6,7 +6,7 @@ import type { components, paths } from './schema'
 export type Schemas = components['schemas']
 export type Problem = Schemas['Problem']
 
-const WORK = 'Dravo-Work'
+const WORK = 'Dravo-Job'
 let csrf = ''
 let onSignedOut: () => void = () => {}
 
@@ -31,7 +31,7 @@ const door: Middleware = {
   onResponse({ response, request }) {
     end(request.headers.get(WORK))
     // Who is signed in as a person, and not as an operator, is another matter.
-    if (response.status === 401 && !/\/api\/v1\/(session|yours)/.test(request.url)) onSignedOut()
+    if (response.status === 401 && !/\/api\/v1\/(session|me\/)/.test(request.url)) onSignedOut()
     return response
   },
 }
@@ -42,7 +42,7 @@ api.use(door)
 /** Ends previews that are still worked on: something else is wanted now. */
 export function stopPreviews(): void {
   for (const each of underWay.filter((work) => work.url.endsWith('/preview')))
-    void api.DELETE('/api/v1/work/{id}', { params: { path: { id: each.name } } })
+    void api.DELETE('/api/v1/jobs/{id}', { params: { path: { id: each.name } } })
 }
 
 export class ApiProblem extends Error {
@@ -64,7 +64,7 @@ export async function answered<T>(call: Promise<{ data?: T; error?: unknown; res
       {
         code: 'unreachable',
         message: 'The service does not answer.',
-        mend: 'Is it still running? What you typed is kept.',
+        hint: 'Is it still running? What you typed is kept.',
       },
       0,
     )
@@ -72,7 +72,7 @@ export async function answered<T>(call: Promise<{ data?: T; error?: unknown; res
   if (result.response.ok) return result.data as T
   const told = (result.error as { error?: Problem } | undefined)?.error
   throw new ApiProblem(
-    told ?? { code: 'unknown', message: `The service answered with ${result.response.status}.`, mend: 'Try again.' },
+    told ?? { code: 'unknown', message: `The service answered with ${result.response.status}.`, hint: 'Try again.' },
     result.response.status,
   )
 }

@@ -15,6 +15,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { useTheme } from 'vuetify'
 import { answered, api } from '../api/client'
 import { signOut, useSession } from './session'
+import { inWords } from './words'
 import { keepTheme } from './theme'
 import SearchDialog from './SearchDialog.vue'
 
@@ -43,11 +44,12 @@ const { data } = useQuery({
 
 const names: Record<string, string> = {
   sources: 'Sources',
-  people: 'People',
+  people: 'Users',
   access: 'Access',
   applications: 'Applications',
-  deliveries: 'Deliveries',
+  deliveries: 'Provisioning',
 }
+const paths: Record<string, string> = { people: '/users', deliveries: '/provisioning/tasks' }
 const counted: Record<string, string> = { deliveries: 'waiting' }
 const stages = computed(() =>
   (data.value?.stages ?? Object.keys(names).map((name) => ({ name, count: undefined, needs: 0 }))).filter(
@@ -94,7 +96,7 @@ async function leave(): Promise<void> {
       <ol>
         <li v-for="(stage, number) in stages" :key="stage.name">
           <router-link
-            :to="`/${stage.name}`"
+            :to="paths[stage.name] ?? `/${stage.name}`"
             :class="['stage', { lit: route.meta.stage === stage.name }]"
             :aria-current="route.meta.stage === stage.name ? 'page' : undefined"
             @click="opened = false"
@@ -132,7 +134,7 @@ async function leave(): Promise<void> {
           />
         </template>
         <v-list>
-          <v-list-item :title="session?.name" :subtitle="session?.kind" />
+          <v-list-item :title="session?.name" :subtitle="inWords(session?.kind)" />
           <v-list-item title="Sign out" @click="leave" />
         </v-list>
       </v-menu>

@@ -25,7 +25,7 @@ const fits = (...texts: string[]) => texts.some((each) => each.toLowerCase().inc
 /** Somebody who is meant by the very id, or external id, that was typed. */
 async function meant(person: string) {
   try {
-    return await answered(api.GET('/api/v1/people/{person}', { params: { path: { person } } }))
+    return await answered(api.GET('/api/v1/users/{person}', { params: { path: { person } } }))
   } catch (wrong) {
     if (wrong instanceof ApiProblem && wrong.status) return null
     throw wrong
@@ -37,7 +37,7 @@ const people = useQuery({
   queryFn: async (): Promise<Found[]> => {
     const query = { q: words.value, count: MOST }
     const [listed, one] = await Promise.all([
-      answered(api.GET('/api/v1/people', { params: { query } })),
+      answered(api.GET('/api/v1/users', { params: { query } })),
       meant(words.value),
     ])
     const found = listed.items.map((each) => ({
@@ -45,7 +45,7 @@ const people = useQuery({
       kind: 'Person',
       title: each.display_name,
       subtitle: each.user_name,
-      to: `/people/${each.id}`,
+      to: `/users/${each.id}`,
     }))
     if (one && !found.some((each) => each.id === one.id))
       found.unshift({
@@ -53,7 +53,7 @@ const people = useQuery({
         kind: 'Person',
         title: one.display_name,
         subtitle: one.user_name,
-        to: `/people/${one.id}`,
+        to: `/users/${one.id}`,
       })
     return found
   },

@@ -11,7 +11,7 @@ export const router = createRouter({
       meta: { open: true, title: 'Sign in' },
     },
     {
-      path: '/yours',
+      path: '/your-applications',
       component: () => import('../features/your-applications/YourApplicationsPage.vue'),
       meta: { open: true, title: 'Your applications' },
     },
@@ -28,15 +28,15 @@ export const router = createRouter({
       meta: { stage: 'sources', title: 'Source' },
     },
     {
-      path: '/people',
+      path: '/users',
       component: () => import('../features/users/UsersPage.vue'),
-      meta: { stage: 'people', title: 'People' },
+      meta: { stage: 'people', title: 'Users' },
     },
     {
-      path: '/people/:id',
+      path: '/users/:id',
       component: () => import('../features/users/UserPage.vue'),
       props: true,
-      meta: { stage: 'people', title: 'Person' },
+      meta: { stage: 'people', title: 'User' },
     },
     {
       path: '/groups',
@@ -72,15 +72,15 @@ export const router = createRouter({
       meta: { stage: 'applications', title: 'Application' },
     },
     {
-      path: '/deliveries',
+      path: '/provisioning/tasks',
       component: () => import('../features/provisioning/TasksPage.vue'),
-      meta: { stage: 'deliveries', title: 'Deliveries' },
+      meta: { stage: 'deliveries', title: 'Provisioning' },
     },
     {
-      path: '/deliveries/:id',
+      path: '/provisioning/tasks/:id',
       component: () => import('../features/provisioning/TaskPage.vue'),
       props: true,
-      meta: { stage: 'deliveries', title: 'Delivery' },
+      meta: { stage: 'deliveries', title: 'Provisioning task' },
     },
     {
       path: '/activity',

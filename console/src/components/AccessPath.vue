@@ -67,7 +67,7 @@ const chains = computed(() => props.access.reasons.filter((reason) => props.acce
       <v-icon :icon="mdiChevronRight" size="18" aria-label="then" />
       <span class="piece">
         <small>Account</small>
-        <router-link v-if="access.account?.delivery" :to="`/deliveries/${access.account.delivery.id}`">
+        <router-link v-if="access.account?.delivery" :to="`/provisioning/tasks/${access.account.delivery.id}`">
           <StatusLabel :state="access.account.state" />
         </router-link>
         <StatusLabel v-else-if="access.account" :state="access.account.state" />

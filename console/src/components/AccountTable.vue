@@ -48,17 +48,17 @@ const origins: Record<string, string> = { made: 'made by Dravo', adopted: 'taken
   >
     <template #row="{ item }">
       <td>
-        <router-link :to="`/people/${item.person.id}`">{{ item.person.display_name }}</router-link>
+        <router-link :to="`/users/${item.person.id}`">{{ item.person.display_name }}</router-link>
       </td>
       <td>{{ item.should_be }}</td>
       <td>{{ item.roles.join(', ') || 'none' }}</td>
       <td>
-        <router-link v-if="item.delivery" :to="`/deliveries/${item.delivery.id}`"
+        <router-link v-if="item.delivery" :to="`/provisioning/tasks/${item.delivery.id}`"
           ><StatusLabel :state="item.state"
         /></router-link>
         <StatusLabel v-else :state="item.state" />
       </td>
-      <td><TimeLabel :at="item.agreed_at" /></td>
+      <td><TimeLabel :at="item.applied_at" /></td>
       <td class="mono">{{ item.remote_id }}</td>
       <td>{{ item.origin ? origins[item.origin] : '' }}</td>
     </template>

@@ -1,8 +1,8 @@
 <script setup lang="ts">
-// A connection check: each step with its answer, and the mend beside the one that failed.
+// A connection check: each step with its answer, and the hint beside the one that failed.
 import StatusLabel from './StatusLabel.vue'
 
-defineProps<{ check: { steps: { name: string; outcome: string; message: string; mend: string }[] } }>()
+defineProps<{ check: { steps: { name: string; outcome: string; message: string; hint: string }[] } }>()
 </script>
 
 <template>
@@ -12,7 +12,7 @@ defineProps<{ check: { steps: { name: string; outcome: string; message: string; 
         <StatusLabel :state="step.outcome" />
         <b>{{ step.name }}</b>
         <span
-          >{{ step.message }} <template v-if="step.mend"><br /><b>Mend:</b> {{ step.mend }}</template></span
+          >{{ step.message }} <template v-if="step.hint"><br /><b>Hint:</b> {{ step.hint }}</template></span
         >
       </li>
     </ol>

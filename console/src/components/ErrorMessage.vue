@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// What went wrong, in its own words, with the mend.
+// What went wrong, in its own words, with the hint.
 import { mdiCloseCircleOutline } from '@mdi/js'
 import { computed } from 'vue'
 import { ApiProblem } from '../api/client'
@@ -8,7 +8,7 @@ const props = defineProps<{ wrong: unknown }>()
 const told = computed(() =>
   props.wrong instanceof ApiProblem
     ? props.wrong.problem
-    : { message: 'Something went wrong in the console.', mend: 'Reload the page.' },
+    : { message: 'Something went wrong in the console.', hint: 'Reload the page.' },
 )
 </script>
 
@@ -17,7 +17,7 @@ const told = computed(() =>
     <v-icon :icon="mdiCloseCircleOutline" size="20" aria-hidden="true" />
     <div>
       <strong>{{ told.message }}</strong>
-      <div v-if="told.mend">{{ told.mend }}</div>
+      <div v-if="told.hint">{{ told.hint }}</div>
     </div>
   </div>
 </template>

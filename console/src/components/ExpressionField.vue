@@ -31,7 +31,7 @@ async function work(): Promise<void> {
       person: props.person || null,
       source: props.source ?? null,
     }
-    const found = await answered(api.POST('/api/v1/expressions/try', { body }))
+    const found = await answered(api.POST('/api/v1/expressions/evaluate', { body }))
     if (mine !== asked) return
     tried.value = found
     wrong.value = null
@@ -56,7 +56,7 @@ const result = computed(() => {
           >{{ text.slice(0, position) }}<mark>{{ text.slice(position, position + 1) || '▁' }}</mark
           >{{ text.slice(position + 1) }}</code
         >
-        <div class="failed">{{ wrong.problem.message }} {{ wrong.problem.mend }}</div>
+        <div class="failed">{{ wrong.problem.message }} {{ wrong.problem.hint }}</div>
       </template>
       <template v-else-if="!text.trim()"><span class="quiet">Left out: the attribute does not go over.</span></template>
       <template v-else-if="tried">

@@ -16,12 +16,12 @@ async function look(): Promise<void> {
     shown.value = null
     return
   }
-  const { data } = await api.GET('/api/v1/work/{id}', { params: { path: { id: newest.name } } })
+  const { data } = await api.GET('/api/v1/jobs/{id}', { params: { path: { id: newest.name } } })
   if (!data?.total) return
   shown.value = newest
   far.value = data
 }
-const stop = (work: Work) => api.DELETE('/api/v1/work/{id}', { params: { path: { id: work.name } } })
+const stop = (work: Work) => api.DELETE('/api/v1/jobs/{id}', { params: { path: { id: work.name } } })
 </script>
 
 <template>

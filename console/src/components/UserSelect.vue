@@ -9,14 +9,14 @@ const chosen = defineModel<string | null>({ required: true })
 const typed = ref('')
 const found = useQuery({
   queryKey: computed(() => ['people', 'choice', typed.value]),
-  queryFn: () => answered(api.GET('/api/v1/people', { params: { query: { q: typed.value || undefined, count: 20 } } })),
+  queryFn: () => answered(api.GET('/api/v1/users', { params: { query: { q: typed.value || undefined, count: 20 } } })),
   staleTime: 5000,
 })
 // Somebody who was chosen by an address stands here by name too.
 const known = useQuery({
   queryKey: computed(() => ['people', 'chosen', chosen.value]),
   enabled: computed(() => Boolean(chosen.value && !found.data.value?.items.some((each) => each.id === chosen.value))),
-  queryFn: () => answered(api.GET('/api/v1/people/{person}', { params: { path: { person: chosen.value ?? '' } } })),
+  queryFn: () => answered(api.GET('/api/v1/users/{person}', { params: { path: { person: chosen.value ?? '' } } })),
   staleTime: 60_000,
 })
 const items = computed(() => {

@@ -8,11 +8,11 @@ import sys
 from typing import Any
 
 from dravo.cli.errors import FAILED
-from dravo.cli.output import WrongUse, command, facts, list_options, moment, noun, said, show_json, show_list, table
+from dravo.cli.output import UsageError, command, facts, list_options, moment, noun, said, show_json, show_list, table
 from dravo.client import Dravo
 
-_SWITCHES = ("switched-on", "create-accounts", "update-accounts", "adopt-by-user-name", "adopt-groups")
-_EVENTS = ("on-losing-access", "on-inactive", "on-gone")
+_SWITCHES = ("enabled", "create-accounts", "update-accounts", "adopt-by-user-name", "adopt-groups")
+_EVENTS = ("on-losing-access", "on-inactive", "on-leaving")
 _LEAVING = ("deactivate", "delete", "leave alone")
 
 
@@ -27,12 +27,12 @@ def add_commands(nouns: Any) -> None:
     add.add_argument("--label", required=True)
     add.add_argument("--owner")
     add.add_argument("--tracked-only", action="store_true", help="provisioned by hand: access is tracked, nothing is delivered")
-    role = command(verbs, "add-role", _add_role, "add a role", ["dravo application add-role plant-records curator --label Curator --rank 30"])
+    role = command(verbs, "create-role", _add_role, "add a role", ["dravo application create-role plant-records curator --label Curator --rank 30"])
     role.add_argument("key")
     role.add_argument("role")
     role.add_argument("--label", required=True)
     role.add_argument("--rank", type=int, default=1, help="a higher rank may do more (default 1)")
-    gone = command(verbs, "remove-role", _remove_role, "remove a role that was never given")
+    gone = command(verbs, "delete-role", _remove_role, "remove a role that was never given")
     gone.add_argument("key")
     gone.add_argument("role")
     connecting = command(
@@ -42,7 +42,7 @@ def add_commands(nouns: Any) -> None:
     connecting.add_argument("key")
     connecting.add_argument("address")
     connecting.add_argument("--keep-token", action="store_true", help="keep the token that there is; the host must stay")
-    check = command(verbs, "check", _check, "try the connection step by step")
+    check = command(verbs, "test-connection", _check, "try the connection step by step")
     check.add_argument("key")
     check.add_argument("--with-test-person", action="store_true", help="make somebody there, change them, and remove them again")
     connecting.add_argument("--user", metavar="NAME", help="sign in by this user name; what is asked for is the password")
@@ -54,15 +54,15 @@ def add_commands(nouns: Any) -> None:
     over.add_argument("key")
     list_options(over)
     trying = command(
-        verbs, "try", _try, "work an expression out for a person",
-        ["dravo application try 'userName then before \"@\" then lower' --person zofia"],
+        verbs, "evaluate", _try, "work an expression out for a person",
+        ["dravo application evaluate 'userName then before \"@\" then lower' --person zofia"],
     )  # fmt: skip
     trying.add_argument("expression")
     trying.add_argument("--person", metavar="NAME", help="id, user name or e-mail")
     _add_setting(verbs)
     for name, run, text in (("pause", _pause, "stop delivering; what is due waits"), ("resume", _resume, "go on delivering")):
         command(verbs, name, run, text).add_argument("key")
-    remove = command(verbs, "remove", _remove, "remove an application that nobody has access to")
+    remove = command(verbs, "delete", _remove, "remove an application that nobody has access to")
     remove.add_argument("key")
     remove.add_argument("--confirm", required=True, metavar="LABEL", help="its label, to confirm")
 
@@ -70,7 +70,7 @@ def add_commands(nouns: Any) -> None:
 def _add_setting(verbs: Any) -> None:
     """Add the command that changes settings."""
     change = command(
-        verbs, "set", _set, "change what Dravo may do in an application", ["dravo application set plant-records --switched-on yes --on-gone delete"]
+        verbs, "set", _set, "change what Dravo may do in an application", ["dravo application set plant-records --enabled yes --on-leaving delete"]
     )
     change.add_argument("key")
     change.add_argument("--label")
@@ -81,17 +81,17 @@ def _add_setting(verbs: Any) -> None:
         change.add_argument(f"--{name}", choices=("yes", "no"))
     for name in _EVENTS:
         change.add_argument(f"--{name}", choices=_LEAVING)
-    change.add_argument("--at-a-time", type=int, metavar="N", help="requests under way at a time")
-    change.add_argument("--per-second", type=int, metavar="N", help="requests a second at the most; 0: as many as it takes")
+    change.add_argument("--max-concurrency", type=int, metavar="N", help="requests under way at a time")
+    change.add_argument("--rate-limit", type=int, metavar="N", help="requests a second at the most; 0: as many as it takes")
     change.add_argument("--compare-at", metavar="CRON", help="when it is compared by itself, such as '0 3 * * *' (UTC); '' for never")
-    change.add_argument("--roles-as", metavar="WAY", help="roles, entitlements, groups, nothing, or an attribute's name")
+    change.add_argument("--role-encoding", metavar="WAY", help="roles, entitlements, groups, nothing, or an attribute's name")
     change.add_argument("--groups", metavar="WHICH", help="which groups go over: none, 'those that give roles', or ids with commas between")
     change.add_argument(
         "--attribute", action="append", metavar="NAME=EXPRESSION", help="make an attribute by an expression; may be given several times; "
         "NAME= leaves it out; those that are not named are taken out",
     )  # fmt: skip
     change.add_argument("--no-expressions", action="store_true", help="take all expressions out")
-    change.add_argument("--look", action="store_true", help="show what it would change, and change nothing")
+    change.add_argument("--preview", action="store_true", help="show what it would change, and change nothing")
 
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -99,7 +99,7 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
         "Key": lambda p: p["key"],
         "Label": lambda p: p["label"],
         "State": lambda p: p["state"],
-        "People": lambda p: p["people"],
+        "Users": lambda p: p["people"],
         "Accounts": lambda p: p["accounts"],
         "Waiting": lambda p: p["waiting"],
         "Failed": lambda p: p["failed"],
@@ -129,17 +129,22 @@ def _print(given: argparse.Namespace, application: Any) -> None:
             "Compared next": moment(application["settings"]["reconcile_next_at"]),
             "It cannot": " ".join((connection["capabilities"] or {}).get("notes", [])),
             "Trouble": application["trouble"],
-            "Mend": application["mend"],
+            "Hint": application["hint"],
         }
     )
     print("\nRoles")
     table(
-        {"Key": lambda r: r["key"], "Label": lambda r: r["label"], "Rank": lambda r: r["rank"], "People": lambda r: r["people"]},
+        {"Key": lambda r: r["key"], "Label": lambda r: r["label"], "Rank": lambda r: r["rank"], "Users": lambda r: r["people"]},
         application["roles"],
     )
 
 
-_NAMES = {"at_a_time": "Requests at a time", "per_second": "Requests a second", "roles_as": "Roles go over in", "groups_over": "Groups that go over"}
+_NAMES = {
+    "max_concurrency": "Requests at a time",
+    "rate_limit": "Requests a second",
+    "role_encoding": "Roles go over in",
+    "provisioned_groups": "Groups that go over",
+}
 
 
 def _name(setting: str) -> str:
@@ -178,7 +183,7 @@ def _connect(given: argparse.Namespace, dravo: Dravo) -> None:
         # Not an option: what stands on a command line is seen by everybody on the machine.
         token = (getpass.getpass("Token of the application: ") if sys.stdin.isatty() else sys.stdin.readline()).strip()
         if not token:
-            raise WrongUse("No token came on standard input; pipe it in, or use --keep-token.")
+            raise UsageError("No token came on standard input; pipe it in, or use --keep-token.")
     auth: dict[str, Any] | None = {"kind": "basic", "user": given.user} if given.user else None
     if given.client_id:
         auth = {"kind": "client credentials", "token_url": given.token_url, "client_id": given.client_id, "scope": given.scope}
@@ -192,13 +197,13 @@ def _check(given: argparse.Namespace, dravo: Dravo) -> int:
     else:
         for step in result["steps"]:
             print(f"{step['outcome']:<10} {step['name']:<12} {step['message']}")
-            if step["mend"]:
-                print(f"{'':<23} {step['mend']}")
+            if step["hint"]:
+                print(f"{'':<23} {step['hint']}")
     return 0 if result["ok"] else FAILED
 
 
 def _set(given: argparse.Namespace, dravo: Dravo) -> None:
-    values: dict[str, Any] = {"label": given.label, "owner": given.owner, "address": given.address, "at_a_time": given.at_a_time}
+    values: dict[str, Any] = {"label": given.label, "owner": given.owner, "address": given.address, "max_concurrency": given.max_concurrency}
     if given.hidden:
         values["hidden"] = given.hidden == "yes"
     for name in _SWITCHES:
@@ -208,8 +213,8 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
         values[name.replace("-", "_")] = getattr(given, name.replace("-", "_"))
     values |= _what_goes_over(given)
     if all(value is None for value in values.values()):
-        raise WrongUse("Nothing to change; see 'dravo application set --help' for what there is.")
-    if given.look:
+        raise UsageError("Nothing to change; see 'dravo application set --help' for what there is.")
+    if given.preview:
         settings = {name: value for name, value in values.items() if name not in ("label", "owner", "address", "hidden")}
         _show_preview(given, dravo.applications.preview_settings(given.key, **settings))
     else:
@@ -217,20 +222,20 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _what_goes_over(given: argparse.Namespace) -> dict[str, Any]:
-    values: dict[str, Any] = {"per_second": given.per_second, "reconcile_at": given.compare_at}
-    if given.roles_as:
-        plain = given.roles_as in ("roles", "entitlements", "groups", "nothing")
-        values["roles_as"] = {"way": given.roles_as} if plain else {"way": "attribute", "attribute": given.roles_as}
+    values: dict[str, Any] = {"rate_limit": given.rate_limit, "reconcile_at": given.compare_at}
+    if given.role_encoding:
+        plain = given.role_encoding in ("roles", "entitlements", "groups", "nothing")
+        values["role_encoding"] = {"way": given.role_encoding} if plain else {"way": "attribute", "attribute": given.role_encoding}
     if given.groups:
         named = given.groups in ("none", "those that give roles")
         chosen = {"which": "chosen", "groups": [{"group": each.strip()} for each in given.groups.split(",")]}
-        values["groups_over"] = {"which": given.groups} if named else chosen
+        values["provisioned_groups"] = {"which": given.groups} if named else chosen
     if given.no_expressions:
         values["attributes"] = []
     if given.attribute:
         pairs = [each.partition("=") for each in given.attribute]
         if not all(sign for _, sign, _ in pairs):
-            raise WrongUse("--attribute takes NAME=EXPRESSION, such as --attribute 'title=userType then upper'.")
+            raise UsageError("--attribute takes NAME=EXPRESSION, such as --attribute 'title=userType then upper'.")
         values["attributes"] = [{"attribute": name.strip(), "expression": expression} for name, _, expression in pairs]
     return values
 
@@ -242,7 +247,7 @@ def _show_preview(given: argparse.Namespace, preview: Any) -> None:
     print(f"{preview['changed']} of {preview['accounts']} accounts would change. Nothing is done.\n")
     if preview["people"]:
         columns = {
-            "Person": lambda p: p["person"]["display_name"],
+            "User": lambda p: p["person"]["display_name"],
             "Now": lambda p: p["before"],
             "Then": lambda p: p["after"],
             "What differs": lambda p: "; ".join(f"{c['attribute']}: {said(c['before'])} -> {said(c['after'])}" for c in p["changes"]),
@@ -257,7 +262,7 @@ def _groups(given: argparse.Namespace, dravo: Dravo) -> None:
         "Due": lambda g: g["members"],
         "There": lambda g: g["members_there"],
         "State": lambda g: g["state"],
-        "Agreed (UTC)": lambda g: moment(g["agreed_at"]),
+        "Agreed (UTC)": lambda g: moment(g["applied_at"]),
         "What was said": lambda g: g["message"],
     }
     show_list(given, dravo.applications.groups(given.key), columns, "No group goes over: dravo application set KEY --groups 'those that give roles'")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from dravo.cli.output import MOST_ROWS, WrongUse, command, list_options, moment, noun, show_json, show_list, table
+from dravo.cli.output import MOST_ROWS, UsageError, command, list_options, moment, noun, show_json, show_list, table
 from dravo.client import Dravo
 
 
@@ -18,13 +18,13 @@ def add_commands(nouns: Any) -> None:
     listing.add_argument("--application", metavar="KEY")
     list_options(listing)
     add = command(
-        verbs, "add", _add, "give a role, let in, or keep out: a person, a group, everybody, or whom a rule or a pattern reaches",
+        verbs, "create", _add, "give a role, let in, or keep out: a person, a group, everybody, or whom a rule or a pattern reaches",
         [
-            "dravo assignment add plant-records recorder --source staff --group Herbarium",
-            "dravo assignment add plant-records viewer --person philippa.marlow --until 2031-04-02",
-            "dravo assignment add plant-records viewer --source staff --rule 'department eq \"Seed Bank\"' --preview",
-            "dravo assignment add ticket-desk --source staff --pattern '^ticketdesk-(.+)$'",
-            "dravo assignment add plant-records --keep-out --source staff --group Trainees",
+            "dravo assignment create plant-records recorder --source staff --group Herbarium",
+            "dravo assignment create plant-records viewer --person philippa.marlow --until 2031-04-02",
+            "dravo assignment create plant-records viewer --source staff --rule 'department eq \"Seed Bank\"' --preview",
+            "dravo assignment create ticket-desk --source staff --pattern '^ticketdesk-(.+)$'",
+            "dravo assignment create plant-records --keep-out --source staff --group Trainees",
         ],
     )  # fmt: skip
     add.add_argument("application", help="its key")
@@ -41,12 +41,12 @@ def add_commands(nouns: Any) -> None:
     add.add_argument("--pattern", help="for groups whose names fit; the part in brackets is the role's key")
     add.add_argument("--highest", action="append", default=[], metavar="GROUP", help="a group, by id, that may give the highest role by the pattern")
     add.add_argument("--keep-out", dest="excludes", action="store_true", help="keep them out instead")
-    add.add_argument("--newcomers-only", action="store_true", help="only people who come from now on")
+    add.add_argument("--new-users-only", action="store_true", help="only people who come from now on")
     add.add_argument("--from", dest="from_", metavar="DAY", help="a day, or an instant such as 2031-04-02T09:15:00Z")
     add.add_argument("--until", metavar="DAY", help="a day, which still counts whole, or an instant")
     add.add_argument("--note")
     add.add_argument("--preview", action="store_true", help="only show what it would do")
-    reach = command(verbs, "reach", _reach, "whom a rule reaches now", ["dravo assignment reach 'title sw \"Senior\"'"])
+    reach = command(verbs, "matches", _reach, "whom a rule reaches now", ["dravo assignment matches 'title sw \"Senior\"'"])
     reach.add_argument("rule", metavar="FILTER")
     waiting = command(verbs, "waiting", _waiting, "list users who meet a rule and wait for a confirmation")
     waiting.add_argument("id", help="the assignment, as `dravo assignment list` shows it")
@@ -57,7 +57,7 @@ def add_commands(nouns: Any) -> None:
     confirm.add_argument("id", help="the assignment, as `dravo assignment list` shows it")
     confirm.add_argument("--user", dest="users", action="append", metavar="ID", help="a user; repeat for several (default: all who wait)")
     confirm.add_argument("--preview", action="store_true", help="only show what it would do")
-    remove = command(verbs, "remove", _remove, "take an assignment away")
+    remove = command(verbs, "delete", _remove, "take an assignment away")
     remove.add_argument("id")
     remove.add_argument("--preview", action="store_true", help="only show what it would do")
     for each in (add, confirm, remove):
@@ -75,7 +75,7 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
         "From (UTC)": lambda a: moment(a["from"]),
         "Until": lambda a: moment(a["until"]),
         "By": lambda a: a["created_by"],
-        "Id": lambda a: a["id"],
+        "ID": lambda a: a["id"],
     }
     show_list(given, dravo.assignments.list(application=given.application), columns, "There is no assignment yet.")
 
@@ -103,9 +103,9 @@ def what(assignment: Any) -> str:
 def _add(given: argparse.Namespace, dravo: Dravo) -> None:
     named = [given.person, given.group, given.everybody, given.rule, given.pattern]
     if sum(bool(each) for each in named) != 1:
-        raise WrongUse("Give one of --person, --group with its --source, --everybody, --rule, or --pattern with its --source.")
+        raise UsageError("Give one of --person, --group with its --source, --everybody, --rule, or --pattern with its --source.")
     wish = {name: getattr(given, name) or None for name in ("person", "group", "source", "rule", "pattern", "plan", "from_", "until", "note")}
-    wish |= {name: True for name in ("everybody", "excludes", "newcomers_only", "future_users") if getattr(given, name)}
+    wish |= {name: True for name in ("everybody", "excludes", "new_users_only", "future_users") if getattr(given, name)}
     if given.highest:
         wish["confirmed"] = given.highest
     if given.confirm:
@@ -122,7 +122,7 @@ def _add(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _waiting(given: argparse.Namespace, dravo: Dravo) -> None:
-    columns = {"User": lambda u: u["display_name"], "User name": lambda u: u["user_name"], "Id": lambda u: u["id"]}
+    columns = {"User": lambda u: u["display_name"], "User name": lambda u: u["user_name"], "ID": lambda u: u["id"]}
     show_list(given, dravo.assignments.waiting(given.id), columns, "No user waits for a confirmation.")
 
 
@@ -144,7 +144,7 @@ def _reach(given: argparse.Namespace, dravo: Dravo) -> None:
         return
     print(f"{found['reach']} people meet {found['rule']}.")
     if found["people"]:
-        table({"Person": lambda p: p["display_name"], "User name": lambda p: p["user_name"]}, found["people"])
+        table({"User": lambda p: p["display_name"], "User name": lambda p: p["user_name"]}, found["people"])
     if found["reach"] > len(found["people"]):
         print(f"and {found['reach'] - len(found['people'])} more")
 
@@ -175,7 +175,7 @@ def show_preview(given: argparse.Namespace, preview: Any) -> None:
         where = {} if preview["application"] else {"Application": lambda p: p["application"]["label"]}
         table(
             {
-                "Person": lambda p: p["person"]["display_name"],
+                "User": lambda p: p["person"]["display_name"],
                 **where,
                 "Before": lambda p: ", ".join(p["before"]),
                 "After": lambda p: ", ".join(p["after"]),

@@ -14,18 +14,18 @@ from dravo.client import Dravo
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "drift", "in what applications differ from what should be there")
-    find = command(verbs, "find", _find, "compare an application with what should be there, now", ["dravo drift find plant-records"])
+    find = command(verbs, "reconcile", _find, "compare an application with what should be there, now", ["dravo drift reconcile plant-records"])
     find.add_argument("application")
     listing = command(verbs, "list", _list, "list the differences that the last comparison found", ["dravo drift list plant-records --kind role"])
     listing.add_argument("application")
     kinds = ("missing", "unexpected", "different", "role", "state", "group missing", "group name", "group members", "group unexpected")
     listing.add_argument("--kind", choices=kinds, help="only this kind of difference (default: all)")
-    listing.add_argument("--state", choices=("open", "mending", "ignored"))
+    listing.add_argument("--state", choices=("open", "repairing", "ignored"))
     list_options(listing)
-    mend = command(verbs, "mend", _mend, "bring accounts and groups that drifted to what is due", ["dravo drift mend plant-records --all"])
-    mend.add_argument("application")
-    mend.add_argument("ids", nargs="*")
-    mend.add_argument("--all", action="store_true", help="every open difference of an account or group of ours")
+    repair = command(verbs, "repair", _repair, "bring accounts and groups that drifted to what is due", ["dravo drift repair plant-records --all"])
+    repair.add_argument("application")
+    repair.add_argument("ids", nargs="*")
+    repair.add_argument("--all", action="store_true", help="every open difference of an account or group of ours")
     ignore = command(verbs, "ignore", _ignore, "leave differences as they are, and out of the list")
     ignore.add_argument("application")
     ignore.add_argument("ids", nargs="+")
@@ -34,7 +34,9 @@ def add_commands(nouns: Any) -> None:
     link.add_argument("application")
     link.add_argument("id")
     link.add_argument("person")
-    user = command(verbs, "make-user", _make_user, "make a person of an unexpected account", ["dravo drift make-user plant-records ID --role viewer"])
+    user = command(
+        verbs, "create-user", _make_user, "make a person of an unexpected account", ["dravo drift create-user plant-records ID --role viewer"]
+    )
     user.add_argument("application")
     user.add_argument("id")
     user.add_argument("--role", metavar="KEY", help="what they get; without it, the role that the account has there")
@@ -56,7 +58,7 @@ def _find(given: argparse.Namespace, dravo: Dravo) -> int:
         groups = f" and {run['groups']} of our groups" if run["groups"] else ""
         print(f"{run['read']} accounts{groups} were read there: {found}.")
     else:
-        print(f"It ended {run['state']}: {run['message']} {run['mend'] or ''}".strip())
+        print(f"It ended {run['state']}: {run['message']} {run['hint'] or ''}".strip())
     return 0 if run["state"] == "done" else FAILED
 
 
@@ -67,10 +69,10 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
         "What differs": _what,
         "State": lambda d: d["state"],
         "Since (UTC)": lambda d: moment(d["first_seen_at"]),
-        "Id": lambda d: d["id"],
+        "ID": lambda d: d["id"],
     }
     found = dravo.applications.drift(given.application, kind=given.kind, state=given.state)
-    show_list(given, found, columns, "No difference is known; 'dravo drift find' compares anew.")
+    show_list(given, found, columns, "No difference is known; 'dravo drift reconcile' compares anew.")
 
 
 def _what(line: Any) -> str:
@@ -89,16 +91,16 @@ def _what(line: Any) -> str:
     return "; ".join(f"{each['attribute']}: {said(each['before'])} there, should be {said(each['after'])}" for each in line["changes"])
 
 
-def _mend(given: argparse.Namespace, dravo: Dravo) -> None:
+def _repair(given: argparse.Namespace, dravo: Dravo) -> None:
     ids = list(given.ids)
     if given.all:
         found = dravo.applications.drift(given.application, state="open")
         ids = [each["id"] for each in found if each["kind"] not in ("unexpected", "group unexpected")]
     if not ids:
-        print("There is nothing to mend.")
+        print("There is nothing to repair.")
         return
-    number = sum(dravo.applications.mend_drift(given.application, ids[start : start + 1_000]) for start in range(0, len(ids), 1_000))
-    print(f"{number} are being mended; 'dravo delivery list --application {given.application}' shows how.")
+    number = sum(dravo.applications.repair_drift(given.application, ids[start : start + 1_000]) for start in range(0, len(ids), 1_000))
+    print(f"{number} are being repaired; 'dravo task list --application {given.application}' shows how.")
 
 
 def _ignore(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -118,8 +120,8 @@ def _make_user(given: argparse.Namespace, dravo: Dravo) -> None:
 
 def _runs(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
-        "Asked (UTC)": lambda r: moment(r["asked_at"]),
-        "By": lambda r: r["asked_by"],
+        "Asked (UTC)": lambda r: moment(r["requested_at"]),
+        "By": lambda r: r["requested_by"],
         "State": lambda r: r["state"],
         "Read": lambda r: r["read"],
         "Found": lambda r: ", ".join(f"{number} {kind}" for kind, number in r["counts"].items() if number) or "-",

@@ -8,9 +8,9 @@ import sys
 FAILED, WRONG_USE, NOT_THERE, NOT_PERMITTED, UNREACHABLE = 1, 2, 3, 4, 5
 
 
-def fail(message: str, mend: str, code: int) -> int:
+def fail(message: str, hint: str, code: int) -> int:
     """Print an error with its hint, and return its exit code."""
     print(f"dravo: {message}", file=sys.stderr)
-    if mend:
-        print(f"       {mend}", file=sys.stderr)
+    if hint:
+        print(f"       {hint}", file=sys.stderr)
     return code

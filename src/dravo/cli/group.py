@@ -7,7 +7,7 @@ import sys
 from typing import Any
 
 from dravo.cli.assignment import show_preview, what
-from dravo.cli.output import WrongUse, command, facts, list_options, moment, noun, show_json, show_list, table
+from dravo.cli.output import UsageError, command, facts, list_options, moment, noun, show_json, show_list, table
 from dravo.client import Dravo
 
 
@@ -24,18 +24,18 @@ def add_commands(nouns: Any) -> None:
     )
     members = command(verbs, "members", _members, "list the people in a group", ["dravo group members Herbarium --source staff"])
     list_options(members)
-    add = command(verbs, "add", _add, "make a local group", ["dravo group add 'Spring planting'"])
+    add = command(verbs, "create", _add, "make a local group", ["dravo group create 'Spring planting'"])
     add.add_argument("name")
     rename = command(verbs, "rename", _rename, "give a local group another name", ["dravo group rename 'Spring planting' 'Spring and summer'"])
     put = command(
-        verbs, "put", _put, "put people and groups into a local group",
+        verbs, "add-members", _put, "put people and groups into a local group",
         [
-            "dravo group put 'Spring planting' philippa.marlow rosa.fenn@fernhollow.example --preview",
-            "dravo group put 'Spring planting' - < names.txt",
+            "dravo group add-members 'Spring planting' philippa.marlow rosa.fenn@fernhollow.example --preview",
+            "dravo group add-members 'Spring planting' - < names.txt",
         ],
     )  # fmt: skip
-    take = command(verbs, "take", _take, "take people and groups out of a local group")
-    remove = command(verbs, "remove", _remove, "take a local group away")
+    take = command(verbs, "remove-members", _take, "take people and groups out of a local group")
+    remove = command(verbs, "delete", _remove, "take a local group away")
     for each in (show, members, rename, put, take, remove):
         each.add_argument("group", help="its id or whole name")
     for each in (show, members):
@@ -57,16 +57,16 @@ def _find(dravo: Dravo, name: str, source: str | None) -> str:
     ]  # fmt: skip
     if len(found) > 1:
         choices = ", ".join(f"{each['id']} (of {each['source']['key'] if each['source'] else 'nobody'})" for each in found)
-        raise WrongUse(f"'{name}' is the name of {len(found)} groups. Give the id of one of them: {choices}.")
+        raise UsageError(f"'{name}' is the name of {len(found)} groups. Give the id of one of them: {choices}.")
     return found[0]["id"] if found else name
 
 
 def _local(given: argparse.Namespace, dravo: Dravo) -> str:
     """Return the id of the local group that is meant: of several of one name the local one."""
-    locals_ = [each["key"] for each in dravo.sources.list() if each["channel"] == "local"]
+    locals_ = [each["key"] for each in dravo.sources.list() if each["connection_type"] == "local"]
     found = _find(dravo, given.group, locals_[0]) if locals_ else given.group
     if found == given.group and not any(each["id"] == found for each in dravo.groups.list(words=found)):
-        raise WrongUse(f"There is no local group '{given.group}'. Sources' own groups are changed there; 'dravo group add' makes a local one.")
+        raise UsageError(f"There is no local group '{given.group}'. Sources' own groups are changed there; 'dravo group create' makes a local one.")
     return found
 
 
@@ -76,11 +76,11 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
         "Source": lambda g: g["source"]["key"] if g["source"] else None,
         "Members": lambda g: g["members"],
         "Gives": lambda g: g["assignments"],
-        "Id there": lambda g: g["external_id"],
-        "Id": lambda g: g["id"],
+        "ID there": lambda g: g["external_id"],
+        "ID": lambda g: g["id"],
     }
     found = dravo.groups.list(words=given.words, source=given.source, mapped=False if given.gives_nothing else None)
-    show_list(given, found, columns, "No group fits.")
+    show_list(given, found, columns, "No group matches.")
 
 
 def _show(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -92,7 +92,7 @@ def _show(given: argparse.Namespace, dravo: Dravo) -> None:
         {
             "Name": group["name"],
             "Of": group["source"]["label"] if group["source"] else None,
-            "Id there": group["external_id"],
+            "ID there": group["external_id"],
             "Lists": f"{counted(group['members'], 'person', 'people')}, {counted(len(group['inner']), 'group', 'groups')}",
             "In it": f"{counted(group['within'], 'person', 'people')}, by any nesting",
             "Changed": f"{moment(group['modified_at'])} UTC",
@@ -102,7 +102,7 @@ def _show(given: argparse.Namespace, dravo: Dravo) -> None:
         if groups:
             print(f"\n{title}")
             table(
-                {"Group": lambda g: g["name"], "Source": lambda g: g["source"]["key"] if g["source"] else None, "Id": lambda g: g["id"]}, groups
+                {"Group": lambda g: g["name"], "Source": lambda g: g["source"]["key"] if g["source"] else None, "ID": lambda g: g["id"]}, groups
             )  # fmt: skip
     gives = list(dravo.assignments.list(group=group["id"]))
     print("\nWhat it gives" if gives else "\nIt gives nothing: no assignment names it.")
@@ -116,7 +116,7 @@ def counted(number: int, one: str, many: str) -> str:
 
 
 def _members(given: argparse.Namespace, dravo: Dravo) -> None:
-    columns = {"Name": lambda p: p["display_name"], "User name": lambda p: p["user_name"], "State": lambda p: p["state"], "Id": lambda p: p["id"]}
+    columns = {"Name": lambda p: p["display_name"], "User name": lambda p: p["user_name"], "State": lambda p: p["state"], "ID": lambda p: p["id"]}
     show_list(given, dravo.groups.members(_find(dravo, given.group, given.source)), columns, "It lists nobody itself.")
 
 
@@ -125,7 +125,9 @@ def _add(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.json:
         show_json(group)
         return
-    print(f"There is a local group '{group['name']}' now: {group['id']}.\nPut people into it with: dravo group put '{group['name']}' PERSON ...")
+    print(
+        f"There is a local group '{group['name']}' now: {group['id']}.\nPut people into it with: dravo group add-members '{group['name']}' PERSON ..."
+    )
 
 
 def _rename(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -144,7 +146,7 @@ def _named(given: argparse.Namespace) -> list[str]:
     people = [line.strip() for line in sys.stdin] if given.people == ["-"] else given.people
     named = [each for each in people if each]
     if not named and not given.groups:
-        raise WrongUse("Nobody is named: give people, '-' to read them from the input, or --group.")
+        raise UsageError("Nobody is named: give people, '-' to read them from the input, or --group.")
     return named
 
 

@@ -6,7 +6,7 @@ import argparse
 import getpass
 from typing import Any
 
-from dravo.cli.output import WrongUse, command, moment, noun, show_json
+from dravo.cli.output import UsageError, command, moment, noun, show_json
 from dravo.client import Dravo
 
 
@@ -51,7 +51,7 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.ask_password:
         wish["password"] = getpass.getpass("Password of the mail server: ")
     if not wish:
-        raise WrongUse("Nothing to change; see 'dravo mail set --help' for what there is.")
+        raise UsageError("Nothing to change; see 'dravo mail set --help' for what there is.")
     _shown(given, dravo.mail.change(**wish))
 
 

@@ -17,18 +17,19 @@ NOUNS = (
     "overview",
     "source",
     "sign_in",
-    "person",
+    "user",
     "group",
     "application",
-    "plan",
+    "license_plan",
     "assignment",
     "mapping",
-    "matrix",
+    "access",
+    "account",
     "review",
     "task",
-    "delivery",
-    "guard",
+    "hold",
     "drift",
+    "activity",
     "mail",
     "operator",
 )
@@ -38,9 +39,9 @@ def make_parser(*, only_local: bool = False) -> argparse.ArgumentParser:
     """Return the parser of all commands, or of those alone that need no client and start without importing it."""
     parser = argparse.ArgumentParser(
         prog="dravo",
-        description="Brings people and groups from identity providers into applications, in the right role, and can say why.",
-        epilog="The service is found by --url or DRAVO_URL, the API token by DRAVO_TOKEN; or both by --connection or DRAVO_CONNECTION.\n"
-        "Exit codes: 0 done, 1 failed, 2 wrong use or input, 3 not there, 4 not permitted, 5 no answer.",
+        description="Provisions users and groups into applications, and explains who has which access.",
+        epilog="Set the service address with --url or DRAVO_URL and the API token with DRAVO_TOKEN, or both with --connection or DRAVO_CONNECTION.\n"
+        "Exit codes: 0 done, 1 failed, 2 wrong usage or input, 3 not found, 4 not permitted, 5 no answer.",
         formatter_class=argparse.RawDescriptionHelpFormatter,
     )
     parser.add_argument("--version", action="version", version=f"dravo {__version__}")
@@ -62,7 +63,7 @@ def main(arguments: Sequence[str] | None = None) -> None:
         try:
             sys.exit(given.run_here(given) or 0)
         except DravoError as wrong:
-            sys.exit(fail(wrong.message, wrong.mend, FAILED))
+            sys.exit(fail(wrong.message, wrong.hint, FAILED))
         except KeyboardInterrupt:
             sys.exit(130)
     if given.run is None:

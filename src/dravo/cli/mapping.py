@@ -18,15 +18,15 @@ def add_commands(nouns: Any) -> None:
     listing.add_argument("application", metavar="KEY")
     list_options(listing)
     attempt = command(
-        verbs, "try-pattern", _try, "what a pattern makes of the groups of a source",
-        ["dravo mapping try-pattern ticket-desk --source staff '^ticketdesk-(.+)$'"],
+        verbs, "check-pattern", _try, "what a pattern makes of the groups of a source",
+        ["dravo mapping check-pattern ticket-desk --source staff '^ticketdesk-(.+)$'"],
     )  # fmt: skip
     attempt.add_argument("application", metavar="KEY")
     attempt.add_argument("pattern")
     attempt.add_argument("--source", metavar="KEY", required=True)
     many = command(
-        verbs, "add-many", _many, "map many groups at once; only looked at, unless --apply is given",
-        ["dravo mapping add-many plant-records rows.csv", "dravo mapping add-many plant-records rows.csv --apply"],
+        verbs, "assign", _many, "map many groups at once; only looked at, unless --apply is given",
+        ["dravo mapping assign plant-records rows.csv", "dravo mapping assign plant-records rows.csv --apply"],
     )  # fmt: skip
     many.add_argument("application", metavar="KEY")
     many.add_argument("file", help="lines of: source, group, role; - for standard input")
@@ -37,11 +37,11 @@ def add_commands(nouns: Any) -> None:
     show.add_argument("application", metavar="KEY")
     change = command(
         rules, "set", _set, "change how an application decides",
-        ["dravo policy set plant-records --open-to everybody --if-nothing 'default role' --default-role viewer --preview"],
+        ["dravo policy set plant-records --eligibility everybody --fallback 'default role' --default-role viewer --preview"],
     )  # fmt: skip
     change.add_argument("application", metavar="KEY")
-    change.add_argument("--open-to", choices=("assigned", "everybody"), help="who may come in")
-    change.add_argument("--if-nothing", choices=("no access", "default role", "keep"), help="what people get to whom nothing gives a role")
+    change.add_argument("--eligibility", choices=("assigned", "everybody"), help="who may come in")
+    change.add_argument("--fallback", choices=("no access", "default role", "keep"), help="what people get to whom nothing gives a role")
     change.add_argument("--default-role", metavar="ROLE")
     change.add_argument("--several", choices=("all", "highest"), help="which of several roles count")
     change.add_argument("--first", choices=("both", "direct", "rules"), help="which assignments are heard where both give a role")
@@ -56,7 +56,7 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
         "Of source": lambda a: a["source"]["key"] if a["source"] else None,
         "Role": what,
         "Reaches": lambda a: a["reach"],
-        "What is amiss": lambda a: " ".join(f"{note['what']} {note['mend']}".strip() for note in a["notes"]),
+        "What is amiss": lambda a: " ".join(f"{note['what']} {note['hint']}".strip() for note in a["notes"]),
     }
     show_list(given, dravo.applications.mapping(given.application), columns, "Nothing is mapped yet.")
 
@@ -73,11 +73,11 @@ def _try(given: argparse.Namespace, dravo: Dravo) -> None:
             "Captured": lambda g: g["captured"],
             "Role": lambda g: g["role"],
             "Outcome": lambda g: g["outcome"],
-            "Id": lambda g: g["group"]["id"],
+            "ID": lambda g: g["group"]["id"],
         }
         table(columns, found["groups"])
     for note in found["notes"]:
-        print(f"{note['what']} {note['mend']}")
+        print(f"{note['what']} {note['hint']}")
 
 
 def _many(given: argparse.Namespace, dravo: Dravo) -> int:
@@ -106,7 +106,7 @@ def _show(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _set(given: argparse.Namespace, dravo: Dravo) -> None:
-    wanted = {name: getattr(given, name) for name in ("open_to", "if_nothing", "default_role", "several", "first")}
+    wanted = {name: getattr(given, name) for name in ("eligibility", "fallback", "default_role", "several", "first")}
     if given.preview:
         show_preview(given, dravo.applications.preview_policy(given.application, **wanted))
     else:
@@ -118,12 +118,12 @@ def _print(given: argparse.Namespace, application: Any) -> None:
     if given.json:
         show_json(policy)
         return
-    nothing = f"the default role, {policy['default_role']}" if policy["if_nothing"] == "default role" else policy["if_nothing"]
+    nothing = f"the default role, {policy['default_role']}" if policy["fallback"] == "default role" else policy["fallback"]
     heard = {"both": "direct assignments and rules", "direct": "direct assignments first", "rules": "groups and rules first"}
     facts(
         {
             "Application": f"{application['label']} ({application['key']})",
-            "Open to": "everybody" if policy["open_to"] == "everybody" else "the assigned only",
+            "Open to": "everybody" if policy["eligibility"] == "everybody" else "the assigned only",
             "If nothing gives a role": nothing,
             "Of several roles": "all count" if policy["several"] == "all" else "the highest counts",
             "Heard": heard[policy["first"]],

@@ -14,16 +14,20 @@ def add_commands(nouns: Any) -> None:
     verbs = noun(nouns, "operator", "who may run Dravo")
     list_options(command(verbs, "list", _list, "list operators"))
     add = command(
-        verbs, "add", _add, "add an operator; the password is made and shown this once", ["dravo operator add honor.blackthorn --kind administrator"]
+        verbs,
+        "create",
+        _add,
+        "add an operator; the password is made and shown this once",
+        ["dravo operator create honor.blackthorn --kind administrator"],
     )
     add.add_argument("name")
-    kinds = ("chief", "administrator", "help desk", "auditor", "application owner")
+    kinds = ("super_administrator", "administrator", "help_desk", "auditor", "application_owner")
     add.add_argument("--kind", choices=kinds, default="administrator")
     add.add_argument("--application", action="append", default=[], metavar="KEY", help="of an application owner; may be given several times")
     add.add_argument("--masked", action="store_true", help="for help desk and auditors: people's attributes are not for them")
     reset = command(verbs, "reset-second-factor", _reset, "turn an operator's second factor off, who lost both app and recovery codes")
     reset.add_argument("id")
-    fresh = command(verbs, "new-password", _new_password, "give an operator a new password, shown this once")
+    fresh = command(verbs, "reset-password", _new_password, "give an operator a new password, shown this once")
     fresh.add_argument("id")
     command(verbs, "links", _links, "show by which sources you come in as an operator; links are made in the console")
     disable = command(verbs, "disable", _disable, "shut an operator out")
@@ -33,7 +37,7 @@ def add_commands(nouns: Any) -> None:
     listing = command(tokens, "list", _tokens, "list your tokens, or those of all operators")
     listing.add_argument("--all", action="store_true", help="those of all operators; for super administrators")
     list_options(listing)
-    new = command(tokens, "add", _new, "make a token, shown this once", ["dravo token add --label 'Nightly report'"])
+    new = command(tokens, "create", _new, "make a token, shown this once", ["dravo token create --label 'Nightly report'"])
     new.add_argument("--label", required=True, help="what the token is for")
     new.add_argument("--scope", choices=("read", "write"), default="read", help="what the token may do (default read)")
     new.add_argument("--expires", metavar="INSTANT", help="when the token ends, such as 2031-12-31T00:00:00Z (default: no end)")
@@ -84,7 +88,7 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
         "Signs in by": lambda o: "a source alone" if o["only_by_source"] else "password, second factor" if o["second_factor"] else "password",
         "Since (UTC)": lambda o: moment(o["created_at"]),
         "Disabled": lambda o: moment(o["disabled_at"]),
-        "Id": lambda o: o["id"],
+        "ID": lambda o: o["id"],
     }
     show_list(given, dravo.operators.list(), columns, "There is no operator.")
 
@@ -137,7 +141,7 @@ def _disable(given: argparse.Namespace, dravo: Dravo) -> None:
 
 def _tokens(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
-        "Id": lambda k: k["id"],
+        "ID": lambda k: k["id"],
         **({"Operator": lambda k: k["operator"]["name"]} if given.all else {}),
         "Label": lambda k: k["label"],
         "Scope": lambda k: k["scope"],

@@ -23,8 +23,8 @@ Command = Callable[[argparse.Namespace, Dravo], int | None]
 MOST_ROWS = 50
 
 
-class WrongUse(Exception):
-    """The command was called in a way that cannot work; the text says the mend."""
+class UsageError(Exception):
+    """The command was called in a way that cannot work; the text says the hint."""
 
 
 def command(parent: Any, name: str, run: Command, help_text: str, examples: Sequence[str] = (), **settings: Any) -> argparse.ArgumentParser:
@@ -61,22 +61,22 @@ def connect(given: argparse.Namespace) -> Dravo:
             content = json.loads(Path(file).read_text())
             url, token = given.url or content["url"], content["api_token"]
         except (OSError, ValueError, KeyError, TypeError):
-            raise WrongUse(f"'{file}' is not a file with 'url' and 'api_token'; 'dravo demo --ready-file FILE' writes one.") from None
+            raise UsageError(f"'{file}' is not a file with 'url' and 'api_token'; 'dravo demo --ready-file FILE' writes one.") from None
     if not token:
-        raise WrongUse("No API token: set DRAVO_TOKEN, or give a file with --connection. Make a token in the console, under Settings.")
+        raise UsageError("No API token: set DRAVO_TOKEN, or give a file with --connection. Make a token in the console, under Settings.")
     return Dravo(url or "http://127.0.0.1:8420", token)
 
 
 def run(given: argparse.Namespace) -> int:
-    """Run a command and return its exit code; errors are told with their mend, never as a traceback."""
+    """Run a command and return its exit code; errors are told with their hint, never as a traceback."""
     try:
         with connect(given) as dravo, dravo.watched(_show_progress) if sys.stderr.isatty() else nullcontext():
             return given.run(given, dravo) or 0
-    except WrongUse as wrong:
+    except UsageError as wrong:
         return fail(str(wrong), "", WRONG_USE)
     except ApiError as wrong:
         kinds = {401: NOT_PERMITTED, 403: NOT_PERMITTED, 404: NOT_THERE, 422: WRONG_USE, 400: WRONG_USE, None: UNREACHABLE}
-        return fail(wrong.message, wrong.mend, kinds.get(wrong.status, FAILED))
+        return fail(wrong.message, wrong.hint, kinds.get(wrong.status, FAILED))
 
 
 def _show_progress(done: int, total: int) -> None:
@@ -157,43 +157,43 @@ def read_json(file: str) -> Any:
     """Return what a JSON file says; "-" is standard input.
 
     Raises:
-        WrongUse: if it cannot be read.
+        UsageError: if it cannot be read.
     """
     try:
         return json.loads(read_text(file))
     except ValueError as wrong:
-        raise WrongUse(f"'{file}' cannot be read as JSON: {wrong}.") from None
+        raise UsageError(f"'{file}' cannot be read as JSON: {wrong}.") from None
 
 
 def read_bytes(file: Path) -> bytes:
     """Return what a file holds.
 
     Raises:
-        WrongUse: if it cannot be read.
+        UsageError: if it cannot be read.
     """
     try:
         return file.read_bytes()
     except OSError as wrong:
-        raise WrongUse(f"'{file}' cannot be read: {wrong.strerror or wrong}.") from None
+        raise UsageError(f"'{file}' cannot be read: {wrong.strerror or wrong}.") from None
 
 
 def read_text(file: str) -> str:
     """Return what a text file says; "-" is standard input.
 
     Raises:
-        WrongUse: if it cannot be read.
+        UsageError: if it cannot be read.
     """
     try:
         return sys.stdin.read() if file == "-" else Path(file).read_text(encoding="utf-8-sig")
     except (OSError, UnicodeDecodeError) as wrong:
-        raise WrongUse(f"'{file}' cannot be read: {wrong}.") from None
+        raise UsageError(f"'{file}' cannot be read: {wrong}.") from None
 
 
 def write_pieces(file: str, pieces: Iterable[bytes]) -> None:
     """Write what comes in pieces to a file; "-" prints it.
 
     Raises:
-        WrongUse: if the file cannot be written.
+        UsageError: if the file cannot be written.
     """
     if file == "-":
         for piece in pieces:
@@ -203,5 +203,5 @@ def write_pieces(file: str, pieces: Iterable[bytes]) -> None:
         with Path(file).open("wb") as written:
             size = sum(written.write(piece) for piece in pieces)
     except OSError as wrong:
-        raise WrongUse(f"'{file}' cannot be written: {wrong}.") from None
+        raise UsageError(f"'{file}' cannot be written: {wrong}.") from None
     print(f"{size:,} bytes were written to {file}.")

@@ -43,7 +43,7 @@ def _flow(given: argparse.Namespace, dravo: Dravo) -> None:
             "From": lambda b: nodes[b["from_id"]]["label"],
             "": lambda b: nodes[b["to_id"]]["stage"],
             "To": lambda b: nodes[b["to_id"]]["label"],
-            "People": lambda b: f"{b['people']:,}",
+            "Users": lambda b: f"{b['people']:,}",
         },
         sorted(found["bands"], key=lambda b: [("group", "role", "application").index(nodes[b["to_id"]]["stage"]), -b["people"]]),
     )

@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from dravo.cli.assignment import show_preview
-from dravo.cli.output import WrongUse, command, list_options, moment, noun, show_json, show_list, table, write_pieces
+from dravo.cli.output import UsageError, command, list_options, moment, noun, show_json, show_list, table, write_pieces
 from dravo.client import Dravo
 
 CONFIRMED, TAKEN_AWAY = "confirmed", "taken away"
@@ -18,10 +18,10 @@ def add_commands(nouns: Any) -> None:
     verbs = noun(nouns, "review", "access reviews: who still needs what they have")
     list_options(command(verbs, "list", _list, "list reviews, newest first"))
     begin = command(
-        verbs, "begin", _begin, "begin a review of a part of the matrix, as it is now",
+        verbs, "create", _begin, "begin a review of a part of the matrix, as it is now",
         [
-            "dravo review begin 'Spring review' --until 2031-04-02 --application plant-records",
-            "dravo review begin 'Highest roles' --until 2031-04-02 --only 'highest role'",
+            "dravo review create 'Spring review' --until 2031-04-02 --application plant-records",
+            "dravo review create 'Highest roles' --until 2031-04-02 --only 'highest role'",
         ],
     )  # fmt: skip
     begin.add_argument("label")
@@ -34,10 +34,8 @@ def add_commands(nouns: Any) -> None:
     show = command(verbs, "show", _show, "show how far a review is, for each application")
     rows = command(verbs, "rows", _rows, "list the rows of a review", ["dravo review rows ID --application plant-records --decision open"])
     confirm = command(verbs, "confirm", _confirm, "confirm rows of one application", ["dravo review confirm ID plant-records ROW ROW"])
-    take = command(
-        verbs, "take-away", _take_away, "take away what rows of one application say", ["dravo review take-away ID plant-records ROW --preview"]
-    )
-    end = command(verbs, "end", _end, "end a review before its last day")
+    take = command(verbs, "revoke", _take_away, "take away what rows of one application say", ["dravo review revoke ID plant-records ROW --preview"])
+    end = command(verbs, "close", _end, "end a review before its last day")
     export = command(verbs, "export", _export, "write a review with all its rows to a file", ["dravo review export ID spring.csv"])
     for each in (show, rows, confirm, take, end, export):
         each.add_argument("review", help="its id")
@@ -66,7 +64,7 @@ _REVIEW = {
     "Until": lambda r: r["until_day"] or moment(r["until"]),
     **_COUNTS,
     "Ended (UTC)": lambda r: moment(r["closed_at"]),
-    "Id": lambda r: r["id"],
+    "ID": lambda r: r["id"],
 }
 _PART = {"Application": lambda a: a["application"]["label"], "Key": lambda a: a["application"]["key"], "Owner": lambda a: a["owner"], **_COUNTS}
 
@@ -96,7 +94,7 @@ def _shown(given: argparse.Namespace, review: Any) -> None:
 def _rows(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "Application": lambda r: r["application"]["label"],
-        "Person": lambda r: r["person"]["display_name"],
+        "User": lambda r: r["person"]["display_name"],
         "Role": lambda r: r["role"]["label"],
         "Since (UTC)": lambda r: moment(r["since"]),
         "Because of": lambda r: "; ".join(r["reasons"]),
@@ -113,7 +111,7 @@ def _confirm(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.all:
         rows = [each["id"] for each in dravo.reviews.rows(given.review, application=given.application, decision="open")]
     if not rows:
-        raise WrongUse("No row is named: give ids of rows, or --all.")
+        raise UsageError("No row is named: give ids of rows, or --all.")
     review = dravo.reviews.get(given.review)
     for start in range(0, len(rows), AT_ONCE):
         review = dravo.reviews.decide(given.review, given.application, rows[start : start + AT_ONCE], CONFIRMED, note=given.note)
@@ -122,7 +120,7 @@ def _confirm(given: argparse.Namespace, dravo: Dravo) -> None:
 
 def _take_away(given: argparse.Namespace, dravo: Dravo) -> None:
     if not given.rows:
-        raise WrongUse("No row is named: give ids of rows.")
+        raise UsageError("No row is named: give ids of rows.")
     if given.preview:
         show_preview(given, dravo.reviews.preview(given.review, given.application, given.rows))
         return

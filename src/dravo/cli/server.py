@@ -18,7 +18,9 @@ COMMANDS = ("init", "serve", "demo")
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
     init = nouns.add_parser(
-        "init", help="set up a data folder with its first operator", description="Set up a data folder with its first operator, a chief."
+        "init",
+        help="set up a data folder with its first operator",
+        description="Set up a data folder with a super administrator.",
     )
     _data(init)
     init.add_argument("--operator", required=True, metavar="NAME", help="the name to sign in with")
@@ -71,10 +73,10 @@ def _demo(given: argparse.Namespace) -> None:
 
 def _init(given: argparse.Namespace) -> int:
     from dravo.services import settings
-    from dravo.services.context import House
+    from dravo.services.context import AppContext
     from dravo.services.data_folder import PRIVATE_UMASK
     from dravo.services.security import operators
-    from dravo.services.security.permissions import CHIEF
+    from dravo.services.security.permissions import SUPER_ADMINISTRATOR
     from dravo.store.pagination import Ask
     from dravo.supervisor import folder_lock
 
@@ -84,13 +86,13 @@ def _init(given: argparse.Namespace) -> int:
     if given.ask_password:
         password = getpass.getpass("Password: ") if sys.stdin.isatty() else sys.stdin.readline().rstrip("\n")
     with folder_lock(given.data):
-        house = House(given.data)
-        new = not operators.listing(house, Ask())["items"]
-        made = operators.add(house, operators.SYSTEM, given.operator, CHIEF, password)
+        ctx = AppContext(given.data)
+        new = not operators.list_operators(ctx, Ask())["items"]
+        made = operators.add(ctx, operators.SYSTEM, given.operator, SUPER_ADMINISTRATOR, password)
         if new:
-            settings.change(house, operators.SYSTEM, "second_factor", 1)
-        house.close()
-    print(f"The data folder '{given.data}' is set up. Chief operator: {made['name']}")
+            settings.change(ctx, operators.SYSTEM, "second_factor", 1)
+        ctx.close()
+    print(f"The data folder '{given.data}' is set up. Super administrator: {made['name']}")
     if made["password"]:
         print(f"Password, shown this once: {made['password']}")
     if new:

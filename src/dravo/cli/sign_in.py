@@ -7,17 +7,17 @@ import getpass
 from typing import Any
 
 from dravo.cli.errors import FAILED
-from dravo.cli.output import WrongUse, command, list_options, moment, noun, read_json, read_text, show_json, show_list, table
+from dravo.cli.output import UsageError, command, list_options, moment, noun, read_json, read_text, show_json, show_list, table
 from dravo.client import Dravo
 
 # Settings that are set by options of the same name.
-_TEXTS = ("metadata_address", "issuer", "client_id", "scopes", "subject", "pilot", "whom_to_ask", "registers_into")
+_TEXTS = ("metadata_address", "issuer", "client_id", "scopes", "subject", "pilot", "support_contact", "registration_group")
 _NUMBERS = {
     "skew": "seconds by which the clocks may differ, maximum 300 (default 60)",
     "claims_days": "days after which group memberships from claims end without a sign-in; 0: never (default 30)",
     "longest_hours": "hours for which a SAML response may be valid, 1 to 24 (default 1)",
 }
-_SWITCHES = ("unasked", "signs", "takes_over", "takes_groups", "refresh", "anew", "userinfo", "by_key")
+_SWITCHES = ("unasked", "signs", "auto_accept_certificates", "import_groups", "refresh", "anew", "userinfo", "by_key")
 
 
 def add_commands(nouns: Any) -> None:
@@ -25,7 +25,7 @@ def add_commands(nouns: Any) -> None:
     verbs = noun(nouns, "sign-in", "how people sign in by sources, and what it came to")
     show = command(verbs, "show", _show, "show how people sign in by a source, and what is missing")
     sheet = command(
-        verbs, "sheet", _sheet, "print the exchange sheet, for whoever runs the provider", ["dravo sign-in sheet contractors > sheet.txt"]
+        verbs, "checklist", _sheet, "print the exchange sheet, for whoever runs the provider", ["dravo sign-in checklist contractors > sheet.txt"]
     )
     change = command(
         verbs, "set", _set, "set how people sign in; what is left out stays",
@@ -37,23 +37,29 @@ def add_commands(nouns: Any) -> None:
         ],
     )  # fmt: skip
     answers = command(
-        verbs, "answers", _answers, "the answers to the five questions for those who sign in, as JSON",
-        ["dravo sign-in answers contractors > answers.json", "dravo sign-in set contractors --answers answers.json"],
+        verbs, "policy", _answers, "the answers to the five questions for those who sign in, as JSON",
+        ["dravo sign-in policy contractors > answers.json", "dravo sign-in set contractors --answers answers.json"],
     )  # fmt: skip
     state = command(
-        verbs, "state", _state, "set for whom it is in force", ["dravo sign-in state contractors pilot", "dravo sign-in state contractors everybody"]
+        verbs,
+        "status",
+        _state,
+        "set for whom it is in force",
+        ["dravo sign-in status contractors pilot", "dravo sign-in status contractors everybody"],
     )
     trial = command(
-        verbs, "try", _trial, "let one named person try; prints the link, the only time", ["dravo sign-in try contractors idris.vance --minutes 15"]
+        verbs, "test", _trial, "let one named person try; prints the link, the only time", ["dravo sign-in test contractors idris.vance --minutes 15"]
     )
-    trials = command(verbs, "trials", _trials, "list trials, newest first, and how far each has come")
+    trials = command(verbs, "tests", _trials, "list trials, newest first, and how far each has come")
     list_options(trials)
     traces = command(verbs, "traces", _traces, "list what sign-ins came to, newest first", ["dravo sign-in traces contractors --outcome refused"])
     trace = command(
         verbs, "trace", _trace, "show one sign-in step by step", ["dravo sign-in trace contractors ID", "dravo sign-in trace contractors ID --again"]
     )
-    ways = command(verbs, "ways", _ways, "by which ways a person could sign in now, and what they would see", ["dravo sign-in ways idris.vance"])
-    out = command(verbs, "end", _end, "end every visit of a person", ["dravo sign-in end idris.vance"])
+    ways = command(
+        verbs, "options", _ways, "by which ways a person could sign in now, and what they would see", ["dravo sign-in options idris.vance"]
+    )
+    out = command(verbs, "end-sessions", _end, "end every visit of a person", ["dravo sign-in end-sessions idris.vance"])
     claimed = command(verbs, "groups", _groups, "list groups that sign-ins claimed, trials too, and that are not here yet")
     claimed.add_argument("words", nargs="?", default="", help="a part of the name")
     ahead = command(
@@ -65,14 +71,14 @@ def add_commands(nouns: Any) -> None:
     for each in (answers, trials, show, sheet, change, state, trial, traces, trace):
         each.add_argument("source", help="its key")
     change.add_argument("--protocol", choices=("saml", "oidc", "mail"), help="the first time; mail: by a code that is mailed")
-    change.add_argument("--serves", choices=("people", "operators", "both"), help="whom it lets in; operators only by a chief's word")
+    change.add_argument("--serves", choices=("people", "operators", "both"), help="whom it lets in; operators only by a super administrator's word")
     change.add_argument("--metadata", metavar="FILE", help="the provider's metadata; - reads it from the input")
     change.add_argument("--answers", metavar="FILE", help="answers to the five questions as JSON; - for standard input")
     change.add_argument("--entity-id", help="the provider's, where there is no metadata")
     change.add_argument("--address", help="the provider's for signing in, where there is no metadata")
     change.add_argument("--certificate", metavar="FILE", help="the provider's, where there is no metadata")
     change.add_argument("--ask-secret", action="store_true", help="ask for our client secret")
-    change.add_argument("--look", action="store_true", help="fetch what is at the address now")
+    change.add_argument("--refresh-metadata", action="store_true", help="fetch what is at the address now")
     for name in _TEXTS:
         change.add_argument(f"--{name.replace('_', '-')}")
     for name, explained in _NUMBERS.items():
@@ -80,7 +86,7 @@ def add_commands(nouns: Any) -> None:
     for name in _SWITCHES:
         change.add_argument(f"--{name.replace('_', '-')}", choices=("yes", "no"))
     state.add_argument("state", choices=("off", "pilot", "everybody"))
-    state.add_argument("--everybody-at", metavar="INSTANT", help="for everybody from an hour on, such as 2031-04-02T07:00:00Z")
+    state.add_argument("--enabled-from", metavar="INSTANT", help="for everybody from an hour on, such as 2031-04-02T07:00:00Z")
     state.add_argument("--confirm", metavar="LABEL", help="the source's name, where nobody has come through the settings yet")
     trial.add_argument("person", help="their user name or e-mail")
     trial.add_argument("--for-real", action="store_true", help="take them in; else nothing is changed")
@@ -104,8 +110,8 @@ def _shown(given: argparse.Namespace, found: Any) -> None:
         return
     whom = "" if found["serves"] == "people" else f", lets in: {'operators' if found['serves'] == 'operators' else 'people and operators'}"
     print(f"{found['source']['label']}: {found['protocol_label']}, in force for: {found['state']}{whom}")
-    if found["everybody_at"]:
-        print(f"For everybody from {moment(found['everybody_at'])} UTC.")
+    if found["enabled_from"]:
+        print(f"For everybody from {moment(found['enabled_from'])} UTC.")
     if found["protocol"] != "mail":
         print(f"Provider: {found['provider']['entity_id'] or 'not known yet'}")
     for each in found["provider"]["certificates"]:
@@ -113,7 +119,7 @@ def _shown(given: argparse.Namespace, found: Any) -> None:
     for each in found["provider"]["waiting"]:
         print(f"  another certificate waits: {each['subject']}, until {moment(each['until_at'])} UTC")
     print(f"Missing yet: {', '.join(found['missing']) or 'nothing'}")
-    print(f"Proved last: {moment(found['proved_at']) if found['proved_at'] else 'never with these settings'}")
+    print(f"Proved last: {moment(found['verified_at']) if found['verified_at'] else 'never with these settings'}")
     if found["trouble"]:
         print(f"Trouble: {found['trouble']}")
     table(
@@ -133,7 +139,7 @@ def _sheet(given: argparse.Namespace, dravo: Dravo) -> None:
 def _set(given: argparse.Namespace, dravo: Dravo) -> None:
     settings: dict[str, Any] = {name: getattr(given, name) for name in (*_TEXTS, *_NUMBERS) if getattr(given, name) is not None}
     settings |= {name: getattr(given, name) == "yes" for name in _SWITCHES if getattr(given, name) is not None}
-    wish: dict[str, Any] = {"protocol": given.protocol, "serves": given.serves, "settings": settings or None, "look": given.look}
+    wish: dict[str, Any] = {"protocol": given.protocol, "serves": given.serves, "settings": settings or None, "look": given.refresh_metadata}
     if given.metadata:
         wish["metadata"] = read_text(given.metadata)
     if given.answers:
@@ -146,7 +152,7 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.ask_secret:
         wish["secret"] = getpass.getpass("Client secret: ")
     if not any(value for value in wish.values()):
-        raise WrongUse("Nothing to change; see 'dravo sign-in set --help' for what there is.")
+        raise UsageError("Nothing to change; see 'dravo sign-in set --help' for what there is.")
     _shown(given, dravo.sign_ins.change(given.source, **wish))
 
 
@@ -173,7 +179,7 @@ def _add_group(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _state(given: argparse.Namespace, dravo: Dravo) -> None:
-    _shown(given, dravo.sign_ins.set_state(given.source, given.state, everybody_at=given.everybody_at, confirm=given.confirm))
+    _shown(given, dravo.sign_ins.set_state(given.source, given.state, enabled_from=given.enabled_from, confirm=given.confirm))
 
 
 def _trial(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -203,7 +209,7 @@ _TRACE = {
     "Who": lambda t: t["name"],
     "Outcome": lambda t: t["outcome"],
     "Why": lambda t: t["message"],
-    "Id": lambda t: t["id"],
+    "ID": lambda t: t["id"],
 }
 
 
@@ -218,8 +224,8 @@ def _trace(given: argparse.Namespace, dravo: Dravo) -> int | None:
         return None
     for step in found["steps"]:
         print(f"{step['outcome']:<13}{step['name']:<18}{step['message']}")
-        if step["mend"]:
-            print(f"{'':<31}{step['mend']}")
+        if step["hint"]:
+            print(f"{'':<31}{step['hint']}")
     for each in found["groups"]:
         gives = ", ".join(f"{one['application']}: {one['role']}" for one in each["gives"]) or "gives nothing by itself"
         print(f"group        {each['claimed']:<18}{each['outcome']}; {gives}")
@@ -239,11 +245,11 @@ def _ways(given: argparse.Namespace, dravo: Dravo) -> None:
     for each in found["ways"]:
         bound = f"bound to it since {moment(each['bound_at'])} UTC" if each["bound_at"] else "not bound to it yet"
         print(f"{each['source']['label']:<26}{'opens' if each['opens'] else 'closed':<10}{each['protocol']}, {bound}")
-        for line in (each["reason"], f"They would read: {each['told']} {each['whom_to_ask']}".rstrip() if each["told"] else "", each["mend"]):
+        for line in (each["reason"], f"They would read: {each['told']} {each['support_contact']}".rstrip() if each["told"] else "", each["hint"]):
             if line:
                 print(f"{'':<36}{line}")
-        if each["everybody_at"]:
-            print(f"{'':<36}For everybody from {moment(each['everybody_at'])} UTC.")
+        if each["enabled_from"]:
+            print(f"{'':<36}For everybody from {moment(each['enabled_from'])} UTC.")
     seen = ", ".join(f"{each['label']} ({', '.join(each['roles'])})" for each in found["applications"])
     print(f"Inside they would see: {seen or 'no application yet'}.")
 

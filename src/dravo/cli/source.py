@@ -31,7 +31,7 @@ def add_commands(nouns: Any) -> None:
         metavar="DOMAIN",
         help="a domain that the source owns; repeat to give all; '' removes all",
     )
-    sheet = command(verbs, "sheet", _sheet, "print the exchange sheet: what to give to the other side, and what traffic has shown")
+    sheet = command(verbs, "checklist", _sheet, "print the exchange sheet: what to give to the other side, and what traffic has shown")
     sheet.add_argument("key")
     sheet.add_argument("--to-send", action="store_true", help="only what goes to whoever runs the other side, as text to send")
     remove = command(verbs, "remove", _remove, "remove a source that has brought nobody")
@@ -39,7 +39,9 @@ def add_commands(nouns: Any) -> None:
     tokens = command(verbs, "tokens", _tokens, "list a source's push tokens")
     tokens.add_argument("key")
     list_options(tokens)
-    new = command(verbs, "new-token", _new_token, "make a push token, shown this once", ["dravo source new-token staff --label 'Provider, 2031'"])
+    new = command(
+        verbs, "create-token", _new_token, "make a push token, shown this once", ["dravo source create-token staff --label 'Provider, 2031'"]
+    )
     new.add_argument("key")
     new.add_argument("--label", required=True)
     new.add_argument("--expires", metavar="INSTANT", help="such as 2031-12-31T00:00:00Z")
@@ -90,8 +92,8 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "Key": lambda s: s["key"],
         "Label": lambda s: s["label"],
-        "Channel": lambda s: f"{s['channel']} ({s['read_as']})" if s["read_as"] else s["channel"],
-        "People": lambda s: s["people"],
+        "Connection type": lambda s: f"{s['connection_type']} ({s['read_as']})" if s["read_as"] else s["connection_type"],
+        "Users": lambda s: s["people"],
         "Groups": lambda s: s["groups"],
         "Last activity (UTC)": lambda s: moment(s["last_activity_at"]),
     }
@@ -103,8 +105,8 @@ def _add(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.json:
         show_json(made)
     else:
-        print(f"Added '{made['label']}'. Next, if it calls us: dravo source new-token {made['key']} --label LABEL")
-        print(f"If we are to read it: dravo source read {made['key']} ldap|scim|csv --set NAME=VALUE")
+        print(f"Added '{made['label']}'. Next, if it calls us: dravo source create-token {made['key']} --label LABEL")
+        print(f"If we are to read it: dravo source set-import {made['key']} ldap|scim|csv --set NAME=VALUE")
         print(f"If people are to sign in by it: dravo sign-in set {made['key']} --protocol saml|oidc|mail")
 
 
@@ -124,7 +126,7 @@ def _sheet(given: argparse.Namespace, dravo: Dravo) -> None:
     print(f"Exchange sheet of '{sheet['source']['label']}'\n\nGive to the other side:\n")
     facts({line["name"]: line["value"] for line in sheet["give"]})
     print(f"\nTokens in force: {sheet['usable_tokens']}\n\nSwitch on there:\n")
-    for line in sheet["switch_on"]:
+    for line in sheet["provider_steps"]:
         print(f"- {line}")
     print("\nSeen to work:\n")
     for tick in sheet["ticks"]:
@@ -135,7 +137,7 @@ def _sheet(given: argparse.Namespace, dravo: Dravo) -> None:
 
 def _tokens(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
-        "Id": lambda k: k["id"],
+        "ID": lambda k: k["id"],
         "Label": lambda k: k["label"],
         "Begins with": lambda k: f"dravo_push_{k['prefix']}_",
         "For": lambda k: f"{k['kinds']}, {k['access']}",
@@ -167,7 +169,7 @@ def _requests(given: argparse.Namespace, dravo: Dravo) -> None:
         "Request": lambda r: f"{r['method']} {r['path']}{'?' + r['query'] if r['query'] else ''}",
         "Answer": lambda r: r["status"],
         "What it did": lambda r: " ".join([r["outcome"], *_led_to(r)]),
-        "Id": lambda r: r["id"],
+        "ID": lambda r: r["id"],
     }
     show_list(given, dravo.sources.requests(given.key, words=given.words, outcome=given.outcome), columns, "No such request is kept.")
 
@@ -191,7 +193,7 @@ def _request(given: argparse.Namespace, dravo: Dravo) -> None:
     })  # fmt: skip
     for line in _led_to(found):
         print(f"- {line}")
-    for manner in found["manners"]:
+    for manner in found["quirks"]:
         print(f"Its own way of saying it: {manner}")
     if found["body"]:
         print(f"\n{found['body']}")

@@ -21,9 +21,9 @@ _MARKS = {"ok": "x", "look at this": "!", "wrong": "-", "not tried": " "}
 def add_verbs(verbs: Any) -> None:
     """Add the commands to those about sources."""
     read = command(
-        verbs, "read", _read, "say how a source is read, or change that",
-        ["dravo source read estates ldap --set address=ldaps://directory.fernhollow.example --set people_base=ou=people,dc=fernhollow,dc=example",
-         "dravo source read estates --schedule '30 * * * *' --in-force"],
+        verbs, "set-import", _read, "say how a source is read, or change that",
+        ["dravo source set-import estates ldap --set address=ldaps://directory.fernhollow.example --set people_base=dc=fernhollow,dc=example",
+         "dravo source set-import estates --schedule '30 * * * *' --enabled"],
     )  # fmt: skip
     read.add_argument("key")
     read.add_argument("kind", nargs="?", help="ldap, scim or csv; the first time")
@@ -32,30 +32,30 @@ def add_verbs(verbs: Any) -> None:
     read.add_argument("--schedule", metavar="CRON", help="when it is read by itself, such as '0 * * * *'; '' for never")
     read.add_argument("--answers", metavar="FILE", help="answers to the five questions as JSON; - for standard input")
     force = read.add_mutually_exclusive_group()
-    force.add_argument("--in-force", action="store_true", default=None, help="what is read is taken in")
-    force.add_argument("--in-preparation", dest="in_force", action="store_false", help="runs only show what they would do")
-    force.add_argument("--in-force-at", metavar="INSTANT", help="in force from then on, such as 2031-04-02T06:00:00Z; '' for no such hour")
-    shown = command(verbs, "reading", _reading, "how a source is read, and when next", ["dravo source reading estates"])
+    force.add_argument("--enabled", action="store_true", default=None, help="what is read is taken in")
+    force.add_argument("--in-preparation", dest="enabled", action="store_false", help="runs only show what they would do")
+    force.add_argument("--enabled-from", metavar="INSTANT", help="in force from then on, such as 2031-04-02T06:00:00Z; '' for no such hour")
+    shown = command(verbs, "import", _reading, "how a source is read, and when next", ["dravo source import estates"])
     shown.add_argument("key")
-    answers = command(verbs, "answers", _answers, "a source's answers to the five questions, as JSON")
+    answers = command(verbs, "policy", _answers, "a source's answers to the five questions, as JSON")
     answers.add_argument("key")
-    tried = command(verbs, "try-answers", _try, "what other answers would make of everybody; nothing is changed")
+    tried = command(verbs, "preview-policy", _try, "what other answers would make of everybody; nothing is changed")
     tried.add_argument("key")
     tried.add_argument("file", help="answers as JSON; - for standard input")
-    check = command(verbs, "check", _check, "try a source's connection step by step")
+    check = command(verbs, "check-import", _check, "try a source's connection step by step")
     check.add_argument("key")
     upload = command(verbs, "upload", _upload, "put CSV files in place", ["dravo source upload volunteers people.csv memberships.csv"])
     upload.add_argument("key")
     upload.add_argument("files", nargs="+", help="people.csv, groups.csv, memberships.csv")
     run = command(
         verbs, "run", _run, "read a source now, or look at what that would do",
-        ["dravo source run estates --look", "dravo source run estates --let-leave --confirm 'Estates directory'"],
+        ["dravo source run estates --preview", "dravo source run estates --allow-removals --confirm 'Estates directory'"],
     )  # fmt: skip
     run.add_argument("key")
-    run.add_argument("--look", action="store_true", help="show what it would do, and change nothing")
+    run.add_argument("--preview", action="store_true", help="show what it would do, and change nothing")
     run.add_argument("--whole", action="store_true", help="read everybody, also where what changed would do")
-    run.add_argument("--let-leave", action="store_true", help="whoever is missing may leave, however many they are")
-    run.add_argument("--confirm", metavar="LABEL", help="the source's label, for --let-leave")
+    run.add_argument("--allow-removals", action="store_true", help="whoever is missing may leave, however many they are")
+    run.add_argument("--confirm", metavar="LABEL", help="the source's label, for --allow-removals")
     run.add_argument("--no-wait", action="store_true", help="do not wait for its end")
     _add_verbs_about_runs(verbs)
 
@@ -64,7 +64,7 @@ def _add_verbs_about_runs(verbs: Any) -> None:
     runs = command(verbs, "runs", _runs, "list a source's runs")
     runs.add_argument("key")
     list_options(runs)
-    lines = command(verbs, "run-lines", _lines, "what a run did to people and groups")
+    lines = command(verbs, "run-entries", _lines, "what a run did to people and groups")
     lines.add_argument("key")
     lines.add_argument("run_id", nargs="?", metavar="run", help="the run's id; without it the last one")
     lines.add_argument("--kind", help="such as new, changed, left, refused, conflict, missing")
@@ -80,17 +80,20 @@ def _add_verbs_about_runs(verbs: Any) -> None:
     conflicts.add_argument("--decided", action="store_true", help="those that were decided")
     list_options(conflicts)
     move = command(
-        verbs, "move-record", _move, "say whose a record is: a link made or undone by hand",
-        ["dravo source move-record estates una.kerrigan --to ibrahim.sow --look", "dravo source move-record estates una.kerrigan --to-somebody-new"],
+        verbs, "link-record", _move, "say whose a record is: a link made or undone by hand",
+        [
+            "dravo source link-record estates una.kerrigan --to ibrahim.sow --preview",
+            "dravo source link-record estates una.kerrigan --to-somebody-new",
+        ],
     )  # fmt: skip
     move.add_argument("key")
     move.add_argument("person", help="whose it is now")
     whose = move.add_mutually_exclusive_group(required=True)
     whose.add_argument("--to", metavar="PERSON")
     whose.add_argument("--to-somebody-new", action="store_true")
-    move.add_argument("--look", action="store_true", help="show what it would do, and change nothing")
+    move.add_argument("--preview", action="store_true", help="show what it would do, and change nothing")
     move.add_argument("--confirm", metavar="NAME", help="the user name, where much is taken away by it")
-    decide = command(verbs, "decide", _decide, "decide a conflict", ["dravo source decide estates ID link --person una.kerrigan"])
+    decide = command(verbs, "decide-conflict", _decide, "decide a conflict", ["dravo source decide-conflict estates ID link --person una.kerrigan"])
     decide.add_argument("key")
     decide.add_argument("id")
     decide.add_argument("decision", choices=("link", "make", "let", "leave-out"))
@@ -109,8 +112,8 @@ def _read(given: argparse.Namespace, dravo: Dravo) -> None:
         "settings": settings or None,
         "kind": given.kind,
         "schedule": given.schedule,
-        "in_force": given.in_force,
-        "in_force_at": given.in_force_at,
+        "enabled": given.enabled,
+        "enabled_from": given.enabled_from,
     }
     if given.secret_file:
         values["secret"] = read_text(given.secret_file).strip()
@@ -129,7 +132,7 @@ def _reading(given: argparse.Namespace, dravo: Dravo) -> None:
     facts({
         "Read as": found["label"], **{name: value for name, value in shown.items() if value not in ("", "no")},
         "Secret": "kept" if found["has_secret"] else "none",
-        "In force": "yes" if found["in_force"] else f"from {moment(found['in_force_at'])}" if found["in_force_at"] else "no: runs only look",
+        "In force": "yes" if found["enabled"] else f"from {moment(found['enabled_from'])}" if found["enabled_from"] else "no: runs only look",
         "Pilot group": found["policy"]["pilot"] or None,
         "Schedule": found["schedule_words"], "Next (UTC)": ", ".join(moment(each) for each in found["next_at"]) or None,
         "Everybody read last": moment(found["full_at"]), "Waiting for a decision": found["conflicts"] or None,
@@ -188,8 +191,8 @@ def _check(given: argparse.Namespace, dravo: Dravo) -> None:
     else:
         for step in found["steps"]:
             print(f"[{_MARKS.get(step['outcome'], ' ')}] {step['name']:<22} {step['message']}")
-            if step["mend"]:
-                print(f"    {'':<22} {step['mend']}")
+            if step["hint"]:
+                print(f"    {'':<22} {step['hint']}")
         if found["sample"]:
             print("\nWhat the answers make of the first:\n")
             columns = {
@@ -211,15 +214,15 @@ def _upload(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _run(given: argparse.Namespace, dravo: Dravo) -> None:
-    run = dravo.sources.begin_run(given.key, look_only=given.look, whole=given.whole, let_leave=given.let_leave, confirm=given.confirm)
+    run = dravo.sources.begin_run(given.key, preview=given.preview, whole=given.whole, allow_removals=given.allow_removals, confirm=given.confirm)
     if not given.no_wait:
         run = _follow(dravo, given.key, run)
     if given.json:
         show_json(run)
         return
     _show_run(run)
-    if given.look and run["state"] == "done":
-        print(f"\nNothing was changed. Line by line: dravo source run-lines {given.key}")
+    if given.preview and run["state"] == "done":
+        print(f"\nNothing was changed. Line by line: dravo source run-entries {given.key}")
     if run["state"] in ("failed", "held"):
         sys.exit(1)
 
@@ -242,11 +245,11 @@ def _follow(dravo: Dravo, key: str, run: Any) -> Any:
 
 def _show_run(run: Any) -> None:
     facts({
-        "Run": run["id"], "State": f"{run['state']}{', a look only' if run['look_only'] else ''}", "Asked by": run["asked_by"],
+        "Run": run["id"], "State": f"{run['state']}{', a look only' if run['preview'] else ''}", "Asked by": run["requested_by"],
         "Began (UTC)": moment(run["started_at"], seconds=True), "Ended": moment(run["ended_at"], seconds=True),
         "What was read": "everybody" if run["whole"] else "what changed",
         **{each["name"].capitalize(): f"{each['number']:,}" for each in run["counts"]},
-        "Told": run["message"], "Mend": run["mend"],
+        "Told": run["message"], "Hint": run["hint"],
     })  # fmt: skip
     for each in run["access"]:
         print(f"{each['application']}, {each['role']}: {each['gained']:,} would gain it, {each['lost']:,} would lose it")
@@ -254,15 +257,15 @@ def _show_run(run: Any) -> None:
 
 def _runs(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
-        "Began (UTC)": lambda r: moment(r["started_at"] or r["asked_at"], seconds=True),
-        "State": lambda r: f"{r['state']}{' (look)' if r['look_only'] else ''}",
+        "Began (UTC)": lambda r: moment(r["started_at"] or r["requested_at"], seconds=True),
+        "State": lambda r: f"{r['state']}{' (look)' if r['preview'] else ''}",
         "Read": lambda r: "everybody" if r["whole"] else "changes",
         "Counts": lambda r: ", ".join(f"{each['name']} {each['number']:,}" for each in r["counts"]),
-        "Asked by": lambda r: r["asked_by"],
+        "Asked by": lambda r: r["requested_by"],
         "Told": lambda r: r["message"],
-        "Id": lambda r: r["id"],
+        "ID": lambda r: r["id"],
     }
-    show_list(given, dravo.sources.runs(given.key), columns, "It was not read yet: dravo source run KEY --look")
+    show_list(given, dravo.sources.runs(given.key), columns, "It was not read yet: dravo source run KEY --preview")
 
 
 def _lines(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -296,9 +299,9 @@ def _conflicts(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "Name": lambda c: c["name"],
         "What": lambda c: c["message"],
-        "Could be": lambda c: ", ".join(f"{each['display_name']} ({each['user_name']}, {each['state']})" for each in c["could_be"]),
+        "Could be": lambda c: ", ".join(f"{each['display_name']} ({each['user_name']}, {each['state']})" for each in c["candidates"]),
         "Choices": lambda c: c["decision"] or ", ".join(c["choices"]).replace("leave out", "leave-out"),
-        "Id": lambda c: c["id"],
+        "ID": lambda c: c["id"],
     }
     found = dravo.sources.conflicts(given.key, state="decided" if given.decided else "open")
     show_list(given, found, columns, "Nothing waits for a decision.")
@@ -317,7 +320,7 @@ def _move(given: argparse.Namespace, dravo: Dravo) -> None:
     records = [each["id"] for each in person["records"] if each["source"]["key"] == given.key and not each["gone_at"]]
     if not records:
         sys.exit(f"'{given.key}' says nothing of {person['display_name']}.")
-    if given.look:
+    if given.preview:
         show_preview(given, dravo.people.preview_move(records[0], given.to))
         return
     moved = dravo.people.move_record(records[0], given.to, confirm=given.confirm)

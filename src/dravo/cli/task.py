@@ -1,4 +1,4 @@
-"""`dravo task`: provisioning tasks."""
+"""`dravo task`: provisioning tasks, with their attempts and errors."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from dravo.cli.errors import FAILED
-from dravo.cli.output import command, facts, noun, show_json
+from dravo.cli.output import command, facts, list_options, moment, noun, show_json, show_list, table
 from dravo.client import Dravo
 
 
@@ -14,16 +14,33 @@ def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "task", "provisioning tasks")
     summary = command(
-        verbs,
-        "summary",
-        _summary,
-        "count what is pending, and wait until nothing is",
+        verbs, "summary", _summary, "count what is pending, and wait until nothing is",
         ["dravo task summary", "dravo task summary --application plant-records --wait 120"],
-    )
+    )  # fmt: skip
     summary.add_argument("--application", metavar="KEY", help="count one application (default: all)")
     summary.add_argument(
         "--wait", type=_seconds, default=0.0, metavar="SECONDS", help="wait until nothing is pending; exit code 1 if something still is (default 0)"
     )
+    listing = command(
+        verbs, "list", _list, "list tasks, newest first", ["dravo task list --state failed", "dravo task list --application ticket-desk"]
+    )
+    listing.add_argument("words", nargs="?", help="a part of the user's name")
+    listing.add_argument("--application", metavar="KEY", help="only tasks of this application")
+    listing.add_argument("--state", choices=("open", "waiting", "failed", "held", "done", "dropped"), help="only tasks of this status")
+    list_options(listing)
+    command(verbs, "show", _show, "show one task with its attempts").add_argument("id", help="the task's ID")
+    command(verbs, "retry", _retry, "retry a task now").add_argument("id", help="the task's ID")
+    every = command(
+        verbs, "retry-all", _retry_all, "retry all failed or held tasks of an application",
+        ["dravo task retry-all ticket-desk --kind 'refused 400'"],
+    )  # fmt: skip
+    every.add_argument("application", metavar="KEY", help="the application")
+    every.add_argument("--kind", help="only tasks with this error, as 'dravo task errors' names it")
+    errors = command(verbs, "errors", _errors, "list errors of open tasks, with the number of tasks")
+    errors.add_argument("--application", metavar="KEY", help="only this application")
+    resolve = command(verbs, "resolve", _resolve, "record an outcome that Dravo could not learn: whether the account exists")
+    resolve.add_argument("id", help="the task's ID")
+    resolve.add_argument("--there", metavar="REMOTE_ID", help="the account exists with this ID (default: it does not exist; Dravo creates it)")
 
 
 def _seconds(text: str) -> float:
@@ -58,3 +75,76 @@ def _summary(given: argparse.Namespace, dravo: Dravo) -> int:
         )
         print("Nothing is pending." if summary["settled"] else "Provisioning is still pending.")
     return FAILED if given.wait and not summary["settled"] else 0
+
+
+def _list(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {
+        "User": lambda d: d["person"]["display_name"],
+        "Application": lambda d: d["application"]["label"],
+        "Target state": lambda d: d["aim"],
+        "State": lambda d: d["state"] + (f" ({d['waits_for']})" if d["waits_for"] else ""),
+        "Attempts": lambda d: d["attempts"],
+        "Since (UTC)": lambda d: moment(d["created_at"]),
+        "Message": lambda d: d["message"],
+        "ID": lambda d: d["id"],
+    }
+    found = dravo.deliveries.list(state=given.state, application=given.application, words=given.words)
+    show_list(given, found, columns, "No task matches.")
+
+
+def _errors(given: argparse.Namespace, dravo: Dravo) -> None:
+    found = dravo.deliveries.kinds(given.application)
+    if given.json:
+        show_json(found)
+        return
+    if not found:
+        print("No task has failed, and none is held.")
+        return
+    columns = {
+        "Application": lambda k: k["application"]["label"],
+        "Error": lambda k: k["kind"],
+        "State": lambda k: k["state"],
+        "Number": lambda k: k["number"],
+        "Example": lambda k: f"{k['message']} {k['hint']}".strip(),
+    }
+    table(columns, found)
+
+
+def _retry_all(given: argparse.Namespace, dravo: Dravo) -> None:
+    print(f"{dravo.deliveries.again_all(given.application, given.kind)} tasks are retried.")
+
+
+def _resolve(given: argparse.Namespace, dravo: Dravo) -> None:
+    _print(given, dravo.deliveries.found(given.id, "there" if given.there else "not there", given.there))
+
+
+def _print(given: argparse.Namespace, delivery: Any) -> None:
+    if given.json:
+        show_json(delivery)
+        return
+    facts(
+        {
+            "User": delivery["person"]["display_name"],
+            "Application": delivery["application"]["label"],
+            "Target state": delivery["aim"],
+            "State": delivery["state"],
+            "Waits for": delivery["waits_for"],
+            "Message": delivery["message"],
+            "How to fix": delivery["hint"],
+            "Next attempt": moment(delivery["next_attempt_at"]),
+        }
+    )
+    for attempt in delivery["tries"]:
+        print(f"\n{attempt['started_at'][:19]}Z  {attempt['outcome']}")
+        for exchange in attempt["exchanges"]:
+            together = f", {exchange['together']} changes together" if exchange["together"] else ""
+            answer = f"{exchange['status'] or 'no answer'} in {exchange['milliseconds']} ms{together} {exchange['said'] or ''}"
+            print(f"  {exchange['method']} {exchange['path']} -> {answer}".rstrip())
+
+
+def _show(given: argparse.Namespace, dravo: Dravo) -> None:
+    _print(given, dravo.deliveries.get(given.id))
+
+
+def _retry(given: argparse.Namespace, dravo: Dravo) -> None:
+    _print(given, dravo.deliveries.again(given.id))

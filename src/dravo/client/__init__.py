@@ -9,28 +9,19 @@ print(*dravo.people.why("p.marlow", "plant-records")["sentences"], sep="\\n")
 """
 
 from dravo.client.client import Dravo
-from dravo.client.errors import (
-    ApiError,
-    Conflict,
-    InvalidRequest,
-    NotAllowed,
-    NotThere,
-    ServiceUnreachable,
-    SignInNeeded,
-    TryAgainLater,
-)
+from dravo.client.errors import ApiError, AuthenticationRequired, Conflict, InvalidRequest, NotAllowed, NotFound, ServiceUnreachable, TryAgainLater
 from dravo.client.pages import Page, Pages
 
 __all__ = [
     "ApiError",
+    "AuthenticationRequired",
     "Conflict",
     "Dravo",
     "InvalidRequest",
     "NotAllowed",
-    "NotThere",
+    "NotFound",
     "Page",
     "Pages",
     "ServiceUnreachable",
-    "SignInNeeded",
     "TryAgainLater",
 ]

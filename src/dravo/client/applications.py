@@ -27,7 +27,7 @@ class Applications(Noun):
         return cast(t.Application, self._call("POST", "/applications", body=body))
 
     def change(self, key: str, **values: Any) -> t.Application:
-        """Change label, owner or settings, such as `switched_on=True` or `on_gone="delete"`."""
+        """Change label, owner or settings, such as `enabled=True` or `on_leaving="delete"`."""
         return cast(t.Application, self._call("PATCH", f"/applications/{part(key)}", body=values))
 
     def remove(self, key: str, confirm: str) -> None:
@@ -50,16 +50,16 @@ class Applications(Noun):
     def add_plan(self, key: str, plan: str, label: str, *, seats: int | None = None, rank: int = 1) -> t.Application:
         """Add a plan with so many seats; without a number there are as many as people."""
         body = {"key": plan, "label": label, "seats": seats, "rank": rank}
-        return cast(t.Application, self._call("POST", f"/applications/{part(key)}/plans", body=body))
+        return cast(t.Application, self._call("POST", f"/applications/{part(key)}/license-plans", body=body))
 
     def change_plan(self, key: str, plan: str, *, label: str | None = None, seats: int | None = None, rank: int | None = None) -> t.Application:
         """Give a plan another label, rank or number of seats (0: as many as there are people); nobody loses a seat by it."""
         body = {"label": label, "seats": seats, "rank": rank}
-        return cast(t.Application, self._call("PATCH", f"/applications/{part(key)}/plans/{part(plan)}", body=body))
+        return cast(t.Application, self._call("PATCH", f"/applications/{part(key)}/license-plans/{part(plan)}", body=body))
 
     def remove_plan(self, key: str, plan: str) -> t.Application:
         """Remove a plan that was never given."""
-        return cast(t.Application, self._call("DELETE", f"/applications/{part(key)}/plans/{part(plan)}"))
+        return cast(t.Application, self._call("DELETE", f"/applications/{part(key)}/license-plans/{part(plan)}"))
 
     def seats(self, key: str, plan: str | None = None, *, waiting: bool | None = None) -> Pages[t.Seat]:
         """List who has a seat, by name; or who waits for one, in the order of the line."""
@@ -79,7 +79,7 @@ class Applications(Noun):
         return cast(t.PatternTried, self._call("POST", f"/applications/{part(key)}/mapping/pattern", body=body))
 
     def change_policy(self, key: str, **policy: Any) -> t.Application:
-        """Set `open_to=`, `if_nothing=`, `default_role=`, `several=` or `first=`; what is left out stays."""
+        """Set `eligibility=`, `fallback=`, `default_role=`, `several=` or `first=`; what is left out stays."""
         return cast(t.Application, self._call("PUT", f"/applications/{part(key)}/policy", body=policy))
 
     def preview_policy(self, key: str, **policy: str | None) -> t.Preview:
@@ -96,31 +96,31 @@ class Applications(Noun):
 
     def group_again(self, key: str, group_id: str) -> None:
         """Try a delivered group again now."""
-        self._call("POST", f"/applications/{part(key)}/groups/{part(group_id)}/again")
+        self._call("POST", f"/applications/{part(key)}/groups/{part(group_id)}/retry")
 
     def reconcile(self, key: str) -> t.Run:
         """Have an application be compared with what should be there; see `run` for how far it is."""
-        return cast(t.Run, self._call("POST", f"/applications/{part(key)}/runs"))
+        return cast(t.Run, self._call("POST", f"/applications/{part(key)}/reconciliation/runs"))
 
     def runs(self, key: str) -> Pages[t.Run]:
         """List an application's reconciliations, newest first."""
-        return self._dravo.pages(f"/applications/{part(key)}/runs")
+        return self._dravo.pages(f"/applications/{part(key)}/reconciliation/runs")
 
     def run(self, run_id: str) -> t.Run:
         """Return one reconciliation."""
-        return cast(t.Run, self._call("GET", f"/runs/{part(run_id)}"))
+        return cast(t.Run, self._call("GET", f"/reconciliation/runs/{part(run_id)}"))
 
     def stop_run(self, run_id: str) -> t.Run:
         """Stop a reconciliation at its next page."""
-        return cast(t.Run, self._call("POST", f"/runs/{part(run_id)}/stop"))
+        return cast(t.Run, self._call("POST", f"/reconciliation/runs/{part(run_id)}/stop"))
 
     def drift(self, key: str, *, kind: str | None = None, state: str | None = None) -> Pages[t.DriftLine]:
         """List in what an application differs from what should be there, as of its last whole reconciliation."""
         return self._dravo.pages(f"/applications/{part(key)}/drift", {"kind": kind, "state": state})
 
-    def mend_drift(self, key: str, ids: Sequence[str]) -> int:
+    def repair_drift(self, key: str, ids: Sequence[str]) -> int:
         """Have accounts that drifted be brought to what is due; return how many."""
-        return cast(t.Number, self._call("POST", f"/applications/{part(key)}/drift/mend", body={"ids": list(ids)}))["number"]
+        return cast(t.Number, self._call("POST", f"/applications/{part(key)}/drift/repair", body={"ids": list(ids)}))["number"]
 
     def ignore_drift(self, key: str, ids: Sequence[str], *, ignored: bool = True) -> int:
         """Leave differences as they are and out of the list, or take that back; return how many."""
@@ -137,7 +137,7 @@ class Applications(Noun):
         `confirm` is the account's name, where they would get more than that role.
         """
         return str(
-            self._call("POST", f"/applications/{part(key)}/drift/{part(drift_id)}/make-user", body={"role": role, "confirm": confirm})["person"]
+            self._call("POST", f"/applications/{part(key)}/drift/{part(drift_id)}/create-user", body={"role": role, "confirm": confirm})["person"]
         )
 
     def connect(
@@ -158,7 +158,7 @@ class Applications(Noun):
     def check(self, key: str, *, with_test_person: bool = False) -> t.Check:
         """Try the connection step by step; with a test person, if that is asked for, who is removed afterwards."""
         query = {"with_test_person": with_test_person}
-        return cast(t.Check, self._call("POST", f"/applications/{part(key)}/connection/check", query=query))
+        return cast(t.Check, self._call("POST", f"/applications/{part(key)}/connection/test", query=query))
 
     def pause(self, key: str) -> t.Application:
         """Stop delivering to an application."""

@@ -28,7 +28,7 @@ class Assignments(Noun):
         the groups of a `source=` whose names fit a `pattern=`.
 
         Without a role they are let in only; with `excludes=True` they are kept out. Further: `from_=` and `until=` (an instant or a
-        day), `newcomers_only=True`, `confirmed=` (ids of groups that may give the highest role by a pattern), `plan=`, `note=`; and of a
+        day), `new_users_only=True`, `confirmed=` (ids of groups that may give the highest role by a pattern), `plan=`, `note=`; and of a
         rule `source=` (the source that must report the attributes) and `future_users=True` (with `confirm=`: users who come to meet it
         later need no confirmation).
         """
@@ -76,7 +76,7 @@ class Assignments(Noun):
 
     def try_rule(self, rule: str) -> t.Reached:
         """Return whom a rule reaches now; nothing is changed."""
-        return cast(t.Reached, self._call("POST", "/rules/try", body={"rule": rule}))
+        return cast(t.Reached, self._call("POST", "/rules/matches", body={"rule": rule}))
 
     def preview_removal(self, assignment_id: str) -> t.Preview:
         """Return what `remove` would do; nothing is changed."""

@@ -37,7 +37,7 @@ class Dravo:
 
     Args:
         url: the service's address, such as http://127.0.0.1:8420.
-        token: an API token, from the console or `dravo token add`.
+        token: an API token, from the console or `dravo token create`.
         timeout: seconds to wait for an answer.
     """
 
@@ -113,7 +113,7 @@ class Dravo:
         def look() -> None:
             while not ended.wait(every):
                 try:
-                    answer = other.get(f"/work/{name}")
+                    answer = other.get(f"/jobs/{name}")
                 except httpx.HTTPError:
                     # Whoever called is told; here there is only nothing to show.
                     continue
@@ -121,15 +121,15 @@ class Dravo:
                     show(answer.json()["done"], answer.json()["total"])
 
         watcher = threading.Thread(target=look, daemon=True)
-        self._http.headers["Dravo-Work"] = name
+        self._http.headers["Dravo-Job"] = name
         watcher.start()
         try:
             yield
         except BaseException:
-            other.delete(f"/work/{name}")
+            other.delete(f"/jobs/{name}")
             raise
         finally:
-            self._http.headers.pop("Dravo-Work", None)
+            self._http.headers.pop("Dravo-Job", None)
             ended.set()
             watcher.join()
             other.close()
@@ -154,9 +154,9 @@ class Dravo:
         try:
             told = dict(answer.json()["error"])
         except (ValueError, KeyError, TypeError):
-            told = {"message": f"{self.url} answered with {answer.status_code}, and not as Dravo does.", "mend": "Is the address right?"}
+            told = {"message": f"{self.url} answered with {answer.status_code}, and not as Dravo does.", "hint": "Is the address right?"}
         kind = error_for(answer.status_code)
-        return kind(told.get("message", ""), told.get("mend") or "", told.get("code", "error"), answer.status_code, told.get("field"))
+        return kind(told.get("message", ""), told.get("hint") or "", told.get("code", "error"), answer.status_code, told.get("field"))
 
     def overview(self) -> t.Overview:
         """Return how much there is at each stage, and how much needs a person."""
@@ -215,11 +215,11 @@ class Dravo:
             only: "direct only", "inactive but assigned" or "highest role".
             at: an instant or a day.
         """
-        return self.pages("/matrix", {"q": words, "application": application, "role": role, "only": only, "at": at})
+        return self.pages("/access/matrix", {"q": words, "application": application, "role": role, "only": only, "at": at})
 
     def matrix_of_groups(self, *, words: str | None = None, source: str | None = None, application: str | None = None) -> Pages[t.MatrixGroup]:
         """Return groups that give something, each with what it gives by application."""
-        return self.pages("/matrix/groups", {"q": words, "source": source, "application": application})
+        return self.pages("/access/matrix/groups", {"q": words, "source": source, "application": application})
 
     def compare(self, one: str, two: str) -> t.Compared:
         """Return two people side by side: what each has where and why, and their groups."""
@@ -229,28 +229,28 @@ class Dravo:
         """Yield the whole matrix in pieces, as "csv" or "json"; `view` as in `matrix`."""
         query = {**view, "form": form, "q": view.get("words")}
         query.pop("words", None)
-        return self.stream("/matrix/export", query)
+        return self.stream("/access/matrix/export", query)
 
     def changes(self, since: str, until: str, application: str | None = None) -> Pages[t.Move]:
         """Return who has other roles at `until` than at `since`, and by what; each an instant or a day."""
-        return self.pages("/matrix/changes", {"since": since, "until": until, "application": application})
+        return self.pages("/access/changes", {"since": since, "until": until, "application": application})
 
     def expected(self, source: str, attributes: dict[str, Any], groups: Sequence[str] = ()) -> t.Expected:
         """Return which roles somebody would get who does not exist yet; nothing is changed."""
         body = {"source": source, "attributes": attributes, "groups": [*groups]}
-        return cast(t.Expected, self.call("POST", "/access/expected", body=body))
+        return cast(t.Expected, self.call("POST", "/access/simulate", body=body))
 
     def guard(self) -> Sequence[t.GuardItem]:
         """Return what the guard holds, for each application."""
-        return cast(Sequence[t.GuardItem], self.call("GET", "/guard")["items"])
+        return cast(Sequence[t.GuardItem], self.call("GET", "/holds")["items"])
 
     def let_through(self, application: str, confirm: str) -> int:
         """Let what the guard holds for an application through; `confirm` is its label. Returns how many removals."""
-        return int(self.call("POST", f"/guard/{part(application)}/let-through", body={"confirm": confirm})["number"])
+        return int(self.call("POST", f"/holds/{part(application)}/approve", body={"confirm": confirm})["number"])
 
     def drop_held(self, application: str, confirm: str) -> int:
         """Drop what the guard holds for an application; `confirm` is its label. Returns how many removals."""
-        return int(self.call("POST", f"/guard/{part(application)}/drop", body={"confirm": confirm})["number"])
+        return int(self.call("POST", f"/holds/{part(application)}/discard", body={"confirm": confirm})["number"])
 
     def audit(self, kind: str | None = None, object_id: str | None = None) -> Pages[t.AuditEntry]:
         """List what operators changed, newest first."""
@@ -266,7 +266,7 @@ class Dravo:
 
     def audit_verdict(self) -> t.AuditVerdict:
         """Return whether the chain of the audit log holds."""
-        return cast(t.AuditVerdict, self.call("GET", "/audit/verdict"))
+        return cast(t.AuditVerdict, self.call("GET", "/audit/verify"))
 
     def settings(self) -> list[t.Setting]:
         """Return what is set for the whole house."""
@@ -278,7 +278,7 @@ class Dravo:
 
     def try_expression(self, expression: str, person: str | None = None, attribute: str | None = None) -> t.Tried:
         """Return what an expression makes for a person, and what it does in words."""
-        return cast(t.Tried, self.call("POST", "/expressions/try", body={"expression": expression, "person": person, "attribute": attribute}))
+        return cast(t.Tried, self.call("POST", "/expressions/evaluate", body={"expression": expression, "person": person, "attribute": attribute}))
 
     def pages(self, path: str, query: dict[str, Any] | None = None) -> Pages[Any]:
         """Return a list that comes in pages."""

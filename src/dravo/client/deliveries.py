@@ -57,24 +57,24 @@ class Deliveries(Noun):
         self, *, state: str | None = None, application: str | None = None, person: str | None = None, words: str | None = None
     ) -> Pages[t.DeliveryLine]:
         """List deliveries, newest first."""
-        return self._dravo.pages("/deliveries", {"state": state, "application": application, "person": person, "q": words})
+        return self._dravo.pages("/provisioning/tasks", {"state": state, "application": application, "person": person, "q": words})
 
-    def get(self, delivery_id: str) -> t.Delivery:
+    def get(self, task_id: str) -> t.Delivery:
         """Return one delivery with its attempts."""
-        return cast(t.Delivery, self._call("GET", f"/deliveries/{part(delivery_id)}"))
+        return cast(t.Delivery, self._call("GET", f"/provisioning/tasks/{part(task_id)}"))
 
-    def again(self, delivery_id: str) -> t.Delivery:
+    def again(self, task_id: str) -> t.Delivery:
         """Try a delivery again now."""
-        return cast(t.Delivery, self._call("POST", f"/deliveries/{part(delivery_id)}/again"))
+        return cast(t.Delivery, self._call("POST", f"/provisioning/tasks/{part(task_id)}/retry"))
 
     def kinds(self, application: str | None = None) -> Sequence[t.TroubleKind]:
         """Return what open deliveries failed by, with how many of each kind."""
-        return cast(t.TroubleKinds, self._call("GET", "/deliveries/kinds", query={"application": application}))["items"]
+        return cast(t.TroubleKinds, self._call("GET", "/provisioning/errors", query={"application": application}))["items"]
 
     def again_all(self, application: str, kind: str | None = None) -> int:
         """Try all of an application again that failed or are held, of one kind if that is said; return how many."""
-        return cast(t.Number, self._call("POST", "/deliveries/again", body={"application": application, "kind": kind}))["number"]
+        return cast(t.Number, self._call("POST", "/provisioning/tasks/retry", body={"application": application, "kind": kind}))["number"]
 
-    def found(self, delivery_id: str, found: str, remote_id: str | None = None) -> t.Delivery:
+    def found(self, task_id: str, found: str, remote_id: str | None = None) -> t.Delivery:
         """Say what was found ("there" with its id, or "not there") where it could not be known whether an account was made."""
-        return cast(t.Delivery, self._call("POST", f"/deliveries/{part(delivery_id)}/found", body={"found": found, "remote_id": remote_id}))
+        return cast(t.Delivery, self._call("POST", f"/provisioning/tasks/{part(task_id)}/resolve", body={"found": found, "remote_id": remote_id}))

@@ -8,22 +8,22 @@ class ApiError(Exception):
 
     Attributes:
         message: what happened.
-        mend: what to do about it, perhaps empty.
+        hint: what to do about it, perhaps empty.
         code: the service's word for programs, such as "not_found".
         status: HTTP status, or None if no answer came.
         field: the name of the input that is at fault, where there is one.
     """
 
-    def __init__(self, message: str, mend: str = "", code: str = "error", status: int | None = None, field: str | None = None) -> None:
-        super().__init__(f"{message} {mend}".strip())
-        self.message, self.mend, self.code, self.status, self.field = message, mend, code, status, field
+    def __init__(self, message: str, hint: str = "", code: str = "error", status: int | None = None, field: str | None = None) -> None:
+        super().__init__(f"{message} {hint}".strip())
+        self.message, self.hint, self.code, self.status, self.field = message, hint, code, status, field
 
 
 class ServiceUnreachable(ApiError):
     """No answer came from the service."""
 
 
-class SignInNeeded(ApiError):
+class AuthenticationRequired(ApiError):
     """The token is missing, unknown, revoked or expired (401)."""
 
 
@@ -31,7 +31,7 @@ class NotAllowed(ApiError):
     """The caller may not do this (403)."""
 
 
-class NotThere(ApiError):
+class NotFound(ApiError):
     """What was named does not exist (404)."""
 
 
@@ -49,5 +49,13 @@ class TryAgainLater(ApiError):
 
 def error_for(status: int) -> type[ApiError]:
     """Return the class for an HTTP status."""
-    known = {401: SignInNeeded, 403: NotAllowed, 404: NotThere, 409: Conflict, 400: InvalidRequest, 413: InvalidRequest, 422: InvalidRequest}
+    known = {
+        401: AuthenticationRequired,
+        403: NotAllowed,
+        404: NotFound,
+        409: Conflict,
+        400: InvalidRequest,
+        413: InvalidRequest,
+        422: InvalidRequest,
+    }
     return known.get(status, TryAgainLater if status == 429 or status >= 500 else ApiError)

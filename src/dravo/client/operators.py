@@ -23,7 +23,7 @@ class Operators(Noun):
         """Add an operator; without a password one is made and is in the answer, the only time.
 
         Args:
-            kind: "chief", "administrator", "help desk", "auditor" or "application owner".
+            kind: "super_administrator", "administrator", "help_desk", "auditor" or "application_owner".
             applications: of an application owner, by key.
             masked: for help desk and auditors: people's attributes are not for them.
         """

@@ -15,43 +15,43 @@ class People(Noun):
 
     def list(self, *, words: str | None = None, state: str | None = None) -> Pages[t.PersonLine]:
         """List people by name."""
-        return self._dravo.pages("/people", {"q": words, "state": state})
+        return self._dravo.pages("/users", {"q": words, "state": state})
 
     def get(self, person: str) -> t.Person:
         """Return one person by id, user name, e-mail or external id."""
-        return cast(t.Person, self._call("GET", f"/people/{part(person)}"))
+        return cast(t.Person, self._call("GET", f"/users/{part(person)}"))
 
     def preview_move(self, record_id: str, to: str | None = None) -> t.Preview:
         """Return what it would do if a record belonged to another person, or to somebody new; nothing is changed."""
-        return cast(t.Preview, self._call("POST", f"/records/{part(record_id)}/move/preview", body={"to": to}))
+        return cast(t.Preview, self._call("POST", f"/records/{part(record_id)}/link/preview", body={"to": to}))
 
     def move_record(self, record_id: str, to: str | None = None, *, confirm: str | None = None) -> t.Person:
         """Have a record belong to another person, or to somebody new, from now on; returns that person."""
-        return cast(t.Person, self._call("POST", f"/records/{part(record_id)}/move", body={"to": to, "confirm": confirm}))
+        return cast(t.Person, self._call("POST", f"/records/{part(record_id)}/link", body={"to": to, "confirm": confirm}))
 
     def add(self, user_name: str, **fields: Any) -> t.Person:
         """Enter somebody whom no source knows: `given_name=`, `family_name=`, `display_name=`, `email=`, `title=`, `department=`, `active=`."""
-        return cast(t.Person, self._call("POST", "/people", body={"user_name": user_name, **fields}))
+        return cast(t.Person, self._call("POST", "/users", body={"user_name": user_name, **fields}))
 
     def change(self, person: str, user_name: str, **fields: Any) -> t.Person:
         """Say anew what a local person is, the whole of it; fields as in `add`, and `confirm=` their name, where that is grave."""
-        return cast(t.Person, self._call("PUT", f"/people/{part(person)}", body={"user_name": user_name, **fields}))
+        return cast(t.Person, self._call("PUT", f"/users/{part(person)}", body={"user_name": user_name, **fields}))
 
     def preview(self, person: str, user_name: str, **fields: Any) -> t.Preview:
         """Return what `change` would do; nothing is changed."""
-        return cast(t.Preview, self._call("POST", f"/people/{part(person)}/preview", body={"user_name": user_name, **fields}))
+        return cast(t.Preview, self._call("POST", f"/users/{part(person)}/preview", body={"user_name": user_name, **fields}))
 
     def remove(self, person: str, confirm: str | None = None) -> None:
         """Say that a local person is gone."""
-        self._call("DELETE", f"/people/{part(person)}", query={"confirm": confirm})
+        self._call("DELETE", f"/users/{part(person)}", query={"confirm": confirm})
 
     def preview_removal(self, person: str) -> t.Preview:
         """Return what `remove` would do; nothing is changed."""
-        return cast(t.Preview, self._call("GET", f"/people/{part(person)}/removal"))
+        return cast(t.Preview, self._call("GET", f"/users/{part(person)}/removal"))
 
     def why(self, person: str, application: str) -> t.Why:
         """Explain what a person has in an application, or why nothing."""
-        return cast(t.Why, self._call("GET", f"/people/{part(person)}/why/{part(application)}"))
+        return cast(t.Why, self._call("GET", f"/users/{part(person)}/access/{part(application)}"))
 
 
 class Groups(Noun):

@@ -30,10 +30,10 @@ class SignIns(Noun):
         """Have nobody sign in by a source any more; whom it brought stay."""
         self._call("DELETE", self._at(key))
 
-    def set_state(self, key: str, state: str, *, everybody_at: str | None = None, confirm: str | None = None) -> t.SignIn:
+    def set_state(self, key: str, state: str, *, enabled_from: str | None = None, confirm: str | None = None) -> t.SignIn:
         """Set for whom it is in force: "off", "pilot", "everybody"; `confirm` is the source's label, where nobody has proved it yet."""
-        body = {"state": state, "everybody_at": everybody_at, "confirm": confirm}
-        return cast(t.SignIn, self._call("POST", f"{self._at(key)}/state", body=body))
+        body = {"state": state, "enabled_from": enabled_from, "confirm": confirm}
+        return cast(t.SignIn, self._call("POST", f"{self._at(key)}/status", body=body))
 
     def use_certificates(self, key: str) -> t.SignIn:
         """Take over the certificates that the provider's metadata has now."""
@@ -45,11 +45,11 @@ class SignIns(Noun):
 
     def begin_trial(self, key: str, person: str, *, mode: str = "observe", minutes: int = 30) -> t.NewTrial:
         """Let one named person try; the link is in the answer, the only time. `mode` is "observe" or "for real"."""
-        return cast(t.NewTrial, self._call("POST", f"{self._at(key)}/trials", body={"person": person, "mode": mode, "minutes": minutes}))
+        return cast(t.NewTrial, self._call("POST", f"{self._at(key)}/tests", body={"person": person, "mode": mode, "minutes": minutes}))
 
     def trials(self, key: str) -> Pages[t.Trial]:
         """List trials, newest first."""
-        return self._dravo.pages(f"{self._at(key)}/trials")
+        return self._dravo.pages(f"{self._at(key)}/tests")
 
     def traces(self, key: str, *, outcome: str | None = None, trial: str | None = None, words: str | None = None) -> Pages[t.SignInLine]:
         """List what sign-ins came to, newest first; `outcome` is "in", "observed" or "refused"."""
@@ -61,7 +61,7 @@ class SignIns(Noun):
 
     def plan_again(self, key: str, trace: str, policy: dict[str, Any] | None = None) -> t.PlannedSignIn:
         """Return what a kept sign-in would come to now, or with other answers; nothing is changed."""
-        return cast(t.PlannedSignIn, self._call("POST", f"{self._at(key)}/traces/{part(trace)}/again", body={"policy": policy or {}}))
+        return cast(t.PlannedSignIn, self._call("POST", f"{self._at(key)}/traces/{part(trace)}/rerun", body={"policy": policy or {}}))
 
     def claimed_groups(self, words: str = "") -> t.GroupsInClaims:
         """Return groups that sign-ins claimed, trials too, and that their source does not have yet."""
@@ -73,15 +73,15 @@ class SignIns(Noun):
 
     def visits(self, person: str) -> t.Visits:
         """Return where a person is signed in to see what is theirs."""
-        return cast(t.Visits, self._call("GET", f"/people/{part(person)}/visits"))
+        return cast(t.Visits, self._call("GET", f"/users/{part(person)}/sessions"))
 
     def ways(self, person: str) -> t.Ways:
         """By which ways a person could sign in now, what they would be told, and what they would see."""
-        return cast(t.Ways, self._call("GET", f"/people/{part(person)}/ways"))
+        return cast(t.Ways, self._call("GET", f"/users/{part(person)}/sign-in-options"))
 
     def end_visits(self, person: str) -> t.Visits:
         """End every visit of a person."""
-        return cast(t.Visits, self._call("DELETE", f"/people/{part(person)}/visits"))
+        return cast(t.Visits, self._call("DELETE", f"/users/{part(person)}/sessions"))
 
     def _at(self, key: str) -> str:
         return f"/sources/{part(key)}/sign-in"

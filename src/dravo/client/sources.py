@@ -36,8 +36,8 @@ class Sources(Noun):
         self._call("DELETE", f"/sources/{part(key)}")
 
     def sheet(self, key: str) -> t.ExchangeSheet:
-        """Return the exchange sheet of a source's push channel."""
-        return cast(t.ExchangeSheet, self._call("GET", f"/sources/{part(key)}/sheet"))
+        """Return the exchange sheet of a source's inbound SCIM."""
+        return cast(t.ExchangeSheet, self._call("GET", f"/sources/{part(key)}/checklist"))
 
     def tokens(self, key: str) -> Pages[t.PushToken]:
         """List a source's push tokens, without their texts."""
@@ -75,75 +75,75 @@ class Sources(Noun):
 
     def preview_word(self, key: str, **values: Any) -> t.Preview:
         """Return what it would do if other words counted; `precedence`, `veto`, `updates`."""
-        return cast(t.Preview, self._call("POST", f"/sources/{part(key)}/word/preview", body=values))
+        return cast(t.Preview, self._call("POST", f"/sources/{part(key)}/priority/preview", body=values))
 
     def change_word(self, key: str, *, confirm: str | None = None, **values: Any) -> t.Source:
         """Set whose word counts where several sources say something of one person: `precedence`, `veto`, `updates`.
 
         `confirm` is the source's label, typed, where the change is grave.
         """
-        return cast(t.Source, self._call("PUT", f"/sources/{part(key)}/word", body={**values, "confirm": confirm}))
+        return cast(t.Source, self._call("PUT", f"/sources/{part(key)}/priority", body={**values, "confirm": confirm}))
 
     # Reading
 
     def readers(self) -> Sequence[t.ReaderKind]:
         """Return the kinds of sources that are read, with their settings."""
-        return cast(t.ReaderKinds, self._call("GET", "/readers"))["items"]
+        return cast(t.ReaderKinds, self._call("GET", "/connectors"))["items"]
 
     def reading(self, key: str) -> t.Reading:
         """Return how a source is read."""
-        return cast(t.Reading, self._call("GET", f"/sources/{part(key)}/reading"))
+        return cast(t.Reading, self._call("GET", f"/sources/{part(key)}/import"))
 
     def change_reading(self, key: str, **values: Any) -> t.Reading:
         """Set how a source is read; what is left out stays.
 
-        Of `kind` (the first time), `settings`, `secret`, `schedule`, `policy`, `in_force`, `in_force_at`.
+        Of `kind` (the first time), `settings`, `secret`, `schedule`, `policy`, `enabled`, `enabled_from`.
         """
-        return cast(t.Reading, self._call("PUT", f"/sources/{part(key)}/reading", body=values))
+        return cast(t.Reading, self._call("PUT", f"/sources/{part(key)}/import", body=values))
 
     def forget_reading(self, key: str) -> None:
         """Read a source no more; whom it brought stay."""
-        self._call("DELETE", f"/sources/{part(key)}/reading")
+        self._call("DELETE", f"/sources/{part(key)}/import")
 
     def check(self, key: str, **values: Any) -> t.ReadingCheck:
         """Try a source's connection step by step, as it is kept, or with other `kind`, `settings`, `secret`."""
-        return cast(t.ReadingCheck, self._call("POST", f"/sources/{part(key)}/reading/check", body=values))
+        return cast(t.ReadingCheck, self._call("POST", f"/sources/{part(key)}/import/check", body=values))
 
     def try_answers(self, key: str, policy: dict[str, Any]) -> t.TriedAnswers:
         """Return what other answers to the five questions would make of everybody; nothing is changed."""
-        return cast(t.TriedAnswers, self._call("POST", f"/sources/{part(key)}/reading/try", body={"policy": policy}))
+        return cast(t.TriedAnswers, self._call("POST", f"/sources/{part(key)}/policy/preview", body={"policy": policy}))
 
     def upload(self, key: str, name: str, content: bytes) -> t.Reading:
         """Put a file of a source, "people.csv", "groups.csv" or "memberships.csv", in place of the one that was there."""
         body = {"name": name, "content": base64.b64encode(content).decode()}
-        return cast(t.Reading, self._call("POST", f"/sources/{part(key)}/reading/files", body=body))
+        return cast(t.Reading, self._call("POST", f"/sources/{part(key)}/import/files", body=body))
 
     def runs(self, key: str) -> Pages[t.SourceRun]:
         """List a source's runs, newest first."""
-        return self._dravo.pages(f"/sources/{part(key)}/runs")
+        return self._dravo.pages(f"/sources/{part(key)}/import/runs")
 
     def begin_run(
-        self, key: str, *, look_only: bool = False, whole: bool = False, let_leave: bool = False, confirm: str | None = None
+        self, key: str, *, preview: bool = False, whole: bool = False, allow_removals: bool = False, confirm: str | None = None
     ) -> t.SourceRun:
-        """Have a source be read; or, to `look_only`, have it be shown what that would do."""
-        body = {"look_only": look_only, "whole": whole, "let_leave": let_leave, "confirm": confirm}
-        return cast(t.SourceRun, self._call("POST", f"/sources/{part(key)}/runs", body=body))
+        """Have a source be read; or, to `preview`, have it be shown what that would do."""
+        body = {"preview": preview, "whole": whole, "allow_removals": allow_removals, "confirm": confirm}
+        return cast(t.SourceRun, self._call("POST", f"/sources/{part(key)}/import/runs", body=body))
 
     def run(self, key: str, run_id: str) -> t.SourceRun:
         """Return one run: how far it is, or what it came to."""
-        return cast(t.SourceRun, self._call("GET", f"/sources/{part(key)}/runs/{part(run_id)}"))
+        return cast(t.SourceRun, self._call("GET", f"/sources/{part(key)}/import/runs/{part(run_id)}"))
 
     def stop_run(self, key: str, run_id: str) -> t.SourceRun:
         """Stop a run at its next batch."""
-        return cast(t.SourceRun, self._call("POST", f"/sources/{part(key)}/runs/{part(run_id)}/stop"))
+        return cast(t.SourceRun, self._call("POST", f"/sources/{part(key)}/import/runs/{part(run_id)}/stop"))
 
     def run_lines(self, key: str, run_id: str, *, kind: str | None = None, words: str | None = None) -> Pages[t.RunLine]:
         """List what a run did to people and groups, with before and after."""
-        return self._dravo.pages(f"/sources/{part(key)}/runs/{part(run_id)}/lines", {"kind": kind, "q": words})
+        return self._dravo.pages(f"/sources/{part(key)}/import/runs/{part(run_id)}/entries", {"kind": kind, "q": words})
 
     def refresh(self, key: str, person: str) -> t.SourceRun:
         """Read one person of a source anew, now; by the user's id."""
-        return cast(t.SourceRun, self._call("POST", f"/sources/{part(key)}/people/{part(person)}/refresh"))
+        return cast(t.SourceRun, self._call("POST", f"/sources/{part(key)}/users/{part(person)}/refresh"))
 
     def conflicts(self, key: str, *, state: str = "open") -> Pages[t.SourceConflict]:
         """List what no rule can decide about a source's people and groups."""

@@ -6,13 +6,13 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from dravo.core.identity.records import display_name
-from dravo.core.planning import Catalogue, Outcome
+from dravo.core.planning import ConfigSnapshot, UserPlan
 from dravo.core.provisioning.accounts import describe
 
 MOST_SHOWN = 50
 
 
-def effects(outcomes: Sequence[Outcome], catalogue: Catalogue) -> dict[str, Any]:
+def effects(outcomes: Sequence[UserPlan], catalogue: ConfigSnapshot) -> dict[str, Any]:
     """Return who gained and lost what, and which accounts are due.
 
     Returns:
@@ -24,7 +24,7 @@ def effects(outcomes: Sequence[Outcome], catalogue: Catalogue) -> dict[str, Any]
     return {"people": shown, "more": max(len(touched) - MOST_SHOWN, 0)}
 
 
-def _of_person(outcome: Outcome, catalogue: Catalogue) -> dict[str, Any]:
+def _of_person(outcome: UserPlan, catalogue: ConfigSnapshot) -> dict[str, Any]:
     def role(application_id: str, role_id: str) -> str:
         return f"{catalogue.roles[role_id].label} in {catalogue.applications[application_id].label}"
 

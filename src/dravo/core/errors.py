@@ -1,28 +1,28 @@
-"""Errors that a person is meant to read: a code for programs, what happened, and the mend."""
+"""Errors that a person is meant to read: a code for programs, what happened, and the hint."""
 
 from __future__ import annotations
 
 
 class DravoError(Exception):
-    """Something that was asked for cannot be done, told in words that name the mend.
+    """Something that was asked for cannot be done, told in words that name the hint.
 
     Args:
         message: what happened, one sentence.
-        mend: what to do about it, one sentence; may be empty where nothing can be done.
+        hint: what to do about it, one sentence; may be empty where nothing can be done.
         field: the name of the input that is at fault, where there is one.
     """
 
     code = "error"
     status = 400
 
-    def __init__(self, message: str, mend: str = "", field: str | None = None) -> None:
+    def __init__(self, message: str, hint: str = "", field: str | None = None) -> None:
         super().__init__(message)
         self.message = message
-        self.mend = mend
+        self.hint = hint
         self.field = field
 
     def __str__(self) -> str:
-        return f"{self.message} {self.mend}".strip()
+        return f"{self.message} {self.hint}".strip()
 
 
 class InvalidInput(DravoError):
@@ -39,24 +39,24 @@ class NotFound(DravoError):
     status = 404
 
 
-class AlreadyThere(DravoError):
+class AlreadyExists(DravoError):
     """What was to be made exists."""
 
-    code = "already_there"
+    code = "already_exists"
     status = 409
 
 
 class StillInUse(DravoError):
     """What was to be removed has others that depend on it."""
 
-    code = "still_in_use"
+    code = "in_use"
     status = 409
 
 
-class WorldMoved(DravoError):
+class StalePreview(DravoError):
     """The state that a plan was made from no longer stands."""
 
-    code = "world_moved"
+    code = "stale_preview"
     status = 409
 
 
@@ -81,10 +81,10 @@ class TooManyTries(DravoError):
     status = 429
 
 
-class RecordsFailing(DravoError):
+class StorageFailing(DravoError):
     """The records cannot be written: the disk is full, or the folder read-only."""
 
-    code = "records_failing"
+    code = "storage_unavailable"
     status = 503
 
 

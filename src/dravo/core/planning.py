@@ -12,8 +12,8 @@ from typing import Any
 
 from dravo.core.access import evaluation as access_rules
 from dravo.core.access.conditions import seen
-from dravo.core.access.evaluation import BY_KEEPING, KEEP, NOTHING, PLAIN, Access, Assignment, Declared, Facts, Membership, Policy, Reason
-from dravo.core.access.license_plans import NO_SEATING, HeldSeat, Plan, Seating, asked_for, goes_over, seating
+from dravo.core.access.evaluation import BY_KEEPING, KEEP, NOTHING, PLAIN, Access, AccessConfig, Assignment, Membership, Policy, Reason, UserFacts
+from dravo.core.access.license_plans import NO_SEATING, Plan, Seat, SeatChanges, asked_for, goes_over, seating
 from dravo.core.identity.merging import MergedUser, merge
 from dravo.core.identity.records import PersonRecord
 from dravo.core.instants import Instant
@@ -51,7 +51,7 @@ class GroupLabel:
 
 
 @dataclass(frozen=True)
-class Catalogue:
+class ConfigSnapshot:
     """What operators declared, as it stood at one revision."""
 
     revision: int
@@ -79,9 +79,9 @@ class Catalogue:
         return merge(records, self.precedence, self.vetoing, self.quiet)
 
     @cached_property
-    def declared(self) -> Declared:
+    def declared(self) -> AccessConfig:
         """What access follows from."""
-        return Declared(self.by_group, self.general, self.policies, {role.id: role.order for role in self.roles.values()})
+        return AccessConfig(self.by_group, self.general, self.policies, {role.id: role.order for role in self.roles.values()})
 
     @cached_property
     def highest(self) -> dict[str, str]:
@@ -152,11 +152,11 @@ class HeldAccount:
     id: str
     application_id: str
     due: Mapping[str, Any]
-    due_version: int
+    desired_version: int
 
 
 @dataclass(frozen=True)
-class Person:
+class UserSnapshot:
     """All that planning needs to know of one user.
 
     `revision` is None for a user that is to be made.
@@ -173,7 +173,7 @@ class Person:
     # (application id, role id) of the roles that they keep because nothing came any more.
     kept: tuple[tuple[str, str], ...] = ()
     # Seats that they have or wait for.
-    seats: tuple[HeldSeat, ...] = ()
+    seats: tuple[Seat, ...] = ()
 
     @property
     def waits(self) -> bool:
@@ -199,25 +199,25 @@ class AccountChange:
 
     application_id: str
     due: Mapping[str, Any]
-    due_version: int
+    desired_version: int
     id: str | None = None
 
 
 @dataclass(frozen=True)
-class Outcome:
+class UserPlan:
     """What becomes of one person; `kept` and `let_go` are (application id, role id) that are kept from now on, or no longer."""
 
-    person: Person
+    person: UserSnapshot
     user: MergedUser
     access: tuple[AccessChange, ...] = ()
     accounts: tuple[AccountChange, ...] = ()
     next_change: Instant | None = None
     kept: tuple[tuple[str, str], ...] = ()
     let_go: tuple[tuple[str, str], ...] = ()
-    seating: Seating = NO_SEATING
+    seating: SeatChanges = NO_SEATING
 
 
-def work_out(person: Person, catalogue: Catalogue, now: Instant) -> Outcome:
+def plan_user(person: UserSnapshot, catalogue: ConfigSnapshot, now: Instant) -> UserPlan:
     """Return what becomes of one person: user, access, accounts.
 
     Args:
@@ -228,16 +228,16 @@ def work_out(person: Person, catalogue: Catalogue, now: Instant) -> Outcome:
     user = catalogue.merged(person.records)
     groups = access_rules.memberships(person.groups, catalogue.parents)
     facts = facts_of(person, user, groups, catalogue)
-    found = access_rules.work_out(facts, catalogue.declared, now)
+    found = access_rules.compute_access(facts, catalogue.declared, now)
     kept, let_go = _keeping(person, user, found, catalogue)
     if kept:
-        found = access_rules.work_out(replace(facts, kept=_by_application((*person.kept, *kept))), catalogue.declared, now)
+        found = access_rules.compute_access(replace(facts, kept=_by_application((*person.kept, *kept))), catalogue.declared, now)
     own_plans = {each.id: each.plan_id for each in person.direct if each.plan_id is not None}
     plan_of = {**catalogue.plan_of, **own_plans} if own_plans else catalogue.plan_of
     seats = _seating(person, found, catalogue, plan_of) if plan_of or person.seats else NO_SEATING
     # A seat that ends with this goes no longer over.
     remaining = replace(person, seats=tuple(each for each in person.seats if each.id not in seats.ends)) if seats.ends else person
-    return Outcome(
+    return UserPlan(
         person,
         user,
         tuple(_access_changes(person.access, found, catalogue, now)),
@@ -249,7 +249,7 @@ def work_out(person: Person, catalogue: Catalogue, now: Instant) -> Outcome:
     )
 
 
-def facts_of(person: Person, user: MergedUser, groups: Sequence[Membership], catalogue: Catalogue) -> Facts:
+def facts_of(person: UserSnapshot, user: MergedUser, groups: Sequence[Membership], catalogue: ConfigSnapshot) -> UserFacts:
     """Return what access follows from, of one person: as conditions see them only where any condition is declared."""
     view, by_source = None, {}
     if catalogue.has_conditions:
@@ -261,7 +261,7 @@ def facts_of(person: Person, user: MergedUser, groups: Sequence[Membership], cat
             if reported:
                 by_source[source_id] = seen(catalogue.merged(reported).attributes, named, sources)
     active = user.active and not person.waits
-    return Facts(active, groups, person.direct, view, person.known_since, _by_application(person.kept), by_source, person.user_id)
+    return UserFacts(active, groups, person.direct, view, person.known_since, _by_application(person.kept), by_source, person.user_id)
 
 
 def _seen_group(group_id: str, labels: Mapping[str, GroupLabel]) -> dict[str, Any]:
@@ -277,7 +277,7 @@ def _by_application(kept: Iterable[tuple[str, str]]) -> dict[str, tuple[str, ...
 
 
 def _keeping(
-    person: Person, user: MergedUser, found: Access, catalogue: Catalogue
+    person: UserSnapshot, user: MergedUser, found: Access, catalogue: ConfigSnapshot
 ) -> tuple[tuple[tuple[str, str], ...], tuple[tuple[str, str], ...]]:
     """Return which roles are kept from now on because nothing gives one any more, and which no longer.
 
@@ -293,7 +293,7 @@ def _keeping(
     kept = tuple(
         (held.application_id, held.role_id)
         for held in person.access
-        if catalogue.policies.get(held.application_id, PLAIN).if_nothing == KEEP
+        if catalogue.policies.get(held.application_id, PLAIN).fallback == KEEP
         and (decision := found.decisions.get(held.application_id)) is not None
         and decision.by == NOTHING
         and held.role_id in catalogue.roles
@@ -301,7 +301,7 @@ def _keeping(
     return kept, let_go
 
 
-def _seating(person: Person, found: Access, catalogue: Catalogue, plan_of: Mapping[str, str]) -> Seating:
+def _seating(person: UserSnapshot, found: Access, catalogue: ConfigSnapshot, plan_of: Mapping[str, str]) -> SeatChanges:
     """Return what becomes of a person's seats; whoever keeps their roles because nothing gives one keeps their seat with them."""
     wanted = asked_for(found.roles, plan_of, catalogue.plans)
     for seat in person.seats:
@@ -311,7 +311,7 @@ def _seating(person: Person, found: Access, catalogue: Catalogue, plan_of: Mappi
     return seating(person.seats, wanted)
 
 
-def _access_changes(held: Sequence[HeldAccess], found: Access, catalogue: Catalogue, now: Instant) -> Iterable[AccessChange]:
+def _access_changes(held: Sequence[HeldAccess], found: Access, catalogue: ConfigSnapshot, now: Instant) -> Iterable[AccessChange]:
     open_roles = {(row.application_id, row.role_id): row for row in held}
     for key, row in open_roles.items():
         if key not in found.roles:
@@ -327,7 +327,7 @@ def _access_changes(held: Sequence[HeldAccess], found: Access, catalogue: Catalo
             yield AccessChange(*key, kept, before.id)
 
 
-def _carried_on(before: Sequence[dict[str, Any]], reasons: Sequence[Reason], catalogue: Catalogue, now: Instant) -> tuple[dict[str, Any], ...]:
+def _carried_on(before: Sequence[dict[str, Any]], reasons: Sequence[Reason], catalogue: ConfigSnapshot, now: Instant) -> tuple[dict[str, Any], ...]:
     """Return the reasons of an access that goes on: those that ended are closed, new ones open, the others stay."""
     current = {(reason.assignment_id or reason.kind, reason.group_id, reason.through): reason for reason in reasons}
     kept = []
@@ -343,7 +343,7 @@ def _carried_on(before: Sequence[dict[str, Any]], reasons: Sequence[Reason], cat
     return (*kept, *(_reason(reason, catalogue, now) for reason in current.values()))
 
 
-def _reason(reason: Reason, catalogue: Catalogue, now: Instant) -> dict[str, Any]:
+def _reason(reason: Reason, catalogue: ConfigSnapshot, now: Instant) -> dict[str, Any]:
     """Return a reason as it is kept: a snapshot that can be read after group and assignment are gone."""
     labels = catalogue.labels
     label = labels.get(reason.group_id) if reason.group_id else None
@@ -363,7 +363,7 @@ def _reason(reason: Reason, catalogue: Catalogue, now: Instant) -> dict[str, Any
 
 
 def _account_changes(
-    person: Person, user: MergedUser, found: Access, groups: frozenset[str], catalogue: Catalogue, plan_of: Mapping[str, str]
+    person: UserSnapshot, user: MergedUser, found: Access, groups: frozenset[str], catalogue: ConfigSnapshot, plan_of: Mapping[str, str]
 ) -> Iterable[AccountChange]:
     if not found.roles and not person.accounts:
         return
@@ -381,23 +381,23 @@ def _account_changes(
         before = held.get(application_id)
         given = roles.get(application_id, ())
         over = [f"group:{group_id}" for group_id in groups & catalogue.delivered.get(application_id, frozenset())]
-        if application.settings.roles_as.way == GROUPS:
+        if application.settings.role_encoding.way == GROUPS:
             over += [f"role:{role.id}" for role in given]
         plan = seated.get(application_id) if given else None
         due = due_account(person.user_id, user, given, application.settings, before.due if before else None, over, plan)
         if due is None or (before is not None and before.due == due):
             continue
-        yield AccountChange(application_id, due, before.due_version + 1 if before else 1, before.id if before else None)
+        yield AccountChange(application_id, due, before.desired_version + 1 if before else 1, before.id if before else None)
 
 
-def with_record(person: Person, record: PersonRecord) -> Person:
+def with_record(person: UserSnapshot, record: PersonRecord) -> UserSnapshot:
     """Return a person with one record taken in: in place of the one of that id, or new. One that is gone ends no membership
     by itself; whoever takes it in takes the groups away too."""
     others = tuple(each for each in person.records if each.id != record.id)
     return replace(person, records=(*others, record))
 
 
-def with_groups(person: Person, added: Iterable[str] = (), removed: Iterable[str] = ()) -> Person:
+def with_groups(person: UserSnapshot, added: Iterable[str] = (), removed: Iterable[str] = ()) -> UserSnapshot:
     """Return a person with groups added and removed."""
     gone = set(removed)
     kept = [group for group in person.groups if group not in gone]

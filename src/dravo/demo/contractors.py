@@ -33,7 +33,7 @@ def browse(start: str, who: str) -> str:
     """Sign in as somebody, as a browser does it; returns the address where it ended."""
     with client(follow_redirects=True) as browser:
         page = browser.get(start)
-        while "<form" in page.text and "/yours" not in str(page.url):
+        while "<form" in page.text and "/your-applications" not in str(page.url):
             action = html.unescape(re.findall(r"""action=["']([^"']+)""", page.text)[0])
             hidden = re.findall(r"""<input type="?hidden"? name="?([^"\s]+)"? value="([^"]*)">""", page.text)
             fields = {name: html.unescape(value) for name, value in hidden}
@@ -55,10 +55,10 @@ def load(dravo: Dravo, provider: str) -> None:
 
     for name, given, family, groups in PEOPLE:
         email = f"{name}@{'fernhollow.example' if name == OF_STAFF else DOMAIN}"
-        put(f"people/{name}", {"given": given, "family": family, "email": email, "groups": groups})
+        put(f"users/{name}", {"given": given, "family": family, "email": email, "groups": groups})
     put("groups", IDS)
     dravo.sources.add(KEY, LABEL)
-    settings = {"metadata_address": f"{provider}/metadata", "whom_to_ask": WHOM_TO_ASK}
+    settings = {"metadata_address": f"{provider}/metadata", "support_contact": WHOM_TO_ASK}
     dravo.sign_ins.change(KEY, protocol="saml", settings=settings, policy={"match": "e-mail", "domains": [DOMAIN]})
     for faults in FAULTS:
         put("faults", faults)

@@ -105,8 +105,8 @@ class Sources:
         settings = {"id_column": "number", "groups_column": "team", "groups_between": ","}
         dravo.sources.change_reading(VOLUNTEERS, kind="csv", settings=settings, policy=REGISTER, schedule="15 6 * * *")
         dravo.sources.upload(VOLUNTEERS, "people.csv", register())
-        self._run(dravo, wait, VOLUNTEERS, look_only=True)
-        dravo.sources.change_reading(VOLUNTEERS, in_force=True)
+        self._run(dravo, wait, VOLUNTEERS, preview=True)
+        dravo.sources.change_reading(VOLUNTEERS, enabled=True)
         self._run(dravo, wait, VOLUNTEERS)
         dravo.assignments.add("plant-records", "viewer", source=VOLUNTEERS, group="Guides")
         if self.directory is not None:
@@ -117,8 +117,8 @@ class Sources:
         policy = {"match": "user name", "domains": [scenario.DOMAIN]}
         dravo.sources.change_reading(ESTATES, kind="ldap", settings=self.settings(), secret=directory.READER_PASSWORD, policy=policy)
         dravo.sources.check(ESTATES)
-        self._run(dravo, wait, ESTATES, look_only=True)
-        dravo.sources.change_reading(ESTATES, in_force=True)
+        self._run(dravo, wait, ESTATES, preview=True)
+        dravo.sources.change_reading(ESTATES, enabled=True)
         self._run(dravo, wait, ESTATES)
         dravo.assignments.add("glasshouse-controls", "reader", source=ESTATES, group="Gate keys")
         self._change(*(self._added(uid, given, family) for uid, given, family in CREW[14:]), _titled("stellan.nyberg", "Water and energy lead"))

@@ -1,4 +1,4 @@
-"""`dravo demo`: the service, the stand-ins, and the scenario, loaded through the real push channel."""
+"""`dravo demo`: the service, the stand-ins, and the scenario, loaded through the real inbound SCIM."""
 
 from __future__ import annotations
 
@@ -27,10 +27,10 @@ from dravo.demo.application import TOKEN_VARIABLE
 from dravo.demo.import_sources import Sources
 from dravo.demo.loopback import http
 from dravo.logs import configure
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.data_folder import PRIVATE_UMASK
 from dravo.services.security import api_tokens, operators
-from dravo.services.security.permissions import CHIEF, Caller
+from dravo.services.security.permissions import SUPER_ADMINISTRATOR, Caller
 from dravo.supervisor import Service, folder_lock, load
 
 FILE = "demo.json"
@@ -109,11 +109,11 @@ class Demo:
         write_private(self.folder / FILE, self.kept)
 
     def _make_operator(self) -> None:
-        house = House(self.folder)
-        made = operators.add(house, operators.SYSTEM, OPERATOR, CHIEF)
-        caller = Caller(made["id"], made["name"], CHIEF)
-        token = api_tokens.create(house, caller, "Demo", "write")
-        house.close()
+        ctx = AppContext(self.folder)
+        made = operators.add(ctx, operators.SYSTEM, OPERATOR, SUPER_ADMINISTRATOR)
+        caller = Caller(made["id"], made["name"], SUPER_ADMINISTRATOR)
+        token = api_tokens.create(ctx, caller, "Demo", "write")
+        ctx.close()
         self.kept |= {"operator": {"name": OPERATOR, "password": made["password"]}, "api_token": token["token"]}
         self._keep()
 
@@ -157,11 +157,11 @@ class Demo:
         self._keep()
 
     def _load(self, dravo: Dravo) -> None:
-        """Put the scenario in: applications as an administrator would, people through the push channel."""
+        """Put the scenario in: applications as an administrator would, people through inbound SCIM."""
         try:
             dravo.sources.add(scenario.SOURCE_KEY, scenario.SOURCE_LABEL)
         except ApiError as wrong:
-            if wrong.code != "already_there":
+            if wrong.code != "already_exists":
                 raise
         dravo.sources.change(scenario.SOURCE_KEY, domains=[scenario.DOMAIN])
         self.kept["push_token"] = dravo.sources.add_token(scenario.SOURCE_KEY, "Staff provider")["token"]
@@ -233,7 +233,7 @@ class Demo:
             ends = (datetime.now(UTC) + timedelta(days=days)).strftime("%Y-%m-%dT00:00:00Z") if days else None
             dravo.applications.connect(key, f"{self.addresses[key]}/scim/v2", self.kept["stand_ins"][key]["token"], expires_at=ends)
             dravo.applications.check(key)
-            dravo.applications.change(key, switched_on=True, **wanted["settings"])
+            dravo.applications.change(key, enabled=True, **wanted["settings"])
         for plan, label, rank, seats in wanted.get("plans", ()):
             dravo.applications.add_plan(key, plan, label, rank=rank, seats=seats)
         for group, role, *plan in wanted.get("groups", ()):
@@ -253,9 +253,9 @@ class Demo:
         by_name = {each["userName"]: each for each in people}
         old, new = scenario.RENAMED
         married = {**by_name[old], "userName": new, "displayName": "Clover Pennington-Reyes"}
-        self._push("PUT", f"/people/{old}", {**married, "name": {"givenName": "Clover", "familyName": "Pennington-Reyes"}})
-        self._push("PUT", f"/people/{scenario.INACTIVE}", {**by_name[scenario.INACTIVE], "active": False})
-        self._push("DELETE", f"/people/{scenario.LEAVER}")
+        self._push("PUT", f"/users/{old}", {**married, "name": {"givenName": "Clover", "familyName": "Pennington-Reyes"}})
+        self._push("PUT", f"/users/{scenario.INACTIVE}", {**by_name[scenario.INACTIVE], "active": False})
+        self._push("DELETE", f"/users/{scenario.LEAVER}")
 
     def _settle(self, dravo: Dravo) -> None:
         if not dravo.provisioning.summary(wait=60)["settled"]:
@@ -347,7 +347,7 @@ class Demo:
             say(f"  Directory    {self.sources.directory.address}   (estates, slapd)", highlight=False)
         say("\nThe command line, in another terminal:\n", highlight=False)
         say(f"  export DRAVO_URL={self.url} DRAVO_TOKEN={self.kept['api_token']}", highlight=False, soft_wrap=True)
-        say("  .venv/bin/dravo why zofia.wisniarska plant-records\n", highlight=False)
+        say("  .venv/bin/dravo access why zofia.wisniarska plant-records\n", highlight=False)
         say("Stop with Ctrl-C. The next start takes up where this one ended; 'make demo-fresh' begins anew.", highlight=False)
 
 

@@ -71,7 +71,7 @@ APPLICATIONS: list[dict[str, Any]] = [
         ],
         "rules": [{"role": "viewer", "rule": 'title sw "Head of" or title sw "Director"', "note": "Whoever leads a department can look things up."}],
         "stand_in": True,
-        "settings": {"on_gone": "delete", "reconcile_at": "0 3 * * *"},
+        "settings": {"on_leaving": "delete", "reconcile_at": "0 3 * * *"},
     },
     {
         "key": "glasshouse-controls",
@@ -86,8 +86,8 @@ APPLICATIONS: list[dict[str, Any]] = [
         ],
         "stand_in": True,
         "settings": {
-            "roles_as": {"way": "groups"},
-            "per_second": 50,
+            "role_encoding": {"way": "groups"},
+            "rate_limit": 50,
             "attributes": [{"attribute": "displayName", "expression": '"{name.familyName then upper}, {name.givenName}" else displayName'}],
         },
     },

@@ -5,7 +5,7 @@
 It keeps a directory of its own and sends each change to whoever it is connected to, as providers in the field do: it looks for a
 user name before it creates, makes groups empty and fills them in chunks, and writes `op` and booleans its own way.
 
-PUT /connection {"base_url", "token"}; PUT /people/NAME {a SCIM User}; DELETE /people/NAME; PUT /groups/NAME {"members": [NAMES]};
+PUT /connection {"base_url", "token"}; PUT /users/NAME {a SCIM User}; DELETE /users/NAME; PUT /groups/NAME {"members": [NAMES]};
 DELETE /groups/NAME; POST /load {"people": [...], "groups": {NAME: [NAMES]}} in the background, GET /progress; the page is at /.
 """
 
@@ -59,9 +59,9 @@ class Provider:
             return Answer(200, {"done": self.done, "total": self.total, "trouble": self.trouble}, "application/json")
         if (method, kind) == ("PUT", "connection"):
             self.kept["connection"] = body
-        elif (method, kind) == ("PUT", "people") and name:
+        elif (method, kind) == ("PUT", "users") and name:
             self.put_person(name, body)
-        elif (method, kind) == ("DELETE", "people") and name in self.kept["people"]:
+        elif (method, kind) == ("DELETE", "users") and name in self.kept["people"]:
             self.drop_person(name)
         elif (method, kind) == ("PUT", "groups") and name:
             self.put_group(name, list(body["members"]))

@@ -4,7 +4,7 @@
 
 Whoever comes chooses who they are; there are no passwords, for it is a stand-in. It takes any service that asks.
 
-PUT /people/NAME {"given", "family", "email", "verified", "groups": [NAMES]}; DELETE /people/NAME; PUT /groups {NAME: ID};
+PUT /users/NAME {"given", "family", "email", "verified", "groups": [NAMES]}; DELETE /users/NAME; PUT /groups {NAME: ID};
 PUT /faults {"ids for names", "no groups", "namespaced", "other certificate", "clock apart": SECONDS, "wrong audience", "wrong address",
 "not assigned", "transient", "letter case"}; PUT /client {"id", "secret"}; POST /keys makes new keys; the page is at /.
 
@@ -76,9 +76,9 @@ class Identity:
             return self.json({"keys": [self.key(each).as_dict(private=False) for each in self.kept["keys"]]})
         if (call.method, kind) == ("POST", "keys"):
             self.new_keys()
-        elif (call.method, kind) == ("PUT", "people") and name:
+        elif (call.method, kind) == ("PUT", "users") and name:
             self.kept["people"][name] = {"id": secrets.token_hex(8), **self.kept["people"].get(name, {}), **call.body}
-        elif (call.method, kind) == ("DELETE", "people") and name in self.kept["people"]:
+        elif (call.method, kind) == ("DELETE", "users") and name in self.kept["people"]:
             del self.kept["people"][name]
         elif call.method == "PUT" and kind in ("faults", "groups", "client"):
             self.kept[kind] = call.body

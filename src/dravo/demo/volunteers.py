@@ -31,7 +31,7 @@ def load(dravo: Dravo, url: str, letters: str) -> None:
         url: the service's own address.
         letters: the address of the stand-in that took the letters.
     """
-    settings = {"registers_into": INTO, "whom_to_ask": WHOM_TO_ASK}
+    settings = {"registration_group": INTO, "support_contact": WHOM_TO_ASK}
     policy = {"domains": [DOMAIN], "makes": True}
     dravo.sign_ins.change(VOLUNTEERS, protocol="mail", settings=settings, policy=policy)
     dravo.sign_ins.set_state(VOLUNTEERS, "everybody", confirm=VOLUNTEERS_LABEL)
@@ -44,7 +44,7 @@ def sign_in(url: str, letters: str, address: str, given: str = "", family: str =
     with client(url) as browser:
         asked = browser.post("/api/v1/sign-in/code", json={"email": address}).raise_for_status().json()
         body = {"state": asked["state"], "code": code_to(letters, address), "given_name": given, "family_name": family}
-        return dict(browser.post("/api/v1/sign-in/code/given", json=body).raise_for_status().json())
+        return dict(browser.post("/api/v1/sign-in/code/verify", json=body).raise_for_status().json())
 
 
 def code_to(letters: str, address: str, seconds: float = 20) -> str:

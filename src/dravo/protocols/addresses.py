@@ -17,7 +17,7 @@ _METADATA = frozenset(map(ipaddress.ip_address, ("100.100.100.200", "168.63.129.
 _NAT64 = ipaddress.IPv6Network("64:ff9b::/96")
 
 
-class NotAllowed(DravoError):
+class AddressNotAllowed(DravoError):
     """The address is one that is never called."""
 
     code = "address_not_allowed"
@@ -91,8 +91,8 @@ def _meant(address: Address) -> list[Address]:
 def _check(host: str, address: Address) -> None:
     if address.is_loopback:
         if not _Loopback.allowed:
-            raise NotAllowed(
+            raise AddressNotAllowed(
                 f"'{host}' is this machine ({address}), which Dravo does not call.", "Give another address, or start with --allow-loopback."
             )
     elif address.is_link_local or address.is_multicast or address.is_unspecified or address.is_reserved or address in _METADATA:
-        raise NotAllowed(f"'{host}' is {address}, an address that is never called.", "Give the application's own address.")
+        raise AddressNotAllowed(f"'{host}' is {address}, an address that is never called.", "Give the application's own address.")

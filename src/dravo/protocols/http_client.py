@@ -21,7 +21,7 @@ import httpx
 import orjson
 
 from dravo.core.errors import InvalidInput
-from dravo.protocols.addresses import NotAllowed, Unreachable, is_host, resolve
+from dravo.protocols.addresses import AddressNotAllowed, Unreachable, is_host, resolve
 
 LARGEST_ANSWER = 8 * 1024 * 1024
 CONNECT_SECONDS = 5.0
@@ -94,7 +94,7 @@ class Fetched:
         return found if isinstance(found, dict) else None
 
 
-def mend_address(text: str) -> str:
+def repair_address(text: str) -> str:
     """Return a base address as it is used: blanks and slashes at its end taken away.
 
     Raises:
@@ -155,7 +155,7 @@ class GuardedTransport(httpx.BaseTransport):
         host = request.url.host
         address = resolve(host, request.url.port or (443 if request.url.scheme == "https" else 80))
         if request.url.scheme == "http" and not address.is_loopback:
-            raise NotAllowed(f"'{host}' is not on this machine, and plain HTTP would show the token on the way.", "Use its https:// address.")
+            raise AddressNotAllowed(f"'{host}' is not on this machine, and plain HTTP would show the token on the way.", "Use its https:// address.")
         # The Host header was made from the name already; the name is also what the server's certificate must be for.
         request.url = request.url.copy_with(host=str(address))
         request.extensions = {**request.extensions, "sni_hostname": host}

@@ -12,7 +12,7 @@ from email.utils import formatdate, make_msgid
 from typing import Any
 
 from dravo.core.errors import DravoError, InvalidInput
-from dravo.protocols.addresses import NotAllowed, Unreachable, resolve
+from dravo.protocols.addresses import AddressNotAllowed, Unreachable, resolve
 from dravo.protocols.http_client import trusted, why_no_tls
 
 NONE, STARTTLS, TLS = "none", "starttls", "tls"
@@ -32,8 +32,8 @@ class MailTrouble(DravoError):
     code = "mail_trouble"
     status = 502
 
-    def __init__(self, message: str, mend: str, *, lasting: bool = False) -> None:
-        super().__init__(message, mend)
+    def __init__(self, message: str, hint: str, *, lasting: bool = False) -> None:
+        super().__init__(message, hint)
         self.lasting = lasting
 
 
@@ -102,15 +102,15 @@ def send(server: MailServer, to: str, content: bytes) -> None:
     except smtplib.SMTPResponseException as wrong:
         raise MailTrouble(f"The server refused: {_said(wrong)}", "See what it says.", lasting=500 <= wrong.smtp_code < 600) from None
     except ssl.SSLCertVerificationError as wrong:
-        mend = "Give the name that stands in its certificate; the certificate has to be signed by somebody whom this machine trusts."
-        raise MailTrouble(f"The server's certificate is not trusted: {wrong.verify_message}.", mend) from None
+        hint = "Give the name that stands in its certificate; the certificate has to be signed by somebody whom this machine trusts."
+        raise MailTrouble(f"The server's certificate is not trusted: {wrong.verify_message}.", hint) from None
     except ssl.SSLError as wrong:
         raise MailTrouble(f"No TLS: {why_no_tls(wrong)}.", "See whether this port speaks TLS at once, or only after STARTTLS.") from None
-    except NotAllowed as wrong:
+    except AddressNotAllowed as wrong:
         raise MailTrouble(wrong.message, "Give the mail server's own address.", lasting=True) from None
     except (Unreachable, OSError, smtplib.SMTPException) as wrong:
-        mend = "See whether host, port and security are right and the server is up."
-        raise MailTrouble(f"The server '{server.host}' at port {server.port} does not answer: {wrong}.", mend) from None
+        hint = "See whether host, port and security are right and the server is up."
+        raise MailTrouble(f"The server '{server.host}' at port {server.port} does not answer: {wrong}.", hint) from None
 
 
 def _said(wrong: smtplib.SMTPResponseException) -> str:

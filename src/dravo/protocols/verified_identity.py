@@ -1,4 +1,4 @@
-"""What both protocols of signing in share: a refusal with its reason and mend, and the identity that was proved."""
+"""What both protocols of signing in share: a refusal with its reason and repair, and the identity that was proved."""
 
 from __future__ import annotations
 
@@ -15,19 +15,19 @@ class SignInRefused(DravoError):
     Args:
         reason: in a word or two, such as "signature" or "audience": by this it is counted and looked for.
         message: what is wrong, in a sentence.
-        mend: what to do about it.
+        hint: what to do about it.
     """
 
     code = "sign_in_refused"
     status = 403
 
-    def __init__(self, reason: str, message: str, mend: str = "") -> None:
-        super().__init__(message, mend)
+    def __init__(self, reason: str, message: str, hint: str = "") -> None:
+        super().__init__(message, hint)
         self.reason = reason
 
 
 @dataclass(frozen=True)
-class Proved:
+class VerifiedIdentity:
     """Who somebody is, as their provider proved it.
 
     Attributes:

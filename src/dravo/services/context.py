@@ -6,16 +6,16 @@ from pathlib import Path
 
 from sqlalchemy import insert
 
-from dravo.core.scim.schemas import Shapes
+from dravo.core.scim.schemas import SchemaSet
 from dravo.services import data_folder
 from dravo.services.security.secrets import Keys
 from dravo.store import tables as t
 from dravo.store.background_writer import BackgroundWriter
 from dravo.store.database import FILE_NAME, Database
-from dravo.store.snapshots.config import CatalogueCache
+from dravo.store.snapshots.config import ConfigCache
 
 
-class House:
+class AppContext:
     """One data folder, opened."""
 
     def __init__(self, folder: Path, readers: int = 8, *, durable: bool = True) -> None:
@@ -26,12 +26,12 @@ class House:
         self.keys = Keys(folder, new=new)
         self.database = Database(folder, readers, durable=durable)
         self.database.migrate()
-        self.catalogue = CatalogueCache()
+        self.catalogue = ConfigCache()
         self.traces = BackgroundWriter(self.database, insert(t.trace))
         # Raised whenever a push token is made or revoked, so that what is remembered of tokens is forgotten.
         self.doors = 0
         # Schemas of sources, by source and what was added to it.
-        self.shapes: dict[tuple[str, tuple[str, ...]], Shapes] = {}
+        self.shapes: dict[tuple[str, tuple[str, ...]], SchemaSet] = {}
 
     def close(self) -> None:
         """Close the records, what waits to be written first."""

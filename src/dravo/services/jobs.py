@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from dravo.core.errors import DravoError, NotFound
 
 
-class WasStopped(DravoError):
+class JobStopped(DravoError):
     """Whoever asked for it wanted it no longer."""
 
     code = "stopped"
@@ -29,7 +29,7 @@ class NameInUse(DravoError):
 
 
 @dataclass
-class Waited:
+class Job:
     """Work under way: how many of how many people were looked at."""
 
     done: int = 0
@@ -37,28 +37,28 @@ class Waited:
     stopped: bool = False
 
 
-_CURRENT: ContextVar[Waited | None] = ContextVar("waited_for", default=None)
+_CURRENT: ContextVar[Job | None] = ContextVar("waited_for", default=None)
 
 
-def tell(done: int, total: int) -> None:
+def report_progress(done: int, total: int) -> None:
     """Say how far the present work is.
 
     Raises:
-        WasStopped: if whoever waits for it does so no longer.
+        JobStopped: if whoever waits for it does so no longer.
     """
     waited = _CURRENT.get()
     if waited is None:
         return
     if waited.stopped:
-        raise WasStopped("It was stopped; nothing was changed.", "Ask for it again when you want it.")
+        raise JobStopped("It was stopped; nothing was changed.", "Ask for it again when you want it.")
     waited.done, waited.total = done, total
 
 
-class Waiting:
+class JobRegistry:
     """All that is waited for in this process, by who asked and a name that they gave it."""
 
     def __init__(self) -> None:
-        self._known: dict[tuple[str, str], Waited] = {}
+        self._known: dict[tuple[str, str], Job] = {}
         self._lock = threading.Lock()
 
     @contextmanager
@@ -68,10 +68,10 @@ class Waiting:
         Raises:
             NameInUse: if the caller has other work of that name under way.
         """
-        waited = Waited()
+        waited = Job()
         with self._lock:
             if (who, name) in self._known:
-                raise NameInUse(f"Work with the name '{name}' is under way.", "Send another name in the header Dravo-Work.")
+                raise NameInUse(f"Work with the name '{name}' is under way.", "Send another name in the header Dravo-Job.")
             self._known[who, name] = waited
         token = _CURRENT.set(waited)
         try:
@@ -81,7 +81,7 @@ class Waiting:
             with self._lock:
                 self._known.pop((who, name), None)
 
-    def get(self, who: str, name: str) -> Waited:
+    def get(self, who: str, name: str) -> Job:
         """Return how far it is.
 
         Raises:

@@ -50,7 +50,7 @@ def pushing_source(connection: Connection, key: str) -> Any:
         NotFound; InvalidInput: if it is the house's own.
     """
     row = source_by_key(connection, key)
-    if row.channel == LOCAL:
+    if row.connection_type == LOCAL:
         raise InvalidInput(f"'{row.label}' is what operators enter here; nobody else is connected to it.", "Add a source for another system.")
     return row
 

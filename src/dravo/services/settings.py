@@ -10,7 +10,7 @@ from sqlalchemy import Connection, delete, insert, literal, or_, select, update
 
 from dravo.core.days import check_zone, read_span
 from dravo.core.errors import InvalidInput
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, memberships, recompute_marks
@@ -38,8 +38,8 @@ class Setting:
 SETTINGS = (
     Setting("time_zone", "Time zone of the organisation, in which days begin and end", "UTC", kind=TIME_ZONE),
     Setting("local_people", "Whether people may be entered here by hand: 1 yes, 0 no, then everybody comes through a source", 1, 0, 1),
-    Setting("whom_to_ask", "Whom people ask who may not in, or who miss something, in a sentence", "", kind=TEXT),
-    Setting("visit_hours", "Hours after which people who signed in sign in again", 8, 1, 168),
+    Setting("support_contact", "Whom people ask who may not in, or who miss something, in a sentence", "", kind=TEXT),
+    Setting("user_session_hours", "Hours after which people who signed in sign in again", 8, 1, 168),
     Setting("second_factor", "Whether operators who sign in by password need a second factor: 1 yes, 0 no", 0, 0, 1, permission="operators.change"),
     Setting("guard_number", "Removals that go by themselves in an application, or among the people of a source, at the most", 100, 0, 1_000_000),
     Setting("guard_share", "The same, in a hundred of the application's accounts or the source's people", 20, 0, 100),
@@ -53,9 +53,9 @@ SETTINGS = (
 _BY_NAME = {setting.name: setting for setting in SETTINGS}
 
 
-def get(house: House) -> dict[str, Any]:
+def get(ctx: AppContext) -> dict[str, Any]:
     """Return every setting's value by name."""
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         return read(connection)
 
 
@@ -65,9 +65,9 @@ def read(connection: Connection) -> dict[str, Any]:
     return {setting.name: given.get(setting.name, setting.default) for setting in SETTINGS}
 
 
-def whom_to_ask(connection: Connection, of_source: Mapping[str, Any]) -> str:
+def support_contact(connection: Connection, of_source: Mapping[str, Any]) -> str:
     """Return whom people ask who come by a source: as its own settings say, else as the house's."""
-    return str(of_source.get("whom_to_ask") or read(connection)["whom_to_ask"])
+    return str(of_source.get("support_contact") or read(connection)["support_contact"])
 
 
 def time_zone(connection: Connection) -> str:
@@ -76,9 +76,9 @@ def time_zone(connection: Connection) -> str:
     return str(given or _BY_NAME["time_zone"].default)
 
 
-def listing(house: House) -> dict[str, Any]:
+def list_settings(ctx: AppContext) -> dict[str, Any]:
     """Return every setting with its value, label and bounds."""
-    values = get(house)
+    values = get(ctx)
     return {
         "items": [
             {
@@ -95,7 +95,7 @@ def listing(house: House) -> dict[str, Any]:
     }
 
 
-def change(house: House, caller: Caller, name: str, value: int | str) -> dict[str, Any]:
+def change(ctx: AppContext, caller: Caller, name: str, value: int | str) -> dict[str, Any]:
     """Give a setting another value.
 
     Raises:
@@ -112,14 +112,14 @@ def change(house: House, caller: Caller, name: str, value: int | str) -> dict[st
             raise InvalidInput(f"It has {len(str(value))} characters.", f"{LONGEST_TEXT} at the most.", "value")
     elif not isinstance(value, int) or not setting.least <= value <= setting.most:
         raise InvalidInput(f"{value} is out of bounds for '{setting.label}'.", f"Give a number from {setting.least} to {setting.most}.", "value")
-    before = get(house)[name]
-    with house.database.writing() as connection:
+    before = get(ctx)[name]
+    with ctx.database.writing() as connection:
         connection.execute(delete(t.setting).where(t.setting.c.name == name))
         connection.execute(insert(t.setting).values(name=name, value=value))
         if setting.kind == TIME_ZONE:
             _move_days(connection, str(value))
-        record_change(connection, house.keys, caller, "changed setting", "setting", name, clock.now(), {"before": before, "after": value})
-    return listing(house)
+        record_change(connection, ctx.keys, caller, "changed setting", "setting", name, clock.now(), {"before": before, "after": value})
+    return list_settings(ctx)
 
 
 def _move_days(connection: Connection, zone: str) -> None:

@@ -12,7 +12,7 @@ from dravo.store import tables as t
 
 def get(connection: Connection, name: str) -> Any:
     """Return what was counted last under a name (at, marker, value, milliseconds), or None."""
-    return connection.execute(select(t.picture).where(t.picture.c.name == name)).first()
+    return connection.execute(select(t.cached_report).where(t.cached_report.c.name == name)).first()
 
 
 def keep(connection: Connection, name: str, at: Instant, marker: str, value: dict[str, Any], milliseconds: int) -> None:
@@ -22,5 +22,5 @@ def keep(connection: Connection, name: str, at: Instant, marker: str, value: dic
         marker: another text whenever something moved that it was counted from.
         milliseconds: how long the counting took.
     """
-    connection.execute(delete(t.picture).where(t.picture.c.name == name))
-    connection.execute(insert(t.picture).values(name=name, at=at, marker=marker, value=value, milliseconds=milliseconds))
+    connection.execute(delete(t.cached_report).where(t.cached_report.c.name == name))
+    connection.execute(insert(t.cached_report).values(name=name, at=at, marker=marker, value=value, milliseconds=milliseconds))

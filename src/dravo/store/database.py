@@ -12,9 +12,9 @@ from typing import TYPE_CHECKING
 from sqlalchemy import Connection, insert, inspect, text
 from sqlalchemy.exc import DatabaseError, OperationalError
 
-from dravo.core.errors import DravoError, RecordsFailing
+from dravo.core.errors import DravoError, StorageFailing
 from dravo.store import tables
-from dravo.store.sqlite import checkpoint, commits_seen, open_engine, told
+from dravo.store.sqlite import checkpoint, commits_seen, error_text, open_engine
 
 if TYPE_CHECKING:
     from alembic.config import Config
@@ -57,7 +57,7 @@ class Database:
         """Give a connection that sees one state of the records throughout.
 
         Raises:
-            Busy, RecordsFailing: if they cannot be read.
+            Busy, StorageFailing: if they cannot be read.
         """
         connection = self._reader()
         if connection.in_transaction():
@@ -67,7 +67,7 @@ class Database:
             with connection.begin():
                 yield connection
         except OperationalError as wrong:
-            raise told(wrong, "read") from wrong
+            raise error_text(wrong, "read") from wrong
 
     def apart(self) -> Connection:
         """Return a connection for reading of one's own, for what is read for long; whoever asked closes it."""
@@ -96,7 +96,7 @@ class Database:
 
         Raises:
             Busy: if another process keeps the lock for too long.
-            RecordsFailing: if the disk is full or the file read-only.
+            StorageFailing: if the disk is full or the file read-only.
         """
         with self._turn:
             if self._writer is None or self._writer.closed or self._writer.invalidated:
@@ -106,17 +106,17 @@ class Database:
                 with connection.begin():
                     yield connection
             except OperationalError as wrong:
-                raise told(wrong) from wrong
+                raise error_text(wrong) from wrong
 
     def check_writable(self) -> None:
         """Write something, and change nothing by it.
 
         Raises:
-            Busy, RecordsFailing: if that cannot be, or soon cannot: what is written here needs no more room than there is already.
+            Busy, StorageFailing: if that cannot be, or soon cannot: what is written here needs no more room than there is already.
         """
         free = shutil.disk_usage(self.folder).free
         if free < LEAST_FREE:
-            raise RecordsFailing(f"The disk of '{self.folder}' has only {free:,} bytes left.", "Make room on it.")
+            raise StorageFailing(f"The disk of '{self.folder}' has only {free:,} bytes left.", "Make room on it.")
         with self.writing() as connection:
             connection.execute(tables.revision.update().values(value=tables.revision.c.value))
 
@@ -146,7 +146,7 @@ class Database:
                     raise NotReadable(f"'{self.path}' is of a newer Dravo than this one.", "Run that version, or a newer one.")
                 return version == newest_migration() and connection.execute(tables.revision.select()).first() is not None
         except OperationalError as wrong:
-            raise told(wrong) from wrong
+            raise error_text(wrong) from wrong
         except DatabaseError as wrong:
             # Its class is that of what is wrong with the file itself.
             raise NotReadable(f"'{self.path}' is damaged, or is no database of Dravo's.", "Put the copy back that was kept last.") from wrong
@@ -155,12 +155,12 @@ class Database:
         """Fold the log into the file, so that a copy of the file alone has what was written until now.
 
         Raises:
-            Busy, RecordsFailing.
+            Busy, StorageFailing.
         """
         try:
             checkpoint(self._reader())
         except OperationalError as wrong:
-            raise told(wrong) from wrong
+            raise error_text(wrong) from wrong
 
     def close(self) -> None:
         """Close all connections that no thread is using."""

@@ -17,7 +17,7 @@ CHUNK = 500
 _ONE = select(*COLUMNS[t.group]).where(
     t.group.c.id == bindparam("id"),
     t.group.c.source_id == bindparam("source"),
-    t.group.c.channel == bindparam("channel"),
+    t.group.c.connection_type == bindparam("connection_type"),
     t.group.c.gone_at.is_(None),
 )
 _WRITE = (
@@ -35,19 +35,19 @@ _WRITE = (
 )
 
 
-def get(connection: Connection, source_id: str, channel: str, group_id: str) -> Any:
+def get(connection: Connection, source_id: str, connection_type: str, group_id: str) -> Any:
     """Return one group that the source has, or None."""
-    return connection.execute(_ONE, {"id": group_id, "source": source_id, "channel": channel}).first()
+    return connection.execute(_ONE, {"id": group_id, "source": source_id, "connection_type": connection_type}).first()
 
 
-def make(connection: Connection, group_id: str, source_id: str, channel: str, data: Mapping[str, Any], now: Instant) -> None:
+def make(connection: Connection, group_id: str, source_id: str, connection_type: str, data: Mapping[str, Any], now: Instant) -> None:
     """Write a new group, as yet without members."""
     connection.execute(
         insert(t.group),
         {
             "id": group_id,
             "source_id": source_id,
-            "channel": channel,
+            "connection_type": connection_type,
             "display_name": data["displayName"],
             "display_name_key": fold(data["displayName"]),
             "external_id": data.get("externalId"),
@@ -135,13 +135,13 @@ def which_are_listed(connection: Connection, group_id: str, ids: Sequence[str]) 
     return found
 
 
-def which_exist(connection: Connection, source_id: str, channel: str, ids: Sequence[str]) -> tuple[set[str], set[str]]:
+def which_exist(connection: Connection, source_id: str, connection_type: str, ids: Sequence[str]) -> tuple[set[str], set[str]]:
     """Return those of some ids that are records, and those that are groups, of one source and present."""
     found: tuple[set[str], set[str]] = (set(), set())
     for start in range(0, len(ids), CHUNK):
         some = ids[start : start + CHUNK]
         for known, table in zip(found, (t.record, t.group), strict=True):
-            where = (table.c.id.in_(some), table.c.source_id == source_id, table.c.channel == channel, table.c.gone_at.is_(None))
+            where = (table.c.id.in_(some), table.c.source_id == source_id, table.c.connection_type == connection_type, table.c.gone_at.is_(None))
             known.update(connection.execute(select(table.c.id).where(*where)).scalars())
     return found
 

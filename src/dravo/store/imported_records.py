@@ -14,10 +14,10 @@ from dravo.core.identity.records import LOCAL, Searchable, searchable
 from dravo.core.instants import Instant
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.prepared_statements import Quick
+from dravo.store.prepared_statements import PreparedStatement
 from dravo.store.records import found_by
 
-PULL = "pull"
+IMPORT = "import"
 CHUNK = 500
 # Users with a record that waits for a decision: they are not candidates for matching.
 _UNDECIDED = exists().where(t.record.c.user_id == t.user.c.id, t.record.c.gone_at.is_(None), t.record.c.undecided.is_(True))
@@ -39,7 +39,7 @@ class NewRecord:
     id: str
     user_id: str
     native_id: str
-    locator: str
+    reference: str
     digest: str
     said: Mapping[str, Any]
     data: Mapping[str, Any]
@@ -47,46 +47,48 @@ class NewRecord:
     found: Searchable | None = None
 
 
-def known_people(connection: Connection, source_id: str, native_ids: Sequence[str] | None = None, channel: str = PULL) -> dict[str, Known]:
+def known_people(connection: Connection, source_id: str, native_ids: Sequence[str] | None = None, connection_type: str = IMPORT) -> dict[str, Known]:
     """Return everybody whom a source ever said something of, by its own ids; of some ids only, if they are given."""
-    return _known(connection, t.record, source_id, native_ids, channel)
+    return _known(connection, t.record, source_id, native_ids, connection_type)
 
 
-def known_groups(connection: Connection, source_id: str, native_ids: Sequence[str] | None = None, channel: str = PULL) -> dict[str, Known]:
+def known_groups(connection: Connection, source_id: str, native_ids: Sequence[str] | None = None, connection_type: str = IMPORT) -> dict[str, Known]:
     """Return every group that a source ever had, by its own ids; of some ids only, if they are given."""
-    return _known(connection, t.group, source_id, native_ids, channel)
+    return _known(connection, t.group, source_id, native_ids, connection_type)
 
 
-def _known(connection: Connection, table: Any, source_id: str, native_ids: Sequence[str] | None, channel: str) -> dict[str, Known]:
+def _known(connection: Connection, table: Any, source_id: str, native_ids: Sequence[str] | None, connection_type: str) -> dict[str, Known]:
     c = table.c
-    statement = select(c.native_id, c.id, c.digest, c.gone_at).where(c.source_id == source_id, c.channel == channel, c.native_id.is_not(None))
+    statement = select(c.native_id, c.id, c.digest, c.gone_at).where(
+        c.source_id == source_id, c.connection_type == connection_type, c.native_id.is_not(None)
+    )
     asked = [statement] if native_ids is None else [statement.where(c.native_id.in_(some)) for some in _chunks(native_ids)]
     return {row[0]: Known(row[1], row[2], row[3] is not None) for each in asked for row in connection.execute(each)}
 
 
-def how_many(connection: Connection, source_id: str, channel: str = PULL) -> int:
+def how_many(connection: Connection, source_id: str, connection_type: str = IMPORT) -> int:
     """Return how many people a source has, as far as is known."""
     r = t.record.c
-    where = (r.source_id == source_id, r.channel == channel, r.gone_at.is_(None))
+    where = (r.source_id == source_id, r.connection_type == connection_type, r.gone_at.is_(None))
     return int(connection.execute(select(func.count()).select_from(t.record).where(*where)).scalar_one())
 
 
 def rows(connection: Connection, record_ids: Sequence[str]) -> dict[str, Any]:
     """Return records by id."""
     r = t.record.c
-    columns = (r.id, r.user_id, r.version, r.data, r.native_id, r.locator, r.user_name_key, r.gone_at)
+    columns = (r.id, r.user_id, r.version, r.data, r.native_id, r.reference, r.user_name_key, r.gone_at)
     return {row.id: row for some in _chunks(record_ids) for row in connection.execute(select(*columns).where(r.id.in_(some)))}
 
 
-def said(connection: Connection, source_id: str, after: str = "", most: int = CHUNK, channel: str = PULL) -> list[Any]:
+def said(connection: Connection, source_id: str, after: str = "", most: int = CHUNK, connection_type: str = IMPORT) -> list[Any]:
     """Return the next records of a source by id, with what it said: (id, native_id, said)."""
     r = t.record.c
-    where = (r.source_id == source_id, r.channel == channel, r.gone_at.is_(None), r.said.is_not(None), r.id > after)
+    where = (r.source_id == source_id, r.connection_type == connection_type, r.gone_at.is_(None), r.said.is_not(None), r.id > after)
     return list(connection.execute(select(r.id, r.native_id, r.said).where(*where).order_by(r.id).limit(most)))
 
 
 def locators(
-    connection: Connection, source_id: str, wanted: Sequence[str] | None = None, channel: str = PULL
+    connection: Connection, source_id: str, wanted: Sequence[str] | None = None, connection_type: str = IMPORT
 ) -> tuple[dict[str, str], dict[str, str]]:
     """Return by what groups name their members the ids of the records, and of the groups, that are present.
 
@@ -96,14 +98,16 @@ def locators(
     found: list[dict[str, str]] = []
     for table in (t.record, t.group):
         c = table.c
-        statement = select(c.locator, c.id).where(c.source_id == source_id, c.channel == channel, c.gone_at.is_(None), c.locator.is_not(None))
-        asked = [statement] if wanted is None else [statement.where(c.locator.in_(some)) for some in _chunks(wanted)]
+        statement = select(c.reference, c.id).where(
+            c.source_id == source_id, c.connection_type == connection_type, c.gone_at.is_(None), c.reference.is_not(None)
+        )
+        asked = [statement] if wanted is None else [statement.where(c.reference.in_(some)) for some in _chunks(wanted)]
         found.append({row[0]: row[1] for each in asked for row in connection.execute(each)})
     return found[0], found[1]
 
 
 def candidates(
-    connection: Connection, source_id: str, names: Iterable[str], emails: Iterable[str], channel: str = PULL
+    connection: Connection, source_id: str, names: Iterable[str], emails: Iterable[str], connection_type: str = IMPORT
 ) -> dict[str, list[Candidate]]:
     """Return the users whom records could mean, by "name:" or "e-mail:" and the folded value that they have."""
     u = t.user.c
@@ -114,7 +118,7 @@ def candidates(
             users.update({row.id: row for row in connection.execute(select(*columns).where(column.in_(some), ~_UNDECIDED))})
     if not users:
         return {}
-    here = _here(connection, source_id, users, channel)
+    here = _here(connection, source_id, users, connection_type)
     counts = _what_counts(connection, source_id, users)
     operators = {user_name_key(name) for (name,) in connection.execute(select(t.operator.c.name).where(t.operator.c.disabled_at.is_(None)))}
     found: dict[str, list[Candidate]] = {}
@@ -136,11 +140,11 @@ def _what_counts(connection: Connection, source_id: str, users: Mapping[str, Any
     r = t.record.c
     owned = domains(connection)
     found = dict.fromkeys(users, (False, False))
-    columns = (r.user_id, r.source_id, r.channel, r.user_name_key, r.email_key, r.more_emails)
+    columns = (r.user_id, r.source_id, r.connection_type, r.user_name_key, r.email_key, r.more_emails)
     for some in _chunks(list(users)):
         for row in connection.execute(select(*columns).where(r.user_id.in_(some), r.gone_at.is_(None))):
             user = users[row.user_id]
-            trusted = row.source_id == source_id or row.channel == LOCAL
+            trusted = row.source_id == source_id or row.connection_type == LOCAL
             theirs = owned.get(row.source_id, frozenset())
             of_name = row.user_name_key if "@" in row.user_name_key else row.email_key or ""
             says_email = user.email_key is not None and user.email_key in (row.email_key, *(row.more_emails or "").splitlines())
@@ -196,31 +200,31 @@ def undecided_users(connection: Connection, user_ids: Sequence[str]) -> frozense
     return frozenset(connection.execute(select(u.id).where(u.id.in_(user_ids), _UNDECIDED)).scalars())
 
 
-def _here(connection: Connection, source_id: str, users: Mapping[str, Any], asked_by: str) -> dict[str, bool]:
-    """Return of which users a source says something already: by this channel, or by another one under the same user name."""
+def _here(connection: Connection, source_id: str, users: Mapping[str, Any], requested_by: str) -> dict[str, bool]:
+    """Return of which users a source says something already: by this connection type, or by another one under the same user name."""
     r = t.record.c
     found: dict[str, bool] = {}
     for some in _chunks(list(users)):
         where = (r.source_id == source_id, r.user_id.in_(some), r.gone_at.is_(None))
-        for user_id, channel, key in connection.execute(select(r.user_id, r.channel, r.user_name_key).where(*where)):
-            if channel == asked_by:
+        for user_id, connection_type, key in connection.execute(select(r.user_id, r.connection_type, r.user_name_key).where(*where)):
+            if connection_type == requested_by:
                 found[user_id] = True
             elif key == users[user_id].user_name_key:
                 found.setdefault(user_id, False)
     return found
 
 
-def holders(connection: Connection, source_id: str, names: Iterable[str], channel: str = PULL) -> dict[str, str]:
-    """Return by folded user name the record of a source, by this channel, that has it now."""
+def holders(connection: Connection, source_id: str, names: Iterable[str], connection_type: str = IMPORT) -> dict[str, str]:
+    """Return by folded user name the record of a source, by this connection type, that has it now."""
     r = t.record.c
     found: dict[str, str] = {}
     for some in _chunks(sorted(names)):
-        where = (r.source_id == source_id, r.channel == channel, r.gone_at.is_(None), r.user_name_key.in_(some))
+        where = (r.source_id == source_id, r.connection_type == connection_type, r.gone_at.is_(None), r.user_name_key.in_(some))
         found.update({row[0]: row[1] for row in connection.execute(select(r.user_name_key, r.id).where(*where))})
     return found
 
 
-_MAKE = Quick(insert(t.record))
+_MAKE = PreparedStatement(insert(t.record))
 _FREE_NAME = update(t.record).where(t.record.c.id == bindparam("record")).values(user_name_key=bindparam("record"))
 _WRITE = (
     update(t.record)
@@ -228,13 +232,13 @@ _WRITE = (
     .values(
         user_name_key=bindparam("name"), external_id=bindparam("external"), email_key=bindparam("email"), more_emails=bindparam("emails"),
         data=bindparam("content", type_=t.record.c.data.type), version=t.record.c.version + 1, modified_at=bindparam("at"), gone_at=None,
-        locator=bindparam("by"), digest=bindparam("mark"), said=bindparam("words", type_=t.record.c.said.type),
+        reference=bindparam("by"), digest=bindparam("mark"), said=bindparam("words", type_=t.record.c.said.type),
     )
 )  # fmt: skip
 _TOUCH = (
     update(t.record)
     .where(t.record.c.id == bindparam("record"))
-    .values(locator=bindparam("by"), digest=bindparam("mark"), said=bindparam("words", type_=t.record.c.said.type))
+    .values(reference=bindparam("by"), digest=bindparam("mark"), said=bindparam("words", type_=t.record.c.said.type))
 )
 _LEAVE = (
     update(t.record)
@@ -243,7 +247,7 @@ _LEAVE = (
 )
 
 
-def make(connection: Connection, source_id: str, records: Sequence[NewRecord], now: Instant, channel: str = PULL) -> None:
+def make(connection: Connection, source_id: str, records: Sequence[NewRecord], now: Instant, connection_type: str = IMPORT) -> None:
     """Write new records."""
     if not records:
         return
@@ -252,9 +256,10 @@ def make(connection: Connection, source_id: str, records: Sequence[NewRecord], n
         name, external, email, emails = found_by(each.data, each.found)
         made.append(
             {
-                "id": each.id, "source_id": source_id, "channel": channel, "user_id": each.user_id, "user_name_key": name, "external_id": external,
+                "id": each.id, "source_id": source_id, "connection_type": connection_type, "user_id": each.user_id, "user_name_key": name,
+                "external_id": external,
                 "email_key": email, "more_emails": emails, "data": each.data, "version": 1, "created_at": now, "modified_at": now,
-                "native_id": each.native_id, "locator": each.locator, "digest": each.digest, "said": each.said,
+                "native_id": each.native_id, "reference": each.reference, "digest": each.digest, "said": each.said,
             }
         )  # fmt: skip
     _MAKE.change_many(connection, made)
@@ -276,7 +281,7 @@ def write(connection: Connection, records: Sequence[NewRecord], renamed: Sequenc
         given.append(
             {
                 "record": each.id, "seen": each.version, "name": name, "external": external, "email": email, "emails": emails, "content": each.data,
-                "at": now, "by": each.locator, "mark": each.digest, "words": each.said,
+                "at": now, "by": each.reference, "mark": each.digest, "words": each.said,
             }
         )  # fmt: skip
     return connection.execute(_WRITE, given).rowcount == len(given)
@@ -285,7 +290,7 @@ def write(connection: Connection, records: Sequence[NewRecord], renamed: Sequenc
 def touch(connection: Connection, records: Sequence[NewRecord]) -> None:
     """Write down what a source said where it comes to the same as before."""
     if records:
-        connection.execute(_TOUCH, [{"record": each.id, "by": each.locator, "mark": each.digest, "words": each.said} for each in records])
+        connection.execute(_TOUCH, [{"record": each.id, "by": each.reference, "mark": each.digest, "words": each.said} for each in records])
 
 
 def leave(connection: Connection, seen: Mapping[str, int], now: Instant) -> bool:
@@ -320,7 +325,7 @@ def decisions(connection: Connection, source_id: str, subject: str, native_ids: 
 
 
 def note_conflicts(
-    connection: Connection, source_id: str, subject: str, found: Sequence[Mapping[str, Any]], now: Instant, channel: str = PULL
+    connection: Connection, source_id: str, subject: str, found: Sequence[Mapping[str, Any]], now: Instant, connection_type: str = IMPORT
 ) -> None:
     """Write down conflicts: each {"native_id", "kind", "name", "message", "entry", "candidates"}; one that is open is only seen again."""
     c = t.conflict.c
@@ -328,7 +333,14 @@ def note_conflicts(
         where = (c.source_id == source_id, c.subject == subject, c.native_id == each["native_id"], c.state != OVER)
         values = {**each, "last_seen_at": now}
         if connection.execute(update(t.conflict).where(*where).values(**values)).rowcount == 0:
-            row = {"id": new_id(), "source_id": source_id, "channel": channel, "subject": subject, "state": OPEN, "first_seen_at": now}
+            row = {
+                "id": new_id(),
+                "source_id": source_id,
+                "connection_type": connection_type,
+                "subject": subject,
+                "state": OPEN,
+                "first_seen_at": now,
+            }
             connection.execute(insert(t.conflict).values(**row, **values))
 
 
@@ -356,19 +368,19 @@ _NAME_GROUP = (
     .where(t.group.c.id == bindparam("group"))
     .values(
         display_name=bindparam("name"), display_name_key=bindparam("name_key"), data=bindparam("content", type_=t.group.c.data.type),
-        locator=bindparam("by"), version=t.group.c.version + 1, modified_at=bindparam("at"), gone_at=None,
+        reference=bindparam("by"), version=t.group.c.version + 1, modified_at=bindparam("at"), gone_at=None,
     )
 )  # fmt: skip
 _DIGEST = update(t.group).where(t.group.c.id == bindparam("group")).values(digest=bindparam("mark"))
 
 
-def make_groups(connection: Connection, source_id: str, made: Sequence[tuple[str, Any]], now: Instant, channel: str = PULL) -> None:
+def make_groups(connection: Connection, source_id: str, made: Sequence[tuple[str, Any]], now: Instant, connection_type: str = IMPORT) -> None:
     """Write new groups: (id, entry) each, as yet without members."""
     rows_made = [
         {
-            "id": own_id, "source_id": source_id, "channel": channel, "display_name": each.name, "display_name_key": fold(each.name),
+            "id": own_id, "source_id": source_id, "connection_type": connection_type, "display_name": each.name, "display_name_key": fold(each.name),
             "external_id": None, "data": {"displayName": each.name}, "version": 1, "created_at": now, "modified_at": now,
-            "native_id": each.native_id, "locator": each.locator, "digest": None,
+            "native_id": each.native_id, "reference": each.reference, "digest": None,
         }
         for own_id, each in made
     ]  # fmt: skip
@@ -379,7 +391,7 @@ def make_groups(connection: Connection, source_id: str, made: Sequence[tuple[str
 def name_groups(connection: Connection, named: Sequence[tuple[str, Any]], now: Instant) -> None:
     """Write what groups, (id, entry) each, are called and named by now; one that was gone is back."""
     given = [
-        {"group": own_id, "name": each.name, "name_key": fold(each.name), "content": {"displayName": each.name}, "by": each.locator, "at": now}
+        {"group": own_id, "name": each.name, "name_key": fold(each.name), "content": {"displayName": each.name}, "by": each.reference, "at": now}
         for own_id, each in named
     ]
     if given:
@@ -392,11 +404,11 @@ def note_digests(connection: Connection, digests: Sequence[tuple[str, str | None
         connection.execute(_DIGEST, [{"group": own_id, "mark": mark} for own_id, mark in digests])
 
 
-def names_of_groups(connection: Connection, source_id: str, channel: str = PULL) -> dict[str, tuple[str, str | None]]:
-    """Return (name, locator) of a source's present groups by id."""
+def names_of_groups(connection: Connection, source_id: str, connection_type: str = IMPORT) -> dict[str, tuple[str, str | None]]:
+    """Return (name, reference) of a source's present groups by id."""
     g = t.group.c
-    where = (g.source_id == source_id, g.channel == channel, g.gone_at.is_(None))
-    return {own_id: (name, locator) for own_id, name, locator in connection.execute(select(g.id, g.display_name, g.locator).where(*where))}
+    where = (g.source_id == source_id, g.connection_type == connection_type, g.gone_at.is_(None))
+    return {own_id: (name, reference) for own_id, name, reference in connection.execute(select(g.id, g.display_name, g.reference).where(*where))}
 
 
 def _chunks(values: Sequence[Any]) -> Iterable[list[Any]]:

@@ -10,7 +10,7 @@ from sqlalchemy import Connection, bindparam, func, insert, literal, select, upd
 from dravo.core.instants import Instant
 from dravo.store import tables as t
 from dravo.store.groups import CHUNK, listed
-from dravo.store.prepared_statements import Quick
+from dravo.store.prepared_statements import PreparedStatement
 from dravo.store.sqlite import insert_unless_there
 
 
@@ -39,7 +39,7 @@ def end_memberships_of_user(connection: Connection, user_id: str, now: Instant) 
     connection.execute(update(t.membership).where(*where).values(until_at=now))
 
 
-_ADD_MEMBERS = Quick(insert_unless_there(t.membership).on_conflict_do_nothing())
+_ADD_MEMBERS = PreparedStatement(insert_unless_there(t.membership).on_conflict_do_nothing())
 
 
 def add_members(connection: Connection, group_id: str, records: Iterable[str], groups: Iterable[str], now: Instant) -> None:

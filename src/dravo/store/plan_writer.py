@@ -9,21 +9,21 @@ from typing import Any
 from sqlalchemy import Connection, and_, bindparam, case, delete, func, insert, select, update
 
 from dravo.core.access.evaluation import DIRECT
-from dravo.core.errors import WorldMoved
+from dravo.core.errors import StalePreview
 from dravo.core.identity.merging import MergedUser
 from dravo.core.identity.names import fold
 from dravo.core.identity.records import searchable
 from dravo.core.instants import Instant
-from dravo.core.planning import AccountChange, Outcome
+from dravo.core.planning import AccountChange, UserPlan
 from dravo.core.provisioning.accounts import AS_IT_IS, describe
 from dravo.core.provisioning.removal_limit import takes_away
 from dravo.store import tables as t
 from dravo.store.database import CATALOGUE
 from dravo.store.ids import new_id
-from dravo.store.prepared_statements import Quick
+from dravo.store.prepared_statements import PreparedStatement
 
 
-class Rewrite(Enum):
+class UserRewrite(Enum):
     """What a plan may change of users themselves, beside what they have."""
 
     NOTHING = 1
@@ -62,10 +62,10 @@ def _rewriting(*columns: str) -> Any:
 
 _REWRITE = _rewriting(*_CONTENT)
 _RENAME = _rewriting(*_NAMES, *_CONTENT)
-_QUICKLY = {id(statement): Quick(statement) for statement in (_RAISE, _REWRITE, _RENAME)}
-_REMOVE_MARK = delete(t.mark).where(t.mark.c.user_id == bindparam("user"), t.mark.c.since == bindparam("seen"))
+_QUICKLY = {id(statement): PreparedStatement(statement) for statement in (_RAISE, _REWRITE, _RENAME)}
+_REMOVE_MARK = delete(t.pending_recompute).where(t.pending_recompute.c.user_id == bindparam("user"), t.pending_recompute.c.since == bindparam("seen"))
 _MAKE_USER = insert(t.user)
-_MAKE_ONE_USER = Quick(_MAKE_USER)
+_MAKE_ONE_USER = PreparedStatement(_MAKE_USER)
 _OPEN_ACCESS = insert(t.access)
 _WRITE_REASONS = (
     update(t.access)
@@ -78,28 +78,28 @@ _CLOSE_ACCESS = (
     .values(reasons=bindparam("why", type_=t.access.c.reasons.type), until_at=bindparam("until"))
 )
 _LET_GO = (
-    update(t.kept)
-    .where(t.kept.c.user_id == bindparam("whose"), t.kept.c.role_id == bindparam("what"), t.kept.c.until_at.is_(None))
+    update(t.retained_role)
+    .where(t.retained_role.c.user_id == bindparam("whose"), t.retained_role.c.role_id == bindparam("what"), t.retained_role.c.until_at.is_(None))
     .values(until_at=bindparam("until"))
 )
 _MAKE_ACCOUNT = insert(t.account)
 _CHANGE_ACCOUNT = (
     update(t.account)
     .where(t.account.c.id == bindparam("account"))
-    .values(due=bindparam("state", type_=t.account.c.due.type), due_version=bindparam("version"), due_since=bindparam("since"))
+    .values(due=bindparam("state", type_=t.account.c.due.type), desired_version=bindparam("version"), pending_since=bindparam("since"))
 )
 _OPEN_DELIVERIES = (
-    select(t.account.c.id, t.delivery.c.id, t.account.c.had)
-    .outerjoin(t.delivery, and_(t.delivery.c.account_id == t.account.c.id, t.delivery.c.closed_at.is_(None)))
+    select(t.account.c.id, t.task.c.id, t.account.c.had)
+    .outerjoin(t.task, and_(t.task.c.account_id == t.account.c.id, t.task.c.closed_at.is_(None)))
     .where(t.account.c.id.in_(bindparam("ids", expanding=True)))
 )
-_MAKE_DELIVERY = insert(t.delivery)
+_MAKE_DELIVERY = insert(t.task)
 _WAKE_DELIVERY = (
-    update(t.delivery)
-    .where(t.delivery.c.id == bindparam("delivery"))
+    update(t.task)
+    .where(t.task.c.id == bindparam("delivery"))
     .values(
-        state=WAITING, version=bindparam("to"), aim=bindparam("aimed"), next_attempt_at=bindparam("next"), message=None, mend=None,
-        removes=bindparam("taking"), cleared_at=bindparam("let_at"), cleared_by=bindparam("let_by"),
+        state=WAITING, version=bindparam("to"), aim=bindparam("aimed"), next_attempt_at=bindparam("next"), message=None, hint=None,
+        removes=bindparam("taking"), released_at=bindparam("let_at"), released_by=bindparam("let_by"),
         # What is due now is judged anew, among all that is still held.
         held_at=None, kind=None,
     )
@@ -110,11 +110,11 @@ _WAKE_DELIVERY = (
 EVERY_APPLICATION = "*"
 
 # (user id, application id or `EVERY_APPLICATION`) of removals that an operator confirmed, and who did.
-Cleared = Mapping[tuple[str, str], str]
+ConfirmedRemovals = Mapping[tuple[str, str], str]
 
 
 def apply_outcomes(
-    connection: Connection, outcomes: Sequence[Outcome], now: Instant, *, rewrite: Rewrite, seen: int, cleared: Cleared | None = None
+    connection: Connection, outcomes: Sequence[UserPlan], now: Instant, *, rewrite: UserRewrite, seen: int, cleared: ConfirmedRemovals | None = None
 ) -> None:
     """Write what becomes of people.
 
@@ -127,7 +127,7 @@ def apply_outcomes(
         cleared: removals that need not wait for the guard.
 
     Raises:
-        WorldMoved: if one of the users, or the catalogue, has changed since it was read.
+        StalePreview: if one of the users, or the catalogue, has changed since it was read.
     """
     made = [_user_row(outcome, now) for outcome in outcomes if outcome.person.revision is None]
     if len(made) == 1:
@@ -161,7 +161,7 @@ def _user_values(user: MergedUser, now: Instant) -> dict[str, Any]:
     }
 
 
-def _user_row(outcome: Outcome, now: Instant) -> dict[str, Any]:
+def _user_row(outcome: UserPlan, now: Instant) -> dict[str, Any]:
     return {
         "id": outcome.person.user_id,
         "revision": 1,
@@ -173,22 +173,22 @@ def _user_row(outcome: Outcome, now: Instant) -> dict[str, Any]:
     }
 
 
-def _update_users(connection: Connection, outcomes: Sequence[Outcome], now: Instant, *, rewrite: Rewrite, seen: int) -> None:
+def _update_users(connection: Connection, outcomes: Sequence[UserPlan], now: Instant, *, rewrite: UserRewrite, seen: int) -> None:
     rows = []
     for outcome in outcomes:
         row = {"user": outcome.person.user_id, "seen": outcome.person.revision, "declared": seen, "next": outcome.next_change}
-        if rewrite is not Rewrite.NOTHING:
+        if rewrite is not UserRewrite.NOTHING:
             row |= _user_values(outcome.user, now)
             row["inactive"] = None if outcome.user.active else now
             row["gone"] = now if outcome.user.gone else None
         rows.append(row)
-    statement = {Rewrite.NOTHING: _RAISE, Rewrite.ATTRIBUTES: _REWRITE, Rewrite.NAMES: _RENAME}[rewrite]
+    statement = {UserRewrite.NOTHING: _RAISE, UserRewrite.ATTRIBUTES: _REWRITE, UserRewrite.NAMES: _RENAME}[rewrite]
     done = _QUICKLY[id(statement)].change(connection, rows[0]) if len(rows) == 1 else connection.execute(statement, rows).rowcount
     if done != len(rows):
-        raise WorldMoved("A person has changed meanwhile.", "Try again.")
+        raise StalePreview("A person has changed meanwhile.", "Try again.")
 
 
-def _write_access(connection: Connection, outcomes: Iterable[Outcome], now: Instant) -> None:
+def _write_access(connection: Connection, outcomes: Iterable[UserPlan], now: Instant) -> None:
     opened, closed, changed = [], [], []
     for outcome in outcomes:
         for change in outcome.access:
@@ -219,7 +219,7 @@ def _direct_only(reasons: Iterable[Mapping[str, Any]]) -> bool:
     return all(reason["kind"] == DIRECT for reason in reasons if reason["until"] is None)
 
 
-def _write_kept(connection: Connection, outcomes: Iterable[Outcome], now: Instant) -> None:
+def _write_kept(connection: Connection, outcomes: Iterable[UserPlan], now: Instant) -> None:
     """Write down which roles are kept from now on, and which no longer."""
     made = [
         {"id": new_id(), "user_id": outcome.person.user_id, "application_id": application_id, "role_id": role_id, "from_at": now}
@@ -230,14 +230,14 @@ def _write_kept(connection: Connection, outcomes: Iterable[Outcome], now: Instan
     if ended:
         connection.execute(_LET_GO, ended)
     if made:
-        connection.execute(insert(t.kept), made)
+        connection.execute(insert(t.retained_role), made)
 
 
-def _write_seats(connection: Connection, outcomes: Iterable[Outcome], now: Instant) -> None:
+def _write_seats(connection: Connection, outcomes: Iterable[UserPlan], now: Instant) -> None:
     """Write down who waits for a seat from now on, and whose seat, or waiting, ends."""
     ends = [{"ended": seat_id, "until": now} for outcome in outcomes for seat_id in outcome.seating.ends]
     asks = [
-        {"id": new_id(), "user_id": outcome.person.user_id, "application_id": application_id, "plan_id": plan_id, "asked_at": now}
+        {"id": new_id(), "user_id": outcome.person.user_id, "application_id": application_id, "plan_id": plan_id, "requested_at": now}
         for outcome in outcomes
         for application_id, plan_id in outcome.seating.asks
     ]
@@ -247,7 +247,7 @@ def _write_seats(connection: Connection, outcomes: Iterable[Outcome], now: Insta
         connection.execute(insert(t.seat), asks)
 
 
-def _write_accounts(connection: Connection, changes: Sequence[tuple[str, AccountChange]], now: Instant, cleared: Cleared) -> None:
+def _write_accounts(connection: Connection, changes: Sequence[tuple[str, AccountChange]], now: Instant, cleared: ConfirmedRemovals) -> None:
     made, changed, ids = [], [], []
     for user_id, change in changes:
         account_id = change.id or new_id()
@@ -259,13 +259,13 @@ def _write_accounts(connection: Connection, changes: Sequence[tuple[str, Account
                     "user_id": user_id,
                     "application_id": change.application_id,
                     "due": change.due,
-                    "due_version": change.due_version,
-                    "due_since": now,
-                    "agreed_version": 0,
+                    "desired_version": change.desired_version,
+                    "pending_since": now,
+                    "applied_version": 0,
                 }
             )
         else:
-            changed.append({"account": account_id, "state": change.due, "version": change.due_version, "since": now})
+            changed.append({"account": account_id, "state": change.due, "version": change.desired_version, "since": now})
     if made:
         connection.execute(_MAKE_ACCOUNT, made)
     if changed:
@@ -273,16 +273,16 @@ def _write_accounts(connection: Connection, changes: Sequence[tuple[str, Account
     _queue(connection, [(account_id, *change) for account_id, change in zip(ids, changes, strict=True)], now, cleared)
 
 
-def _queue(connection: Connection, changes: Sequence[tuple[str, str, AccountChange]], now: Instant, cleared: Cleared) -> None:
+def _queue(connection: Connection, changes: Sequence[tuple[str, str, AccountChange]], now: Instant, cleared: ConfirmedRemovals) -> None:
     """Have each account delivered: wake the delivery that is open for it, or open one; level-triggered, never two."""
     open_now: dict[str, str] = {}
     had: dict[str, Any] = {}
     known = [account_id for account_id, _, change in changes if change.id is not None]
     for start in range(0, len(known), 500):
-        for account_id, delivery_id, last in connection.execute(_OPEN_DELIVERIES, {"ids": known[start : start + 500]}):
+        for account_id, task_id, last in connection.execute(_OPEN_DELIVERIES, {"ids": known[start : start + 500]}):
             had[account_id] = last
-            if delivery_id is not None:
-                open_now[account_id] = delivery_id
+            if task_id is not None:
+                open_now[account_id] = task_id
     woken, made, left = [], [], []
     for account_id, user_id, change in changes:
         removes = takes_away(had.get(account_id), change.due)
@@ -292,7 +292,7 @@ def _queue(connection: Connection, changes: Sequence[tuple[str, str, AccountChan
         elif account_id in open_now:
             woken.append(
                 {
-                    "delivery": open_now[account_id], "to": change.due_version, "aimed": describe(change.due), "next": now,
+                    "delivery": open_now[account_id], "to": change.desired_version, "aimed": describe(change.due), "next": now,
                     "taking": removes, "let_at": now if by else None, "let_by": by,
                 }
             )  # fmt: skip
@@ -304,14 +304,14 @@ def _queue(connection: Connection, changes: Sequence[tuple[str, str, AccountChan
                     "application_id": change.application_id,
                     "user_id": user_id,
                     "state": WAITING,
-                    "version": change.due_version,
+                    "version": change.desired_version,
                     "aim": describe(change.due),
                     "attempts": 0,
                     "created_at": now,
                     "next_attempt_at": now,
                     "removes": removes,
-                    "cleared_at": now if by else None,
-                    "cleared_by": by,
+                    "released_at": now if by else None,
+                    "released_by": by,
                 }
             )
     if woken:
@@ -326,10 +326,10 @@ def _leave_alone(connection: Connection, account_ids: Sequence[str], now: Instan
     """Nothing is to be done about these: they count as agreed, and what was waiting is dropped."""
     for start in range(0, len(account_ids), 500):
         some = account_ids[start : start + 500]
-        connection.execute(update(t.account).where(t.account.c.id.in_(some)).values(agreed_version=t.account.c.due_version))
+        connection.execute(update(t.account).where(t.account.c.id.in_(some)).values(applied_version=t.account.c.desired_version))
         connection.execute(
-            update(t.delivery)
-            .where(t.delivery.c.account_id.in_(some), t.delivery.c.closed_at.is_(None))
+            update(t.task)
+            .where(t.task.c.account_id.in_(some), t.task.c.closed_at.is_(None))
             .values(state=DROPPED, closed_at=now, message="The application's settings say to leave the account as it is.")
         )
 

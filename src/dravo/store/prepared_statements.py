@@ -28,7 +28,7 @@ class Compiled:
     shown: tuple[tuple[int, Change], ...]
 
 
-class Quick:
+class PreparedStatement:
     """One statement with named parameters; a select, an insert of one row, or an update."""
 
     def __init__(self, statement: Any) -> None:

@@ -11,12 +11,12 @@ from dravo.core.instants import Instant
 from dravo.store import tables as t
 from dravo.store.ids import new_id
 from dravo.store.plan_writer import WAITING
-from dravo.store.prepared_statements import Quick
+from dravo.store.prepared_statements import PreparedStatement
 
-_PRESENT = Quick(
-    select(t.delivered_group.c.key, t.delivered_member.c.delivered_group_id, t.delivered_member.c.due, t.delivered_member.c.agreed_remote_id)
-    .join(t.delivered_group, t.delivered_group.c.id == t.delivered_member.c.delivered_group_id)
-    .where(t.delivered_member.c.account_id == bindparam("account"))
+_PRESENT = PreparedStatement(
+    select(t.provisioned_group.c.key, t.provisioned_member.c.delivered_group_id, t.provisioned_member.c.due, t.provisioned_member.c.agreed_remote_id)
+    .join(t.provisioned_group, t.provisioned_group.c.id == t.provisioned_member.c.delivered_group_id)
+    .where(t.provisioned_member.c.account_id == bindparam("account"))
 )
 
 
@@ -30,14 +30,14 @@ def follow(connection: Connection, application_id: str, account_id: str, keys: I
     wanted = set(keys) if remote_id is not None else set()
     present = {row.key: row for row in _PRESENT.every(connection, {"account": account_id})}
     if remote_id is None:
-        connection.execute(delete(t.delivered_member).where(t.delivered_member.c.account_id == account_id))
+        connection.execute(delete(t.provisioned_member).where(t.provisioned_member.c.account_id == account_id))
         return
     woken: list[str] = []
     for key in sorted(wanted):
         row = present.get(key)
         if row is None:
             group_id = _group(connection, application_id, key, now)
-            connection.execute(insert(t.delivered_member).values(delivered_group_id=group_id, account_id=account_id, due=True))
+            connection.execute(insert(t.provisioned_member).values(delivered_group_id=group_id, account_id=account_id, due=True))
             woken.append(group_id)
         elif not row.due or row.agreed_remote_id != remote_id:
             _write(connection, row.delivered_group_id, account_id, due=True)
@@ -47,35 +47,35 @@ def follow(connection: Connection, application_id: str, account_id: str, keys: I
             _write(connection, row.delivered_group_id, account_id, due=False)
             woken.append(row.delivered_group_id)
     if woken:
-        wake(connection, t.delivered_group.c.id.in_(woken), now)
+        wake(connection, t.provisioned_group.c.id.in_(woken), now)
 
 
 def _write(connection: Connection, group_id: str, account_id: str, *, due: bool) -> None:
-    m = t.delivered_member.c
-    connection.execute(update(t.delivered_member).where(m.delivered_group_id == group_id, m.account_id == account_id).values(due=due))
+    m = t.provisioned_member.c
+    connection.execute(update(t.provisioned_member).where(m.delivered_group_id == group_id, m.account_id == account_id).values(due=due))
 
 
 def _group(connection: Connection, application_id: str, key: str, now: Instant) -> str:
     """Return the id of a delivered group, made if it is not there yet."""
-    g = t.delivered_group.c
+    g = t.provisioned_group.c
     known = connection.execute(select(g.id).where(g.application_id == application_id, g.key == key)).scalar()
     if known is not None:
         return str(known)
     group_id = new_id()
     row = {"id": group_id, "application_id": application_id, "key": key, "state": WAITING, "attempts": 0, "next_attempt_at": now, "created_at": now}
-    connection.execute(insert(t.delivered_group).values(**row))
+    connection.execute(insert(t.provisioned_group).values(**row))
     return group_id
 
 
 def wake(connection: Connection, which: Any, now: Instant) -> None:
     """Have groups that meet a condition be brought to what is due."""
-    values = {"state": WAITING, "next_attempt_at": now, "message": None, "mend": None}
-    connection.execute(update(t.delivered_group).where(which).values(**values))
+    values = {"state": WAITING, "next_attempt_at": now, "message": None, "hint": None}
+    connection.execute(update(t.provisioned_group).where(which).values(**values))
 
 
 def differing(connection: Connection, group_id: str) -> tuple[list[Any], list[Any]]:
     """Return (account id, id there) of those who are to be added there, and of those who are to be taken off; ids there as they were agreed."""
-    m, a = t.delivered_member.c, t.account.c
+    m, a = t.provisioned_member.c, t.account.c
     rows = connection.execute(
         select(m.account_id, m.due, m.agreed_remote_id, a.remote_id)
         .join(t.account, a.id == m.account_id)
@@ -92,7 +92,7 @@ def differing(connection: Connection, group_id: str) -> tuple[list[Any], list[An
 
 def everyone(connection: Connection, group_id: str) -> list[Any]:
     """Return (account id, id there) of all who are to be in a group there."""
-    m, a = t.delivered_member.c, t.account.c
+    m, a = t.provisioned_member.c, t.account.c
     statement = select(m.account_id, a.remote_id).join(t.account, a.id == m.account_id)
     rows = connection.execute(statement.where(m.delivered_group_id == group_id, m.due.is_(True), a.remote_id.is_not(None)))
     return [(row.account_id, row.remote_id) for row in rows]
@@ -100,7 +100,7 @@ def everyone(connection: Connection, group_id: str) -> list[Any]:
 
 def inside(connection: Connection, group_id: str, *, in_doubt: bool) -> list[Any]:
     """Return (account id, id there) of all who were agreed to be in a group there; if that is in doubt, also of all who were to be."""
-    m = t.delivered_member.c
+    m = t.provisioned_member.c
     rows = connection.execute(select(m.account_id, m.agreed_remote_id).where(m.delivered_group_id == group_id, m.agreed_remote_id.is_not(None)))
     known = [(row.account_id, row.agreed_remote_id) for row in rows]
     return sorted({*known, *everyone(connection, group_id)}) if in_doubt else known
@@ -117,37 +117,37 @@ def ours(connection: Connection, application_id: str) -> frozenset[str]:
 
 def agree(connection: Connection, group_id: str, added: Iterable[tuple[str, str]], removed: Iterable[tuple[str, str]]) -> None:
     """Write down who was put into a group there and who was taken off; who is due anew meanwhile stays due."""
-    m = t.delivered_member.c
+    m = t.provisioned_member.c
     rows = [{"group": group_id, "account": account_id, "remote": remote_id} for account_id, remote_id in added]
     if rows:
         where = (m.delivered_group_id == bindparam("group"), m.account_id == bindparam("account"))
-        connection.execute(update(t.delivered_member).where(*where).values(agreed_remote_id=bindparam("remote")), rows)
+        connection.execute(update(t.provisioned_member).where(*where).values(agreed_remote_id=bindparam("remote")), rows)
     gone = [{"group": group_id, "account": account_id} for account_id, _ in removed]
     if gone:
         where = (m.delivered_group_id == bindparam("group"), m.account_id == bindparam("account"))
-        connection.execute(update(t.delivered_member).where(*where, m.due.is_(True)).values(agreed_remote_id=None), gone)
-        connection.execute(delete(t.delivered_member).where(*where, m.due.is_(False)), gone)
+        connection.execute(update(t.provisioned_member).where(*where, m.due.is_(True)).values(agreed_remote_id=None), gone)
+        connection.execute(delete(t.provisioned_member).where(*where, m.due.is_(False)), gone)
 
 
 def forget(connection: Connection, group_id: str) -> None:
     """Write down that a group is gone there: who is no longer due in it goes, and of the others nothing is agreed."""
-    m = t.delivered_member.c
-    connection.execute(delete(t.delivered_member).where(m.delivered_group_id == group_id, m.due.is_(False)))
-    connection.execute(update(t.delivered_member).where(m.delivered_group_id == group_id).values(agreed_remote_id=None))
+    m = t.provisioned_member.c
+    connection.execute(delete(t.provisioned_member).where(m.delivered_group_id == group_id, m.due.is_(False)))
+    connection.execute(update(t.provisioned_member).where(m.delivered_group_id == group_id).values(agreed_remote_id=None))
 
 
 def ready(connection: Connection, now: Instant) -> list[Any]:
     """Return (id, application id, requests at a time) of groups to be delivered now: their application takes deliveries,
     and none for a person is due before them."""
-    g, p, d = t.delivered_group.c, t.application.c, t.delivery.c
+    g, p, d = t.provisioned_group.c, t.application.c, t.task.c
     first = exists().where(d.application_id == p.id, d.state == WAITING, d.closed_at.is_(None), d.next_attempt_at <= now)
     statement = (
-        select(g.id, g.application_id, p.at_a_time)
+        select(g.id, g.application_id, p.max_concurrency)
         .join(t.application, p.id == g.application_id)
         .where(
             g.state == WAITING,
             g.next_attempt_at <= now,
-            p.switched_on.is_(True),
+            p.enabled.is_(True),
             p.base_url.is_not(None),
             p.secret.is_not(None),
             p.paused_at.is_(None),

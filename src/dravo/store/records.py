@@ -11,16 +11,16 @@ from sqlalchemy.exc import IntegrityError
 from dravo.core.identity.records import Searchable, searchable
 from dravo.core.instants import Instant
 from dravo.store import tables as t
-from dravo.store.prepared_statements import Quick
+from dravo.store.prepared_statements import PreparedStatement
 from dravo.store.queries.source_rows import COLUMNS
 
 _ONE = select(*COLUMNS[t.record]).where(
     t.record.c.id == bindparam("id"),
     t.record.c.source_id == bindparam("source"),
-    t.record.c.channel == bindparam("channel"),
+    t.record.c.connection_type == bindparam("connection_type"),
     t.record.c.gone_at.is_(None),
 )
-_MAKE = Quick(insert(t.record))
+_MAKE = PreparedStatement(insert(t.record))
 _PRESENT = (t.record.c.id == bindparam("record"), t.record.c.version == bindparam("seen"), t.record.c.gone_at.is_(None))
 _CONTENT = {
     "data": bindparam("content", type_=t.record.c.data.type),
@@ -28,8 +28,8 @@ _CONTENT = {
     "modified_at": bindparam("at"),
 }
 # Content alone touches no index.
-_WRITE = Quick(update(t.record).where(*_PRESENT).values(**_CONTENT))
-_REPLACE = Quick(
+_WRITE = PreparedStatement(update(t.record).where(*_PRESENT).values(**_CONTENT))
+_REPLACE = PreparedStatement(
     update(t.record)
     .where(*_PRESENT)
     .values(
@@ -46,12 +46,12 @@ def found_by(data: Mapping[str, Any], known: Searchable | None = None) -> tuple[
     return found.user_name_key, found.external_id, first, "\n".join(["", *others, ""]) if others else None
 
 
-def get(connection: Connection, source_id: str, channel: str, record_id: str) -> Any:
+def get(connection: Connection, source_id: str, connection_type: str, record_id: str) -> Any:
     """Return one record that the source has, or None."""
-    return connection.execute(_ONE, {"id": record_id, "source": source_id, "channel": channel}).first()
+    return connection.execute(_ONE, {"id": record_id, "source": source_id, "connection_type": connection_type}).first()
 
 
-def make(connection: Connection, record_id: str, source_id: str, channel: str, user_id: str, data: Mapping[str, Any], now: Instant, *,
+def make(connection: Connection, record_id: str, source_id: str, connection_type: str, user_id: str, data: Mapping[str, Any], now: Instant, *,
     undecided: bool = False,
 ) -> None:  # fmt: skip
     """Write a new record."""
@@ -61,7 +61,7 @@ def make(connection: Connection, record_id: str, source_id: str, channel: str, u
         {
             "id": record_id,
             "source_id": source_id,
-            "channel": channel,
+            "connection_type": connection_type,
             "user_id": user_id,
             "user_name_key": name,
             "external_id": external,
@@ -83,7 +83,7 @@ def decided(connection: Connection, record_id: str, *, undecided: bool = False) 
 
 def forget_user(connection: Connection, user_id: str) -> None:
     """Remove a user of whom no source says anything any more, and from whom nothing ever followed; one from whom something did stays."""
-    connection.execute(delete(t.mark).where(t.mark.c.user_id == user_id))
+    connection.execute(delete(t.pending_recompute).where(t.pending_recompute.c.user_id == user_id))
     try:
         with connection.begin_nested():
             connection.execute(delete(t.user).where(t.user.c.id == user_id))

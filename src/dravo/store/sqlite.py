@@ -10,9 +10,9 @@ from sqlalchemy.dialects.sqlite import insert as insert_unless_there
 from sqlalchemy.engine.interfaces import DBAPIConnection
 from sqlalchemy.pool import ConnectionPoolEntry, QueuePool
 
-from dravo.core.errors import Busy, DravoError, RecordsFailing
+from dravo.core.errors import Busy, DravoError, StorageFailing
 
-__all__ = ["checkpoint", "commits_seen", "insert_unless_there", "open_engine", "told"]
+__all__ = ["checkpoint", "commits_seen", "error_text", "insert_unless_there", "open_engine"]
 
 BUSY_SECONDS = 20
 # The log is folded back into the file every 32 MB instead of every 4: pages that change often are then written once, not ten times.
@@ -27,7 +27,7 @@ PRAGMAS = (
 )
 
 
-def told(wrong: Exception, doing: str = "written") -> DravoError:
+def error_text(wrong: Exception, doing: str = "written") -> DravoError:
     """Return what is wrong with the records in words.
 
     Args:
@@ -35,8 +35,8 @@ def told(wrong: Exception, doing: str = "written") -> DravoError:
     """
     if "locked" in str(wrong) or "busy" in str(wrong):
         return Busy("The records are locked by another process.", "Try again in a moment.")
-    mend = "See whether the disk is full or the folder read-only." if doing == "written" else "See whether the data folder can be read."
-    return RecordsFailing(f"The records cannot be {doing}: {str(wrong).splitlines()[0]}.", mend)
+    hint = "See whether the disk is full or the folder read-only." if doing == "written" else "See whether the data folder can be read."
+    return StorageFailing(f"The records cannot be {doing}: {str(wrong).splitlines()[0]}.", hint)
 
 
 def checkpoint(connection: Connection) -> None:
@@ -88,6 +88,6 @@ def open_engine(url: str, begin: str, pool_size: int, *, durable: bool = True) -
         try:
             connection.connection.dbapi_connection.execute(begin)
         except sqlite3.OperationalError as wrong:
-            raise told(wrong) from wrong
+            raise error_text(wrong) from wrong
 
     return engine

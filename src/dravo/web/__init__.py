@@ -1,1 +1,1 @@
-"""The web process: Flask rooms for the push channel, the management API, the console and health."""
+"""The web process: Flask rooms for inbound SCIM, the management API, the console and health."""

@@ -1,4 +1,4 @@
-"""Puts the rooms together: the push channel, the management API, its document and page, the console, health."""
+"""Puts the rooms together: inbound SCIM, the management API, its document and page, the console, health."""
 
 from __future__ import annotations
 
@@ -20,16 +20,16 @@ from werkzeug.exceptions import NotFound
 
 from dravo import __version__
 from dravo.core.errors import DravoError
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.heartbeats import LATE_SECONDS, Heartbeats
-from dravo.services.jobs import Waiting
+from dravo.services.jobs import JobRegistry
 from dravo.services.reporting import metrics as reporting_metrics
-from dravo.services.security.rate_limits import Limiter
+from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.sign_in import email_codes
 from dravo.store import clock
 from dravo.web import cookies, requests_log
-from dravo.web.api.auth import PREFIX, check_caller, end_waiting, needs, register_errors
-from dravo.web.api.errors import tell_validation
+from dravo.web.api.auth import PREFIX, check_caller, end_job, needs, register_errors
+from dravo.web.api.errors import validation_error
 from dravo.web.api.openapi import Api
 from dravo.web.api.routes import access as access_routes
 from dravo.web.api.routes import applications as applications_routes
@@ -70,7 +70,7 @@ class Orjson(JSONProvider):
         return orjson.loads(s)
 
 
-def create_app(house: House, public_url: str, heartbeats: Heartbeats | None = None) -> Api:
+def create_app(ctx: AppContext, public_url: str, heartbeats: Heartbeats | None = None) -> Api:
     """Return the web application of one house.
 
     Args:
@@ -87,21 +87,21 @@ def create_app(house: House, public_url: str, heartbeats: Heartbeats | None = No
         },
         validation_error_model=ProblemAnswer,
         doc_ui=False,
-        validation_error_callback=tell_validation,
+        validation_error_callback=validation_error,
         static_folder=None,
     )
     app.json_provider_class = Orjson
     app.json = Orjson(app)
     app.config.update(
-        HOUSE=house,
+        CONTEXT=ctx,
         PUBLIC_URL=public_url.rstrip("/"),
         MAX_CONTENT_LENGTH=LARGEST_BODY,
-        SIGN_IN_LIMITER=Limiter(10, 300),
-        TOKEN_LIMITER=Limiter(100, 60),
-        SSO_LIMITER=Limiter(60, 60),
-        SSO_RATE=Limiter(600, 60),
-        LETTER_LIMITER=Limiter(email_codes.LETTERS, email_codes.LETTERS_SECONDS),
-        WAITING=Waiting(),
+        SIGN_IN_LIMITER=RateLimiter(10, 300),
+        TOKEN_LIMITER=RateLimiter(100, 60),
+        SSO_LIMITER=RateLimiter(60, 60),
+        SSO_RATE=RateLimiter(600, 60),
+        LETTER_LIMITER=RateLimiter(email_codes.LETTERS, email_codes.LETTERS_SECONDS),
+        WAITING=JobRegistry(),
         SUMMARY_WAITS=threading.BoundedSemaphore(MOST_SUMMARY_WAITS),
     )
     app.url_map.strict_slashes = False
@@ -119,16 +119,16 @@ def create_app(house: House, public_url: str, heartbeats: Heartbeats | None = No
         license_plans_routes,
         reviews_routes,
     ):
-        app.take_in(part.rooms)
-    app.register_blueprint(make_blueprint(house))
-    app.register_blueprint(sso.rooms)
+        app.take_in(part.routes)
+    app.register_blueprint(make_blueprint(ctx))
+    app.register_blueprint(sso.routes)
     register_errors(app)
     _add_document(app)
-    _add_health(app, house, heartbeats)
+    _add_health(app, ctx, heartbeats)
     _add_console(app)
     requests_log.add(app)
     app.after_request(_add_headers)
-    app.teardown_request(end_waiting)
+    app.teardown_request(end_job)
     return app
 
 
@@ -168,7 +168,7 @@ def _add_document(app: Api) -> None:
         return render_template("api.html", document=orjson.loads(made()[0]), version=__version__, nonce=g.nonce)
 
 
-def _add_health(app: Flask, house: House, heartbeats: Heartbeats | None) -> None:
+def _add_health(app: Flask, ctx: AppContext, heartbeats: Heartbeats | None) -> None:
     @app.route("/healthz")
     def alive() -> dict[str, str]:
         return {"status": "alive", "version": __version__}
@@ -180,7 +180,7 @@ def _add_health(app: Flask, house: House, heartbeats: Heartbeats | None) -> None
         text = (
             "\n".join(
                 reporting_metrics.as_text(
-                    [*reporting_metrics.measures(house, clock.now()), *reporting_metrics.of_worker(heartbeats), *reporting_metrics.of_events()]
+                    [*reporting_metrics.measures(ctx, clock.now()), *reporting_metrics.of_worker(heartbeats), *reporting_metrics.of_events()]
                 )
             )
             + "\n"
@@ -190,12 +190,12 @@ def _add_health(app: Flask, house: House, heartbeats: Heartbeats | None) -> None
 
     @app.route("/readyz")
     def ready() -> tuple[dict[str, str], int]:
-        with house.database.reading() as connection:
+        with ctx.database.reading() as connection:
             operators = connection.execute(text('SELECT count(*) FROM "operator"')).scalar_one()
         if not operators:
             return {"status": "not ready", "reason": "There is no operator yet; run 'dravo init'."}, 503
         try:
-            house.database.check_writable()
+            ctx.database.check_writable()
         except DravoError as wrong:
             return {"status": "not ready", "reason": wrong.message}, 503
         if heartbeats is not None and (late := heartbeats.late(LATE_SECONDS)):

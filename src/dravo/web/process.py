@@ -1,4 +1,4 @@
-"""The web process: console, management API and push channel of one data folder, as `dravo.serving` starts it."""
+"""The web process: console, management API and inbound SCIM of one data folder, as `dravo.serving` starts it."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from pathlib import Path
 import waitress
 
 from dravo import child_process
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.heartbeats import Heartbeats
 from dravo.web.app import create_app
 
@@ -20,7 +20,7 @@ WEB_THREADS = 8
 CONNECTIONS, IDLE_SECONDS = 4_000, 30
 
 
-def run_web(house: House, sockets: list[socket.socket], public_url: str, proxy: str, heartbeats: Heartbeats) -> None:
+def run_web(ctx: AppContext, sockets: list[socket.socket], public_url: str, proxy: str, heartbeats: Heartbeats) -> None:
     """Be the web process.
 
     Args:
@@ -28,7 +28,7 @@ def run_web(house: House, sockets: list[socket.socket], public_url: str, proxy: 
         proxy: the address of a proxy whose word on where callers are is taken; "" for none.
     """
     _allow_connections()
-    app = create_app(house, public_url, heartbeats)
+    app = create_app(ctx, public_url, heartbeats)
     child_process.keep_what_is_loaded()
     # Limits count by where a caller is; behind a proxy everybody would be in one place. Of anybody else such a word is dropped.
     behind = {"trusted_proxy": proxy, "trusted_proxy_count": 1, "trusted_proxy_headers": {"x-forwarded-for"}} if proxy else {}
@@ -48,6 +48,6 @@ def _allow_connections() -> None:
 
 def main(folder: Path, sockets: list[socket.socket], public_url: str, proxy: str, heartbeats: Heartbeats) -> None:
     """Serve where `dravo.serving` listens."""
-    house = child_process.begin("web", folder)
+    ctx = child_process.begin("web", folder)
     signal.signal(signal.SIGTERM, lambda *_: os._exit(0))
-    run_web(house, sockets, public_url, proxy, heartbeats)
+    run_web(ctx, sockets, public_url, proxy, heartbeats)

@@ -13,12 +13,12 @@ import structlog
 
 from dravo.core.errors import DravoError
 from dravo.core.instants import Instant, later
-from dravo.protocols.scim_client.responses import Trouble
+from dravo.protocols.scim_client.responses import ProvisioningError
 from dravo.services import events, settings
 from dravo.services.access import license_plans
 from dravo.services.access import reviews as access_reviews
 from dravo.services.changes import recompute
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.heartbeats import RUN, SETTLEMENT, SETTLEMENTS, TASK, WORK, Heartbeats
 from dravo.services.imports import run as import_run
 from dravo.services.imports import runs as import_runs
@@ -27,9 +27,9 @@ from dravo.services.provisioning import attempt, holds, reconciliation
 from dravo.services.provisioning import bulk as bulk_provisioning
 from dravo.services.provisioning import groups as group_provisioning
 from dravo.services.provisioning import queue as task_queue
-from dravo.services.provisioning.attempt import Settlement
-from dravo.services.provisioning.client import Talker
-from dravo.services.provisioning.queue import Ready
+from dravo.services.provisioning.attempt import AttemptResult
+from dravo.services.provisioning.client import ApplicationClient
+from dravo.services.provisioning.queue import ReadyTask
 from dravo.services.reporting import access_flow
 from dravo.services.scim_server import request_log
 from dravo.services.sign_in import maintenance, rollout
@@ -62,20 +62,20 @@ SETTLER_SECONDS = 1.0
 log = structlog.get_logger("worker")
 
 # Deliveries of one application that go in one thread.
-Hand = tuple[Ready, ...]
+Batch = tuple[ReadyTask, ...]
 # How they went, and whether the hand is under way until that is written.
-Written = tuple[Hand, list[Settlement], bool]
+Written = tuple[Batch, list[AttemptResult], bool]
 
 
 class Worker:
     """Does what is due in one data folder, until it is stopped."""
 
-    def __init__(self, house: House, heartbeats: Heartbeats | None = None) -> None:
-        self.house = house
+    def __init__(self, ctx: AppContext, heartbeats: Heartbeats | None = None) -> None:
+        self.ctx = ctx
         self.heartbeats = heartbeats or Heartbeats()
         self._jobs = Jobs(self.heartbeats)
         self._set_aside = recompute.SetAside(self.heartbeats)
-        self.talker = Talker(house)
+        self.talker = ApplicationClient(ctx)
         self._pool = ThreadPoolExecutor(THREADS, thread_name_prefix="delivery")
         self._runs = ThreadPoolExecutor(1, thread_name_prefix="run")
         self._run: Future[None] | None = None
@@ -90,7 +90,7 @@ class Worker:
         self._busy: dict[str, int] = {}
         self._groups: dict[str, int] = {}
         # What is tried as soon as others of the application are through, and how many of it go at a time.
-        self._queued: dict[str, deque[Ready]] = {}
+        self._queued: dict[str, deque[ReadyTask]] = {}
         self._pace: dict[str, int] = {}
         # Applications of which groups wait for a thread.
         self._waiting_groups: set[str] = set()
@@ -122,14 +122,14 @@ class Worker:
         log.info("worker started")
         settler = threading.Thread(target=self._settle, name="settler", daemon=True)
         settler.start()
-        mark = self.house.folder / ENDED_WELL
+        mark = self.ctx.folder / ENDED_WELL
         ended_well = mark.exists()
         if not ended_well:
             # It was killed, or never ran: what was under way then may have been carried out.
-            task_queue.begin_anew(self.house)
+            task_queue.mark_in_flight_unknown(self.ctx)
         mark.unlink(missing_ok=True)
-        reconciliation.end_broken_off(self.house)
-        import_runs.go_on_after_breaking_off(self.house, ended_well=ended_well)
+        reconciliation.end_broken_off(self.ctx)
+        import_runs.requeue_interrupted(self.ctx, ended_well=ended_well)
         woken = True
         while not self._stopped.is_set():
             self.heartbeats.beat(WORK)
@@ -168,7 +168,7 @@ class Worker:
             return True
         with self._lock:
             queued = any(self._queued.values())
-        return not (queued and seconds < BUSY_SECONDS) and self.house.database.commits_seen() != self._seen
+        return not (queued and seconds < BUSY_SECONDS) and self.ctx.database.commits_seen() != self._seen
 
     def look(self) -> bool:
         """Do what can be done at once, and hand out deliveries.
@@ -176,31 +176,31 @@ class Worker:
         Returns:
             Whether there is more of what is done at once.
         """
-        self._looked, self._seen = time.monotonic(), self.house.database.commits_seen()
+        self._looked, self._seen = time.monotonic(), self.ctx.database.commits_seen()
         now, do = clock.now(), self._jobs.do
         if now >= self._sweep_at:
             self._sweep_at = later(now, SWEEP_SECONDS)
             self._sweep(now)
         if now >= self._checkpoint_at:
             self._checkpoint_at = later(now, CHECKPOINT_SECONDS)
-            do("checkpoint", self.house.database.checkpoint, None)
-        do("reconciliations by schedule", lambda: reconciliation.ask_by_schedule(self.house, now), None)
-        do("runs by schedule", lambda: import_runs.ask_by_schedule(self.house, now), None)
-        do("sign-in by the hour", lambda: rollout.put_in_force_by_the_hour(self.house, now), None)
+            do("checkpoint", self.ctx.database.checkpoint, None)
+        do("reconciliations by schedule", lambda: reconciliation.request_scheduled(self.ctx, now), None)
+        do("runs by schedule", lambda: import_runs.request_scheduled(self.ctx, now), None)
+        do("sign-in by the hour", lambda: rollout.apply_scheduled_activation(self.ctx, now), None)
         do("reconciliations", self._begin_run, None)
         do("runs", self._begin_pulls, None)
         do("counting", lambda: self._begin_count(now), None)
         do("letters", lambda: self._begin_letters(now), None)
-        do("dates that have come", lambda: recompute.mark_those_whose_time_has_come(self.house, now), False)
-        do("seats", lambda: license_plans.give_free_seats(self.house, now), None)
-        chunk = recompute.CHUNK
-        more = do("working out access", lambda: recompute.work_through(self.house, chunk, self._set_aside), 0) >= chunk
-        do("removals", lambda: holds.judge(self.house, now, self._set_aside.users()), None)
+        do("dates that have come", lambda: recompute.mark_due_changes(self.ctx, now), False)
+        do("seats", lambda: license_plans.give_free_seats(self.ctx, now), None)
+        chunk = recompute.USERS_PER_CHUNK
+        more = do("working out access", lambda: recompute.process_marks(self.ctx, chunk, self._set_aside), 0) >= chunk
+        do("removals", lambda: holds.hold_removals(self.ctx, now, self._set_aside.users()), None)
         with self._lock:
             busy = {key: number + len(self._queued.get(key, ())) for key, number in self._busy.items()}
             in_hand = self._in_hand | {each.account_id for queue in self._queued.values() for each in queue}
-        nothing: list[Ready] = []
-        chosen = do("tasks", lambda: task_queue.ready(self.house, now, busy, in_hand, THREADS + AHEAD, AHEAD), nothing)
+        nothing: list[ReadyTask] = []
+        chosen = do("tasks", lambda: task_queue.ready(self.ctx, now, busy, in_hand, THREADS + AHEAD, AHEAD), nothing)
         with self._lock:
             for each in chosen:
                 queue = self._queued.setdefault(each.application_id, deque())
@@ -218,38 +218,38 @@ class Worker:
 
     def _sweep(self, now: Instant) -> None:
         """Forget what is old, and do what is done every few minutes."""
-        house, do = self.house, self._jobs.do
-        kept = do("settings", lambda: settings.get(house), None)
+        ctx, do = self.ctx, self._jobs.do
+        kept = do("settings", lambda: settings.get(ctx), None)
         if kept is not None:
-            do("old requests", lambda: request_log.sweep(house.database, now, kept["trace_days"], kept["traces_per_source"]), None)
-            do("old attempts", lambda: task_queue.sweep(house, now, kept["attempt_days"]), None)
-            do("old runs", lambda: import_runs.sweep(house, now, kept["attempt_days"]), None)
-            do("old traces of sign-ins", lambda: sign_in_traces.sweep(house, now, kept["trace_days"]), None)
-        do("sign-ins that lapse", lambda: maintenance.lapse(house, now), None)
-        do("reviews whose day is over", lambda: access_reviews.close_those_whose_day_is_over(house, now), None)
+            do("old requests", lambda: request_log.sweep(ctx.database, now, kept["trace_days"], kept["traces_per_source"]), None)
+            do("old attempts", lambda: task_queue.sweep(ctx, now, kept["attempt_days"]), None)
+            do("old runs", lambda: import_runs.sweep(ctx, now, kept["attempt_days"]), None)
+            do("old traces of sign-ins", lambda: sign_in_traces.sweep(ctx, now, kept["trace_days"]), None)
+        do("sign-ins that lapse", lambda: maintenance.lapse(ctx, now), None)
+        do("reviews whose day is over", lambda: access_reviews.close_expired(ctx, now), None)
         if self._addresses is None or self._addresses.done():
             # Providers may let one wait: that is done beside everything else.
-            self._addresses = self._pulls.submit(do, "metadata addresses", lambda: maintenance.look_at_addresses(house, now), None)
+            self._addresses = self._pulls.submit(do, "metadata addresses", lambda: maintenance.look_at_addresses(ctx, now), None)
 
     def _begin_run(self) -> None:
         """Begin the next reconciliation that was asked for, if none is under way: one at a time, beside the deliveries."""
         if not self._jobs.is_free("reconciliation", self._run, RUN):
             return
         if self._run is not None and self._run.exception() is not None:
-            reconciliation.end_broken_off(self.house, "It broke off by a mistake of Dravo's own.", "The service's log says more.")
-        run_id = reconciliation.next_asked(self.house)
-        self._run = self._runs.submit(reconciliation.carry_out, self.house, self.talker, run_id) if run_id is not None else None
+            reconciliation.end_broken_off(self.ctx, "It broke off by a mistake of Dravo's own.", "The service's log says more.")
+        run_id = reconciliation.next_requested(self.ctx)
+        self._run = self._runs.submit(reconciliation.carry_out, self.ctx, self.talker, run_id) if run_id is not None else None
 
     def _begin_pulls(self) -> None:
         """Begin the runs that were asked for, side by side for different sources."""
         for source_id, done in list(self._reading.items()):
             if done.done():
                 if self._jobs.broke_off("run", done, RUN):
-                    import_runs.end_broken(self.house, source_id)
+                    import_runs.fail_interrupted(self.ctx, source_id)
                 del self._reading[source_id]
-        while len(self._reading) < PULLS and (found := import_runs.next_asked(self.house, set(self._reading))) is not None:
+        while len(self._reading) < PULLS and (found := import_runs.next_requested(self.ctx, set(self._reading))) is not None:
             run_id, source_id = found
-            self._reading[source_id] = self._pulls.submit(import_run.carry_out, self.house, run_id)
+            self._reading[source_id] = self._pulls.submit(import_run.carry_out, self.ctx, run_id)
 
     def _begin_count(self, now: Instant) -> None:
         """Have the flow picture be counted anew, beside the deliveries, if something moved."""
@@ -257,14 +257,14 @@ class Worker:
             return
         self._count = None
         self._count_at = later(now, access_flow.LEAST_SECONDS)
-        self._count = self._counts.submit(access_flow.count, self.house) if access_flow.is_due(self.house, now) else None
+        self._count = self._counts.submit(access_flow.count, self.ctx) if access_flow.is_due(self.ctx, now) else None
 
     def _begin_letters(self, now: Instant) -> None:
         """Have letters be sent, beside everything else: a mail server may let one wait."""
         if not self._jobs.is_free("letters", self._letters):
             return
         self._letters = None
-        self._letters = self._mail.submit(mail_queue.send_due, self.house, now) if mail_queue.is_due(self.house, now) else None
+        self._letters = self._mail.submit(mail_queue.send_due, self.ctx, now) if mail_queue.is_due(self.ctx, now) else None
 
     def _go_on(self, application_id: str) -> None:
         """Hand out what is queued for an application, within its pace."""
@@ -292,20 +292,20 @@ class Worker:
         active = {each for each, queue in self._queued.items() if queue} | {each for each, number in self._busy.items() if number}
         return max(1, THREADS // len(active | self._waiting_groups | {application_id}))
 
-    def _carry_out(self, hand: Hand) -> list[Settlement]:
+    def _carry_out(self, hand: Batch) -> list[AttemptResult]:
         if len(hand) > 1:
-            return bulk_provisioning.carry_out_together(self.house, self.talker, [each.id for each in hand])
-        settlement = attempt.carry_out(self.house, self.talker, hand[0].id)
+            return bulk_provisioning.carry_out_together(self.ctx, self.talker, [each.id for each in hand])
+        settlement = attempt.carry_out(self.ctx, self.talker, hand[0].id)
         return [settlement] if settlement is not None else []
 
-    def _carried_out(self, hand: Hand, done: Future[list[Settlement]]) -> None:
+    def _carried_out(self, hand: Batch, done: Future[list[AttemptResult]]) -> None:
         wrong = done.exception()
         settlements = done.result() if wrong is None else []
         if not settlements:
             self._finished_hand(hand, set(), wrong, frees=True)
             return
         # Where all went well the next may go while this is written down; a trouble may mean that none is to go.
-        well = not any(isinstance(each.went, Trouble) for each in settlements)
+        well = not any(isinstance(each.went, ProvisioningError) for each in settlements)
         self._settlements.put((hand, settlements, not well))
         if well:
             with self._lock:
@@ -365,31 +365,31 @@ class Worker:
     def _note_tasks(self, counted: dict[str, Counter[str]]) -> None:
         """Log and count attempts by application; where its key cannot be read, by its ID."""
         keys: dict[str, str] = {}
-        with contextlib.suppress(DravoError), self.house.database.reading() as connection:
-            keys = {each.id: each.key for each in self.house.catalogue.get(connection).applications.values()}
+        with contextlib.suppress(DravoError), self.ctx.database.reading() as connection:
+            keys = {each.id: each.key for each in self.ctx.catalogue.get(connection).applications.values()}
         for application_id, outcomes in counted.items():
             events.note_tasks(keys.get(application_id, application_id), dict(outcomes))
 
-    def _finished_hand(self, hand: Hand, outcomes: set[str], wrong: BaseException | None, *, frees: bool) -> None:
+    def _finished_hand(self, hand: Batch, outcomes: set[str], wrong: BaseException | None, *, frees: bool) -> None:
         self._finished(hand[0].application_id, {each.account_id for each in hand}, outcomes, wrong, is_group=False, frees=frees)
 
     def _hand_out_groups(self, now: Instant) -> None:
         """Hand out groups, within each application's pace and share, when none of its people is under way."""
         if time.monotonic() < self._rests_until:
             return
-        with self.house.database.reading() as connection:
+        with self.ctx.database.reading() as connection:
             waiting = provisioned_groups.ready(connection, now)
         with self._lock:
             self._waiting_groups = {application_id for _, application_id, _ in waiting}
-        for group_id, application_id, at_a_time in waiting:
+        for group_id, application_id, max_concurrency in waiting:
             with self._lock:
                 busy, groups, known = self._busy.get(application_id, 0), self._groups.get(application_id, 0), group_id in self._in_hand
                 room = sum(self._busy.values()) < THREADS and busy < self._share(application_id)
-                fits = room and busy == groups < at_a_time and not known and not self._queued.get(application_id)
+                fits = room and busy == groups < max_concurrency and not known and not self._queued.get(application_id)
                 if fits:
                     self._take(application_id, {group_id}, is_group=True)
             if fits:
-                future = self._pool.submit(group_provisioning.attempt, self.house, self.talker, group_id)
+                future = self._pool.submit(group_provisioning.attempt, self.ctx, self.talker, group_id)
                 future.add_done_callback(
                     lambda done, group=group_id, of=application_id: self._finished(  # type: ignore[misc]
                         of, {group}, set() if done.exception() else {done.result()} - {None}, done.exception(), is_group=True

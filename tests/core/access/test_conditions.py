@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dravo.core.access.conditions import person_type, read_condition, seen, text_of
-from dravo.core.access.evaluation import Assignment, Declared, Facts, decide_about, work_out
+from dravo.core.access.evaluation import AccessConfig, Assignment, UserFacts, compute_access, decide_about
 from dravo.core.access.patterns import GIVES, Captured, compile_pattern, read_name
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant
@@ -76,9 +76,9 @@ def test_whoever_meets_a_condition_has_what_it_needs(text: str, person: dict[str
 @given(st.lists(_filters, min_size=1, max_size=6), _people)
 def test_rules_found_by_what_they_need_are_those_that_hold(texts: list[str], person: dict[str, Any]) -> None:
     rules = tuple(Assignment(f"r{number}", "records", f"role{number}", condition=read_condition(text)) for number, text in enumerate(texts))
-    facts, declared = Facts(True, seen=person), Declared(general=rules)
+    facts, declared = UserFacts(True, seen=person), AccessConfig(general=rules)
     wanted = {f"role{number}" for number, rule in enumerate(rules) if rule.condition is not None and rule.condition.holds(person)}
-    assert {role for _, role in work_out(facts, declared, NOW).roles} == wanted
+    assert {role for _, role in compute_access(facts, declared, NOW).roles} == wanted
     assert set(decide_about(facts, declared, "records", NOW).roles) == wanted
 
 
@@ -87,7 +87,7 @@ def test_any_text_is_a_condition_or_is_told_what_is_wrong(text: str) -> None:
     try:
         condition = read_condition(text)
     except InvalidInput as wrong:
-        assert wrong.message and wrong.mend and wrong.field == "rule"
+        assert wrong.message and wrong.hint and wrong.field == "rule"
     else:
         condition.holds(seen({"title": "Guide"}, [], ["staff"]))
 
@@ -97,7 +97,7 @@ def test_any_pattern_is_read_in_linear_time_or_refused(pattern: str, name: str) 
     try:
         compile_pattern(pattern)
     except InvalidInput as wrong:
-        assert wrong.message and wrong.mend
+        assert wrong.message and wrong.hint
         return
     read = read_name(pattern, name, "g", Captured({"viewer": "viewer", "curator": "curator"}, "curator"), frozenset())
     assert read.outcome != GIVES or read.role == "viewer", "the highest role is never given by a name alone"

@@ -6,7 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dravo.core.access.evaluation import Reason
-from dravo.core.access.license_plans import HeldSeat, Plan, asked_for, goes_over, seating
+from dravo.core.access.license_plans import Plan, Seat, asked_for, goes_over, seating
 
 PLANS = {
     each.id: each
@@ -18,10 +18,10 @@ reasons = st.lists(st.sampled_from(["f1", "f2", "b1", "x1", None]).map(Reason), 
 roles = st.dictionaries(st.tuples(st.just("desk"), st.sampled_from(["r0", "r1", "r2"])), reasons, max_size=3)
 held = st.lists(
     st.tuples(st.sampled_from(["f", "b"]), st.booleans()), max_size=3, unique_by=lambda each: each
-).map(lambda some: [HeldSeat(str(number), "desk", plan, seated) for number, (plan, seated) in enumerate(some)])  # fmt: skip
+).map(lambda some: [Seat(str(number), "desk", plan, seated) for number, (plan, seated) in enumerate(some)])  # fmt: skip
 
 
-def one_seat(seats: list[HeldSeat]) -> list[HeldSeat]:
+def one_seat(seats: list[Seat]) -> list[Seat]:
     """Return seats as they can stand: one of an application at the most is taken."""
     first = next((seat for seat in seats if seat.seated), None)
     return [seat for seat in seats if not seat.seated or seat is first]
@@ -36,11 +36,11 @@ def test_the_plans_that_are_asked_for_stand_in_order_the_highest_first(some: dic
 
 
 @given(held, st.sampled_from([(), ("f",), ("b",), ("f", "b")]))
-def test_once_it_is_carried_out_nothing_more_is_to_be_done(before: list[HeldSeat], plans: tuple[str, ...]) -> None:
+def test_once_it_is_carried_out_nothing_more_is_to_be_done(before: list[Seat], plans: tuple[str, ...]) -> None:
     before = one_seat(before)
     wanted = {"desk": plans} if plans else {}
     change = seating(before, wanted)
-    after = [seat for seat in before if seat.id not in change.ends] + [HeldSeat(f"n{plan}", "desk", plan, False) for _, plan in change.asks]
+    after = [seat for seat in before if seat.id not in change.ends] + [Seat(f"n{plan}", "desk", plan, False) for _, plan in change.asks]
     again = seating(after, wanted)
     assert (again.asks, again.ends) == ((), ())
     taken = [seat.plan_id for seat in after if seat.seated]

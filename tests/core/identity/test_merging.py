@@ -10,7 +10,7 @@ from dravo.core.scim.schemas import ENTERPRISE_URN
 
 
 def record(source: str, gone: bool = False, **data: Any) -> PersonRecord:
-    return PersonRecord(f"r-{source}", source, "push", {"userName": "ada", **data}, "u", gone)
+    return PersonRecord(f"r-{source}", source, "inbound_scim", {"userName": "ada", **data}, "u", gone)
 
 
 def test_each_attribute_comes_from_the_first_source_that_has_it() -> None:

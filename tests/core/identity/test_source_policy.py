@@ -132,7 +132,7 @@ def test_expressions_over_entries_know_names_of_any_kind_in_any_letter_case() ->
 
 
 def record(source: str, active: bool = True, gone: bool = False, **data: Any) -> PersonRecord:
-    return PersonRecord(f"{source}-record", source, "pull", {"userName": "una", "active": active, **data}, "u", gone)
+    return PersonRecord(f"{source}-record", source, "import", {"userName": "una", "active": active, **data}, "u", gone)
 
 
 def test_whose_word_counts() -> None:
@@ -182,4 +182,4 @@ def test_groups_come_of_values_and_of_the_source_itself_each_once() -> None:
 def test_groups_that_cannot_be_made_are_told(given_: dict[str, Any], at: str) -> None:
     with pytest.raises(InvalidInput) as told:
         read_policy(document(**given_), ENTRY)
-    assert told.value.field == at and told.value.mend
+    assert told.value.field == at and told.value.hint

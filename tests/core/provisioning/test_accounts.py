@@ -35,7 +35,7 @@ def test_who_never_had_access_has_no_account() -> None:
 @pytest.mark.parametrize("user", [ADA, ASLEEP, GONE])
 @pytest.mark.parametrize(("setting", "want"), [("deactivate", "present"), ("delete", "absent"), ("leave alone", "as it is")])
 def test_each_way_of_leaving_has_its_own_setting(user: MergedUser, setting: str, want: str) -> None:
-    names = {id(ADA): "on_losing_access", id(ASLEEP): "on_inactive", id(GONE): "on_gone"}
+    names = {id(ADA): "on_losing_access", id(ASLEEP): "on_inactive", id(GONE): "on_leaving"}
     due = due_account("u1", user, [], Settings(**{names[id(user)]: setting}), THERE)
     assert due is not None
     assert due["want"] == want

@@ -11,7 +11,7 @@ from dravo.core.expressions import compile_expression
 from dravo.core.identity.merging import MergedUser
 from dravo.core.planning import Role
 from dravo.core.provisioning.accounts import Settings, differences, due_account, scim_body, without_empty
-from dravo.core.provisioning.attribute_mapping import RolesAs, carried, mapped, read_target
+from dravo.core.provisioning.attribute_mapping import RoleEncoding, carried, mapped, read_target
 from dravo.core.scim.patches import apply_patch, read_operations
 from dravo.core.scim.schemas import USER
 
@@ -35,7 +35,7 @@ ADA: dict[str, Any] = {"userName": "ada", "name": {"givenName": "Ada"}, "emails"
     ],
 )  # fmt: skip
 def test_roles_go_over_as_the_application_takes_them(how: dict[str, Any], expected: dict[str, Any]) -> None:
-    assert carried(ROLES, RolesAs(**how)) == expected
+    assert carried(ROLES, RoleEncoding(**how)) == expected
 
 
 @pytest.mark.parametrize(
@@ -43,7 +43,7 @@ def test_roles_go_over_as_the_application_takes_them(how: dict[str, Any], expect
     [("userType", {"userType": "curator"}), (f"{ENTERPRISE}:division", {ENTERPRISE: {"division": "curator", "department": "Herbarium"}})],
 )
 def test_a_role_that_is_lost_is_taken_out_of_its_attribute(attribute: str, before: dict[str, Any]) -> None:
-    how = RolesAs("attribute", attribute)
+    how = RoleEncoding("attribute", attribute)
     after = scim_body({"user": {"userName": "ada", ENTERPRISE: {"department": "Herbarium"}}, "active": False, "roles": [], "carry": how.document()})
     start = {"userName": "ada", "active": True, ENTERPRISE: {"department": "Herbarium"}, **before}
     patched = apply_patch(start, read_operations({"Operations": differences(start, after)}, USER), USER).resource
@@ -74,7 +74,7 @@ def test_attributes_are_made_changed_and_left_out(rows: list[tuple[str, str]], e
 def test_what_is_not_for_an_expression_to_make_is_refused(text: str) -> None:
     with pytest.raises(InvalidInput) as told:
         read_target(text)
-    assert told.value.mend
+    assert told.value.hint
 
 
 def test_an_account_without_a_user_name_says_so_and_leaving_still_works() -> None:

@@ -78,19 +78,19 @@ def test_values_are_texts_lists_or_base64_and_names_of_any_script(varied: Estate
 
 def test_members_are_found_however_their_dn_is_written(varied: Estates) -> None:
     found, by_name = people(varied), groups(varied)
-    assert set(by_name["Odd, names + more"].members) == {found["o, neill+sons"].locator, found["zofia"].locator}
+    assert set(by_name["Odd, names + more"].members) == {found["o, neill+sons"].reference, found["zofia"].reference}
 
 
 def test_members_by_unique_member_member_uid_and_member_of(varied: Estates) -> None:
     found = people(varied)
     by_unique = groups(varied, membership="uniqueMember")
-    assert set(by_unique["Unique"].members) == {found["zofia"].locator, by_unique["Odd, names + more"].locator}
+    assert set(by_unique["Unique"].members) == {found["zofia"].reference, by_unique["Odd, names + more"].reference}
     posix, by_uid = groups(varied, membership="memberUid"), people(varied, membership="memberUid")
-    assert set(posix["Posix"].members) == {by_uid["zofia"].locator, by_uid["aoki"].locator, "nobody"}
+    assert set(posix["Posix"].members) == {by_uid["zofia"].reference, by_uid["aoki"].reference, "nobody"}
     # The directory notes memberOf for groups that are made while it runs.
     varied.add_group("Keepers", person_dn("zofia"), person_dn("aoki"))
     by_person = groups(varied, membership="memberOf")
-    assert set(by_person["Keepers"].members) == {found["zofia"].locator, found["aoki"].locator}
+    assert set(by_person["Keepers"].members) == {found["zofia"].reference, found["aoki"].reference}
     opened = reader(varied, membership="memberOf")
     list(opened.people())
     assert opened.mark() is None, "a change of somebody's groups does not show in when they were changed"

@@ -41,7 +41,7 @@ def token(key: Any = KEY, algorithm: str = "RS256", kid: str | None = "k1", head
 def reason(text: str, access_token: str | None = None, keys: KeySet = PUBLIC) -> str:
     with pytest.raises(SignInRefused) as refused:
         accept(text, keys, EXPECTED, access_token)
-    assert refused.value.mend and refused.value.message
+    assert refused.value.hint and refused.value.message
     return refused.value.reason
 
 
@@ -76,7 +76,7 @@ def test_what_is_signed_by_nobody_or_by_others_is_refused() -> None:
     assert reason(token(OTHER)) == "signature"
     whole = token()
     head, body, signature = whole.split(".")
-    changed = base64.urlsafe_b64encode(json.dumps({**CLAIMS, "sub": "chief"}).encode()).decode().rstrip("=")
+    changed = base64.urlsafe_b64encode(json.dumps({**CLAIMS, "sub": "super_administrator"}).encode()).decode().rstrip("=")
     assert reason(f"{head}.{changed}.{signature}") == "signature"
     assert reason(f"{head}.{body}.") == "signature"
 
@@ -161,7 +161,7 @@ def test_a_provider_is_found_by_its_issuer_however_it_was_pasted() -> None:
 def test_a_provider_that_cannot_be_used_says_why(change: dict[str, Any], field: str) -> None:
     with pytest.raises(InvalidInput) as told:
         read_configuration({**CONFIGURATION, **change}, ISSUER)
-    assert told.value.field == field and told.value.mend
+    assert told.value.field == field and told.value.hint
 
 
 def test_the_way_there_carries_state_nonce_and_challenge() -> None:

@@ -63,7 +63,7 @@ def test_old_and_next_certificate_are_both_read_and_that_for_encryption_is_not()
 def test_what_is_no_metadata_of_a_provider_is_told_with_the_mend(content: bytes, said: str) -> None:
     with pytest.raises(InvalidInput, match=said) as wrong:
         read_metadata(content)
-    assert wrong.value.mend
+    assert wrong.value.hint
 
 
 def test_ours_names_both_certificates_while_keys_change_and_is_no_provider_s() -> None:
@@ -98,7 +98,7 @@ def test_several_are_read_and_what_is_none_is_told() -> None:
     ):
         with pytest.raises(InvalidInput, match=said) as wrong:
             read_certificates(text)
-        assert wrong.value.mend and KEY.private_numbers().d
+        assert wrong.value.hint and KEY.private_numbers().d
 
 
 def asked(binding: str, *, signed: bool = True) -> tuple[str, dict[str, str] | None]:

@@ -14,7 +14,7 @@ from lxml import etree
 from signxml.algorithms import CanonicalizationMethod, DigestAlgorithm, SignatureMethod
 
 from dravo.protocols.saml.responses import Expected, accept
-from dravo.protocols.verified_identity import Proved, SignInRefused
+from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
 from tests.saml_provider import (
     ACS,
     AUDIENCE,
@@ -38,7 +38,7 @@ EXPECTED = Expected(ISSUER, (key_pair("provider")[1],), AUDIENCE, ACS, "_asked",
 EVIL = "edmund.sallow"
 
 
-def proved(content: bytes, **other: Any) -> Proved:
+def proved(content: bytes, **other: Any) -> VerifiedIdentity:
     return accept(content, replace(EXPECTED, **other))
 
 
@@ -46,7 +46,7 @@ def reason(content: bytes, **other: Any) -> str:
     """Return why a response is refused; each refusal says what to do about it."""
     with pytest.raises(SignInRefused) as refused:
         proved(content, **other)
-    assert refused.value.mend and refused.value.message
+    assert refused.value.hint and refused.value.message
     return refused.value.reason
 
 

@@ -9,21 +9,14 @@ import pytest
 
 from dravo.core.provisioning.accounts import scim_body
 from dravo.protocols.http_client import Request, Response
-from dravo.protocols.scim_client.account_sync import (
-    AtHand,
-    Everybody,
-    IsBound,
-    Reached,
-    Wanted,
-    bring,  # fmt: skip
-)
+from dravo.protocols.scim_client.account_sync import AccountResult, AccountTarget, CachedListQuery, FullListQuery, IsLinkedQuery, sync_account
 from dravo.protocols.scim_client.capabilities import Capabilities
-from dravo.protocols.scim_client.responses import HeldBySettings, MustPause, Refused, TryLater, Unknown
+from dravo.protocols.scim_client.responses import ConnectionPausedError, HeldBySettings, Refused, RetryableError, Unknown
 
 ROLE = {"value": "viewer", "display": "Viewer", "primary": True}
 DUE = {"want": "present", "active": True, "roles": [ROLE], "user": {"userName": "ada", "externalId": "u1", "displayName": "Ada"}}
 OFF = {**DUE, "active": False, "roles": []}
-WANTED = Wanted("u1", DUE)
+WANTED = AccountTarget("u1", DUE)
 
 
 def answer(status: int, body: Any = None, text: str = "", kind: str = "application/scim+json", **more: Any) -> Response:
@@ -34,9 +27,9 @@ def listed(*resources: dict[str, Any]) -> Response:
     return answer(200, {"totalResults": len(resources), "Resources": list(resources)})
 
 
-def talk(wanted: Wanted, *answers: Any) -> tuple[Reached, list[str]]:
+def talk(wanted: AccountTarget, *answers: Any) -> tuple[AccountResult, list[str]]:
     """Return what was reached and what was asked, given the answers in their order."""
-    conversation, asked, waiting = bring(wanted), [], list(answers)
+    conversation, asked, waiting = sync_account(wanted), [], list(answers)
     sent: Any = None
     while True:
         try:
@@ -44,7 +37,7 @@ def talk(wanted: Wanted, *answers: Any) -> tuple[Reached, list[str]]:
         except StopIteration as end:
             assert waiting == [], "not all was asked"
             return end.value, asked
-        if isinstance(question, AtHand):
+        if isinstance(question, CachedListQuery):
             sent = None
             continue
         asked.append(told(question))
@@ -52,9 +45,9 @@ def talk(wanted: Wanted, *answers: Any) -> tuple[Reached, list[str]]:
 
 
 def told(question: Any) -> str:
-    if isinstance(question, IsBound):
+    if isinstance(question, IsLinkedQuery):
         return f"bound {question.remote_id}"
-    if isinstance(question, Everybody):
+    if isinstance(question, FullListQuery):
         return "everybody"
     assert isinstance(question, Request)
     return f"{question.method} {question.path} {question.params.get('filter', '')}".strip()
@@ -65,18 +58,18 @@ BY_ID, BY_NAME = 'GET /Users externalId eq "u1"', 'GET /Users userName eq "ada"'
 
 def test_it_looks_twice_before_it_creates() -> None:
     reached, asked = talk(WANTED, listed(), listed(), answer(201, {"id": "7"}))
-    assert (reached, asked) == (Reached("7", "made"), [BY_ID, BY_NAME, "POST /Users"])
+    assert (reached, asked) == (AccountResult("7", "made"), [BY_ID, BY_NAME, "POST /Users"])
 
 
 def test_an_account_that_carries_our_id_is_ours_after_a_lost_reply() -> None:
     reached, asked = talk(WANTED, listed({"id": "7", **scim_body(DUE)}))
-    assert (reached, asked) == (Reached("7", "made"), [BY_ID])
+    assert (reached, asked) == (AccountResult("7", "made"), [BY_ID])
 
 
 def test_a_service_that_overlooks_the_filter_does_not_make_somebody_else_ours() -> None:
     others = listed({"id": "1", "userName": "bob", "externalId": "u2"}, {"id": "2", "userName": "eve"})
     reached, _ = talk(WANTED, others, others, answer(201, {"id": "7"}))
-    assert reached == Reached("7", "made")
+    assert reached == AccountResult("7", "made")
 
 
 def test_an_account_of_the_name_is_adopted_only_if_that_is_switched_on_and_it_is_nobody_s() -> None:
@@ -85,7 +78,7 @@ def test_an_account_of_the_name_is_adopted_only_if_that_is_switched_on_and_it_is
         talk(WANTED, listed(), listed(free))
     adopting = replace(WANTED, adopt_by_user_name=True)
     reached, asked = talk(adopting, listed(), listed(free), False, answer(200, {"id": "7"}))
-    assert (reached, asked[2:]) == (Reached("7", "adopted"), ["bound 7", "PATCH /Users/7"])
+    assert (reached, asked[2:]) == (AccountResult("7", "adopted"), ["bound 7", "PATCH /Users/7"])
     with pytest.raises(Refused, match="another person"):
         talk(adopting, listed(), listed(free), True)
     with pytest.raises(Refused, match="till-9"):
@@ -104,10 +97,10 @@ def test_where_the_filter_is_overlooked_everybody_is_read() -> None:
     first_page = answer(200, {"totalResults": 250, "Resources": [{"id": "1", "userName": "zoe"}]})
     mine = {"id": "7", **scim_body(DUE), "externalId": "u1"}
     reached, asked = talk(WANTED, first_page, [{"id": "1", "userName": "zoe"}, mine])
-    assert (reached, asked) == (Reached("7", "made"), [BY_ID, "everybody"])
+    assert (reached, asked) == (AccountResult("7", "made"), [BY_ID, "everybody"])
     # One who is not among all of them is made.
     reached, asked = talk(WANTED, first_page, [{"id": "1", "userName": "zoe"}], first_page, [], answer(201, {"id": "8"}))
-    assert (reached, asked[-1]) == (Reached("8", "made"), "POST /Users")
+    assert (reached, asked[-1]) == (AccountResult("8", "made"), "POST /Users")
 
 
 def test_who_is_to_be_deleted_and_cannot_be_found_or_is_there_twice_is_left_to_a_person() -> None:
@@ -115,29 +108,29 @@ def test_who_is_to_be_deleted_and_cannot_be_found_or_is_there_twice_is_left_to_a
     doubt = replace(WANTED, due=gone, doubt=True, capabilities=Capabilities(filter=False))
     with pytest.raises(Unknown, match="may have been made"):
         talk(doubt, None)
-    assert talk(replace(doubt, doubt=False), None)[0] == Reached(None)
+    assert talk(replace(doubt, doubt=False), None)[0] == AccountResult(None)
     with pytest.raises(Refused, match="2 accounts"):
         talk(replace(WANTED, due=gone), listed({"id": "1", "externalId": "u1"}, {"id": "2", "externalId": "u1"}))
     reached, asked = talk(replace(WANTED, due=gone), listed({"id": "1", "externalId": "u1"}), answer(204))
-    assert (reached, asked[-1]) == (Reached(None), "DELETE /Users/1")
+    assert (reached, asked[-1]) == (AccountResult(None), "DELETE /Users/1")
 
 
 def test_after_a_conflict_it_looks_again() -> None:
     reached, asked = talk(WANTED, listed(), listed(), answer(409), listed({"id": "7", **scim_body(DUE)}))
-    assert (reached, asked[-1]) == (Reached("7", "made"), BY_ID)
+    assert (reached, asked[-1]) == (AccountResult("7", "made"), BY_ID)
     with pytest.raises(Refused, match="409"):
         talk(WANTED, listed(), listed(), answer(409), listed(), listed(), answer(409))
 
 
 def test_what_is_shown_and_gone_is_no_conflict() -> None:
     shown = listed({"id": "7", **scim_body(OFF), "externalId": "u1"})
-    with pytest.raises(TryLater, match="disappeared from the application"):
+    with pytest.raises(RetryableError, match="disappeared from the application"):
         talk(WANTED, shown, answer(404), shown, answer(404))
 
 
 def test_only_what_differs_is_sent() -> None:
     before = {**DUE, "user": {**DUE["user"], "displayName": "Ida", "title": "Gone"}}
-    conversation = bring(replace(WANTED, remote_id="7", agreed=before))
+    conversation = sync_account(replace(WANTED, remote_id="7", agreed=before))
     request = next(conversation)
     assert isinstance(request, Request)
     assert (request.method, request.path) == ("PATCH", "/Users/7")
@@ -146,23 +139,23 @@ def test_only_what_differs_is_sent() -> None:
 
 
 def test_nothing_is_sent_where_nothing_differs() -> None:
-    assert talk(replace(WANTED, remote_id="7", agreed=DUE)) == (Reached("7"), [])
+    assert talk(replace(WANTED, remote_id="7", agreed=DUE)) == (AccountResult("7"), [])
 
 
 def test_an_account_that_is_gone_is_looked_for_and_made_anew() -> None:
     known = replace(WANTED, remote_id="7", agreed=OFF)
     reached, asked = talk(known, answer(404), listed(), listed(), answer(201, {"id": "8"}))
-    assert (reached, asked) == (Reached("8", "made"), ["PATCH /Users/7", BY_ID, BY_NAME, "POST /Users"])
+    assert (reached, asked) == (AccountResult("8", "made"), ["PATCH /Users/7", BY_ID, BY_NAME, "POST /Users"])
     with pytest.raises(HeldBySettings, match="switched off"):
         talk(replace(known, may_create=False), answer(404), listed(), listed())
 
 
 def test_an_account_of_a_list_that_is_gone_by_now_is_looked_for_again() -> None:
     for known in ({"id": "7", **scim_body(DUE)}, {"id": "7", "userName": "ada"}):
-        conversation = bring(replace(WANTED, adopt_by_user_name=True))
-        assert isinstance(next(conversation), AtHand)
+        conversation = sync_account(replace(WANTED, adopt_by_user_name=True))
+        assert isinstance(next(conversation), CachedListQuery)
         question = conversation.send([known])
-        if isinstance(question, IsBound):
+        if isinstance(question, IsLinkedQuery):
             question = conversation.send(False)
         assert told(question) == "GET /Users/7"
         # It is not there: what the list says of it counts no more, and neither does the list.
@@ -172,12 +165,12 @@ def test_an_account_of_a_list_that_is_gone_by_now_is_looked_for_again() -> None:
 
 
 def test_who_has_no_access_is_not_made_in_order_to_be_inactive() -> None:
-    assert talk(replace(WANTED, due=OFF), listed()) == (Reached(None), [BY_ID])
+    assert talk(replace(WANTED, due=OFF), listed()) == (AccountResult(None), [BY_ID])
 
 
 def test_where_there_is_no_patch_the_whole_is_put_and_what_is_not_ours_is_kept() -> None:
     current = {"id": "7", "userName": "ada", "nickName": "theirs", "phone": "1", "meta": {}, "groups": []}
-    conversation = bring(replace(WANTED, remote_id="7", agreed=OFF, capabilities=Capabilities(patch=False)))
+    conversation = sync_account(replace(WANTED, remote_id="7", agreed=OFF, capabilities=Capabilities(patch=False)))
     assert told(next(conversation)) == "GET /Users/7"
     put = conversation.send(answer(200, current))
     assert isinstance(put, Request)
@@ -186,14 +179,14 @@ def test_where_there_is_no_patch_the_whole_is_put_and_what_is_not_ours_is_kept()
     assert (put.body["phone"], put.body["active"], put.body["roles"]) == ("1", True, [ROLE])
     assert "id" not in put.body, "what is read-only is not sent"
     reached, asked = talk(replace(WANTED, remote_id="7", agreed=OFF), answer(501), answer(200, current), answer(200, {"id": "7"}))
-    assert (reached, asked) == (Reached("7"), ["PATCH /Users/7", "GET /Users/7", "PUT /Users/7"])
+    assert (reached, asked) == (AccountResult("7"), ["PATCH /Users/7", "GET /Users/7", "PUT /Users/7"])
 
 
 def test_with_changing_switched_off_only_leaving_goes_over() -> None:
     held = replace(WANTED, remote_id="7", may_update=False)
     with pytest.raises(HeldBySettings):
         talk(replace(held, agreed=OFF))
-    conversation = bring(replace(held, agreed=DUE, due={**OFF, "user": {**DUE["user"], "displayName": "New"}}))
+    conversation = sync_account(replace(held, agreed=DUE, due={**OFF, "user": {**DUE["user"], "displayName": "New"}}))
     request = next(conversation)
     assert isinstance(request, Request)
     assert request.body is not None
@@ -202,43 +195,43 @@ def test_with_changing_switched_off_only_leaving_goes_over() -> None:
 
 def test_deleting_what_is_gone_is_done() -> None:
     gone = replace(WANTED, due={"want": "absent"})
-    assert talk(replace(gone, remote_id="7"), answer(204)) == (Reached(None), ["DELETE /Users/7"])
-    assert talk(replace(gone, remote_id="7"), answer(404)) == (Reached(None), ["DELETE /Users/7"])
-    assert talk(gone, listed()) == (Reached(None), [BY_ID])
+    assert talk(replace(gone, remote_id="7"), answer(204)) == (AccountResult(None), ["DELETE /Users/7"])
+    assert talk(replace(gone, remote_id="7"), answer(404)) == (AccountResult(None), ["DELETE /Users/7"])
+    assert talk(gone, listed()) == (AccountResult(None), [BY_ID])
     assert talk(gone, listed({"id": "7", "externalId": "u1"}), answer(204))[1] == [BY_ID, "DELETE /Users/7"]
 
 
 @pytest.mark.parametrize(
     ("response", "trouble", "words"),
     [
-        (answer(503, text="down"), TryLater, "down"),
-        (answer(429, retry_after=7.0), TryLater, "429"),
-        (answer(401, {"detail": "Bad token."}), MustPause, "Bad token."),
-        (answer(403), MustPause, "403"),
-        (answer(302, location="https://elsewhere.example/"), MustPause, "elsewhere.example"),
-        (answer(200, None, "<html><title>Welcome</title>", "text/html"), MustPause, "web page"),
-        (answer(404, None, "nothing"), MustPause, "nothing"),
+        (answer(503, text="down"), RetryableError, "down"),
+        (answer(429, retry_after=7.0), RetryableError, "429"),
+        (answer(401, {"detail": "Bad token."}), ConnectionPausedError, "Bad token."),
+        (answer(403), ConnectionPausedError, "403"),
+        (answer(302, location="https://elsewhere.example/"), ConnectionPausedError, "elsewhere.example"),
+        (answer(200, None, "<html><title>Welcome</title>", "text/html"), ConnectionPausedError, "web page"),
+        (answer(404, None, "nothing"), ConnectionPausedError, "nothing"),
         (answer(400, {"detail": "No seats left."}), Refused, "No seats left."),
     ],
 )
 def test_an_answer_leads_to_the_right_conclusion(response: Response, trouble: type[Exception], words: str) -> None:
     with pytest.raises(trouble, match=words):
-        talk(WANTED, listed(), listed(), response) if trouble is not MustPause else talk(WANTED, response)
+        talk(WANTED, listed(), listed(), response) if trouble is not ConnectionPausedError else talk(WANTED, response)
 
 
 def test_an_application_s_wish_to_be_left_alone_is_kept() -> None:
-    with pytest.raises(TryLater) as told_:
+    with pytest.raises(RetryableError) as told_:
         talk(WANTED, answer(429, retry_after=7.0))
     assert told_.value.after == 7.0
 
 
 def test_ids_and_names_cannot_break_out_of_path_or_filter() -> None:
-    conversation = bring(replace(WANTED, due={**DUE, "user": {**DUE["user"], "userName": 'a" or userName pr'}}))
-    assert isinstance(next(conversation), AtHand)
+    conversation = sync_account(replace(WANTED, due={**DUE, "user": {**DUE["user"], "userName": 'a" or userName pr'}}))
+    assert isinstance(next(conversation), CachedListQuery)
     conversation.send(None)
     by_name = conversation.send(listed())
     assert isinstance(by_name, Request)
     assert by_name.params["filter"] == 'userName eq "a\\" or userName pr"'
-    request = next(bring(replace(WANTED, remote_id="../Groups/1?x#y", agreed=OFF)))
+    request = next(sync_account(replace(WANTED, remote_id="../Groups/1?x#y", agreed=OFF)))
     assert isinstance(request, Request)
     assert request.path == "/Users/..%2FGroups%2F1%3Fx%23y"

@@ -9,7 +9,7 @@ import pytest
 from dravo.protocols.http_client import Request, Response
 from dravo.protocols.scim_client.capabilities import Capabilities, discover, read_capabilities, understand
 from dravo.protocols.scim_client.listing import TooMany, everything
-from dravo.protocols.scim_client.responses import MustPause, TryLater
+from dravo.protocols.scim_client.responses import ConnectionPausedError, RetryableError
 
 USER = "urn:ietf:params:scim:schemas:core:2.0:User"
 
@@ -82,11 +82,11 @@ def test_documents_of_a_strange_form_say_nothing(types: Any, described: Any) -> 
 
 
 def test_a_token_that_is_turned_away_or_a_page_is_told_at_once() -> None:
-    with pytest.raises(MustPause):
+    with pytest.raises(ConnectionPausedError):
         drive(discover(), answer(401, {"detail": "no"}))
-    with pytest.raises(MustPause):
+    with pytest.raises(ConnectionPausedError):
         drive(discover(), answer(200, None, "<!doctype html>", "text/html"))
-    with pytest.raises(TryLater):
+    with pytest.raises(RetryableError):
         drive(discover(), answer(503))
 
 
@@ -104,9 +104,9 @@ def test_a_list_is_read_by_index_or_by_cursor() -> None:
 
 
 def test_half_a_list_is_none() -> None:
-    with pytest.raises(TryLater, match="came"):
+    with pytest.raises(RetryableError, match="came"):
         drive(everything("/Users", Capabilities(max_results=2)), page(5, "1", "2"), page(5))
-    with pytest.raises(TryLater, match="twice"):
+    with pytest.raises(RetryableError, match="twice"):
         drive(everything("/Users", Capabilities(max_results=2)), page(5, "1", "2"), page(5, "1", "2"))
     with pytest.raises(TooMany):
         drive(everything("/Users", Capabilities(), most=10), page(11, "1"))
@@ -115,5 +115,5 @@ def test_half_a_list_is_none() -> None:
 def test_a_page_that_fails_in_passing_is_asked_for_again() -> None:
     found, asked = drive(everything("/Users", Capabilities()), answer(503), answer(502), page(1, "1"))
     assert len(found) == 1 and len(asked) == 3
-    with pytest.raises(TryLater):
+    with pytest.raises(RetryableError):
         drive(everything("/Users", Capabilities()), *[answer(503)] * 4)

@@ -8,10 +8,10 @@ from typing import Any
 import pytest
 
 from dravo.protocols.http_client import Request, Response
-from dravo.protocols.scim_client.account_sync import Everybody
+from dravo.protocols.scim_client.account_sync import FullListQuery
 from dravo.protocols.scim_client.capabilities import Capabilities
 from dravo.protocols.scim_client.group_sync import Accounts, NeedsWhole, ReachedGroup, WantedGroup, bring_group
-from dravo.protocols.scim_client.responses import MustPause, Refused, TryLater
+from dravo.protocols.scim_client.responses import ConnectionPausedError, Refused, RetryableError
 
 ALL = frozenset({"1", "2"})
 NEW = WantedGroup("g1", "Herbarium", members=ALL, ours=ALL | {"3"})
@@ -44,7 +44,7 @@ def talk(wanted: WantedGroup, *answers: Any, accounts: set[str] | None = None) -
             sent = accounts
             continue
         asked.append(question if isinstance(question, Request) else "everybody")
-        assert isinstance(question, Request | Everybody)
+        assert isinstance(question, Request | FullListQuery)
         sent = waiting.pop(0)
 
 
@@ -85,7 +85,7 @@ def test_a_group_of_that_name_is_taken_over_only_if_that_is_switched_on() -> Non
     theirs = {"id": "9", "displayName": "HERBARIUM", "members": [{"value": "1"}, {"value": "2"}]}
     with pytest.raises(Refused, match="made by somebody else") as told:
         talk(NEW, listed(), listed(theirs))
-    assert "adopt groups" in told.value.mend
+    assert "adopt groups" in told.value.hint
     reached, _ = talk(replace(NEW, adopt=True), listed(), listed(theirs), answer(200, theirs), answer(204))
     assert reached == ReachedGroup("9", "adopted")
     with pytest.raises(Refused, match="another system"):
@@ -147,7 +147,7 @@ def test_a_group_that_goes_is_deleted_if_we_made_it_and_left_else() -> None:
     assert talk(replace(going, remote_id=None)) == (ReachedGroup(None), [])
 
 
-@pytest.mark.parametrize(("status", "kind"), [(401, MustPause), (429, TryLater), (503, TryLater), (400, Refused)])
+@pytest.mark.parametrize(("status", "kind"), [(401, ConnectionPausedError), (429, RetryableError), (503, RetryableError), (400, Refused)])
 def test_troubles_are_told_apart(status: int, kind: type[Exception]) -> None:
     with pytest.raises(kind):
         talk(replace(KNOWN, name="Moss", add=frozenset() if status == 400 else frozenset({"5"})), answer(status, {"detail": "No."}))

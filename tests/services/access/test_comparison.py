@@ -9,77 +9,77 @@ from dravo.services.access import assignments
 from dravo.services.access import comparison as access_comparison
 from dravo.services.access import mapping as role_mapping
 from dravo.services.access import matrix as access_matrix
-from dravo.services.access.assignment_targets import Wish
-from dravo.services.changes.recompute import work_through
+from dravo.services.access.assignment_targets import AssignmentRequest
+from dravo.services.changes.recompute import process_marks
 from dravo.services.provisioning import applications
 from dravo.services.reporting import overview
 from dravo.store.pagination import Ask
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
 
 
 @pytest.fixture
-def garden(rooms: Rooms) -> Rooms:
-    staff = rooms.source()
+def garden(services: ServiceFixture) -> ServiceFixture:
+    staff = services.source()
     for key in ("desk", "records"):
-        rooms.application(key)
-    ada, bob = (rooms.person(staff, name, displayName=name.title(), **{ENTERPRISE: {"department": 'The "Seed" Bank'}}) for name in ("ada", "bob"))
-    herbarium = rooms.group(staff, "Herbarium", ada, bob)
-    rooms.group(staff, "Curators", ada)
-    rooms.group(staff, "Night shift")
-    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", group=herbarium))
-    assignments.add(rooms.house, rooms.caller, Wish("desk", "viewer", source="staff", group="curators"))
-    assignments.add(rooms.house, rooms.caller, Wish("desk", None, group=herbarium, excludes=True))
-    assignments.add(rooms.house, rooms.caller, Wish("records", "curator", person="bob"))
-    work_through(rooms.house)
-    return rooms
+        services.application(key)
+    ada, bob = (services.person(staff, name, displayName=name.title(), **{ENTERPRISE: {"department": 'The "Seed" Bank'}}) for name in ("ada", "bob"))
+    herbarium = services.group(staff, "Herbarium", ada, bob)
+    services.group(staff, "Curators", ada)
+    services.group(staff, "Night shift")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=herbarium))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "viewer", source="staff", group="curators"))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", None, group=herbarium, excludes=True))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", person="bob"))
+    process_marks(services.ctx)
+    return services
 
 
-def test_two_people_are_put_side_by_side_with_what_differs_first(garden: Rooms) -> None:
-    found = access_comparison.compare(garden.house, "ada", "bob")
+def test_two_people_are_put_side_by_side_with_what_differs_first(garden: ServiceFixture) -> None:
+    found = access_comparison.compare(garden.ctx, "ada", "bob")
     assert [each["user_name"] for each in found["people"]] == ["ada", "bob"]
     assert [(each["application"]["key"], each["same"]) for each in found["applications"]] == [("records", False)]
     one, two = found["applications"][0]["sides"]
     assert one == [{"role": "Viewer", "because": ["Staff > Herbarium"]}]
     assert {(each["role"], *each["because"]) for each in two} == {("Viewer", "Staff > Herbarium"), ("Curator", "assignment to the person")}
     assert [(each["group"]["name"], each["sides"]) for each in found["groups"]] == [("Curators", [True, False]), ("Herbarium", [True, True])]
-    assert access_comparison.compare(garden.house, "ada", "ada")["applications"][0]["same"] is True
+    assert access_comparison.compare(garden.ctx, "ada", "ada")["applications"][0]["same"] is True
     with pytest.raises(NotFound):
-        access_comparison.compare(garden.house, "ada", "nobody")
+        access_comparison.compare(garden.ctx, "ada", "nobody")
 
 
-def test_groups_stand_against_applications_with_what_they_give(garden: Rooms) -> None:
-    shown = access_matrix.groups(garden.house, Ask())
+def test_groups_stand_against_applications_with_what_they_give(garden: ServiceFixture) -> None:
+    shown = access_matrix.groups(garden.ctx, Ask())
     assert {each["name"]: each["roles"] for each in shown["items"]} == {
         "Curators": {"desk": ["Viewer"]}, "Herbarium": {"records": ["Viewer"], "desk": ["kept out"]},
     }  # fmt: skip
     assert [each["key"] for each in shown["applications"]] == ["desk", "records"]
-    only = access_matrix.groups(garden.house, Ask(), application="records")
+    only = access_matrix.groups(garden.ctx, Ask(), application="records")
     assert [each["name"] for each in only["items"]] == ["Herbarium"] and only["applications"] == [{"key": "records", "label": "Records"}]
 
 
-def test_a_row_that_reaches_nobody_is_counted_where_a_person_looks(garden: Rooms) -> None:
-    access = {each["name"]: each["needs"] for each in overview.band(garden.house)["stages"]}["access"]
-    assert (access, applications.one(garden.house, "desk")["rows_amiss"]) == (0, 0)
-    assignments.add(garden.house, garden.caller, Wish("desk", "viewer", source="staff", group="Night shift"))
-    access = {each["name"]: each["needs"] for each in overview.band(garden.house)["stages"]}["access"]
-    assert (access, applications.one(garden.house, "desk")["rows_amiss"], applications.one(garden.house, "records")["rows_amiss"]) == (1, 1, 0)
+def test_a_row_that_reaches_nobody_is_counted_where_a_person_looks(garden: ServiceFixture) -> None:
+    access = {each["name"]: each["needs"] for each in overview.band(garden.ctx)["stages"]}["access"]
+    assert (access, applications.one(garden.ctx, "desk")["rows_amiss"]) == (0, 0)
+    assignments.add(garden.ctx, garden.caller, AssignmentRequest("desk", "viewer", source="staff", group="Night shift"))
+    access = {each["name"]: each["needs"] for each in overview.band(garden.ctx)["stages"]}["access"]
+    assert (access, applications.one(garden.ctx, "desk")["rows_amiss"], applications.one(garden.ctx, "records")["rows_amiss"]) == (1, 1, 0)
 
 
-def test_many_are_mapped_by_the_values_of_an_attribute(garden: Rooms) -> None:
+def test_many_are_mapped_by_the_values_of_an_attribute(garden: ServiceFixture) -> None:
     text = 'person.department\tThe ""Seed"" Bank\tcurator\nstaff\tHerbarium\tviewer\nperson.title\tGuide\tviewer'
-    looked = role_mapping.bulk(garden.house, garden.caller, "records", text.replace('The ""', '"The ""').replace('"" Bank', '"" Bank"'), apply=False)
+    looked = role_mapping.bulk(garden.ctx, garden.caller, "records", text.replace('The ""', '"The ""').replace('"" Bank', '"" Bank"'), apply=False)
     assert [each["state"] for each in looked["lines"]] == ["new", "there already", "new"]
     assert looked["preview"]["changed"] == 1
-    done = role_mapping.bulk(garden.house, garden.caller, "records", text.replace('The ""', '"The ""').replace('"" Bank', '"" Bank"'), apply=True)
+    done = role_mapping.bulk(garden.ctx, garden.caller, "records", text.replace('The ""', '"The ""').replace('"" Bank', '"" Bank"'), apply=True)
     assert done["done"] == 2
-    rules = {each["rule"] for each in role_mapping.table(garden.house, "records", Ask())["items"]}
+    rules = {each["rule"] for each in role_mapping.table(garden.ctx, "records", Ask())["items"]}
     assert 'department eq "The \\"Seed\\" Bank"' in rules and 'title eq "Guide"' in rules
-    again = role_mapping.bulk(garden.house, garden.caller, "records", "person.title,Guide,viewer", apply=False)
+    again = role_mapping.bulk(garden.ctx, garden.caller, "records", "person.title,Guide,viewer", apply=False)
     assert [each["state"] for each in again["lines"]] == ["there already"]
     # An attribute is a name, and nothing that would make another condition of it.
     for wrong in ("person.title pr or userName,x,viewer", "person.,x,viewer", "person.nothing,x,viewer"):
-        assert role_mapping.bulk(garden.house, garden.caller, "records", wrong, apply=False)["lines"][0]["state"] == "wrong"
+        assert role_mapping.bulk(garden.ctx, garden.caller, "records", wrong, apply=False)["lines"][0]["state"] == "wrong"
     with pytest.raises(InvalidInput, match="three values"):
-        role_mapping.bulk(garden.house, garden.caller, "records", "person.title,viewer", apply=False)
+        role_mapping.bulk(garden.ctx, garden.caller, "records", "person.title,viewer", apply=False)

@@ -10,20 +10,20 @@ from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, rule
 
-from dravo.core.access.license_plans import HeldSeat, seating
-from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, StillInUse
+from dravo.core.access.license_plans import Seat, seating
+from dravo.core.errors import AlreadyExists, InvalidInput, NotFound, StillInUse
 from dravo.core.provisioning.accounts import describe, differences, scim_body
 from dravo.services.access import assignment_changes, assignments, license_plans, undo
 from dravo.services.access import explanation as access_explanation
-from dravo.services.access.assignment_targets import Wish
-from dravo.services.changes.preview import UNSURE
-from dravo.services.changes.recompute import work_through
+from dravo.services.access.assignment_targets import AssignmentRequest
+from dravo.services.changes.preview import UNCONFIRMED
+from dravo.services.changes.recompute import process_marks
 from dravo.services.provisioning import applications
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.pagination import Ask
 from tests.scale import sized
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 
 @pytest.mark.parametrize(
@@ -48,7 +48,7 @@ from tests.service_fixture import Rooms
 def test_what_becomes_of_a_seat(
     held: list[tuple[str, str, bool]], wanted: dict[str, tuple[str, ...]], asks: tuple[str, ...], ends: tuple[str, ...]
 ) -> None:
-    found = seating([HeldSeat(seat, "desk", plan, seated) for seat, plan, seated in held], wanted)
+    found = seating([Seat(seat, "desk", plan, seated) for seat, plan, seated in held], wanted)
     assert (found.asks, found.ends) == (asks, ends)
 
 
@@ -67,112 +67,112 @@ def test_a_plan_goes_over_beside_the_roles() -> None:
 class Desk:
     """An application with a plan of two seats, and a group that gives it."""
 
-    def __init__(self, rooms: Rooms, seats: int | None = 2) -> None:
-        self.rooms = rooms
-        self.staff = rooms.source()
-        rooms.application("desk", "clerk", "supervisor")
-        license_plans.add(rooms.house, rooms.caller, "desk", "full", "Full", 2, seats)
-        self.group = rooms.group(self.staff, "Supervisors")
-        self.given = assignments.add(rooms.house, rooms.caller, Wish("desk", "supervisor", group=self.group, plan="full"))["id"]
+    def __init__(self, services: ServiceFixture, seats: int | None = 2) -> None:
+        self.services = services
+        self.staff = services.source()
+        services.application("desk", "clerk", "supervisor")
+        license_plans.add(services.ctx, services.caller, "desk", "full", "Full", 2, seats)
+        self.group = services.group(self.staff, "Supervisors")
+        self.given = assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "supervisor", group=self.group, plan="full"))["id"]
         self.people: dict[str, str] = {}
 
     def put(self, *names: str) -> None:
         for name in names:
             if name not in self.people:
-                self.people[name] = self.rooms.person(self.staff, name)
-            self.rooms.add(self.staff, self.group, self.people[name])
+                self.people[name] = self.services.person(self.staff, name)
+            self.services.add(self.staff, self.group, self.people[name])
             self.settle()
 
     def settle(self) -> None:
         for _ in range(4):
-            work_through(self.rooms.house)
-            license_plans.give_free_seats(self.rooms.house, clock.now())
-        work_through(self.rooms.house)
+            process_marks(self.services.ctx)
+            license_plans.give_free_seats(self.services.ctx, clock.now())
+        process_marks(self.services.ctx)
 
     def listed(self, *, waiting: bool = False) -> list[str]:
-        return [each["person"]["user_name"] for each in license_plans.seats(self.rooms.house, "desk", Ask(), waiting=waiting)["items"]]
+        return [each["person"]["user_name"] for each in license_plans.seats(self.services.ctx, "desk", Ask(), waiting=waiting)["items"]]
 
     def of_plans(self) -> dict[str, str]:
-        return {each["person"]["user_name"]: each["plan"]["key"] for each in license_plans.seats(self.rooms.house, "desk", Ask())["items"]}
+        return {each["person"]["user_name"]: each["plan"]["key"] for each in license_plans.seats(self.services.ctx, "desk", Ask())["items"]}
 
     def due(self) -> dict[str, list[str]]:
-        names = {row.id: row.user_name for row in self.rooms.rows(t.user)}
-        return {names[row.user_id]: [role["value"] for role in row.due.get("roles", ())] for row in self.rooms.rows(t.account)}
+        names = {row.id: row.user_name for row in self.services.rows(t.user)}
+        return {names[row.user_id]: [role["value"] for role in row.due.get("roles", ())] for row in self.services.rows(t.account)}
 
 
-def test_a_full_plan_makes_the_next_wait_and_a_seat_comes_free_by_leaving(rooms: Rooms) -> None:
-    desk = Desk(rooms)
+def test_a_full_plan_makes_the_next_wait_and_a_seat_comes_free_by_leaving(services: ServiceFixture) -> None:
+    desk = Desk(services)
     desk.put("ada", "bob", "cai", "dan")
     assert (desk.listed(), desk.listed(waiting=True)) == (["ada", "bob"], ["cai", "dan"])
     assert desk.due() == {"ada": ["supervisor"], "bob": ["supervisor"]}
-    plan = applications.one(rooms.house, "desk")["plans"][0]
+    plan = applications.one(services.ctx, "desk")["plans"][0]
     assert (plan["taken"], plan["waiting"], plan["free"], plan["state"]) == (2, 2, 0, "full")
     # Access is there all the same, and says what it waits for.
-    why = access_explanation.why(rooms.house, "dan", "desk")
+    why = access_explanation.why(services.ctx, "dan", "desk")
     assert why["has_access"] and why["account"] is None and why["access"][0]["seat"]["since"] is None
     assert any("wait for a seat of the plan Full" in each and "number 2 in line" in each and "2 seats are taken" in each for each in why["sentences"])
-    rooms.take_out(desk.staff, desk.group, desk.people["ada"])
+    services.take_out(desk.staff, desk.group, desk.people["ada"])
     desk.settle()
     assert (desk.listed(), desk.listed(waiting=True)) == (["bob", "cai"], ["dan"])
     assert desk.due()["cai"] == ["supervisor"] and "dan" not in desk.due()
-    assert any("next in line" in each for each in access_explanation.why(rooms.house, "dan", "desk")["sentences"])
+    assert any("next in line" in each for each in access_explanation.why(services.ctx, "dan", "desk")["sentences"])
     # Somebody who is inactive has no seat, and comes last when they are back.
-    rooms.patch_person(desk.staff, desk.people["bob"], {"op": "replace", "path": "active", "value": False})
+    services.patch_person(desk.staff, desk.people["bob"], {"op": "replace", "path": "active", "value": False})
     desk.settle()
-    rooms.patch_person(desk.staff, desk.people["bob"], {"op": "replace", "path": "active", "value": True})
+    services.patch_person(desk.staff, desk.people["bob"], {"op": "replace", "path": "active", "value": True})
     desk.settle()
     assert (desk.listed(), desk.listed(waiting=True)) == (["cai", "dan"], ["bob"])
-    license_plans.change(rooms.house, rooms.caller, "desk", "full", {"seats": 3})
+    license_plans.change(services.ctx, services.caller, "desk", "full", {"seats": 3})
     desk.settle()
-    assert (len(desk.listed()), desk.listed(waiting=True), applications.one(rooms.house, "desk")["plans"][0]["state"]) == (3, [], "full")
+    assert (len(desk.listed()), desk.listed(waiting=True), applications.one(services.ctx, "desk")["plans"][0]["state"]) == (3, [], "full")
     # Fewer seats than are taken: nobody loses theirs.
-    license_plans.change(rooms.house, rooms.caller, "desk", "full", {"seats": 1})
+    license_plans.change(services.ctx, services.caller, "desk", "full", {"seats": 1})
     desk.settle()
     assert len(desk.listed()) == 3
-    license_plans.change(rooms.house, rooms.caller, "desk", "full", {"seats": 0})
-    assert applications.one(rooms.house, "desk")["plans"][0]["seats"] is None
+    license_plans.change(services.ctx, services.caller, "desk", "full", {"seats": 0})
+    assert applications.one(services.ctx, "desk")["plans"][0]["seats"] is None
 
 
-def test_what_needs_no_seat_goes_over_while_somebody_waits(rooms: Rooms) -> None:
-    desk = Desk(rooms, seats=1)
-    assignments.add(rooms.house, rooms.caller, Wish("desk", "clerk", everybody=True))
+def test_what_needs_no_seat_goes_over_while_somebody_waits(services: ServiceFixture) -> None:
+    desk = Desk(services, seats=1)
+    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "clerk", everybody=True))
     desk.put("ada", "bob")
     assert desk.due() == {"ada": ["supervisor", "clerk"], "bob": ["clerk"]}
     # A second reason without a plan frees the role from the seat.
-    assignments.add(rooms.house, rooms.caller, Wish("desk", "supervisor", person="bob"))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "supervisor", person="bob"))
     desk.settle()
     assert desk.due()["bob"] == ["supervisor", "clerk"] and desk.listed(waiting=True) == ["bob"]
 
 
-def test_of_several_plans_the_highest_counts_and_the_lower_one_until_then(rooms: Rooms) -> None:
-    desk = Desk(rooms, seats=1)
-    license_plans.add(rooms.house, rooms.caller, "desk", "basic", "Basic", 1, None)
-    assignments.add(rooms.house, rooms.caller, Wish("desk", "clerk", everybody=True, plan="basic"))
+def test_of_several_plans_the_highest_counts_and_the_lower_one_until_then(services: ServiceFixture) -> None:
+    desk = Desk(services, seats=1)
+    license_plans.add(services.ctx, services.caller, "desk", "basic", "Basic", 1, None)
+    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "clerk", everybody=True, plan="basic"))
     desk.put("ada", "bob")
     assert (desk.of_plans(), desk.listed(waiting=True)) == ({"ada": "full", "bob": "basic"}, ["bob"])
     # What comes with the higher plan does not go over with a seat of the lower one.
     assert desk.due() == {"ada": ["supervisor", "clerk"], "bob": ["clerk"]}
-    rooms.take_out(desk.staff, desk.group, desk.people["ada"])
+    services.take_out(desk.staff, desk.group, desk.people["ada"])
     desk.settle()
     assert (desk.of_plans(), desk.listed(waiting=True)) == ({"ada": "basic", "bob": "full"}, [])
-    assert {row.due["plan"]["value"] for row in rooms.rows(t.account)} == {"basic", "full"}
+    assert {row.due["plan"]["value"] for row in services.rows(t.account)} == {"basic", "full"}
 
 
-def test_a_preview_says_how_many_would_wait(rooms: Rooms) -> None:
-    desk = Desk(rooms)
+def test_a_preview_says_how_many_would_wait(services: ServiceFixture) -> None:
+    desk = Desk(services)
     desk.put("ada")
     for name in ("bob", "cai", "dan"):
-        rooms.person(desk.staff, name)
-    shown = assignment_changes.preview_adding(rooms.house, Wish("desk", "supervisor", everybody=True, plan="full"))
+        services.person(desk.staff, name)
+    shown = assignment_changes.preview_adding(services.ctx, AssignmentRequest("desk", "supervisor", everybody=True, plan="full"))
     assert [(each["plan"]["key"], each["asked"], each["free"], each["wait"]) for each in shown["seats"]] == [("full", 3, 1, 2)]
-    assert len(rooms.rows(t.seat)) == 1
+    assert len(services.rows(t.seat)) == 1
     # The plan of an assignment is changed, and changed again by undoing.
-    assignments.change(rooms.house, rooms.caller, desk.given, None, None, None, None, UNSURE, "")
+    assignments.change(services.ctx, services.caller, desk.given, None, None, None, None, UNCONFIRMED, "")
     desk.settle()
     assert desk.listed() == [] and desk.due() == {"ada": ["supervisor"]}
-    entry = next(row.id for row in rooms.rows(t.audit) if row.action == "changed assignment")
-    assert undo.preview(rooms.house, entry)["seats"][0]["asked"] == 1
-    undo.undo(rooms.house, rooms.caller, entry, UNSURE)
+    entry = next(row.id for row in services.rows(t.audit) if row.action == "changed assignment")
+    assert undo.preview(services.ctx, entry)["seats"][0]["asked"] == 1
+    undo.undo(services.ctx, services.caller, entry, UNCONFIRMED)
     desk.settle()
     assert desk.listed() == ["ada"]
 
@@ -180,28 +180,28 @@ def test_a_preview_says_how_many_would_wait(rooms: Rooms) -> None:
 @pytest.mark.parametrize(
     ("wish", "said"),
     [
-        (Wish("desk", "supervisor", everybody=True, plan="gold"), "has no plan 'gold'"),
-        (Wish("desk", None, everybody=True, plan="full"), "comes with a role"),
-        (Wish("desk", None, everybody=True, excludes=True, plan="full"), "comes with a role"),
+        (AssignmentRequest("desk", "supervisor", everybody=True, plan="gold"), "has no plan 'gold'"),
+        (AssignmentRequest("desk", None, everybody=True, plan="full"), "comes with a role"),
+        (AssignmentRequest("desk", None, everybody=True, excludes=True, plan="full"), "comes with a role"),
     ],
 )
-def test_a_plan_that_cannot_be_is_refused(rooms: Rooms, wish: Wish, said: str) -> None:
-    Desk(rooms)
+def test_a_plan_that_cannot_be_is_refused(services: ServiceFixture, wish: AssignmentRequest, said: str) -> None:
+    Desk(services)
     with pytest.raises((InvalidInput, NotFound), match=said):
-        assignments.add(rooms.house, rooms.caller, wish)
+        assignments.add(services.ctx, services.caller, wish)
 
 
-def test_plans_are_made_and_taken_away(rooms: Rooms) -> None:
-    Desk(rooms)
-    with pytest.raises(AlreadyThere):
-        license_plans.add(rooms.house, rooms.caller, "desk", "full", "Full", 1, None)
+def test_plans_are_made_and_taken_away(services: ServiceFixture) -> None:
+    Desk(services)
+    with pytest.raises(AlreadyExists):
+        license_plans.add(services.ctx, services.caller, "desk", "full", "Full", 1, None)
     with pytest.raises(InvalidInput, match="between 0 and"):
-        license_plans.add(rooms.house, rooms.caller, "desk", "other", "Other", 1, -1)
+        license_plans.add(services.ctx, services.caller, "desk", "other", "Other", 1, -1)
     with pytest.raises(StillInUse):
-        license_plans.remove(rooms.house, rooms.caller, "desk", "full")
-    license_plans.add(rooms.house, rooms.caller, "desk", "spare", "Spare", 1, 5)
-    license_plans.remove(rooms.house, rooms.caller, "desk", "spare")
-    assert [each["key"] for each in applications.one(rooms.house, "desk")["plans"]] == ["full"]
+        license_plans.remove(services.ctx, services.caller, "desk", "full")
+    license_plans.add(services.ctx, services.caller, "desk", "spare", "Spare", 1, 5)
+    license_plans.remove(services.ctx, services.caller, "desk", "spare")
+    assert [each["key"] for each in applications.one(services.ctx, "desk")["plans"]] == ["full"]
 
 
 class Seats(RuleBasedStateMachine):
@@ -210,44 +210,44 @@ class Seats(RuleBasedStateMachine):
     def __init__(self) -> None:
         super().__init__()
         self.folder = tempfile.TemporaryDirectory()
-        self.desk = Desk(Rooms(Path(self.folder.name)).unguarded(), seats=2)
-        self.rooms = self.desk.rooms
+        self.desk = Desk(ServiceFixture(Path(self.folder.name)).unguarded(), seats=2)
+        self.services = self.desk.services
         self.taken: dict[str, int] = {}
         self.most = {"full": 2, "basic": 1}
 
     def teardown(self) -> None:
-        self.rooms.house.close()
+        self.services.ctx.close()
         self.folder.cleanup()
 
     @initialize()
     def begin(self) -> None:
-        license_plans.add(self.rooms.house, self.rooms.caller, "desk", "basic", "Basic", 1, 1)
-        self.others = self.rooms.group(self.desk.staff, "Clerks")
-        assignments.add(self.rooms.house, self.rooms.caller, Wish("desk", "clerk", group=self.others, plan="basic"))
+        license_plans.add(self.services.ctx, self.services.caller, "desk", "basic", "Basic", 1, 1)
+        self.others = self.services.group(self.desk.staff, "Clerks")
+        assignments.add(self.services.ctx, self.services.caller, AssignmentRequest("desk", "clerk", group=self.others, plan="basic"))
 
     @rule(name=st.sampled_from("abcd"), supervisor=st.booleans(), inside=st.booleans())
     def move(self, name: str, supervisor: bool, inside: bool) -> None:
         if name not in self.desk.people:
-            self.desk.people[name] = self.rooms.person(self.desk.staff, name)
+            self.desk.people[name] = self.services.person(self.desk.staff, name)
         group = self.desk.group if supervisor else self.others
-        (self.rooms.add if inside else self.rooms.take_out)(self.desk.staff, group, self.desk.people[name])
+        (self.services.add if inside else self.services.take_out)(self.desk.staff, group, self.desk.people[name])
 
     @rule(name=st.sampled_from("abcd"), active=st.booleans())
     def change(self, name: str, active: bool) -> None:
         if name in self.desk.people:
-            self.rooms.patch_person(self.desk.staff, self.desk.people[name], {"op": "replace", "path": "active", "value": active})
+            self.services.patch_person(self.desk.staff, self.desk.people[name], {"op": "replace", "path": "active", "value": active})
 
     @rule(seats=st.integers(1, 4))
     def resize(self, seats: int) -> None:
-        license_plans.change(self.rooms.house, self.rooms.caller, "desk", "full", {"seats": seats})
+        license_plans.change(self.services.ctx, self.services.caller, "desk", "full", {"seats": seats})
         self.most["full"] = seats
 
     @rule()
     def settle(self) -> None:
         self.desk.settle()
         # When all is settled nobody waits while there is a free seat: counted by the seats that were given, not by what is shown.
-        seats = self.rooms.rows(t.seat, until_at=None)
-        for plan in self.rooms.rows(t.plan):
+        seats = self.services.rows(t.seat, until_at=None)
+        for plan in self.services.rows(t.license_plan):
             taken = sum(1 for each in seats if each.plan_id == plan.id and each.from_at)
             waiting = sum(1 for each in seats if each.plan_id == plan.id and not each.from_at)
             if taken < self.most[plan.key]:
@@ -255,9 +255,9 @@ class Seats(RuleBasedStateMachine):
 
     @invariant()
     def no_seat_is_given_beyond_those_that_there_are(self) -> None:
-        keys = {row.id: row.key for row in self.rooms.rows(t.plan)}
+        keys = {row.id: row.key for row in self.services.rows(t.license_plan)}
         now: dict[str, int] = {}
-        for row in self.rooms.rows(t.seat, until_at=None):
+        for row in self.services.rows(t.seat, until_at=None):
             if row.from_at is not None:
                 now[keys[row.plan_id]] = now.get(keys[row.plan_id], 0) + 1
         for key, number in now.items():
@@ -267,15 +267,15 @@ class Seats(RuleBasedStateMachine):
 
     @invariant()
     def whoever_has_or_waits_for_a_seat_has_access_that_asks_for_it(self) -> None:
-        work_through(self.rooms.house)
-        roles = {row.id: row.key for row in self.rooms.rows(t.role)}
+        process_marks(self.services.ctx)
+        roles = {row.id: row.key for row in self.services.rows(t.role)}
         may: dict[str, set[str]] = {}
-        for row in self.rooms.rows(t.access, until_at=None):
+        for row in self.services.rows(t.access, until_at=None):
             may.setdefault(row.user_id, set()).add("full" if roles[row.role_id] == "supervisor" else "basic")
-        keys = {row.id: row.key for row in self.rooms.rows(t.plan)}
-        seated = {row.user_id: keys[row.plan_id] for row in self.rooms.rows(t.seat, until_at=None) if row.from_at}
+        keys = {row.id: row.key for row in self.services.rows(t.license_plan)}
+        seated = {row.user_id: keys[row.plan_id] for row in self.services.rows(t.seat, until_at=None) if row.from_at}
         waits: dict[str, set[str]] = {}
-        for row in self.rooms.rows(t.seat, until_at=None):
+        for row in self.services.rows(t.seat, until_at=None):
             if not row.from_at:
                 waits.setdefault(row.user_id, set()).add(keys[row.plan_id])
         for user, plans_of in may.items():
@@ -285,15 +285,15 @@ class Seats(RuleBasedStateMachine):
 
     @invariant()
     def what_comes_with_a_plan_goes_over_only_with_a_seat(self) -> None:
-        work_through(self.rooms.house)
-        keys = {row.id: row.key for row in self.rooms.rows(t.plan)}
-        seated = {row.user_id: keys[row.plan_id] for row in self.rooms.rows(t.seat, until_at=None) if row.from_at is not None}
-        roles = {row.id: row.key for row in self.rooms.rows(t.role)}
+        process_marks(self.services.ctx)
+        keys = {row.id: row.key for row in self.services.rows(t.license_plan)}
+        seated = {row.user_id: keys[row.plan_id] for row in self.services.rows(t.seat, until_at=None) if row.from_at is not None}
+        roles = {row.id: row.key for row in self.services.rows(t.role)}
         given: dict[str, set[str]] = {}
-        for row in self.rooms.rows(t.access, until_at=None):
+        for row in self.services.rows(t.access, until_at=None):
             given.setdefault(row.user_id, set()).add(roles[row.role_id])
         allowed = {"": set(), "basic": {"clerk"}, "full": {"clerk", "supervisor"}}
-        for row in self.rooms.rows(t.account):
+        for row in self.services.rows(t.account):
             expected = given.get(row.user_id, set()) & allowed[seated.get(row.user_id, "")]
             assert {role["value"] for role in row.due.get("roles", ())} == expected
             assert row.due.get("plan", {}).get("value") == (seated.get(row.user_id) if expected else None)

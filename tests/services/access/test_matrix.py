@@ -15,63 +15,63 @@ from dravo.services.access import assignments
 from dravo.services.access import comparison as access_comparison
 from dravo.services.access import matrix as access_matrix
 from dravo.services.access import simulation as access_simulation
-from dravo.services.access.assignment_targets import Wish
+from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.access.matrix import View
 from dravo.services.provisioning import roles as provisioning_roles
 from dravo.store import clock
 from dravo.store.pagination import Ask
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 
 @pytest.fixture
-def history(rooms: Rooms) -> dict[str, Any]:
+def history(services: ServiceFixture) -> dict[str, Any]:
     """Ada and Bob get roles; later Ada leaves the group, Bob gets more, and Cyd comes."""
-    staff = rooms.source()
+    staff = services.source()
     for key in ("desk", "records"):
-        rooms.application(key, "viewer", "curator")
-    ada, bob, cyd = (rooms.person(staff, name, displayName=name.title()) for name in ("ada", "bob", "cyd"))
-    group = rooms.group(staff, "Guides", ada, bob)
+        services.application(key, "viewer", "curator")
+    ada, bob, cyd = (services.person(staff, name, displayName=name.title()) for name in ("ada", "bob", "cyd"))
+    group = services.group(staff, "Guides", ada, bob)
     begin = clock.now()
-    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", group=group))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=group))
     first = clock.now()
-    rooms.take_out(staff, group, ada)
-    assignments.add(rooms.house, rooms.caller, Wish("records", "curator", person="bob"))
-    assignments.add(rooms.house, rooms.caller, Wish("desk", "viewer", person="cyd"))
+    services.take_out(staff, group, ada)
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", person="bob"))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "viewer", person="cyd"))
     return {"staff": staff, "group": group, "begin": begin, "first": first, "ada": ada, "bob": bob, "cyd": cyd}
 
 
-def seen(rooms: Rooms, **view: Any) -> dict[str, dict[str, list[str]]]:
-    return {each["user_name"]: each["roles"] for each in access_matrix.people(rooms.house, View(**view), Ask())["items"]}
+def seen(services: ServiceFixture, **view: Any) -> dict[str, dict[str, list[str]]]:
+    return {each["user_name"]: each["roles"] for each in access_matrix.people(services.ctx, View(**view), Ask())["items"]}
 
 
-def test_every_past_instant_can_be_looked_at(rooms: Rooms, history: dict[str, Any]) -> None:
-    assert seen(rooms, at=history["begin"]) == {}
-    assert seen(rooms, at=history["first"]) == {"ada": {"records": ["Viewer"]}, "bob": {"records": ["Viewer"]}}
-    assert seen(rooms) == {"bob": {"records": ["Curator", "Viewer"]}, "cyd": {"desk": ["Viewer"]}}
-    assert seen(rooms, at=clock.now()) == seen(rooms)
-    assert [each["key"] for each in access_matrix.people(rooms.house, View(), Ask())["applications"]] == ["desk", "records"]
+def test_every_past_instant_can_be_looked_at(services: ServiceFixture, history: dict[str, Any]) -> None:
+    assert seen(services, at=history["begin"]) == {}
+    assert seen(services, at=history["first"]) == {"ada": {"records": ["Viewer"]}, "bob": {"records": ["Viewer"]}}
+    assert seen(services) == {"bob": {"records": ["Curator", "Viewer"]}, "cyd": {"desk": ["Viewer"]}}
+    assert seen(services, at=clock.now()) == seen(services)
+    assert [each["key"] for each in access_matrix.people(services.ctx, View(), Ask())["applications"]] == ["desk", "records"]
 
 
-def test_it_is_narrowed(rooms: Rooms, history: dict[str, Any]) -> None:
-    assert list(seen(rooms, application="desk")) == ["cyd"]
-    assert list(seen(rooms, application="records", role="curator")) == ["bob"]
-    assert list(seen(rooms, application="records", role="viewer", at=history["first"])) == ["ada", "bob"]
-    assert list(seen(rooms, only="direct only")) == ["cyd"]
-    assert list(seen(rooms, only="highest role")) == ["bob"]
-    assert seen(rooms, words="AD") == {"ada": {}}, "whoever is looked for is shown, also with nothing"
-    assert seen(rooms, only="inactive but assigned") == {}
-    rooms.patch_person(history["staff"], history["cyd"], {"op": "replace", "path": "active", "value": False})
-    assert list(seen(rooms, only="inactive but assigned")) == ["cyd"]
+def test_it_is_narrowed(services: ServiceFixture, history: dict[str, Any]) -> None:
+    assert list(seen(services, application="desk")) == ["cyd"]
+    assert list(seen(services, application="records", role="curator")) == ["bob"]
+    assert list(seen(services, application="records", role="viewer", at=history["first"])) == ["ada", "bob"]
+    assert list(seen(services, only="direct only")) == ["cyd"]
+    assert list(seen(services, only="highest role")) == ["bob"]
+    assert seen(services, words="AD") == {"ada": {}}, "whoever is looked for is shown, also with nothing"
+    assert seen(services, only="inactive but assigned") == {}
+    services.patch_person(history["staff"], history["cyd"], {"op": "replace", "path": "active", "value": False})
+    assert list(seen(services, only="inactive but assigned")) == ["cyd"]
     for wrong, kind in (({"role": "viewer"}, InvalidInput), ({"only": "x"}, InvalidInput), ({"application": "x"}, NotFound)):
         with pytest.raises(kind):
-            seen(rooms, **wrong)
+            seen(services, **wrong)
 
 
-def test_two_instants_are_compared(rooms: Rooms, history: dict[str, Any]) -> None:
+def test_two_instants_are_compared(services: ServiceFixture, history: dict[str, Any]) -> None:
     now = clock.now()
 
     def moves(since: Instant, until: Instant, application: str | None = None) -> list[tuple[str, str, str, list[str]]]:
-        items = access_comparison.changes(rooms.house, application, since, until, Ask())["items"]
+        items = access_comparison.changes(services.ctx, application, since, until, Ask())["items"]
         return [(each["person"]["user_name"], each["application"]["key"], each["what"], each["reasons"]) for each in items]
 
     assert moves(history["first"], now) == [
@@ -81,73 +81,75 @@ def test_two_instants_are_compared(rooms: Rooms, history: dict[str, Any]) -> Non
     ]
     assert moves(history["first"], now, "desk") == [("cyd", "desk", "joined", ["Viewer: assignment to the person"])]
     assert [each[0] for each in moves(history["begin"], now)] == ["bob", "cyd"], "who came and went in between is as before"
-    rooms.add(history["staff"], history["group"], history["ada"])
+    services.add(history["staff"], history["group"], history["ada"])
     assert "ada" not in [each[0] for each in moves(history["first"], clock.now())]
     with pytest.raises(InvalidInput):
         moves(now, now)
 
 
-def test_all_of_it_is_exported_and_no_cell_is_a_formula(rooms: Rooms, history: dict[str, Any]) -> None:
-    rooms.person(history["staff"], "eve", displayName='=HYPERLINK("http://evil")', emails=[{"value": "+eve@fernhollow.example"}])
-    assignments.add(rooms.house, rooms.caller, Wish("desk", "curator", person="eve"))
-    rows = list(csv.reader(io.StringIO(b"".join(access_matrix.export(rooms.house, View(), "csv")).decode())))
+def test_all_of_it_is_exported_and_no_cell_is_a_formula(services: ServiceFixture, history: dict[str, Any]) -> None:
+    services.person(history["staff"], "eve", displayName='=HYPERLINK("http://evil")', emails=[{"value": "+eve@fernhollow.example"}])
+    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "curator", person="eve"))
+    rows = list(csv.reader(io.StringIO(b"".join(access_matrix.export(services.ctx, View(), "csv")).decode())))
     assert rows[0] == ["person", "user name", "e-mail", "state", "Desk", "Records"]
     assert rows[1] == ['\'=HYPERLINK("http://evil")', "eve", "'+eve@fernhollow.example", "active", "Curator", ""]
     assert rows[2] == ["Bob", "bob", "", "active", "", "Curator; Viewer"]
-    found = json.loads(b"".join(access_matrix.export(rooms.house, View(at=history["first"]), "json")))
+    found = json.loads(b"".join(access_matrix.export(services.ctx, View(at=history["first"]), "json")))
     assert [(each["user_name"], each["roles"]) for each in found] == [("ada", {"records": ["Viewer"]}), ("bob", {"records": ["Viewer"]})]
-    assert json.loads(b"".join(access_matrix.export(rooms.house, View(words="nobody"), "json"))) == []
+    assert json.loads(b"".join(access_matrix.export(services.ctx, View(words="nobody"), "json"))) == []
     with pytest.raises(NotFound):
-        access_matrix.export(rooms.house, View(application="x"), "csv")
+        access_matrix.export(services.ctx, View(application="x"), "csv")
 
 
-def test_what_somebody_would_get_is_what_they_get(rooms: Rooms, history: dict[str, Any]) -> None:
-    assignments.add(rooms.house, rooms.caller, Wish("desk", "viewer", rule='title eq "Guide"'))
-    found = access_simulation.expect(rooms.house, "staff", {"title": "guide"}, ["Guides"])
+def test_what_somebody_would_get_is_what_they_get(services: ServiceFixture, history: dict[str, Any]) -> None:
+    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "viewer", rule='title eq "Guide"'))
+    found = access_simulation.expect(services.ctx, "staff", {"title": "guide"}, ["Guides"])
     told = {(each["application"]["key"], each["role"]["key"]): each["reasons"] for each in found["items"]}
     assert told == {("desk", "viewer"): ['rule title eq "Guide"'], ("records", "viewer"): ["Staff > Guides"]}
-    dan = rooms.person(history["staff"], "dan", title="Guide")
-    rooms.add(history["staff"], history["group"], dan)
-    assert seen(rooms, words="dan") == {"dan": {"desk": ["Viewer"], "records": ["Viewer"]}}
-    assert access_simulation.expect(rooms.house, "staff", {"active": False}, ["Guides"]) == {"active": False, "items": []}
+    dan = services.person(history["staff"], "dan", title="Guide")
+    services.add(history["staff"], history["group"], dan)
+    assert seen(services, words="dan") == {"dan": {"desk": ["Viewer"], "records": ["Viewer"]}}
+    assert access_simulation.expect(services.ctx, "staff", {"active": False}, ["Guides"]) == {"active": False, "items": []}
     for attributes, groups, kind in (({}, ["Nobody"], NotFound), ({"active": "perhaps"}, [], InvalidInput)):
         with pytest.raises(kind):
-            access_simulation.expect(rooms.house, "staff", attributes, groups)
+            access_simulation.expect(services.ctx, "staff", attributes, groups)
 
 
-def test_changes_count_whom_they_show_and_compare_roles_by_key(rooms: Rooms) -> None:
+def test_changes_count_whom_they_show_and_compare_roles_by_key(services: ServiceFixture) -> None:
     """Of three who were touched one has another role: one had theirs back before the end, one has the same role by another way."""
-    staff = rooms.source()
-    rooms.application("records", "viewer", "curator")
+    staff = services.source()
+    services.application("records", "viewer", "curator")
     # Two roles of one label are two roles.
-    provisioning_roles.change_role(rooms.house, rooms.caller, "records", "curator", "Viewer", None)
-    people = {name: rooms.person(staff, name) for name in ("ada", "bob", "cyd")}
-    given = {name: assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", person=name)) for name in people}
+    provisioning_roles.change_role(services.ctx, services.caller, "records", "curator", "Viewer", None)
+    people = {name: services.person(staff, name) for name in ("ada", "bob", "cyd")}
+    given = {name: assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", person=name)) for name in people}
     since = clock.now()
     for name in ("ada", "bob", "cyd"):
-        assignments.remove(rooms.house, rooms.caller, given[name]["id"])
-    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", person="ada"))
-    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", group=rooms.group(staff, "Guides", people["bob"])))
-    assignments.add(rooms.house, rooms.caller, Wish("records", "curator", person="cyd"))
-    found = access_comparison.changes(rooms.house, None, since, clock.now(), Ask())
+        assignments.remove(services.ctx, services.caller, given[name]["id"])
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", person="ada"))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=services.group(staff, "Guides", people["bob"])))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", person="cyd"))
+    found = access_comparison.changes(services.ctx, None, since, clock.now(), Ask())
     assert [(each["person"]["user_name"], each["what"]) for each in found["items"]] == [("cyd", "changed")]
     assert found["total"] == 1
-    assert access_comparison.changes(rooms.house, "records", since, clock.now(), Ask())["total"] == 1
+    assert access_comparison.changes(services.ctx, "records", since, clock.now(), Ask())["total"] == 1
 
 
-def test_inactive_but_assigned_heeds_role_and_dates_and_the_instant(rooms: Rooms) -> None:
-    staff = rooms.source()
-    rooms.application("records", "viewer", "curator")
-    people = {name: rooms.person(staff, name) for name in ("ada", "bob", "cyd", "dee")}
+def test_inactive_but_assigned_heeds_role_and_dates_and_the_instant(services: ServiceFixture) -> None:
+    staff = services.source()
+    services.application("records", "viewer", "curator")
+    people = {name: services.person(staff, name) for name in ("ada", "bob", "cyd", "dee")}
     roles = {"ada": "viewer", "bob": "curator", "cyd": "viewer", "dee": "viewer"}
-    given = {name: assignments.add(rooms.house, rooms.caller, Wish("records", role, person=name))["id"] for name, role in roles.items()}
+    given = {
+        name: assignments.add(services.ctx, services.caller, AssignmentRequest("records", role, person=name))["id"] for name, role in roles.items()
+    }
     assigned = clock.now()
-    assignments.change(rooms.house, rooms.caller, given["cyd"], None, "2020-01-01", None)
-    assignments.remove(rooms.house, rooms.caller, given["dee"])
+    assignments.change(services.ctx, services.caller, given["cyd"], None, "2020-01-01", None)
+    assignments.remove(services.ctx, services.caller, given["dee"])
     for record in people.values():
-        rooms.patch_person(staff, record, {"op": "replace", "path": "active", "value": False})
-    assert list(seen(rooms, only="inactive but assigned")) == ["ada", "bob"]
-    assert list(seen(rooms, only="inactive but assigned", application="records", role="curator")) == ["bob"]
+        services.patch_person(staff, record, {"op": "replace", "path": "active", "value": False})
+    assert list(seen(services, only="inactive but assigned")) == ["ada", "bob"]
+    assert list(seen(services, only="inactive but assigned", application="records", role="curator")) == ["bob"]
     # Then they were active, and dee was assigned.
-    assert seen(rooms, only="inactive but assigned", at=assigned) == {}
-    assert "dee" not in seen(rooms, only="inactive but assigned", at=clock.now())
+    assert seen(services, only="inactive but assigned", at=assigned) == {}
+    assert "dee" not in seen(services, only="inactive but assigned", at=clock.now())

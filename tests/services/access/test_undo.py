@@ -6,83 +6,85 @@ from typing import Any
 
 import pytest
 
-from dravo.core.errors import AlreadyThere, InvalidInput, NotFound
+from dravo.core.errors import AlreadyExists, InvalidInput, NotFound
 from dravo.services import settings
 from dravo.services.access import assignments, undo
 from dravo.services.access import policies as access_policies
-from dravo.services.access.assignment_targets import Wish
+from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes import recompute
-from dravo.services.changes.preview import UNSURE, Sure
+from dravo.services.changes.preview import UNCONFIRMED, Confirmation
 from dravo.services.changes.removal_limits import NeedsConfirmation
 from dravo.store import tables as t
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 
 @pytest.fixture
-def garden(rooms: Rooms) -> dict[str, Any]:
-    staff = rooms.source()
-    rooms.application("records", "viewer", "curator")
-    people = [rooms.person(staff, name) for name in ("ada", "bob")]
-    return {"staff": staff, "group": rooms.group(staff, "Guides", *people)}
+def garden(services: ServiceFixture) -> dict[str, Any]:
+    staff = services.source()
+    services.application("records", "viewer", "curator")
+    people = [services.person(staff, name) for name in ("ada", "bob")]
+    return {"staff": staff, "group": services.group(staff, "Guides", *people)}
 
 
-def last(rooms: Rooms) -> int:
-    return int(rooms.rows(t.audit)[-1].id)
+def last(services: ServiceFixture) -> int:
+    return int(services.rows(t.audit)[-1].id)
 
 
-def has(rooms: Rooms) -> list[str]:
-    recompute.work_through(rooms.house)
-    key_of = {row.id: row.key for row in rooms.rows(t.role)}
-    return sorted(key_of[row.role_id] for row in rooms.rows(t.access) if row.until_at is None)
+def has(services: ServiceFixture) -> list[str]:
+    recompute.process_marks(services.ctx)
+    key_of = {row.id: row.key for row in services.rows(t.role)}
+    return sorted(key_of[row.role_id] for row in services.rows(t.access) if row.until_at is None)
 
 
-def test_each_change_is_taken_back_and_that_too(rooms: Rooms, garden: dict[str, Any]) -> None:
-    made = assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", group=garden["group"], note="First"))
-    added = last(rooms)
-    assert has(rooms) == ["viewer", "viewer"]
-    assert undo.preview(rooms.house, added)["lost"] == 2
-    undo.undo(rooms.house, rooms.caller, added, UNSURE)
-    assert has(rooms) == []
-    removed = last(rooms)
-    assert undo.preview(rooms.house, removed)["gained"] == 2
-    undo.undo(rooms.house, rooms.caller, removed, UNSURE)
-    assert has(rooms) == ["viewer", "viewer"]
-    again = next(row for row in rooms.rows(t.assignment) if row.removed_at is None)
+def test_each_change_is_taken_back_and_that_too(services: ServiceFixture, garden: dict[str, Any]) -> None:
+    made = assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=garden["group"], note="First"))
+    added = last(services)
+    assert has(services) == ["viewer", "viewer"]
+    assert undo.preview(services.ctx, added)["lost"] == 2
+    undo.undo(services.ctx, services.caller, added, UNCONFIRMED)
+    assert has(services) == []
+    removed = last(services)
+    assert undo.preview(services.ctx, removed)["gained"] == 2
+    undo.undo(services.ctx, services.caller, removed, UNCONFIRMED)
+    assert has(services) == ["viewer", "viewer"]
+    again = next(row for row in services.rows(t.assignment) if row.removed_at is None)
     assert (again.note, again.id != made["id"]) == ("First", True)
-    with pytest.raises(AlreadyThere):
-        undo.undo(rooms.house, rooms.caller, removed, UNSURE)
+    with pytest.raises(AlreadyExists):
+        undo.undo(services.ctx, services.caller, removed, UNCONFIRMED)
     with pytest.raises(NotFound):
-        undo.undo(rooms.house, rooms.caller, added, UNSURE)
-    assignments.change(rooms.house, rooms.caller, again.id, "2999-01-01", None, "Later")
-    assert has(rooms) == []
-    changed = last(rooms)
-    assert undo.preview(rooms.house, changed)["gained"] == 2
-    undo.undo(rooms.house, rooms.caller, changed, UNSURE)
-    assert has(rooms) == ["viewer", "viewer"]
-    assert assignments.one(rooms.house, again.id)["note"] == "First"
+        undo.undo(services.ctx, services.caller, added, UNCONFIRMED)
+    assignments.change(services.ctx, services.caller, again.id, "2999-01-01", None, "Later")
+    assert has(services) == []
+    changed = last(services)
+    assert undo.preview(services.ctx, changed)["gained"] == 2
+    undo.undo(services.ctx, services.caller, changed, UNCONFIRMED)
+    assert has(services) == ["viewer", "viewer"]
+    assert assignments.one(services.ctx, again.id)["note"] == "First"
 
 
-def test_a_policy_is_taken_back(rooms: Rooms, garden: dict[str, Any]) -> None:
-    access_policies.change(rooms.house, rooms.caller, "records", {"open_to": "everybody", "if_nothing": "default role", "default_role": "viewer"})
-    assert has(rooms) == ["viewer", "viewer"]
-    assert undo.preview(rooms.house, last(rooms))["lost"] == 2
-    undo.undo(rooms.house, rooms.caller, last(rooms), UNSURE)
-    assert has(rooms) == []
+def test_a_policy_is_taken_back(services: ServiceFixture, garden: dict[str, Any]) -> None:
+    access_policies.change(
+        services.ctx, services.caller, "records", {"eligibility": "everybody", "fallback": "default role", "default_role": "viewer"}
+    )
+    assert has(services) == ["viewer", "viewer"]
+    assert undo.preview(services.ctx, last(services))["lost"] == 2
+    undo.undo(services.ctx, services.caller, last(services), UNCONFIRMED)
+    assert has(services) == []
 
 
-def test_a_grave_one_asks_for_the_name(rooms: Rooms, garden: dict[str, Any]) -> None:
-    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", group=garden["group"]))
-    entry = last(rooms)
-    settings.change(rooms.house, rooms.caller, "guard_least", 1)
+def test_a_grave_one_asks_for_the_name(services: ServiceFixture, garden: dict[str, Any]) -> None:
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=garden["group"]))
+    entry = last(services)
+    settings.change(services.ctx, services.caller, "guard_least", 1)
     with pytest.raises(NeedsConfirmation):
-        undo.undo(rooms.house, rooms.caller, entry, UNSURE)
-    undo.undo(rooms.house, rooms.caller, entry, Sure("Records", (0, 2, 0)))
-    assert has(rooms) == []
+        undo.undo(services.ctx, services.caller, entry, UNCONFIRMED)
+    undo.undo(services.ctx, services.caller, entry, Confirmation("Records", (0, 2, 0)))
+    assert has(services) == []
 
 
-def test_what_cannot_be_taken_back_is_told(rooms: Rooms, garden: dict[str, Any]) -> None:
+def test_what_cannot_be_taken_back_is_told(services: ServiceFixture, garden: dict[str, Any]) -> None:
     with pytest.raises(InvalidInput, match="cannot be taken back") as told:
-        undo.preview(rooms.house, 1)
-    assert told.value.mend
+        undo.preview(services.ctx, 1)
+    assert told.value.hint
     with pytest.raises(NotFound):
-        undo.preview(rooms.house, 10_000)
+        undo.preview(services.ctx, 10_000)

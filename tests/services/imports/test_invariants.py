@@ -12,13 +12,13 @@ from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, ru
 
 from dravo.core.access.evaluation import memberships
 from dravo.services.access import assignments
-from dravo.services.access.assignments import Wish
-from dravo.services.changes.recompute import work_through
+from dravo.services.access.assignment_targets import AssignmentRequest
+from dravo.services.changes.recompute import process_marks
 from dravo.services.imports import config as import_config
 from dravo.store import tables as t
 from tests.directories import Reading
 from tests.scale import sized
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 ANSWERS = {
     "attributes": [
@@ -35,8 +35,8 @@ class Registers(RuleBasedStateMachine):
     def __init__(self) -> None:
         super().__init__()
         self.folder = tempfile.TemporaryDirectory(dir="/dev/shm" if Path("/dev/shm").exists() else None)
-        self.rooms = Rooms(Path(self.folder.name)).unguarded()
-        self.rooms.application()
+        self.services = ServiceFixture(Path(self.folder.name)).unguarded()
+        self.services.application()
         # Everybody: an empty answer is never believed, and somebody always stays.
         self.lines: dict[str, dict[str, str]] = {"keeper": {"login": "keeper", "name": "Keeper", "state": "", "teams": "Red"}}
         self.bound: dict[str, str] = {}
@@ -44,20 +44,20 @@ class Registers(RuleBasedStateMachine):
 
     @initialize()
     def begin(self) -> None:
-        self.reading = Reading(self.rooms, "csv", {"groups_column": "teams"}, policy=ANSWERS)
+        self.reading = Reading(self.services, "csv", {"groups_column": "teams"}, policy=ANSWERS)
         self.run()
         for team, role in (("Red", "viewer"), ("Blue", "curator")):
-            with_group = self.rooms.rows(t.group, display_name=team)
+            with_group = self.services.rows(t.group, display_name=team)
             if with_group:
-                assignments.add(self.rooms.house, self.rooms.caller, Wish("records", role, group=team, source="estates"))
+                assignments.add(self.services.ctx, self.services.caller, AssignmentRequest("records", role, group=team, source="estates"))
 
     def run(self) -> dict[str, Any]:
         head = "id;login;name;state;teams"
         lines = [f"{own};{line['login']};{line['name']};{line['state']};{line['teams']}" for own, line in self.lines.items()]
-        import_config.put_file(self.rooms.house, self.rooms.caller, "estates", "people.csv", "\n".join([head, *lines]).encode())
+        import_config.put_file(self.services.ctx, self.services.caller, "estates", "people.csv", "\n".join([head, *lines]).encode())
         run = self.reading.run(whole=True)
         assert run["state"] == "done", run["message"]
-        work_through(self.rooms.house)
+        process_marks(self.services.ctx)
         self.read = True
         return run
 
@@ -80,25 +80,25 @@ class Registers(RuleBasedStateMachine):
     @rule()
     def it_is_read_twice(self) -> None:
         self.run()
-        before = [self.rooms.rows(table) for table in (t.user, t.record, t.group, t.membership, t.access, t.account)]
+        before = [self.services.rows(table) for table in (t.user, t.record, t.group, t.membership, t.access, t.account)]
         run = self.run()
         touched = {kind: run.get(kind, 0) for kind in ("new", "changed", "back", "left")}
         # Replaying what was said changes nothing (invariant 8).
         assert not any(touched.values()), run
-        assert [self.rooms.rows(table) for table in (t.user, t.record, t.group, t.membership, t.access, t.account)] == before
+        assert [self.services.rows(table) for table in (t.user, t.record, t.group, t.membership, t.access, t.account)] == before
 
     @invariant()
     def who_is_bound_stays_bound_and_nobody_is_two(self) -> None:
         if not hasattr(self, "reading") or not self.read:
             return
-        rows = self.rooms.rows(t.record, source_id=self.reading.source_id)
+        rows = self.services.rows(t.record, source_id=self.reading.source_id)
         present = [row for row in rows if row.gone_at is None]
         assert len({row.user_id for row in rows}) == len(rows)
         for row in rows:
             assert self.bound.setdefault(row.native_id, row.user_id) == row.user_id
         # Whoever is here said so, under a name that is theirs alone; whoever is not came into a conflict, or is gone.
         assert len({row.user_name_key for row in present}) == len(present)
-        waiting = {row.native_id for row in self.rooms.rows(t.conflict) if row.state == "open"}
+        waiting = {row.native_id for row in self.services.rows(t.conflict) if row.state == "open"}
         assert {row.native_id for row in present} | waiting >= set(self.lines)
         assert {row.native_id for row in present} <= set(self.lines)
 
@@ -106,20 +106,20 @@ class Registers(RuleBasedStateMachine):
     def access_is_what_follows_from_who_is_active_in_which_group(self) -> None:
         if not hasattr(self, "reading") or not self.read:
             return
-        given = {row.group_id: row.role_id for row in self.rooms.rows(t.assignment)}
-        records = {row.id: row for row in self.rooms.rows(t.record)}
+        given = {row.group_id: row.role_id for row in self.services.rows(t.assignment)}
+        records = {row.id: row for row in self.services.rows(t.record)}
         due = set()
-        for row in self.rooms.rows(t.membership):
+        for row in self.services.rows(t.membership):
             record = records.get(row.record_id)
             if row.until_at is None and record is not None and record.gone_at is None and record.data.get("active") is not False:
                 for each in memberships((row.group_id,), {}):
                     if each.group_id in given:
                         due.add((record.user_id, given[each.group_id]))
         # Nobody who is not active has anything (invariant 4), and what there is has its reason (invariants 1 and 2).
-        assert {(row.user_id, row.role_id) for row in self.rooms.rows(t.access) if row.until_at is None} == due
+        assert {(row.user_id, row.role_id) for row in self.services.rows(t.access) if row.until_at is None} == due
 
     def teardown(self) -> None:
-        self.rooms.house.close()
+        self.services.ctx.close()
         self.folder.cleanup()
 
 

@@ -8,44 +8,44 @@ from typing import Any
 import pytest
 from sqlalchemy.exc import IntegrityError
 
-from dravo.core.errors import WorldMoved
+from dravo.core.errors import StalePreview
 from dravo.protocols.directory.reader import Entry, GroupEntry
 from dravo.services import settings
 from dravo.services.access import assignments
-from dravo.services.access.assignments import Wish
-from dravo.services.changes.recompute import work_through
+from dravo.services.access.assignment_targets import AssignmentRequest
+from dravo.services.changes.recompute import process_marks
 from dravo.services.imports import config as import_config
 from dravo.services.imports import run as import_run
 from dravo.services.ingest import conflicts, run_log
-from dravo.services.ingest.bulk_groups import GroupsIn
-from dravo.services.ingest.bulk_users import PeopleIn
+from dravo.services.ingest.bulk_groups import BulkGroups
+from dravo.services.ingest.bulk_users import BulkUsers
 from dravo.services.provisioning import holds
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock, imported_records
 from dravo.store import tables as t
 from dravo.store.pagination import Ask
-from dravo.store.prepared_statements import Quick
+from dravo.store.prepared_statements import PreparedStatement
 from tests.directories import Reading
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 ANSWERS = {"attributes": [{"attribute": "userName", "expression": "login"}, {"attribute": "title", "expression": "job"}]}
 Meanwhile = Callable[[Callable[[], None]], None]
 
 
 @pytest.fixture
-def reading(rooms: Rooms) -> Reading:
-    return Reading(rooms, "csv", {"groups_column": "teams"}, policy=ANSWERS)
+def reading(services: ServiceFixture) -> Reading:
+    return Reading(services, "csv", {"groups_column": "teams"}, policy=ANSWERS)
 
 
-def people_in(reading: Reading, *, whole: bool = False) -> PeopleIn:
+def people_in(reading: Reading, *, whole: bool = False) -> BulkUsers:
     """Return the door for people, as a run would open it."""
-    house = reading.rooms.house
-    with house.database.reading() as connection:
+    ctx = reading.services.ctx
+    with ctx.database.reading() as connection:
         source, row = source_policies.import_of(connection, reading.key)
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         run_id = run_log.begin(connection, source.id, "a test", clock.now())
         connection.execute(t.run.update().where(t.run.c.id == run_id).values(ended_at=clock.now(), state="done"))
-    return PeopleIn(house, source, source_policies.import_policy(source, row.kind), run_id, whole=whole)
+    return BulkUsers(ctx, source, source_policies.import_policy(source, row.kind), run_id, whole=whole)
 
 
 def entry(native_id: str, login: str, job: str = "Guide") -> Entry:
@@ -54,10 +54,10 @@ def entry(native_id: str, login: str, job: str = "Guide") -> Entry:
 
 def write(reading: Reading, *lines: str) -> None:
     content = "\n".join(["id,login,job,teams", *lines]).encode()
-    import_config.put_file(reading.rooms.house, reading.rooms.caller, reading.key, "people.csv", content)
+    import_config.put_file(reading.services.ctx, reading.services.caller, reading.key, "people.csv", content)
 
 
-def just_before_writing(door: PeopleIn, monkeypatch: pytest.MonkeyPatch, happens: Callable[[], Any]) -> None:
+def just_before_writing(door: BulkUsers, monkeypatch: pytest.MonkeyPatch, happens: Callable[[], Any]) -> None:
     """Have something happen once, between planning and writing."""
     plan, left = door._plan, [happens]
 
@@ -70,26 +70,30 @@ def just_before_writing(door: PeopleIn, monkeypatch: pytest.MonkeyPatch, happens
     monkeypatch.setattr(door, "_plan", planned)
 
 
-def test_somebody_of_the_name_who_is_pushed_in_between_is_noticed(rooms: Rooms, reading: Reading, monkeypatch: pytest.MonkeyPatch) -> None:
-    staff = rooms.source("staff")
+def test_somebody_of_the_name_who_is_pushed_in_between_is_noticed(
+    services: ServiceFixture, reading: Reading, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    staff = services.source("staff")
     door = people_in(reading)
-    just_before_writing(door, monkeypatch, lambda: rooms.person(staff, "una"))
+    just_before_writing(door, monkeypatch, lambda: services.person(staff, "una"))
     door.take([entry("1", "una"), entry("2", "grace")])
     door.finish()
     assert (door.counts["new"], door.counts["conflict"]) == (1, 1) and set(reading.records()) == {"grace"}
-    assert [row.user_name for row in rooms.rows(t.user)].count("una") == 1
+    assert [row.user_name for row in services.rows(t.user)].count("una") == 1
 
 
-def test_what_operators_declare_in_between_counts(rooms: Rooms, reading: Reading, monkeypatch: pytest.MonkeyPatch) -> None:
-    rooms.application()
+def test_what_operators_declare_in_between_counts(services: ServiceFixture, reading: Reading, monkeypatch: pytest.MonkeyPatch) -> None:
+    services.application()
     door = people_in(reading)
-    just_before_writing(door, monkeypatch, lambda: assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", rule='title eq "Guide"')))
+    just_before_writing(
+        door, monkeypatch, lambda: assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", rule='title eq "Guide"'))
+    )
     door.take([entry("1", "una")])
-    work_through(rooms.house)
-    assert [row.until_at for row in rooms.rows(t.access)] == [None]
+    process_marks(services.ctx)
+    assert [row.until_at for row in services.rows(t.access)] == [None]
 
 
-def test_a_person_who_changes_in_between_is_planned_anew(rooms: Rooms, reading: Reading, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_person_who_changes_in_between_is_planned_anew(services: ServiceFixture, reading: Reading, monkeypatch: pytest.MonkeyPatch) -> None:
     write(reading, "1,una,Guide,")
     reading.run()
     door, other = people_in(reading), people_in(reading)
@@ -99,108 +103,110 @@ def test_a_person_who_changes_in_between_is_planned_anew(rooms: Rooms, reading: 
     assert (row.data["title"], row.version) == ("Botanist", 3)
 
 
-def test_what_cannot_be_written_leaves_nothing_half_done(rooms: Rooms, reading: Reading, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_what_cannot_be_written_leaves_nothing_half_done(services: ServiceFixture, reading: Reading, monkeypatch: pytest.MonkeyPatch) -> None:
     def refuse(*_: Any) -> None:
-        raise WorldMoved("Nobody is ever ready.")
+        raise StalePreview("Nobody is ever ready.")
 
     door = people_in(reading)
     monkeypatch.setattr(imported_records, "touch", refuse)
-    with pytest.raises(WorldMoved):
+    with pytest.raises(StalePreview):
         door.take([entry("1", "una")])
-    for table in (t.user, t.record, t.run_line):
-        assert rooms.rows(table) == []
+    for table in (t.user, t.record, t.run_entry):
+        assert services.rows(table) == []
 
 
-def test_answers_that_change_during_a_run_have_everybody_read_again(rooms: Rooms, reading: Reading, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_answers_that_change_during_a_run_have_everybody_read_again(
+    services: ServiceFixture, reading: Reading, monkeypatch: pytest.MonkeyPatch
+) -> None:
     write(reading, "1,una,Guide,")
-    conclude = import_run.Pull._conclude
+    conclude = import_run.ImportRun._conclude
 
-    def with_other_answers(pull: import_run.Pull) -> Any:
+    def with_other_answers(pull: import_run.ImportRun) -> Any:
         reading.change(policy={"people": 'title eq "Guide"'})
         return conclude(pull)
 
-    monkeypatch.setattr(import_run.Pull, "_conclude", with_other_answers)
+    monkeypatch.setattr(import_run.ImportRun, "_conclude", with_other_answers)
     reading.run()
-    monkeypatch.setattr(import_run.Pull, "_conclude", conclude)
-    (row,) = rooms.rows(t.source_pull)
+    monkeypatch.setattr(import_run.ImportRun, "_conclude", conclude)
+    (row,) = services.rows(t.source_import)
     assert (row.mark, row.full_at) == (None, None)
     assert reading.run()["whole"]
 
 
-def test_a_large_list_is_written_in_portions_and_comes_out_whole(rooms: Rooms, reading: Reading) -> None:
+def test_a_large_list_is_written_in_portions_and_comes_out_whole(services: ServiceFixture, reading: Reading) -> None:
     door = people_in(reading, whole=True)
     for start in range(0, 2_400, 200):
         door.take([entry(str(number), f"guide.{number}") for number in range(start, start + 200)])
     everybody = [str(number) for number in range(2_400)]
-    groups = GroupsIn(rooms.house, door)
+    groups = BulkGroups(services.ctx, door)
     groups.take(groups.choose([GroupEntry("g", "g", "Guides", everybody), GroupEntry("h", "h", "Half", everybody[:1_200])]))
     assert len(reading.members("Guides")) == 2_400 and groups.counts["memberships new"] == 3_600
-    again = GroupsIn(rooms.house, door)
+    again = BulkGroups(services.ctx, door)
     entries = [GroupEntry("g", "g", "Guides", everybody[1_200:]), GroupEntry("h", "h", "Half", everybody[:1_200])]
     chosen = again.choose(entries)
     assert [each.name for each in chosen] == ["Guides"], "what did not change is not looked at"
     again.take(chosen)
     assert len(reading.members("Guides")) == 1_200 == again.counts["memberships ended"]
-    assert [line.message for line in rooms.rows(t.run_line, kind="members")] == ["2,400 joined.", "1,200 joined.", "1,200 left."]
+    assert [line.message for line in services.rows(t.run_entry, kind="members")] == ["2,400 joined.", "1,200 joined.", "1,200 left."]
 
 
 @pytest.fixture
-def guided(rooms: Rooms, reading: Reading) -> Reading:
+def guided(services: ServiceFixture, reading: Reading) -> Reading:
     """Ten guides who have a role by their group, delivered; the guard lets five go."""
     for name, value in (("guard_least", 2), ("guard_share", 50), ("guard_number", 1_000)):
-        settings.change(rooms.house, rooms.caller, name, value)
-    rooms.application("records", "viewer")
+        settings.change(services.ctx, services.caller, name, value)
+    services.application("records", "viewer")
     write(reading, *(f"{number},guide.{number},Guide,Guides" for number in range(10)))
     reading.run()
-    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", group="Guides", source="estates"))
-    work_through(rooms.house)
-    with rooms.house.database.writing() as connection:
-        connection.execute(t.account.update().values(had=t.account.c.due, agreed_version=t.account.c.due_version))
-        connection.execute(t.delivery.update().values(state="done", closed_at=clock.now()))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group="Guides", source="estates"))
+    process_marks(services.ctx)
+    with services.ctx.database.writing() as connection:
+        connection.execute(t.account.update().values(had=t.account.c.due, applied_version=t.account.c.desired_version))
+        connection.execute(t.task.update().values(state="done", closed_at=clock.now()))
     return reading
 
 
-def removals(rooms: Rooms) -> list[tuple[str, str | None]]:
+def removals(services: ServiceFixture) -> list[tuple[str, str | None]]:
     """Return (state, who let it through) of what takes something away."""
-    work_through(rooms.house)
-    holds.judge(rooms.house, clock.now())
-    return [(row.state, row.cleared_by) for row in rooms.rows(t.delivery, removes=True)]
+    process_marks(services.ctx)
+    holds.hold_removals(services.ctx, clock.now())
+    return [(row.state, row.released_by) for row in services.rows(t.task, removes=True)]
 
 
-def test_what_a_group_takes_away_at_once_is_believed_and_held_on_its_way(rooms: Rooms, guided: Reading) -> None:
+def test_what_a_group_takes_away_at_once_is_believed_and_held_on_its_way(services: ServiceFixture, guided: Reading) -> None:
     write(guided, *(f"{number},guide.{number},Guide," for number in range(10)))
     assert guided.run(whole=True)["state"] == "held", "the only group there was is gone: that is not believed"
     write(guided, "0,guide.0,Guide,Guides", *(f"{number},guide.{number},Guide," for number in range(1, 10)))
     assert guided.run(whole=True)["memberships ended"] == 9
-    assert removals(rooms) == [("held", None)] * 9
+    assert removals(services) == [("held", None)] * 9
 
 
-def test_whoever_was_let_leave_by_name_need_not_be_let_through_once_more(rooms: Rooms, guided: Reading) -> None:
+def test_whoever_was_let_leave_by_name_need_not_be_let_through_once_more(services: ServiceFixture, guided: Reading) -> None:
     write(guided, "0,guide.0,Guide,Guides")
-    assert guided.run(whole=True)["state"] == "held" and removals(rooms) == []
-    assert guided.run(let_leave=True, confirmed="Estates")["left"] == 9
-    assert removals(rooms) == [("waiting", rooms.caller.name)] * 9
+    assert guided.run(whole=True)["state"] == "held" and removals(services) == []
+    assert guided.run(allow_removals=True, confirmed="Estates")["left"] == 9
+    assert removals(services) == [("waiting", services.caller.name)] * 9
 
 
-def test_a_decision_that_is_no_longer_possible_becomes_a_conflict_again(rooms: Rooms, reading: Reading) -> None:
-    staff = rooms.source("staff")
-    una = rooms.person(staff, "una")
+def test_a_decision_that_is_no_longer_possible_becomes_a_conflict_again(services: ServiceFixture, reading: Reading) -> None:
+    staff = services.source("staff")
+    una = services.person(staff, "una")
     write(reading, "1,una,Guide,")
     reading.run()
-    (waiting,) = conflicts.listing(rooms.house, rooms.caller, "estates", Ask())["items"]
-    rooms.intake.remove_person(staff, una)
+    (waiting,) = conflicts.list_conflicts(services.ctx, services.caller, "estates", Ask())["items"]
+    services.intake.remove_person(staff, una)
     # They have left meanwhile: linked all the same, for a person said so, and back with that.
-    conflicts.decide(rooms.house, rooms.caller, "estates", waiting["id"], "link", waiting["could_be"][0]["id"])
-    (user,) = rooms.rows(t.user)
+    conflicts.decide(services.ctx, services.caller, "estates", waiting["id"], "link", waiting["candidates"][0]["id"])
+    (user,) = services.rows(t.user)
     assert user.gone_at is None and user.active and reading.records()["una"].user_id == user.id
 
 
-def test_many_at_once_tell_what_one_would(rooms: Rooms) -> None:
-    statement = Quick(t.setting.insert())
-    with rooms.house.database.writing() as connection:
+def test_many_at_once_tell_what_one_would(services: ServiceFixture) -> None:
+    statement = PreparedStatement(t.setting.insert())
+    with services.ctx.database.writing() as connection:
         assert statement.change_many(connection, []) == 0
         assert statement.change_many(connection, [{"name": f"n{number}", "value": number} for number in range(3)]) == 3
-    assert {row.name: row.value for row in rooms.rows(t.setting)} == {"n0": 0, "n1": 1, "n2": 2}
-    with pytest.raises(IntegrityError), rooms.house.database.writing() as connection:
+    assert {row.name: row.value for row in services.rows(t.setting)} == {"n0": 0, "n1": 1, "n2": 2}
+    with pytest.raises(IntegrityError), services.ctx.database.writing() as connection:
         statement.change_many(connection, [{"name": "n9", "value": 9}, {"name": "n0", "value": 0}])
-    assert len(rooms.rows(t.setting)) == 3
+    assert len(services.rows(t.setting)) == 3

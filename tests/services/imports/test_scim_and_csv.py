@@ -19,7 +19,7 @@ from dravo.services.imports import runs as import_runs
 from dravo.store import tables as t
 from tests.directories import Reading
 from tests.harness import Running, StandIn
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 Fresh = Callable[[str], str]
 
@@ -39,10 +39,10 @@ def fill(app: StandIn, people: int) -> list[str]:
 @pytest.mark.parametrize(
     "faults", [{"page": 7}, {"page": 7, "cursor": True}, {"page": 7, "fail_every": 5}], ids=["by number", "by cursor", "failing"]
 )
-def test_a_scim_service_is_read_whole_in_pages(rooms: Rooms, app: StandIn, faults: dict[str, Any]) -> None:
+def test_a_scim_service_is_read_whole_in_pages(services: ServiceFixture, app: StandIn, faults: dict[str, Any]) -> None:
     fill(app, 25)
     app.faults(**faults)
-    reading = Reading(rooms, "scim", {"address": app.base_url}, app.token)
+    reading = Reading(services, "scim", {"address": app.base_url}, app.token)
     run = reading.run()
     assert (run["state"], run["new"], run["memberships new"]) == ("done", 25, 5)
     assert reading.members("Guides") == {f"guide.{number}" for number in range(5)}
@@ -52,7 +52,7 @@ def test_a_scim_service_is_read_whole_in_pages(rooms: Rooms, app: StandIn, fault
     assert (run["state"], run["unchanged"]) == ("done", 25)
 
 
-def test_a_scim_service_is_read_with_client_credentials(rooms: Rooms, app: StandIn) -> None:
+def test_a_scim_service_is_read_with_client_credentials(services: ServiceFixture, app: StandIn) -> None:
     fill(app, 3)
     settings = {
         "address": app.base_url,
@@ -60,8 +60,8 @@ def test_a_scim_service_is_read_with_client_credentials(rooms: Rooms, app: Stand
         "client_id": "dravo",
         "token_address": f"http://127.0.0.1:{app.port}/oauth/token",
     }
-    reading = Reading(rooms, "scim", settings, app.token)
-    checked = import_config.check(rooms.house, rooms.caller, "estates")
+    reading = Reading(services, "scim", settings, app.token)
+    checked = import_config.check(services.ctx, services.caller, "estates")
     assert [step["outcome"] for step in checked["steps"]][:4] == ["ok"] * 4
     assert {"userName", "displayName", "emails.value"} <= {each["name"] for each in checked["attributes"]}
     assert reading.run()["new"] == 3
@@ -70,14 +70,14 @@ def test_a_scim_service_is_read_with_client_credentials(rooms: Rooms, app: Stand
     assert run["state"] == "failed" and "The client's secret is not right" in run["message"]
 
 
-def test_another_house_of_our_own_is_read_by_cursor_and_only_what_changed(running: Running, rooms: Rooms, fresh: Fresh) -> None:
+def test_another_house_of_our_own_is_read_by_cursor_and_only_what_changed(running: Running, services: ServiceFixture, fresh: Fresh) -> None:
     source = fresh("staff")
     provider = running.provider(source)
     people = [provider.person(f"{source}.{number}", displayName=f"Person {number}") for number in range(5)]
     provider.group("Botanists", people[:2])
     with running.dravo as dravo:
         token = dravo.sources.add_token(source, "Reader", access="read")["token"]
-    reading = Reading(rooms, "scim", {"address": f"{running.url}/scim/v2/{source}"}, token)
+    reading = Reading(services, "scim", {"address": f"{running.url}/scim/v2/{source}"}, token)
     assert reading.run()["new"] == 5
     provider.patch(f"/Users/{people[3]}", {"op": "replace", "path": "displayName", "value": "Renamed"})
     run = reading.run()
@@ -88,7 +88,7 @@ def test_another_house_of_our_own_is_read_by_cursor_and_only_what_changed(runnin
 def files(reading: Reading, **content: str | bytes) -> None:
     for name, text in content.items():
         import_config.put_file(
-            reading.rooms.house, reading.rooms.caller, reading.key, f"{name}.csv", text if isinstance(text, bytes) else text.encode()
+            reading.services.ctx, reading.services.caller, reading.key, f"{name}.csv", text if isinstance(text, bytes) else text.encode()
         )
 
 
@@ -105,22 +105,22 @@ ANSWERS = {"attributes": [{"attribute": "userName", "expression": "login"}, {"at
     ],
     ids=["byte order mark and semicolons", "commas and CRLF", "UTF-16 and tabs", "bars, blanks and an empty last column"],
 )
-def test_files_are_read_as_they_are(rooms: Rooms, content: bytes) -> None:
-    reading = Reading(rooms, "csv", {}, policy=ANSWERS)
+def test_files_are_read_as_they_are(services: ServiceFixture, content: bytes) -> None:
+    reading = Reading(services, "csv", {}, policy=ANSWERS)
     files(reading, people=content)
     assert reading.run()["new"] == 2
     assert {name: row.data["displayName"] for name, row in reading.records().items()} == {"zofia": "Zofia Wiśniarska", "bruno": "Bruno Castellan"}
 
 
-def test_latin_1_is_found_out(rooms: Rooms) -> None:
-    reading = Reading(rooms, "csv", {}, policy=ANSWERS)
+def test_latin_1_is_found_out(services: ServiceFixture) -> None:
+    reading = Reading(services, "csv", {}, policy=ANSWERS)
     files(reading, people="id;Voller Name;login\n1;Joaquín Café;joaquin\n".encode("latin-1"))
     reading.run()
     assert reading.records()["joaquin"].data["displayName"] == "Joaquín Café"
 
 
-def test_bad_lines_are_told_with_their_numbers_and_do_not_stop_the_others(rooms: Rooms) -> None:
-    reading = Reading(rooms, "csv", {}, policy=ANSWERS)
+def test_bad_lines_are_told_with_their_numbers_and_do_not_stop_the_others(services: ServiceFixture) -> None:
+    reading = Reading(services, "csv", {}, policy=ANSWERS)
     lines = [
         "id,Voller Name,login",
         "1,Una Kerrigan,una",
@@ -146,13 +146,13 @@ CREW = [f"{number},Person {number},person.{number},Guides" for number in range(1
 HEAD = "id,Voller Name,login,teams"
 
 
-@pytest.mark.parametrize("let_leave", [False, True], ids=["by itself", "confirmed"])
-def test_an_unreadable_line_removes_nobody(rooms: Rooms, let_leave: bool) -> None:
-    reading = Reading(rooms, "csv", {"groups_column": "teams"}, policy=ANSWERS)
+@pytest.mark.parametrize("allow_removals", [False, True], ids=["by itself", "confirmed"])
+def test_an_unreadable_line_removes_nobody(services: ServiceFixture, allow_removals: bool) -> None:
+    reading = Reading(services, "csv", {"groups_column": "teams"}, policy=ANSWERS)
     files(reading, people="\n".join([HEAD, *CREW]))
     assert reading.run()["new"] == 12
     files(reading, people="\n".join([HEAD, "0,Person, the first,person.0,Guides", *CREW[1:-1]]))
-    run = reading.run(whole=True, let_leave=let_leave, confirmed="Estates" if let_leave else None)
+    run = reading.run(whole=True, allow_removals=allow_removals, confirmed="Estates" if allow_removals else None)
     assert run["state"] == "held"
     assert run["message"] == "1 line or entry could not be read. Dravo removed nothing, although 2 users and 0 groups are missing."
     assert len(reading.records()) == 12 and len(reading.members("Guides")) == 12
@@ -163,8 +163,8 @@ def test_an_unreadable_line_removes_nobody(rooms: Rooms, let_leave: bool) -> Non
     assert (run["state"], run["left"], len(reading.members("Guides"))) == ("done", 1, 11)
 
 
-def test_an_unreadable_line_ends_no_membership_and_removes_no_group(rooms: Rooms) -> None:
-    reading = Reading(rooms, "csv", {}, policy=ANSWERS)
+def test_an_unreadable_line_ends_no_membership_and_removes_no_group(services: ServiceFixture) -> None:
+    reading = Reading(services, "csv", {}, policy=ANSWERS)
     files(reading, people="\n".join([HEAD, *CREW]), groups="id,name\ng1,Rota\ng2,Weeders\n", memberships="group,member\ng1,1\ng1,2\n")
     reading.run()
     files(reading, memberships="group,member\ng1,1\n,2\ng1,3\n")
@@ -180,8 +180,8 @@ def test_an_unreadable_line_ends_no_membership_and_removes_no_group(rooms: Rooms
     assert reading.run()["state"] == "done" and reading.members("Rota") == {"person.1"}
 
 
-def test_a_quotation_mark_that_is_never_closed_fails_the_file(rooms: Rooms) -> None:
-    reading = Reading(rooms, "csv", {"groups_column": "teams"}, policy=ANSWERS)
+def test_a_quotation_mark_that_is_never_closed_fails_the_file(services: ServiceFixture) -> None:
+    reading = Reading(services, "csv", {"groups_column": "teams"}, policy=ANSWERS)
     files(reading, people="\n".join([HEAD, *CREW]))
     reading.run()
     files(reading, people="\n".join([HEAD, *CREW[:4], '4,"Person 4,person.4,Guides', *CREW[5:]]))
@@ -190,8 +190,8 @@ def test_a_quotation_mark_that_is_never_closed_fails_the_file(rooms: Rooms) -> N
     assert len(reading.records()) == 12 and len(reading.members("Guides")) == 12
 
 
-def test_groups_and_memberships_come_from_files_or_from_a_column(rooms: Rooms) -> None:
-    reading = Reading(rooms, "csv", {}, policy=ANSWERS)
+def test_groups_and_memberships_come_from_files_or_from_a_column(services: ServiceFixture) -> None:
+    reading = Reading(services, "csv", {}, policy=ANSWERS)
     people = "id,Voller Name,login,teams\n1,Una,una,Guides; Weeders\n2,Grace,grace,guides\n"
     files(reading, people=people, groups="id,name\ng1,Rota\n", memberships="group,member\ng1,1\ng1,nobody\ng1,2\n")
     run = reading.run()
@@ -202,25 +202,25 @@ def test_groups_and_memberships_come_from_files_or_from_a_column(rooms: Rooms) -
     assert reading.members("Rota") == {"una", "grace"}
 
 
-def test_a_file_that_did_not_change_is_not_read_again_and_a_missing_column_is_named(rooms: Rooms) -> None:
-    reading = Reading(rooms, "csv", {}, policy=ANSWERS)
+def test_a_file_that_did_not_change_is_not_read_again_and_a_missing_column_is_named(services: ServiceFixture) -> None:
+    reading = Reading(services, "csv", {}, policy=ANSWERS)
     files(reading, people="id,Voller Name,login\n1,Una,una\n")
     reading.run()
     assert reading.run()["progress"] == 0
     reading.change(settings={"id_column": "number"})
     run = reading.run()
-    assert run["state"] == "failed" and "no column 'number'" in run["message"] and "login" in run["mend"]
+    assert run["state"] == "failed" and "no column 'number'" in run["message"] and "login" in run["hint"]
     assert len(reading.records()) == 1
 
 
-def test_a_file_is_refused_before_it_replaces_the_one_that_is_there(rooms: Rooms) -> None:
-    reading = Reading(rooms, "csv", {}, policy=ANSWERS)
+def test_a_file_is_refused_before_it_replaces_the_one_that_is_there(services: ServiceFixture) -> None:
+    reading = Reading(services, "csv", {}, policy=ANSWERS)
     files(reading, people="id,Voller Name,login\n1,Una,una\n")
     for content in (b"", b"id,id\n1,1\n", b"\x00\x01\x02"):
         with pytest.raises(DirectoryTrouble):
             files(reading, people=content)
     with pytest.raises(InvalidInput, match="none of the files"):
-        import_config.put_file(rooms.house, rooms.caller, "estates", "../../keys", b"x")
+        import_config.put_file(services.ctx, services.caller, "estates", "../../keys", b"x")
     assert reading.run()["new"] == 1
 
 
@@ -233,19 +233,19 @@ def test_quoted_cells_hold_separators_lines_and_quotes(tmp_path: Path) -> None:
         next(table.lines)
 
 
-def test_a_record_of_a_file_and_a_pushed_one_of_the_same_source_are_one_person(rooms: Rooms) -> None:
-    reading = Reading(rooms, "csv", {}, policy=ANSWERS)
-    rooms.person(reading.source_id, "una")
+def test_a_record_of_a_file_and_a_pushed_one_of_the_same_source_are_one_person(services: ServiceFixture) -> None:
+    reading = Reading(services, "csv", {}, policy=ANSWERS)
+    services.person(reading.source_id, "una")
     files(reading, people="id,Voller Name,login\n1,Una Kerrigan,una\n")
     assert reading.run()["new"] == 1
-    assert len(rooms.rows(t.user)) == 1 and len(rooms.rows(t.record)) == 2
+    assert len(services.rows(t.user)) == 1 and len(services.rows(t.record)) == 2
 
 
 MADE = {**ANSWERS, "groups_from": ["team"], "gives": ["Volunteers"], "groups": {"which": "none"}}
 
 
-def test_groups_come_of_the_values_of_a_column_and_for_everybody(rooms: Rooms) -> None:
-    reading = Reading(rooms, "csv", {}, policy=MADE)
+def test_groups_come_of_the_values_of_a_column_and_for_everybody(services: ServiceFixture) -> None:
+    reading = Reading(services, "csv", {}, policy=MADE)
     files(reading, people="id,Voller Name,login,team\n1,Zofia,zofia,Guides\n2,Bruno,bruno,Guides\n3,Una,una,Night watch\n4,Ada,ada,\n")
     run = reading.run()
     assert (run["new"], run["groups new"], run["memberships new"]) == (4, 3, 7)
@@ -258,32 +258,32 @@ def test_groups_come_of_the_values_of_a_column_and_for_everybody(rooms: Rooms) -
     assert (reading.members("Guides"), reading.members("Night watch")) == ({"bruno"}, {"zofia", "una"})
 
 
-def test_one_person_refreshed_moves_between_groups_of_values(rooms: Rooms) -> None:
-    reading = Reading(rooms, "csv", {}, policy=MADE)
+def test_one_person_refreshed_moves_between_groups_of_values(services: ServiceFixture) -> None:
+    reading = Reading(services, "csv", {}, policy=MADE)
     files(reading, people="id,Voller Name,login,team\n1,Zofia,zofia,Guides\n2,Bruno,bruno,Night watch\n")
     reading.run()
     files(reading, people="id,Voller Name,login,team\n1,Zofia,zofia,Night watch\n2,Bruno,bruno,Guides\n")
-    import_refresh.refresh(rooms.house, rooms.caller, reading.key, reading.records()["zofia"].user_id)
+    import_refresh.refresh(services.ctx, services.caller, reading.key, reading.records()["zofia"].user_id)
     assert (reading.members("Guides"), reading.members("Night watch")) == (set(), {"zofia", "bruno"})
 
 
-def test_other_groups_of_values_are_tried_on_what_was_said_before(rooms: Rooms) -> None:
-    reading = Reading(rooms, "csv", {}, policy={**ANSWERS, "groups_from": ["team"]})
+def test_other_groups_of_values_are_tried_on_what_was_said_before(services: ServiceFixture) -> None:
+    reading = Reading(services, "csv", {}, policy={**ANSWERS, "groups_from": ["team"]})
     files(reading, people="id,Voller Name,login,team\n1,Zofia,zofia,Guides\n2,Bruno,bruno,Guides\n3,Una,una,Night watch\n")
     reading.run()
-    tried = import_config.try_policy(rooms.house, reading.key, {"groups_from": ['"Team {team}"'], "gives": ["Volunteers"]})
+    tried = import_config.try_policy(services.ctx, reading.key, {"groups_from": ['"Team {team}"'], "gives": ["Volunteers"]})
     assert tried["made_groups"] == [
         {"name": "Volunteers", "people": 3}, {"name": "Team Guides", "people": 2}, {"name": "Team Night watch", "people": 1},
     ]  # fmt: skip
     assert tried["groups"] == [], "groups of values are none that the source lists"
 
 
-def test_a_run_that_was_stopped_before_it_began_stays_stopped(rooms: Rooms) -> None:
-    reading = Reading(rooms, "csv", {}, policy=ANSWERS)
+def test_a_run_that_was_stopped_before_it_began_stays_stopped(services: ServiceFixture) -> None:
+    reading = Reading(services, "csv", {}, policy=ANSWERS)
     files(reading, people="id,Voller Name,login\n1,Zofia,zofia\n")
-    run = import_runs.ask_for(rooms.house, rooms.caller, reading.key)
-    assert import_runs.next_asked(rooms.house, set()) is not None
-    import_runs.stop(rooms.house, rooms.caller, reading.key, run["id"])
+    run = import_runs.request_run(services.ctx, services.caller, reading.key)
+    assert import_runs.next_requested(services.ctx, set()) is not None
+    import_runs.stop(services.ctx, services.caller, reading.key, run["id"])
     # The worker had it in hand already.
-    import_run.carry_out(rooms.house, run["id"])
-    assert import_runs.one_run(rooms.house, run["id"])["state"] == "stopped" and reading.records() == {}
+    import_run.carry_out(services.ctx, run["id"])
+    assert import_runs.one_run(services.ctx, run["id"])["state"] == "stopped" and reading.records() == {}

@@ -6,17 +6,17 @@ from typing import Any
 
 import pytest
 
-from dravo.core.errors import AlreadyThere, InvalidInput, NotFound
+from dravo.core.errors import AlreadyExists, InvalidInput, NotFound
 from dravo.services.access import assignments
-from dravo.services.access.assignments import Wish
+from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.ingest import claimed_groups
 from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import test_sign_ins
 from dravo.services.sign_in import traces as sign_in_traces
-from dravo.services.sign_in.verification import Arrival
+from dravo.services.sign_in.verification import JitResult
 from dravo.store import tables as t
 from dravo.store.pagination import Ask
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 from tests.services.sign_in.test_jit_provisioning import Door
 from tests.services.sign_in.test_settings import FIELDS
 
@@ -24,58 +24,58 @@ BASE = "https://dravo.fernhollow.example"
 
 
 @pytest.fixture
-def door(rooms: Rooms) -> Door:
-    made = Door(rooms, rooms.source("contractors"))
-    sign_in_settings.change(rooms.house, rooms.caller, "contractors", {"protocol": "saml", "fields": FIELDS})
+def door(services: ServiceFixture) -> Door:
+    made = Door(services, services.source("contractors"))
+    sign_in_settings.change(services.ctx, services.caller, "contractors", {"protocol": "saml", "fields": FIELDS})
     return made
 
 
-def keep(rooms: Rooms, door: Door, arrival: Arrival, **more: Any) -> str:
+def keep(services: ServiceFixture, door: Door, arrival: JitResult, **more: Any) -> str:
     """Keep a trace of an arrival, as signing in does."""
     row = {
-        "source_id": door.source_id, "trial_id": None, "outcome": "observed", "reason": None, "message": "It would work.", "mend": "", "name": "Idris",
+        "source_id": door.source_id, "test_id": None, "outcome": "observed", "reason": None, "message": "It would work.", "hint": "", "name": "Idris",
         "user_id": arrival.user_id, "steps": door.steps.lines, "arrived": {}, "came_to": arrival.document(), "raw": None,
     }  # fmt: skip
-    with rooms.house.database.writing() as connection:
+    with services.ctx.database.writing() as connection:
         return sign_in_traces.write(connection, {**row, **more})
 
 
-def offered(rooms: Rooms, words: str = "") -> list[tuple[str, str]]:
-    return [(each["source"]["key"], each["name"]) for each in claimed_groups.seen(rooms.house, words)["items"]]
+def offered(services: ServiceFixture, words: str = "") -> list[tuple[str, str]]:
+    return [(each["source"]["key"], each["name"]) for each in claimed_groups.seen(services.ctx, words)["items"]]
 
 
-def test_what_a_look_has_shown_is_offered_until_it_is_here(rooms: Rooms, door: Door) -> None:
-    assert offered(rooms) == []
-    keep(rooms, door, door.come(look_only=True, groups=["Site", "Scaffolders"]))
-    keep(rooms, door, door.come("s-2", look_only=True, username=["juno"], email=["juno@rootworks.example"], groups=["site", "Yard"]))
-    assert not rooms.rows(t.group)
-    assert [name.lower() for _, name in offered(rooms)] == ["scaffolders", "site", "yard"]
-    assert offered(rooms, " SCAFF ") == [("contractors", "Scaffolders")]
-    made = claimed_groups.make(rooms.house, rooms.caller, "contractors", " Scaffolders ")
-    assert made["name"] == "Scaffolders" and ("contractors", "Scaffolders") not in offered(rooms)
-    for wrong, name in ((AlreadyThere, "scaffolders"), (InvalidInput, " "), (InvalidInput, "x" * 201)):
+def test_what_a_look_has_shown_is_offered_until_it_is_here(services: ServiceFixture, door: Door) -> None:
+    assert offered(services) == []
+    keep(services, door, door.come(preview=True, groups=["Site", "Scaffolders"]))
+    keep(services, door, door.come("s-2", preview=True, username=["juno"], email=["juno@rootworks.example"], groups=["site", "Yard"]))
+    assert not services.rows(t.group)
+    assert [name.lower() for _, name in offered(services)] == ["scaffolders", "site", "yard"]
+    assert offered(services, " SCAFF ") == [("contractors", "Scaffolders")]
+    made = claimed_groups.make(services.ctx, services.caller, "contractors", " Scaffolders ")
+    assert made["name"] == "Scaffolders" and ("contractors", "Scaffolders") not in offered(services)
+    for wrong, name in ((AlreadyExists, "scaffolders"), (InvalidInput, " "), (InvalidInput, "x" * 201)):
         with pytest.raises(wrong):
-            claimed_groups.make(rooms.house, rooms.caller, "contractors", name)
-    rooms.source("others")
+            claimed_groups.make(services.ctx, services.caller, "contractors", name)
+    services.source("others")
     with pytest.raises(NotFound, match="Nobody signs in"):
-        claimed_groups.make(rooms.house, rooms.caller, "others", "Scaffolders")
+        claimed_groups.make(services.ctx, services.caller, "others", "Scaffolders")
 
 
-def test_a_group_made_ahead_is_the_one_that_they_come_with(rooms: Rooms, door: Door) -> None:
-    rooms.application()
-    made = claimed_groups.make(rooms.house, rooms.caller, "contractors", "Scaffolders")
-    assignments.add(rooms.house, rooms.caller, Wish("records", "curator", group=made["id"]))
+def test_a_group_made_ahead_is_the_one_that_they_come_with(services: ServiceFixture, door: Door) -> None:
+    services.application()
+    made = claimed_groups.make(services.ctx, services.caller, "contractors", "Scaffolders")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", group=made["id"]))
     arrived = door.come(groups=["scaffolders"])
     assert [(each["role"], each["what"]) for each in arrived.access] == [("Curator", "gained")]
-    assert [row.id for row in rooms.rows(t.group)] == [made["id"]]
+    assert [row.id for row in services.rows(t.group)] == [made["id"]]
     # Of a group of the same name in another source nothing follows.
-    other = Door(rooms, rooms.source("guests"))
+    other = Door(services, services.source("guests"))
     assert other.come("s-9", username=["odalys"], email=["odalys@guests.example"], groups=["Scaffolders"]).access == []
 
 
-def test_a_trial_tells_how_far_it_has_come(rooms: Rooms, door: Door) -> None:
-    made = test_sign_ins.begin(rooms.house, rooms.caller, "contractors", "idris.vance", "observe", BASE)
+def test_a_trial_tells_how_far_it_has_come(services: ServiceFixture, door: Door) -> None:
+    made = test_sign_ins.begin(services.ctx, services.caller, "contractors", "idris.vance", "observe", BASE)
     assert (made["so_far"], made["trace"]) == ("not opened", None)
-    trace = keep(rooms, door, door.come(look_only=True), trial_id=made["id"])
-    found = test_sign_ins.listing(rooms.house, "contractors", Ask(None, 10))["items"]
+    trace = keep(services, door, door.come(preview=True), test_id=made["id"])
+    found = test_sign_ins.list_test_sign_ins(services.ctx, "contractors", Ask(None, 10))["items"]
     assert [(each["so_far"], each["trace"], each["message"]) for each in found] == [("observed", trace, "It would work.")]

@@ -12,15 +12,15 @@ from dravo.core.scim.errors import ScimError
 from dravo.services import settings
 from dravo.services.access import assignments
 from dravo.services.access import explanation as access_explanation
-from dravo.services.access.assignment_targets import Wish
-from dravo.services.changes.preview import Sure
-from dravo.services.changes.recompute import work_through
+from dravo.services.access.assignment_targets import AssignmentRequest
+from dravo.services.changes.preview import Confirmation
+from dravo.services.changes.recompute import process_marks
 from dravo.services.ingest import conflicts, record_links
 from dravo.services.sources import sources
 from dravo.store import tables as t
 from dravo.store.pagination import Ask
 from tests.directories import Reading
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 from tests.services.imports.test_scim_and_csv import files
 
 OWNED = "hr-owned.example"
@@ -35,31 +35,31 @@ def email(address: str) -> list[dict[str, str]]:
 
 
 @pytest.fixture
-def garden(rooms: Rooms) -> dict[str, str]:
+def garden(services: ServiceFixture) -> dict[str, str]:
     """Two sources; a user of the first has a role that every user has."""
-    rooms.application("records")
-    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", everybody=True))
-    made = {"staff": rooms.source("staff"), "contractors": rooms.source("contractors")}
-    made["una"] = rooms.person(made["staff"], "una", displayName="Una", emails=email("una@fernhollow.example"))
-    work_through(rooms.house)
+    services.application("records")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everybody=True))
+    made = {"staff": services.source("staff"), "contractors": services.source("contractors")}
+    made["una"] = services.person(made["staff"], "una", displayName="Una", emails=email("una@fernhollow.example"))
+    process_marks(services.ctx)
     return made
 
 
-def access(rooms: Rooms) -> list[str]:
+def access(services: ServiceFixture) -> list[str]:
     """Return the sources' records whose users have something, as source and user name."""
-    work_through(rooms.house)
-    having = {row.user_id for row in rooms.rows(t.access) if row.until_at is None}
-    keys = {row.id: row.key for row in rooms.rows(t.source)}
-    return sorted(f"{keys[row.source_id]} {row.data['userName']}" for row in rooms.rows(t.record) if row.user_id in having and row.gone_at is None)
+    process_marks(services.ctx)
+    having = {row.user_id for row in services.rows(t.access) if row.until_at is None}
+    keys = {row.id: row.key for row in services.rows(t.source)}
+    return sorted(f"{keys[row.source_id]} {row.data['userName']}" for row in services.rows(t.record) if row.user_id in having and row.gone_at is None)
 
 
-def open_conflicts(rooms: Rooms, key: str = "contractors") -> list[dict[str, Any]]:
-    return list(conflicts.listing(rooms.house, rooms.caller, key, Ask())["items"])
+def open_conflicts(services: ServiceFixture, key: str = "contractors") -> list[dict[str, Any]]:
+    return list(conflicts.list_conflicts(services.ctx, services.caller, key, Ask())["items"])
 
 
-def user_of(rooms: Rooms, record: str) -> Any:
-    (row,) = rooms.rows(t.record, id=record)
-    return rooms.rows(t.user, id=row.user_id)[0]
+def user_of(services: ServiceFixture, record: str) -> Any:
+    (row,) = services.rows(t.record, id=record)
+    return services.rows(t.user, id=row.user_id)[0]
 
 
 @pytest.mark.parametrize(
@@ -67,178 +67,180 @@ def user_of(rooms: Rooms, record: str) -> Any:
     [("UNA", "other@elsewhere.example", "user name 'UNA'"), ("una2", "Una@Fernhollow.example", "e-mail address 'Una@Fernhollow.example'")],
 )
 def test_whoever_may_be_a_user_of_another_source_gets_nothing_until_it_is_decided(
-    rooms: Rooms, garden: dict[str, str], name: str, address: str, words: str
+    services: ServiceFixture, garden: dict[str, str], name: str, address: str, words: str
 ) -> None:
-    record = rooms.person(garden["contractors"], name, emails=email(address))
+    record = services.person(garden["contractors"], name, emails=email(address))
     # They are read back as they were sent.
-    assert rooms.rows(t.record, id=record)[0].data["userName"] == name
-    assert access(rooms) == ["staff una"]
-    (found,) = open_conflicts(rooms)
-    assert words in found["message"] and [each["user_name"] for each in found["could_be"]] == ["una"]
+    assert services.rows(t.record, id=record)[0].data["userName"] == name
+    assert access(services) == ["staff una"]
+    (found,) = open_conflicts(services)
+    assert words in found["message"] and [each["user_name"] for each in found["candidates"]] == ["una"]
     assert found["says"]["userName"] == name and found["choices"] == ["link", "make", "leave out"]
     # What comes for them meanwhile changes nothing of that.
-    rooms.group(garden["contractors"], "Guides", record)
-    rooms.patch_person(garden["contractors"], record, {"op": "replace", "path": "title", "value": "Guide"})
-    assert access(rooms) == ["staff una"] and len(open_conflicts(rooms)) == 1
-    told = access_explanation.why(rooms.house, user_of(rooms, record).id, "records")["sentences"]
+    services.group(garden["contractors"], "Guides", record)
+    services.patch_person(garden["contractors"], record, {"op": "replace", "path": "title", "value": "Guide"})
+    assert access(services) == ["staff una"] and len(open_conflicts(services)) == 1
+    told = access_explanation.why(services.ctx, user_of(services, record).id, "records")["sentences"]
     assert "may already exist under another source" in told[1]
 
 
-def test_it_is_linked_and_one_user_has_both(rooms: Rooms, garden: dict[str, str]) -> None:
-    rooms.application("plants")
-    record = rooms.person(garden["contractors"], "una", title="Guide")
-    group = rooms.group(garden["contractors"], "Guides", record)
-    assignments.add(rooms.house, rooms.caller, Wish("plants", "curator", group=group))
-    (found,) = open_conflicts(rooms)
+def test_it_is_linked_and_one_user_has_both(services: ServiceFixture, garden: dict[str, str]) -> None:
+    services.application("plants")
+    record = services.person(garden["contractors"], "una", title="Guide")
+    group = services.group(garden["contractors"], "Guides", record)
+    assignments.add(services.ctx, services.caller, AssignmentRequest("plants", "curator", group=group))
+    (found,) = open_conflicts(services)
     # A user name that a source repeats still names the existing user.
-    conflicts.decide(rooms.house, rooms.caller, "contractors", found["id"], "link", "una")
-    assert access(rooms) == ["contractors una", "staff una"]
-    assert user_of(rooms, record).id == user_of(rooms, garden["una"]).id
-    assert {row.application_id for row in rooms.rows(t.access) if row.until_at is None} == {row.id for row in rooms.rows(t.application)}
+    conflicts.decide(services.ctx, services.caller, "contractors", found["id"], "link", "una")
+    assert access(services) == ["contractors una", "staff una"]
+    assert user_of(services, record).id == user_of(services, garden["una"]).id
+    assert {row.application_id for row in services.rows(t.access) if row.until_at is None} == {row.id for row in services.rows(t.application)}
     # Nobody is left behind who would be taken for a leaver of that name.
-    assert len(rooms.rows(t.user)) == 1 and open_conflicts(rooms) == []
-    rooms.patch_person(garden["contractors"], record, {"op": "replace", "path": "title", "value": "Head guide"})
-    assert open_conflicts(rooms) == [] and len(access(rooms)) == 2
+    assert len(services.rows(t.user)) == 1 and open_conflicts(services) == []
+    services.patch_person(garden["contractors"], record, {"op": "replace", "path": "title", "value": "Head guide"})
+    assert open_conflicts(services) == [] and len(access(services)) == 2
 
 
-def test_linking_needs_no_second_confirmation(rooms: Rooms, garden: dict[str, str]) -> None:
-    settings.change(rooms.house, rooms.caller, "guard_top_role", 0)
-    record = rooms.person(garden["contractors"], "una", title="Guide")
-    assignments.add(rooms.house, rooms.caller, Wish("records", "curator", rule='title eq "Guide"'), Sure("Records"))
-    (found,) = open_conflicts(rooms)
-    conflicts.decide(rooms.house, rooms.caller, "contractors", found["id"], "link", found["could_be"][0]["id"])
-    assert user_of(rooms, record).id == user_of(rooms, garden["una"]).id and open_conflicts(rooms) == []
+def test_linking_needs_no_second_confirmation(services: ServiceFixture, garden: dict[str, str]) -> None:
+    settings.change(services.ctx, services.caller, "guard_top_role", 0)
+    record = services.person(garden["contractors"], "una", title="Guide")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", rule='title eq "Guide"'), Confirmation("Records"))
+    (found,) = open_conflicts(services)
+    conflicts.decide(services.ctx, services.caller, "contractors", found["id"], "link", found["candidates"][0]["id"])
+    assert user_of(services, record).id == user_of(services, garden["una"]).id and open_conflicts(services) == []
 
 
-def test_a_record_moved_by_hand_settles_its_conflict(rooms: Rooms, garden: dict[str, str]) -> None:
-    record = rooms.person(garden["contractors"], "una")
-    record_links.move(rooms.house, rooms.caller, record, user_of(rooms, garden["una"]).id)
-    assert open_conflicts(rooms) == [] and access(rooms) == ["contractors una", "staff una"]
+def test_a_record_moved_by_hand_settles_its_conflict(services: ServiceFixture, garden: dict[str, str]) -> None:
+    record = services.person(garden["contractors"], "una")
+    record_links.move(services.ctx, services.caller, record, user_of(services, garden["una"]).id)
+    assert open_conflicts(services) == [] and access(services) == ["contractors una", "staff una"]
 
 
-def test_it_is_somebody_else_and_they_get_what_is_theirs(rooms: Rooms, garden: dict[str, str]) -> None:
-    record = rooms.person(garden["contractors"], "una")
-    (found,) = open_conflicts(rooms)
-    conflicts.decide(rooms.house, rooms.caller, "contractors", found["id"], "make")
-    assert access(rooms) == ["contractors una", "staff una"]
-    assert user_of(rooms, record).id != user_of(rooms, garden["una"]).id
+def test_it_is_somebody_else_and_they_get_what_is_theirs(services: ServiceFixture, garden: dict[str, str]) -> None:
+    record = services.person(garden["contractors"], "una")
+    (found,) = open_conflicts(services)
+    conflicts.decide(services.ctx, services.caller, "contractors", found["id"], "make")
+    assert access(services) == ["contractors una", "staff una"]
+    assert user_of(services, record).id != user_of(services, garden["una"]).id
     # The decision holds as long as the user name and the email stay.
     for path, value in (("title", "Guide"), ("displayName", "Una K."), ("externalId", "c-7")):
-        rooms.patch_person(garden["contractors"], record, {"op": "replace", "path": path, "value": value})
-    assert open_conflicts(rooms) == [] and access(rooms) == ["contractors una", "staff una"]
+        services.patch_person(garden["contractors"], record, {"op": "replace", "path": path, "value": value})
+    assert open_conflicts(services) == [] and access(services) == ["contractors una", "staff una"]
 
 
-def test_it_is_left_out_and_stays_so(rooms: Rooms, garden: dict[str, str]) -> None:
-    record = rooms.person(garden["contractors"], "una")
-    (found,) = open_conflicts(rooms)
-    conflicts.decide(rooms.house, rooms.caller, "contractors", found["id"], "leave out")
-    rooms.patch_person(garden["contractors"], record, {"op": "replace", "path": "title", "value": "Guide"})
-    assert access(rooms) == ["staff una"] and open_conflicts(rooms) == []
+def test_it_is_left_out_and_stays_so(services: ServiceFixture, garden: dict[str, str]) -> None:
+    record = services.person(garden["contractors"], "una")
+    (found,) = open_conflicts(services)
+    conflicts.decide(services.ctx, services.caller, "contractors", found["id"], "leave out")
+    services.patch_person(garden["contractors"], record, {"op": "replace", "path": "title", "value": "Guide"})
+    assert access(services) == ["staff una"] and open_conflicts(services) == []
 
 
-def test_another_name_ends_the_conflict_and_gives_what_is_theirs(rooms: Rooms, garden: dict[str, str]) -> None:
-    record = rooms.person(garden["contractors"], "una")
-    rooms.patch_person(garden["contractors"], record, {"op": "replace", "path": "userName", "value": "una.keel"})
-    assert open_conflicts(rooms) == [] and access(rooms) == ["contractors una.keel", "staff una"]
+def test_another_name_ends_the_conflict_and_gives_what_is_theirs(services: ServiceFixture, garden: dict[str, str]) -> None:
+    record = services.person(garden["contractors"], "una")
+    services.patch_person(garden["contractors"], record, {"op": "replace", "path": "userName", "value": "una.keel"})
+    assert open_conflicts(services) == [] and access(services) == ["contractors una.keel", "staff una"]
 
 
-def test_whoever_is_called_like_somebody_else_later_keeps_what_they_have_and_it_is_told(rooms: Rooms, garden: dict[str, str]) -> None:
-    record = rooms.person(garden["contractors"], "una.keel")
-    assert access(rooms) == ["contractors una.keel", "staff una"] and open_conflicts(rooms) == []
-    rooms.patch_person(garden["contractors"], record, {"op": "replace", "path": "userName", "value": "una"})
-    assert access(rooms) == ["contractors una", "staff una"], "a provider's change of a name locks nobody out"
-    assert len(open_conflicts(rooms)) == 1
+def test_whoever_is_called_like_somebody_else_later_keeps_what_they_have_and_it_is_told(services: ServiceFixture, garden: dict[str, str]) -> None:
+    record = services.person(garden["contractors"], "una.keel")
+    assert access(services) == ["contractors una.keel", "staff una"] and open_conflicts(services) == []
+    services.patch_person(garden["contractors"], record, {"op": "replace", "path": "userName", "value": "una"})
+    assert access(services) == ["contractors una", "staff una"], "a provider's change of a name locks nobody out"
+    assert len(open_conflicts(services)) == 1
 
 
-def test_whoever_is_gone_or_of_the_same_source_is_in_nobodys_way(rooms: Rooms, garden: dict[str, str]) -> None:
-    rooms.intake.remove_person(garden["staff"], garden["una"])
-    rooms.person(garden["contractors"], "una")
-    rooms.person(garden["contractors"], "una.two", emails=email("shared@fernhollow.example"))
-    rooms.person(garden["contractors"], "una.three", emails=email("shared@fernhollow.example"))
-    assert open_conflicts(rooms) == []
-    assert access(rooms) == ["contractors una", "contractors una.three", "contractors una.two"]
+def test_whoever_is_gone_or_of_the_same_source_is_in_nobodys_way(services: ServiceFixture, garden: dict[str, str]) -> None:
+    services.intake.remove_person(garden["staff"], garden["una"])
+    services.person(garden["contractors"], "una")
+    services.person(garden["contractors"], "una.two", emails=email("shared@fernhollow.example"))
+    services.person(garden["contractors"], "una.three", emails=email("shared@fernhollow.example"))
+    assert open_conflicts(services) == []
+    assert access(services) == ["contractors una", "contractors una.three", "contractors una.two"]
 
 
-def test_what_is_removed_while_it_waits_leaves_no_conflict(rooms: Rooms, garden: dict[str, str]) -> None:
-    record = rooms.person(garden["contractors"], "una")
-    rooms.intake.remove_person(garden["contractors"], record)
-    assert open_conflicts(rooms) == []
+def test_what_is_removed_while_it_waits_leaves_no_conflict(services: ServiceFixture, garden: dict[str, str]) -> None:
+    record = services.person(garden["contractors"], "una")
+    services.intake.remove_person(garden["contractors"], record)
+    assert open_conflicts(services) == []
 
 
 # Linking by an address: whose word counts
 
 
-def register(rooms: Rooms) -> Reading:
+def register(services: ServiceFixture) -> Reading:
     """A source that owns a domain, and has a joiner."""
-    reading = Reading(rooms, "csv", {}, key="hr", policy=POLICY)
+    reading = Reading(services, "csv", {}, key="hr", policy=POLICY)
     files(reading, people=f"id,login,email\n1,new.hire,new.hire@{OWNED}\n")
     return reading
 
 
-def test_an_address_that_a_source_gave_of_its_own_accord_makes_nobody_the_joiner_of_another(rooms: Rooms, garden: dict[str, str]) -> None:
+def test_an_address_that_a_source_gave_of_its_own_accord_makes_nobody_the_joiner_of_another(services: ServiceFixture, garden: dict[str, str]) -> None:
     """The source that does not own the domain puts the joiner's address on a user of its own, and waits for the joiner."""
-    rooms.person(garden["contractors"], "mallory", emails=email(f"new.hire@{OWNED}"))
-    reading = register(rooms)
+    services.person(garden["contractors"], "mallory", emails=email(f"new.hire@{OWNED}"))
+    reading = register(services)
     run = reading.run()
     assert run["conflict"] == 1 and reading.records() == {}
-    (found,) = open_conflicts(rooms, "hr")
+    (found,) = open_conflicts(services, "hr")
     assert "No source that owns the email's domain has confirmed it." in found["message"]
 
 
-def test_an_address_counts_that_a_source_says_which_owns_its_domain(rooms: Rooms, garden: dict[str, str]) -> None:
-    sources.change(rooms.house, rooms.caller, "staff", domains=[OWNED.upper()])
-    record = rooms.person(garden["staff"], "new.hire.1", emails=email(f"new.hire@{OWNED}"))
-    reading = register(rooms)
-    assert reading.run()["new"] == 1 and open_conflicts(rooms, "hr") == []
-    assert reading.records()["new.hire"].user_id == user_of(rooms, record).id
+def test_an_address_counts_that_a_source_says_which_owns_its_domain(services: ServiceFixture, garden: dict[str, str]) -> None:
+    sources.change(services.ctx, services.caller, "staff", domains=[OWNED.upper()])
+    record = services.person(garden["staff"], "new.hire.1", emails=email(f"new.hire@{OWNED}"))
+    reading = register(services)
+    assert reading.run()["new"] == 1 and open_conflicts(services, "hr") == []
+    assert reading.records()["new.hire"].user_id == user_of(services, record).id
 
 
-def test_somebody_who_waits_is_in_nobodys_way(rooms: Rooms, garden: dict[str, str]) -> None:
-    sources.change(rooms.house, rooms.caller, "staff", domains=[OWNED])
-    record = rooms.person(garden["staff"], "new.hire.1", emails=email(f"new.hire@{OWNED}"))
-    rooms.person(garden["contractors"], "mallory", emails=email(f"new.hire@{OWNED}"))
-    assert len(open_conflicts(rooms)) == 1
-    reading = register(rooms)
+def test_somebody_who_waits_is_in_nobodys_way(services: ServiceFixture, garden: dict[str, str]) -> None:
+    sources.change(services.ctx, services.caller, "staff", domains=[OWNED])
+    record = services.person(garden["staff"], "new.hire.1", emails=email(f"new.hire@{OWNED}"))
+    services.person(garden["contractors"], "mallory", emails=email(f"new.hire@{OWNED}"))
+    assert len(open_conflicts(services)) == 1
+    reading = register(services)
     assert reading.run()["new"] == 1
-    assert reading.records()["new.hire"].user_id == user_of(rooms, record).id
+    assert reading.records()["new.hire"].user_id == user_of(services, record).id
 
 
-def test_domains_of_a_source_are_checked(rooms: Rooms, tmp_path: Path) -> None:
-    rooms.source("staff")
-    changed = sources.change(rooms.house, rooms.caller, "staff", "Staff", ["@Fernhollow.example", "fernhollow.example"])
+def test_domains_of_a_source_are_checked(services: ServiceFixture, tmp_path: Path) -> None:
+    services.source("staff")
+    changed = sources.change(services.ctx, services.caller, "staff", "Staff", ["@Fernhollow.example", "fernhollow.example"])
     assert (changed["label"], changed["domains"]) == ("Staff", ["fernhollow.example"])
-    assert sources.change(rooms.house, rooms.caller, "staff", domains=[])["domains"] == []
+    assert sources.change(services.ctx, services.caller, "staff", domains=[])["domains"] == []
     for wrong in (["fernhollow"], ["una@fernhollow.example", "a b.example"]):
         with pytest.raises(InvalidInput, match="not a domain"):
-            sources.change(rooms.house, rooms.caller, "staff", domains=wrong)
+            sources.change(services.ctx, services.caller, "staff", domains=wrong)
     with pytest.raises(InvalidInput, match="nothing to change"):
-        sources.change(rooms.house, rooms.caller, "staff")
-    assert rooms.rows(t.audit)[-1].action == "changed source"
+        sources.change(services.ctx, services.caller, "staff")
+    assert services.rows(t.audit)[-1].action == "changed source"
 
 
 @pytest.mark.parametrize("name", ["un\u0430", "u\u200bna", "\u200euna"])
 @pytest.mark.parametrize("source", ["staff", "contractors"])
-def test_a_name_that_looks_like_a_user_s_waits_for_a_decision_in_every_source(rooms: Rooms, garden: dict[str, str], source: str, name: str) -> None:
-    rooms.person(garden[source], name, displayName="Una", emails=email("other@elsewhere.example"))
-    (conflict,) = open_conflicts(rooms, source)
-    assert (conflict["kind"], [each["user_name"] for each in conflict["could_be"]]) == ("looks alike", ["una"])
+def test_a_name_that_looks_like_a_user_s_waits_for_a_decision_in_every_source(
+    services: ServiceFixture, garden: dict[str, str], source: str, name: str
+) -> None:
+    services.person(garden[source], name, displayName="Una", emails=email("other@elsewhere.example"))
+    (conflict,) = open_conflicts(services, source)
+    assert (conflict["kind"], [each["user_name"] for each in conflict["candidates"]]) == ("looks alike", ["una"])
     assert "looks like that of another user" in conflict["message"]
-    assert access(rooms) == ["staff una"]
+    assert access(services) == ["staff una"]
 
 
-def test_an_imported_name_that_looks_like_a_user_s_is_a_conflict(rooms: Rooms, garden: dict[str, str]) -> None:
-    reading = Reading(rooms, "csv", {}, key="hr", policy=POLICY)
+def test_an_imported_name_that_looks_like_a_user_s_is_a_conflict(services: ServiceFixture, garden: dict[str, str]) -> None:
+    reading = Reading(services, "csv", {}, key="hr", policy=POLICY)
     files(reading, people="id,login,email\n1,un\u0430,x@hr-owned.example\n2,ing\u00e9,i@hr-owned.example\n")
     reading.run()
-    (conflict,) = open_conflicts(rooms, "hr")
+    (conflict,) = open_conflicts(services, "hr")
     assert conflict["kind"] == "looks alike"
-    assert {row.user_name for row in rooms.rows(t.user)} == {"una", "ing\u00e9"}
+    assert {row.user_name for row in services.rows(t.user)} == {"una", "ing\u00e9"}
 
 
-def test_names_that_are_equal_by_their_profile_are_one_name_in_a_source(rooms: Rooms, garden: dict[str, str]) -> None:
-    rooms.person(garden["staff"], "j\u00fcrgen")
+def test_names_that_are_equal_by_their_profile_are_one_name_in_a_source(services: ServiceFixture, garden: dict[str, str]) -> None:
+    services.person(garden["staff"], "j\u00fcrgen")
     for name in ("J\u00dcRGEN", "ju\u0308rgen", "\uff4a\u00fcrgen"):
         with pytest.raises(ScimError) as refused:
-            rooms.person(garden["staff"], name)
+            services.person(garden["staff"], name)
         assert (refused.value.status, refused.value.scim_type) == (409, "uniqueness")
-    assert access_explanation.person(rooms.house, "J\u00dcRGEN")["user_name"] == "j\u00fcrgen"
+    assert access_explanation.person(services.ctx, "J\u00dcRGEN")["user_name"] == "j\u00fcrgen"

@@ -1,4 +1,4 @@
-"""Mail goes to a real server: what is promised is sent, again if it has to be, and what cannot be is told with the mend."""
+"""Mail goes to a real server: what is promised is sent, again if it has to be, and what cannot be is told with the hint."""
 
 from __future__ import annotations
 
@@ -14,97 +14,97 @@ from aiosmtpd.smtp import AuthResult
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import later, seconds_between
 from dravo.protocols.addresses import Unreachable, resolve
-from dravo.protocols.http_client import check_url, mend_address
+from dravo.protocols.http_client import check_url, repair_address
 from dravo.protocols.smtp import MailServer, MailTrouble, check_address, compose
 from dravo.services.notifications import mail_queue
 from dravo.store import clock
 from dravo.store import tables as t
 from tests.harness import Letters, free_port
 from tests.saml_provider import key_pair
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 SENDER = "dravo@fernhollow.example"
 TO = "una.kerrigan@fernhollow.example"
 
 
-def set_server(rooms: Rooms, port: int, **given: Any) -> dict[str, Any]:
+def set_server(services: ServiceFixture, port: int, **given: Any) -> dict[str, Any]:
     wish = {"host": "127.0.0.1", "port": port, "security": "none", "sender": SENDER, **given}
-    return mail_queue.change(rooms.house, rooms.caller, wish)
+    return mail_queue.change(services.ctx, services.caller, wish)
 
 
 @pytest.fixture
-def ready(rooms: Rooms, letters: Letters) -> Rooms:
+def ready(services: ServiceFixture, letters: Letters) -> ServiceFixture:
     letters.faults()
-    set_server(rooms, letters.smtp_port)
-    return rooms
+    set_server(services, letters.smtp_port)
+    return services
 
 
-def write(rooms: Rooms, to: str = TO, seconds: float = 600) -> None:
-    with rooms.house.database.writing() as connection:
-        mail_queue.write_letter(rooms.house, connection, to, "A subject, ä", "Line one\nLine two ä\n", seconds)
+def write(services: ServiceFixture, to: str = TO, seconds: float = 600) -> None:
+    with services.ctx.database.writing() as connection:
+        mail_queue.write_letter(services.ctx, connection, to, "A subject, ä", "Line one\nLine two ä\n", seconds)
 
 
-def test_a_letter_that_was_promised_is_sent_once(ready: Rooms, letters: Letters) -> None:
+def test_a_letter_that_was_promised_is_sent_once(ready: ServiceFixture, letters: Letters) -> None:
     before = len(letters.to(TO))
     write(ready)
-    kept = ready.rows(t.mail_due)[0]
+    kept = ready.rows(t.outbound_mail)[0]
     assert "Line one" not in kept.content and TO not in kept.content
-    assert mail_queue.is_due(ready.house, clock.now())
-    assert mail_queue.send_due(ready.house, clock.now()) == 1
-    assert not ready.rows(t.mail_due) and not mail_queue.is_due(ready.house, clock.now())
-    assert mail_queue.send_due(ready.house, clock.now()) == 0
+    assert mail_queue.is_due(ready.ctx, clock.now())
+    assert mail_queue.send_due(ready.ctx, clock.now()) == 1
+    assert not ready.rows(t.outbound_mail) and not mail_queue.is_due(ready.ctx, clock.now())
+    assert mail_queue.send_due(ready.ctx, clock.now()) == 0
     newest = letters.to(TO)[0]
     assert len(letters.to(TO)) == before + 1
     assert (newest["from"], newest["subject"], newest["text"].split()) == (SENDER, "A subject, ä", ["Line", "one", "Line", "two", "ä"])
-    assert mail_queue.shown(ready.house)["sent_at"]
+    assert mail_queue.shown(ready.ctx)["sent_at"]
 
 
-def test_what_is_not_taken_now_is_tried_again_and_told(ready: Rooms, letters: Letters) -> None:
+def test_what_is_not_taken_now_is_tried_again_and_told(ready: ServiceFixture, letters: Letters) -> None:
     letters.faults(busy=True)
     write(ready)
-    mail_queue.send_due(ready.house, clock.now())
-    row = ready.rows(t.mail_due)[0]
+    mail_queue.send_due(ready.ctx, clock.now())
+    row = ready.rows(t.outbound_mail)[0]
     assert row.tries == 1 and row.next_at > clock.now() and "451 Come back later" in row.trouble
-    assert "Come back later" in mail_queue.shown(ready.house)["trouble"] and mail_queue.shown(ready.house)["waiting"] == 1
-    assert mail_queue.send_due(ready.house, clock.now()) == 0
+    assert "Come back later" in mail_queue.shown(ready.ctx)["trouble"] and mail_queue.shown(ready.ctx)["waiting"] == 1
+    assert mail_queue.send_due(ready.ctx, clock.now()) == 0
     letters.faults()
-    assert mail_queue.send_due(ready.house, later(clock.now(), 60)) == 1
-    assert mail_queue.shown(ready.house) | {"sent_at": None} == mail_queue.shown(ready.house) | {"sent_at": None, "trouble": "", "waiting": 0}
+    assert mail_queue.send_due(ready.ctx, later(clock.now(), 60)) == 1
+    assert mail_queue.shown(ready.ctx) | {"sent_at": None} == mail_queue.shown(ready.ctx) | {"sent_at": None, "trouble": "", "waiting": 0}
 
 
-def test_what_is_never_taken_or_too_late_is_given_up_and_told(ready: Rooms, letters: Letters) -> None:
+def test_what_is_never_taken_or_too_late_is_given_up_and_told(ready: ServiceFixture, letters: Letters) -> None:
     letters.faults(refusing=True)
     write(ready)
-    mail_queue.send_due(ready.house, clock.now())
-    assert not ready.rows(t.mail_due) and "550 No such person here" in mail_queue.shown(ready.house)["trouble"]
+    mail_queue.send_due(ready.ctx, clock.now())
+    assert not ready.rows(t.outbound_mail) and "550 No such person here" in mail_queue.shown(ready.ctx)["trouble"]
     letters.faults()
     write(ready, seconds=-1)
-    mail_queue.send_due(ready.house, clock.now())
-    assert not ready.rows(t.mail_due) and "in time" in mail_queue.shown(ready.house)["trouble"]
+    mail_queue.send_due(ready.ctx, clock.now())
+    assert not ready.rows(t.outbound_mail) and "in time" in mail_queue.shown(ready.ctx)["trouble"]
 
 
-def test_a_test_says_how_it_went(ready: Rooms, letters: Letters) -> None:
-    assert mail_queue.test(ready.house, ready.caller, f" {TO} ")["sent_to"] == TO
+def test_a_test_says_how_it_went(ready: ServiceFixture, letters: Letters) -> None:
+    assert mail_queue.test(ready.ctx, ready.caller, f" {TO} ")["sent_to"] == TO
     assert "asked for by the command line" in letters.to(TO)[0]["text"]
     letters.faults(refusing=True)
     with pytest.raises(MailTrouble, match="No such person here"):
-        mail_queue.test(ready.house, ready.caller, TO)
+        mail_queue.test(ready.ctx, ready.caller, TO)
     set_server(ready, free_port())
     with pytest.raises(MailTrouble, match="does not answer"):
-        mail_queue.test(ready.house, ready.caller, TO)
+        mail_queue.test(ready.ctx, ready.caller, TO)
     set_server(ready, letters.smtp_port, security="starttls")
     with pytest.raises(MailTrouble, match="does not offer"):
-        mail_queue.test(ready.house, ready.caller, TO)
+        mail_queue.test(ready.ctx, ready.caller, TO)
     set_server(ready, letters.smtp_port, security="tls")
     with pytest.raises(MailTrouble, match="TLS"):
-        mail_queue.test(ready.house, ready.caller, TO)
+        mail_queue.test(ready.ctx, ready.caller, TO)
     # An address of the machine's own network is nobody's mail server.
     set_server(ready, 25, host="169.254.169.254")
     with pytest.raises(MailTrouble, match="never called"):
-        mail_queue.test(ready.house, ready.caller, TO)
+        mail_queue.test(ready.ctx, ready.caller, TO)
     set_server(ready, 25, host="")
     with pytest.raises(InvalidInput, match="No mail server"):
-        mail_queue.test(ready.house, ready.caller, TO)
+        mail_queue.test(ready.ctx, ready.caller, TO)
 
 
 @pytest.mark.parametrize(
@@ -114,17 +114,17 @@ def test_a_test_says_how_it_went(ready: Rooms, letters: Letters) -> None:
         ({"security": "ssl"}, "no security"), ({"user": "dravo"}, "for everybody to read"), ({"sender": "a@b.example\r\nBcc: c@d.example"}, "no e-mail"),
     ],
 )  # fmt: skip
-def test_what_cannot_be_used_is_told(rooms: Rooms, given: dict[str, Any], told: str) -> None:
+def test_what_cannot_be_used_is_told(services: ServiceFixture, given: dict[str, Any], told: str) -> None:
     with pytest.raises(InvalidInput, match=told):
-        set_server(rooms, 25, **given)
-    assert mail_queue.shown(rooms.house)["host"] == ""
+        set_server(services, 25, **given)
+    assert mail_queue.shown(services.ctx)["host"] == ""
 
 
-def test_a_password_is_kept_encrypted_and_goes_to_no_other_host(rooms: Rooms) -> None:
-    shown = set_server(rooms, 465, security="tls", user="dravo", password="rather-secret")
-    assert shown["has_password"] and "rather-secret" not in str(rooms.rows(t.setting)) + str(shown) + str(rooms.rows(t.audit))
-    assert mail_queue.change(rooms.house, rooms.caller, {"port": 587, "security": "starttls"})["has_password"]
-    assert not mail_queue.change(rooms.house, rooms.caller, {"host": "mail.elsewhere.example"})["has_password"]
+def test_a_password_is_kept_encrypted_and_goes_to_no_other_host(services: ServiceFixture) -> None:
+    shown = set_server(services, 465, security="tls", user="dravo", password="rather-secret")
+    assert shown["has_password"] and "rather-secret" not in str(services.rows(t.setting)) + str(shown) + str(services.rows(t.audit))
+    assert mail_queue.change(services.ctx, services.caller, {"port": 587, "security": "starttls"})["has_password"]
+    assert not mail_queue.change(services.ctx, services.caller, {"host": "mail.elsewhere.example"})["has_password"]
 
 
 @pytest.mark.parametrize(
@@ -166,25 +166,25 @@ def guarded(tmp_path: Path) -> Iterator[int]:
     server.stop()
 
 
-def test_a_server_whom_nobody_vouches_for_gets_no_password(rooms: Rooms, guarded: int) -> None:
-    set_server(rooms, guarded, security="starttls", user="dravo", password="rather-secret")
+def test_a_server_whom_nobody_vouches_for_gets_no_password(services: ServiceFixture, guarded: int) -> None:
+    set_server(services, guarded, security="starttls", user="dravo", password="rather-secret")
     with pytest.raises(MailTrouble, match="certificate is not trusted"):
-        mail_queue.test(rooms.house, rooms.caller, TO)
+        mail_queue.test(services.ctx, services.caller, TO)
 
 
 @pytest.mark.parametrize("host", ["mail..x", ".", "mail.fernhollow.example..", "a" * 64 + ".example", "x." * 130 + "example"])
-def test_what_can_be_no_name_of_a_machine_is_refused_and_called_nowhere(rooms: Rooms, host: str) -> None:
+def test_what_can_be_no_name_of_a_machine_is_refused_and_called_nowhere(services: ServiceFixture, host: str) -> None:
     with pytest.raises(InvalidInput, match="no name of a server"):
-        set_server(rooms, 25, host=host)
+        set_server(services, 25, host=host)
     with pytest.raises(Unreachable, match="has no address"):
         resolve(host, 25)
-    for check in (mend_address, lambda address: check_url(address, "token_url")):
+    for check in (repair_address, lambda address: check_url(address, "token_url")):
         with pytest.raises(InvalidInput):
             check(f"https://{host}/scim/v2")
 
 
 def test_a_letter_that_breaks_off_keeps_no_other_from_going_and_is_tried_later_and_later(
-    ready: Rooms, letters: Letters, monkeypatch: pytest.MonkeyPatch
+    ready: ServiceFixture, letters: Letters, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     send = mail_queue.send
 
@@ -199,8 +199,8 @@ def test_a_letter_that_breaks_off_keeps_no_other_from_going_and_is_tried_later_a
     write(ready)
     now, waits = clock.now(), []
     for _ in range(4):
-        mail_queue.send_due(ready.house, now)
-        (row,) = ready.rows(t.mail_due)
+        mail_queue.send_due(ready.ctx, now)
+        (row,) = ready.rows(t.outbound_mail)
         waits.append(seconds_between(clock.now(), row.next_at))
         now = later(row.next_at, 1)
     assert len(letters.to(TO)) == before + 1

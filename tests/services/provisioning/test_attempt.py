@@ -11,11 +11,11 @@ import httpx
 import pytest
 
 from dravo.services.access import assignments
-from dravo.services.access.assignment_targets import Wish
+from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.store import tables as t
 from dravo.worker.loop import ENDED_WELL, Worker
 from tests.harness import Running, StandIn, eventually
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 Fresh = Callable[[str], str]
 
@@ -30,7 +30,7 @@ def roles(account: dict[str, Any] | None) -> list[str]:
 
 def test_the_whole_way_there_and_back(running: Running, app: StandIn, fresh: Fresh) -> None:
     records, name = fresh("records"), fresh("zofia")
-    running.application(records, app, on_gone="delete")
+    running.application(records, app, on_leaving="delete")
     provider = running.provider(fresh("source"))
     group = provider.group("Herbarium")
     with running.dravo as dravo:
@@ -119,7 +119,7 @@ def test_an_account_in_the_way_is_never_taken_over_unasked(running: Running, app
         running.settled(records)
         failed = dravo.deliveries.list(application=records, state="failed").page().items
         assert len(failed) == 2
-        told = {each["person"]["user_name"]: (each["message"], each["mend"]) for each in failed}
+        told = {each["person"]["user_name"]: (each["message"], each["hint"]) for each in failed}
         assert "till-42" in str(told[foreign][0])
         assert "adopt" in str(told[mine][1])
         assert not app.accounts()[foreign]["active"]
@@ -167,7 +167,7 @@ def test_a_wrong_address_or_token_pauses_the_application_and_says_why(
         dravo.assignments.add(records, "viewer", group=group)
         paused = eventually(lambda: dravo.applications.get(records), lambda seen: seen["state"] == "paused")
         assert words in str(paused["trouble"])
-        assert paused["mend"]
+        assert paused["hint"]
         asked = len(app.requests())
         assert asked <= 8, "it kept asking although nothing could come of it"
         app.faults(html=False, token=app.token)
@@ -211,7 +211,7 @@ def test_an_application_without_patch_is_served_by_put(running: Running, app: St
 
 def test_the_pace_is_kept(running: Running, app: StandIn, fresh: Fresh) -> None:
     records = fresh("records")
-    running.application(records, app, at_a_time=2)
+    running.application(records, app, max_concurrency=2)
     app.faults(slow=20)
     provider = running.provider(fresh("source"))
     group = provider.group("Many", [provider.person(fresh("p")) for _ in range(20)])
@@ -240,7 +240,7 @@ def test_nothing_leaves_for_an_application_that_is_not_switched_on(running: Runn
     running.application(records, app)
     running.provider(fresh("source")).person(name)
     with running.dravo as dravo:
-        dravo.applications.change(records, switched_on=False)
+        dravo.applications.change(records, enabled=False)
         dravo.assignments.add(records, "viewer", person=name)
         waiting = dravo.deliveries.list(application=records, state="waiting").page().items
         assert waiting[0]["waits_for"] == "the application is switched off"
@@ -248,28 +248,28 @@ def test_nothing_leaves_for_an_application_that_is_not_switched_on(running: Runn
         assert (preview["changed"], preview["accounts"]) == (1, 1)
         assert preview["people"][0]["after"] == ["Viewer", "Curator"]
         assert app.requests() == []
-        dravo.applications.change(records, switched_on=True)
+        dravo.applications.change(records, enabled=True)
     eventually(lambda: app.accounts().get(name), seconds=5)
     assert roles(app.accounts()[name]) == ["viewer"]
 
 
-def test_only_a_worker_that_was_killed_leaves_doubt(rooms: Rooms) -> None:
-    staff = rooms.source()
-    rooms.person(staff, "ada")
-    rooms.application("records", "viewer")
-    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", person="ada"))
+def test_only_a_worker_that_was_killed_leaves_doubt(services: ServiceFixture) -> None:
+    staff = services.source()
+    services.person(staff, "ada")
+    services.application("records", "viewer")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", person="ada"))
 
     def work_for_a_moment() -> None:
-        worker = Worker(rooms.house)
+        worker = Worker(services.ctx)
         thread = threading.Thread(target=worker.run)
         thread.start()
         worker.stop()
         thread.join()
 
-    mark = rooms.house.folder / ENDED_WELL
+    mark = services.ctx.folder / ENDED_WELL
     mark.touch()
     work_for_a_moment()
-    assert rooms.rows(t.account)[0].doubt_at is None and mark.exists()
+    assert services.rows(t.account)[0].outcome_unknown_since is None and mark.exists()
     mark.unlink()
     work_for_a_moment()
-    assert rooms.rows(t.account)[0].doubt_at is not None, "nobody said that what was in hand was finished"
+    assert services.rows(t.account)[0].outcome_unknown_since is not None, "nobody said that what was in hand was finished"

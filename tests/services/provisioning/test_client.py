@@ -12,12 +12,12 @@ from typing import Any
 import pytest
 
 from dravo.protocols.http_client import Request
-from dravo.protocols.scim_client.responses import TryLater
+from dravo.protocols.scim_client.responses import RetryableError
 from dravo.services.provisioning import client as application_client
-from dravo.services.provisioning.client import Lists, Pace, Talk, Talker, There
-from tests.service_fixture import Rooms
+from dravo.services.provisioning.client import ApplicationClient, ConnectedApplication, ExchangeLog, Lists, Pace
+from tests.service_fixture import ServiceFixture
 
-THERE = There("a", "http://127.0.0.1:9", "secret")
+THERE = ConnectedApplication("a", "http://127.0.0.1:9", "secret")
 
 
 class Clock:
@@ -125,19 +125,19 @@ def test_many_who_look_at_once_share_one_reading() -> None:
     ],
 )
 def test_a_write_without_an_answer_leaves_doubt(exchanges: list[tuple[str, int | None]], doubt: bool) -> None:
-    assert Talk(THERE, [{"method": method, "status": status} for method, status in exchanges]).in_doubt is doubt
+    assert ExchangeLog(THERE, [{"method": method, "status": status} for method, status in exchanges]).in_doubt is doubt
 
 
-def test_a_secret_is_decrypted_anew_only_when_it_is_another(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
-    talker = Talker(rooms.house)
-    first, second = rooms.house.keys.encrypt("one"), rooms.house.keys.encrypt("two")
+def test_a_secret_is_decrypted_anew_only_when_it_is_another(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+    talker = ApplicationClient(services.ctx)
+    first, second = services.ctx.keys.encrypt("one"), services.ctx.keys.encrypt("two")
     asked: list[str] = []
-    decrypt = rooms.house.keys.decrypt
-    monkeypatch.setattr(rooms.house.keys, "decrypt", lambda text: asked.append(text) or decrypt(text))  # type: ignore[func-returns-value]
+    decrypt = services.ctx.keys.decrypt
+    monkeypatch.setattr(services.ctx.keys, "decrypt", lambda text: asked.append(text) or decrypt(text))  # type: ignore[func-returns-value]
     for secret, clear in ((first, "one"), (first, "one"), (second, "two"), (first, "one")):
-        assert talker.connection(There("a", "http://127.0.0.1:9", secret)).token == clear
+        assert talker.connection(ConnectedApplication("a", "http://127.0.0.1:9", secret)).token == clear
     assert asked == [first, second, first]
-    basic = talker.connection(There("b", "http://127.0.0.1:9", first, {"kind": "basic", "user": "dravo"}))
+    basic = talker.connection(ConnectedApplication("b", "http://127.0.0.1:9", first, {"kind": "basic", "user": "dravo"}))
     assert basic.authorization.startswith("Basic ") and "one" not in basic.authorization and "one" not in repr(basic)
     talker.close()
 
@@ -182,8 +182,8 @@ def test_a_list_does_not_hold_what_was_deleted_since_it_was_begun(passing: Clock
         (Request("PATCH", "/Users/a%2F7"), 503, ["a/7", "8"]),
     ],
 )
-def test_what_answers_say_is_gone_is_in_no_list(rooms: Rooms, request_: Request, status: int | None, left: list[str]) -> None:
-    talker = Talker(rooms.house)
+def test_what_answers_say_is_gone_is_in_no_list(services: ServiceFixture, request_: Request, status: int | None, left: list[str]) -> None:
+    talker = ApplicationClient(services.ctx)
     talker.lists.get("a", "/Users", 0.0, lambda: [{"id": "a/7"}, {"id": "8"}])
     talker.note_gone("a", request_, status)
     found = talker.lists.get("a", "/Users", 0.0, lambda: [{"id": "new"}])
@@ -196,17 +196,17 @@ def test_what_could_not_be_read_is_not_read_anew_by_all_who_waited_for_it() -> N
     def reading() -> list[Any]:
         reads.append(1)
         time.sleep(0.2)
-        raise TryLater("busy (503)", "", 3.0)
+        raise RetryableError("busy (503)", "", 3.0)
 
-    def look(_: int) -> TryLater:
+    def look(_: int) -> RetryableError:
         started.wait()
-        with pytest.raises(TryLater, match="busy") as failing:
+        with pytest.raises(RetryableError, match="busy") as failing:
             lists.get("a", "/Users", 0.0, reading)
         return failing.value
 
     with ThreadPoolExecutor(8) as pool:
         found = list(pool.map(look, range(8)))
     assert len(reads) == 1 and sum(each.counts for each in found) == 1 and {each.after for each in found} == {3.0}
-    with pytest.raises(TryLater):
+    with pytest.raises(RetryableError):
         lists.get("a", "/Users", 0.0, reading)
     assert len(reads) == 2, "whoever comes later tries"

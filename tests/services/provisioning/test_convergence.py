@@ -22,16 +22,16 @@ from dravo.demo.http_server import Call
 from dravo.protocols.addresses import Unreachable
 from dravo.protocols.http_client import Connection, Request, Response
 from dravo.services.access import assignments
-from dravo.services.access.assignment_targets import Wish
+from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.provisioning import applications, attempt, connections, holds
 from dravo.services.provisioning import groups as group_provisioning
 from dravo.services.provisioning import health as application_health
 from dravo.services.provisioning import queue as task_queue
-from dravo.services.provisioning.client import Talker
+from dravo.services.provisioning.client import ApplicationClient
 from dravo.store import clock
 from dravo.store import tables as t
 from tests.scale import sized
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 PEOPLE, GROUPS = 3, ("viewer", "curator")
 
@@ -69,9 +69,9 @@ class Wire:
         return Response(answer.status, body, str(answer.body), answer.kind)
 
 
-def talking(rooms: Rooms, wire: Any) -> Talker:
+def talking(services: ServiceFixture, wire: Any) -> ApplicationClient:
     """Return what talks with applications, over another wire."""
-    talker = Talker(rooms.house)
+    talker = ApplicationClient(services.ctx)
     talker.close()
     talker.client = wire
     return talker
@@ -90,29 +90,29 @@ class Convergence(RuleBasedStateMachine):
     def __init__(self) -> None:
         super().__init__()
         self.folder = tempfile.TemporaryDirectory()
-        self.rooms = Rooms(Path(self.folder.name)).unguarded()
+        self.services = ServiceFixture(Path(self.folder.name)).unguarded()
         self.application = Application("Records", "token", Path(self.folder.name) / "stand-in")
         self.wire: Any = Wire(self.application)
-        self.talker = talking(self.rooms, self.wire)
+        self.talker = talking(self.services, self.wire)
         self.assignments: dict[str, str] = {}
         self.records: dict[str, str] = {}
 
     def teardown(self) -> None:
         # However a sequence ends, the worker gets to work in peace once more, and then all has to be right.
         self.work_until_all_is_agreed()
-        self.rooms.house.close()
+        self.services.ctx.close()
         self.application.kept.close()
         self.folder.cleanup()
 
-    @initialize(on_losing_access=st.sampled_from(["deactivate", "delete"]), on_gone=st.sampled_from(["deactivate", "delete"]))
-    def begin(self, on_losing_access: str, on_gone: str) -> None:
-        self.source = self.rooms.source()
-        self.rooms.application("records", *GROUPS, on_losing_access=on_losing_access, on_gone=on_gone)
-        connections.connect(self.rooms.house, self.rooms.caller, "records", "http://127.0.0.1:9/scim/v2", "token")
+    @initialize(on_losing_access=st.sampled_from(["deactivate", "delete"]), on_leaving=st.sampled_from(["deactivate", "delete"]))
+    def begin(self, on_losing_access: str, on_leaving: str) -> None:
+        self.source = self.services.source()
+        self.services.application("records", *GROUPS, on_losing_access=on_losing_access, on_leaving=on_leaving)
+        connections.connect(self.services.ctx, self.services.caller, "records", "http://127.0.0.1:9/scim/v2", "token")
         applications.change(
-            self.rooms.house, self.rooms.caller, "records", {}, {"switched_on": True, "groups_over": {"which": "those that give roles"}}
+            self.services.ctx, self.services.caller, "records", {}, {"enabled": True, "provisioned_groups": {"which": "those that give roles"}}
         )
-        self.groups = {name: self.rooms.group(self.source, name) for name in GROUPS}
+        self.groups = {name: self.services.group(self.source, name) for name in GROUPS}
         for name in GROUPS:
             self.map_group(name)
         for number in range(PEOPLE):
@@ -121,39 +121,39 @@ class Convergence(RuleBasedStateMachine):
     @rule(name=st.sampled_from(GROUPS))
     def map_group(self, name: str) -> None:
         if name not in self.assignments:
-            wish = Wish("records", name, group=self.groups[name])
-            self.assignments[name] = assignments.add(self.rooms.house, self.rooms.caller, wish)["id"]
+            wish = AssignmentRequest("records", name, group=self.groups[name])
+            self.assignments[name] = assignments.add(self.services.ctx, self.services.caller, wish)["id"]
 
     @rule(name=st.sampled_from(GROUPS))
     def unmap_group(self, name: str) -> None:
         if name in self.assignments:
-            assignments.remove(self.rooms.house, self.rooms.caller, self.assignments.pop(name))
+            assignments.remove(self.services.ctx, self.services.caller, self.assignments.pop(name))
 
     @rule(number=st.integers(0, PEOPLE - 1), group=st.sampled_from(GROUPS))
     def join(self, number: int, group: str) -> None:
         name = f"p{number}"
         if name not in self.records:
-            self.records[name] = self.rooms.person(self.source, name)
-        self.rooms.add(self.source, self.groups[group], self.records[name])
+            self.records[name] = self.services.person(self.source, name)
+        self.services.add(self.source, self.groups[group], self.records[name])
 
     @rule(number=st.integers(0, PEOPLE - 1), group=st.sampled_from(GROUPS))
     def part(self, number: int, group: str) -> None:
         if f"p{number}" in self.records:
-            self.rooms.take_out(self.source, self.groups[group], self.records[f"p{number}"])
+            self.services.take_out(self.source, self.groups[group], self.records[f"p{number}"])
 
     @rule(number=st.integers(0, PEOPLE - 1), active=st.booleans(), title=st.sampled_from(["Guide", "Keeper"]))
     def change(self, number: int, active: bool, title: str) -> None:
         if f"p{number}" in self.records:
             value = {"active": active, "title": title}
-            self.rooms.patch_person(self.source, self.records[f"p{number}"], {"op": "replace", "value": value})
+            self.services.patch_person(self.source, self.records[f"p{number}"], {"op": "replace", "value": value})
 
     @rule(number=st.integers(0, PEOPLE - 1))
     def rename(self, number: int) -> None:
         record = self.records.get(f"p{number}")
         if record:
-            present = self.rooms.rows(t.record, id=record)[0].data["userName"]
+            present = self.services.rows(t.record, id=record)[0].data["userName"]
             other = present.removesuffix(".x") if present.endswith(".x") else f"{present}.x"
-            self.rooms.patch_person(self.source, record, {"op": "replace", "path": "userName", "value": other})
+            self.services.patch_person(self.source, record, {"op": "replace", "path": "userName", "value": other})
 
     @rule(number=st.integers(0, PEOPLE - 1))
     def somebody_deletes_an_account_there(self, number: int) -> None:
@@ -167,38 +167,38 @@ class Convergence(RuleBasedStateMachine):
         self.wire.faults = list(faults)
         for row in self.open_deliveries():
             try:
-                attempt.attempt(self.rooms.house, self.talker, row.id)
+                attempt.attempt(self.services.ctx, self.talker, row.id)
             except Died:
-                task_queue.begin_anew(self.rooms.house)
+                task_queue.mark_in_flight_unknown(self.services.ctx)
         for row in self.waiting_groups():
             try:
-                group_provisioning.attempt(self.rooms.house, self.talker, row.id)
+                group_provisioning.attempt(self.services.ctx, self.talker, row.id)
             except Died:
-                task_queue.begin_anew(self.rooms.house)
+                task_queue.mark_in_flight_unknown(self.services.ctx)
         self.wire.faults = []
 
     def waiting_groups(self) -> list[Any]:
-        return [row for row in self.rooms.rows(t.delivered_group) if row.state == "waiting"]
+        return [row for row in self.services.rows(t.provisioned_group) if row.state == "waiting"]
 
     def open_deliveries(self) -> list[Any]:
         # The worker asks the guard before it looks for what to deliver.
-        holds.judge(self.rooms.house, clock.now())
-        return [row for row in self.rooms.rows(t.delivery) if row.closed_at is None]
+        holds.hold_removals(self.services.ctx, clock.now())
+        return [row for row in self.services.rows(t.task) if row.closed_at is None]
 
     @rule()
     def work_until_all_is_agreed(self) -> None:
         for _ in range(4):
             for row in self.open_deliveries():
-                attempt.attempt(self.rooms.house, self.talker, row.id)
+                attempt.attempt(self.services.ctx, self.talker, row.id)
         assert self.open_deliveries() == []
         for _ in range(4):
             for row in self.waiting_groups():
-                group_provisioning.attempt(self.rooms.house, self.talker, row.id)
+                group_provisioning.attempt(self.services.ctx, self.talker, row.id)
         assert self.waiting_groups() == []
         self.check_groups()
         wanted: dict[str, tuple[bool, set[str]]] = {}
-        for row in self.rooms.rows(t.account):
-            assert row.agreed_version == row.due_version
+        for row in self.services.rows(t.account):
+            assert row.applied_version == row.desired_version
             if row.due["want"] == "present" and (row.due["active"] or row.remote_id in self.application.accounts):
                 wanted[row.user_id] = (row.due["active"], {role["value"] for role in row.due["roles"]})
         there = {
@@ -208,15 +208,15 @@ class Convergence(RuleBasedStateMachine):
         assert {user: state for user, state in wanted.items() if user not in deleted_there} == there
         # What somebody deletes there is found out by reconciliation, not by delivery: it may be missing, never be wrong.
         for user in deleted_there:
-            account = next(row for row in self.rooms.rows(t.account) if row.user_id == user)
+            account = next(row for row in self.services.rows(t.account) if row.user_id == user)
             assert account.remote_id not in self.application.accounts
 
     def check_groups(self) -> None:
         """Each group that gives a role is there once, with those who are due in it and still there."""
-        accounts = {row.id: row for row in self.rooms.rows(t.account)}
+        accounts = {row.id: row for row in self.services.rows(t.account)}
         names = [each["displayName"] for each in self.application.groups.values()]
         assert len(names) == len(set(names))
-        for row in self.rooms.rows(t.delivered_group):
+        for row in self.services.rows(t.provisioned_group):
             due = {
                 account.remote_id
                 for account in accounts.values()
@@ -245,64 +245,64 @@ TestConvergence.settings = settings(max_examples=sized(12, 600), stateful_step_c
 
 
 @pytest.fixture
-def records(rooms: Rooms, tmp_path: Path) -> Application:
+def records(services: ServiceFixture, tmp_path: Path) -> Application:
     application = Application("Records", "token", tmp_path / "stand-in")
-    rooms.application()
-    connections.connect(rooms.house, rooms.caller, "records", "http://127.0.0.1:9/scim/v2", "token")
-    applications.change(rooms.house, rooms.caller, "records", {}, {"switched_on": True})
+    services.application()
+    connections.connect(services.ctx, services.caller, "records", "http://127.0.0.1:9/scim/v2", "token")
+    applications.change(services.ctx, services.caller, "records", {}, {"enabled": True})
     return application
 
 
-def ready(rooms: Rooms, busy: dict[str, int] | None = None, in_hand: set[str] | None = None, ahead: float = 0) -> list[Any]:
-    return task_queue.ready(rooms.house, later(clock.now(), ahead), busy or {}, in_hand or set(), 100)
+def ready(services: ServiceFixture, busy: dict[str, int] | None = None, in_hand: set[str] | None = None, ahead: float = 0) -> list[Any]:
+    return task_queue.ready(services.ctx, later(clock.now(), ahead), busy or {}, in_hand or set(), 100)
 
 
-def test_deliveries_are_handed_out_within_the_pace_and_never_twice(rooms: Rooms, records: Application) -> None:
-    staff = rooms.source()
-    group = rooms.group(staff, "Everybody", *(rooms.person(staff, f"p{number}") for number in range(9)))
-    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", group=group))
-    first = ready(rooms)
+def test_deliveries_are_handed_out_within_the_pace_and_never_twice(services: ServiceFixture, records: Application) -> None:
+    staff = services.source()
+    group = services.group(staff, "Everybody", *(services.person(staff, f"p{number}") for number in range(9)))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=group))
+    first = ready(services)
     assert len(first) == 4
     application = first[0].application_id
     in_hand = {each.account_id for each in first}
-    assert ready(rooms, {application: 4}, in_hand) == []
-    second = ready(rooms, {application: 2}, in_hand)
+    assert ready(services, {application: 4}, in_hand) == []
+    second = ready(services, {application: 2}, in_hand)
     assert len(second) == 2
     assert not {each.account_id for each in second} & in_hand
-    connections.pause(rooms.house, rooms.caller, "records", paused=True)
-    assert ready(rooms) == []
-    connections.pause(rooms.house, rooms.caller, "records", paused=False)
-    assert len(ready(rooms)) == 4
+    connections.pause(services.ctx, services.caller, "records", paused=True)
+    assert ready(services) == []
+    connections.pause(services.ctx, services.caller, "records", paused=False)
+    assert len(ready(services)) == 4
 
 
-def test_who_is_marked_is_not_delivered_before_being_worked_out(rooms: Rooms, records: Application) -> None:
-    staff = rooms.source()
-    rooms.person(staff, "ada")
-    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", person="ada"))
-    delivery = ready(rooms)[0]
-    with rooms.house.database.writing() as connection:
-        connection.execute(t.mark.insert().values(user_id=rooms.rows(t.user)[0].id, since=clock.now()))
-    assert ready(rooms) == []
-    assert attempt.attempt(rooms.house, talking(rooms, Wire(records)), delivery.id) is None
+def test_who_is_marked_is_not_delivered_before_being_worked_out(services: ServiceFixture, records: Application) -> None:
+    staff = services.source()
+    services.person(staff, "ada")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", person="ada"))
+    delivery = ready(services)[0]
+    with services.ctx.database.writing() as connection:
+        connection.execute(t.pending_recompute.insert().values(user_id=services.rows(t.user)[0].id, since=clock.now()))
+    assert ready(services) == []
+    assert attempt.attempt(services.ctx, talking(services, Wire(records)), delivery.id) is None
     assert records.accounts == {}
 
 
-def test_an_application_that_fails_again_and_again_is_probed_by_one(rooms: Rooms, records: Application) -> None:
-    staff = rooms.source()
-    group = rooms.group(staff, "Everybody", *(rooms.person(staff, f"p{number}") for number in range(9)))
-    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", group=group))
+def test_an_application_that_fails_again_and_again_is_probed_by_one(services: ServiceFixture, records: Application) -> None:
+    staff = services.source()
+    group = services.group(staff, "Everybody", *(services.person(staff, f"p{number}") for number in range(9)))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=group))
     wire: Any = Wire(records)
-    for delivery in ready(rooms):
-        assert attempt.attempt(rooms.house, talking(rooms, Silent()), delivery.id) == "waiting"
-    application = rooms.rows(t.application)[0]
+    for delivery in ready(services):
+        assert attempt.attempt(services.ctx, talking(services, Silent()), delivery.id) == "waiting"
+    application = services.rows(t.application)[0]
     assert application.failures == 4
     assert application.retry_at > clock.now()
-    assert ready(rooms) == []
-    probe = ready(rooms, ahead=100)
+    assert ready(services) == []
+    probe = ready(services, ahead=100)
     assert len(probe) == 1
-    assert attempt.attempt(rooms.house, talking(rooms, wire), probe[0].id) == "done"
-    assert rooms.rows(t.application)[0].failures == 0
-    assert len(ready(rooms)) == 4, "those that waited for the application need not wait longer"
+    assert attempt.attempt(services.ctx, talking(services, wire), probe[0].id) == "done"
+    assert services.rows(t.application)[0].failures == 0
+    assert len(ready(services)) == 4, "those that waited for the application need not wait longer"
 
 
 def test_pauses_grow_and_never_pass_the_longest() -> None:
@@ -313,59 +313,61 @@ def test_pauses_grow_and_never_pass_the_longest() -> None:
     assert len(set(pauses[3])) > 10, "without jitter, all come back at once"
 
 
-def test_a_change_during_an_attempt_stays_due(rooms: Rooms, records: Application) -> None:
-    staff = rooms.source()
-    ada = rooms.person(staff, "ada", title="Guide")
-    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", person="ada"))
+def test_a_change_during_an_attempt_stays_due(services: ServiceFixture, records: Application) -> None:
+    staff = services.source()
+    ada = services.person(staff, "ada", title="Guide")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", person="ada"))
     wire: Any = Wire(records)
     original = wire.send
 
     def send(connection: Connection, request: Request) -> Response:
         if request.method == "POST":
-            rooms.patch_person(staff, ada, {"op": "replace", "path": "title", "value": "Keeper"})
+            services.patch_person(staff, ada, {"op": "replace", "path": "title", "value": "Keeper"})
         return original(connection, request)  # type: ignore[no-any-return]
 
     wire.send = send
-    delivery = ready(rooms)[0]
-    attempt.attempt(rooms.house, talking(rooms, wire), delivery.id)
-    account = rooms.rows(t.account)[0]
-    assert (account.agreed_version, account.due_version) == (1, 2)
-    assert [each.id for each in ready(rooms)] == [delivery.id]
+    delivery = ready(services)[0]
+    attempt.attempt(services.ctx, talking(services, wire), delivery.id)
+    account = services.rows(t.account)[0]
+    assert (account.applied_version, account.desired_version) == (1, 2)
+    assert [each.id for each in ready(services)] == [delivery.id]
     wire.send = original
-    attempt.attempt(rooms.house, talking(rooms, wire), delivery.id)
+    attempt.attempt(services.ctx, talking(services, wire), delivery.id)
     assert next(iter(records.accounts.values()))["title"] == "Keeper"
-    assert rooms.rows(t.delivery)[0].closed_at is not None
+    assert services.rows(t.task)[0].closed_at is not None
 
 
-def test_what_is_left_alone_during_an_attempt_is_not_due_again(rooms: Rooms, records: Application) -> None:
-    staff = rooms.source()
-    ada = rooms.person(staff, "ada")
-    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", person="ada"))
-    applications.change(rooms.house, rooms.caller, "records", {}, {"on_inactive": "leave alone"})
+def test_what_is_left_alone_during_an_attempt_is_not_due_again(services: ServiceFixture, records: Application) -> None:
+    staff = services.source()
+    ada = services.person(staff, "ada")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", person="ada"))
+    applications.change(services.ctx, services.caller, "records", {}, {"on_inactive": "leave alone"})
     wire: Any = Wire(records)
     original = wire.send
 
     def send(connection: Connection, request: Request) -> Response:
         if request.method == "POST":
-            rooms.patch_person(staff, ada, {"op": "replace", "path": "active", "value": False})
+            services.patch_person(staff, ada, {"op": "replace", "path": "active", "value": False})
         return original(connection, request)  # type: ignore[no-any-return]
 
     wire.send = send
-    attempt.attempt(rooms.house, talking(rooms, wire), ready(rooms)[0].id)
-    account = rooms.rows(t.account)[0]
-    assert account.agreed_version == account.due_version
-    assert ready(rooms) == []
+    attempt.attempt(services.ctx, talking(services, wire), ready(services)[0].id)
+    account = services.rows(t.account)[0]
+    assert account.applied_version == account.desired_version
+    assert ready(services) == []
 
 
 @pytest.mark.parametrize(("setting", "value"), [("create_accounts", False)])
-def test_what_settings_do_not_permit_is_held_and_comes_up_when_they_do(rooms: Rooms, records: Application, setting: str, value: bool) -> None:
-    staff = rooms.source()
-    rooms.person(staff, "ada")
-    applications.change(rooms.house, rooms.caller, "records", {}, {setting: value})
-    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", person="ada"))
+def test_what_settings_do_not_permit_is_held_and_comes_up_when_they_do(
+    services: ServiceFixture, records: Application, setting: str, value: bool
+) -> None:
+    staff = services.source()
+    services.person(staff, "ada")
+    applications.change(services.ctx, services.caller, "records", {}, {setting: value})
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", person="ada"))
     wire: Any = Wire(records)
-    assert attempt.attempt(rooms.house, talking(rooms, wire), ready(rooms)[0].id) == "held"
-    assert ready(rooms) == []
-    applications.change(rooms.house, rooms.caller, "records", {}, {setting: not value})
-    assert attempt.attempt(rooms.house, talking(rooms, wire), ready(rooms)[0].id) == "done"
+    assert attempt.attempt(services.ctx, talking(services, wire), ready(services)[0].id) == "held"
+    assert ready(services) == []
+    applications.change(services.ctx, services.caller, "records", {}, {setting: not value})
+    assert attempt.attempt(services.ctx, talking(services, wire), ready(services)[0].id) == "done"
     assert len(records.accounts) == 1

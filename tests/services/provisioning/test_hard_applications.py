@@ -14,7 +14,7 @@ from typing import Any
 import pytest
 
 from dravo.services.access import assignments
-from dravo.services.access.assignment_targets import Wish
+from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.provisioning import applications, connections
 from dravo.services.provisioning import groups as group_provisioning
 from dravo.services.provisioning import health as application_health
@@ -23,7 +23,7 @@ from dravo.store.pagination import Ask
 from dravo.worker.loop import Worker
 from tests.harness import StandIn, eventually, stand_in_process
 from tests.scale import sized
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 PEOPLE, GROUPS = sized((80, 5), (1_000, 50))
 ROLES = ("viewer", "recorder", "curator")
@@ -32,40 +32,40 @@ ROLES = ("viewer", "recorder", "curator")
 class Garden:
     """A house with people in groups, a worker at work, and a stand-in for an application."""
 
-    def __init__(self, rooms: Rooms, app: StandIn) -> None:
-        self.rooms, self.app = rooms, app
-        self.staff = rooms.source()
-        self.worker = Worker(rooms.house)
+    def __init__(self, services: ServiceFixture, app: StandIn) -> None:
+        self.services, self.app = services, app
+        self.staff = services.source()
+        self.worker = Worker(services.ctx)
         self.thread = threading.Thread(target=self.worker.run, daemon=True)
         self.people: list[str] = []
         self.groups: list[str] = []
 
     def open(self, number: int = PEOPLE, **settings: Any) -> None:
         """Push everybody, give each group a role, and begin to deliver."""
-        self.people = [self.rooms.person(self.staff, f"p{place:04d}", displayName=f"Person {place}", title="Guide") for place in range(number)]
+        self.people = [self.services.person(self.staff, f"p{place:04d}", displayName=f"Person {place}", title="Guide") for place in range(number)]
         each = number // GROUPS
-        self.groups = [self.rooms.group(self.staff, f"Team {place}", *self.people[place * each : (place + 1) * each]) for place in range(GROUPS)]
-        self.rooms.application("records", *ROLES, at_a_time=16, groups_over={"which": "those that give roles"}, **settings)
+        self.groups = [self.services.group(self.staff, f"Team {place}", *self.people[place * each : (place + 1) * each]) for place in range(GROUPS)]
+        self.services.application("records", *ROLES, max_concurrency=16, provisioned_groups={"which": "those that give roles"}, **settings)
         for place, group in enumerate(self.groups):
-            assignments.add(self.rooms.house, self.rooms.caller, Wish("records", ROLES[place % 3], group=group))
-        connections.connect(self.rooms.house, self.rooms.caller, "records", self.app.base_url, self.app.token)
-        applications.change(self.rooms.house, self.rooms.caller, "records", {}, {"switched_on": True})
+            assignments.add(self.services.ctx, self.services.caller, AssignmentRequest("records", ROLES[place % 3], group=group))
+        connections.connect(self.services.ctx, self.services.caller, "records", self.app.base_url, self.app.token)
+        applications.change(self.services.ctx, self.services.caller, "records", {}, {"enabled": True})
         self.thread.start()
 
     def change(self) -> None:
         """Rename some, deactivate some, remove some, move some to another group."""
         for place, person in enumerate(self.people):
             if place % 20 == 0:
-                self.rooms.patch_person(self.staff, person, {"op": "replace", "path": "userName", "value": f"q{place:04d}"})
+                self.services.patch_person(self.staff, person, {"op": "replace", "path": "userName", "value": f"q{place:04d}"})
             elif place % 20 == 1:
-                self.rooms.patch_person(self.staff, person, {"op": "replace", "path": "active", "value": False})
+                self.services.patch_person(self.staff, person, {"op": "replace", "path": "active", "value": False})
             elif place % 50 == 2:
-                self.rooms.intake.remove_person(self.staff, person)
+                self.services.intake.remove_person(self.staff, person)
         each = len(self.people) // GROUPS
         for place in range(0, GROUPS, 5):
             mover = self.people[place * each + 3]
-            self.rooms.take_out(self.staff, self.groups[place], mover)
-            self.rooms.add(self.staff, self.groups[(place + 1) % GROUPS], mover)
+            self.services.take_out(self.staff, self.groups[place], mover)
+            self.services.add(self.staff, self.groups[(place + 1) % GROUPS], mover)
 
     def settle(self, seconds: float = 150) -> None:
         """Wait until all is delivered."""
@@ -73,10 +73,10 @@ class Garden:
 
     def open_ends(self) -> tuple[int, int, int]:
         """Count deliveries, groups and marks that wait."""
-        with self.rooms.house.database.reading() as connection:
-            waiting = connection.exec_driver_sql("SELECT count(*) FROM delivery WHERE closed_at IS NULL").scalar_one()
-            groups = connection.exec_driver_sql("SELECT count(*) FROM delivered_group WHERE state <> 'done'").scalar_one()
-            marks = connection.exec_driver_sql("SELECT count(*) FROM mark").scalar_one()
+        with self.services.ctx.database.reading() as connection:
+            waiting = connection.exec_driver_sql("SELECT count(*) FROM task WHERE closed_at IS NULL").scalar_one()
+            groups = connection.exec_driver_sql("SELECT count(*) FROM provisioned_group WHERE state <> 'done'").scalar_one()
+            marks = connection.exec_driver_sql("SELECT count(*) FROM pending_recompute").scalar_one()
         return (waiting, groups, marks)
 
     def accounts(self) -> dict[str, dict[str, Any]]:
@@ -86,7 +86,7 @@ class Garden:
         """Compare what the application has with what is due."""
         there = {each["externalId"]: each for each in self.accounts().values() if each.get("externalId")}
         assert len(there) == len([each for each in self.accounts().values() if each.get("externalId")]), "somebody is there twice"
-        due = {row.user_id: row for row in self.rooms.rows(t.account)}
+        due = {row.user_id: row for row in self.services.rows(t.account)}
         assert set(there) == set(due)
         for user_id, row in due.items():
             account = there[user_id]
@@ -98,28 +98,28 @@ class Garden:
 
     def check_groups(self) -> None:
         """Compare the groups there with those here."""
-        remote = {row.remote_id: row for row in self.rooms.rows(t.account)}
+        remote = {row.remote_id: row for row in self.services.rows(t.account)}
         found: dict[str, set[str]] = {}
         for group in self.app.groups():
             assert group["displayName"] not in found, "a group is there twice"
             found[group["displayName"]] = {remote[each["value"]].user_id for each in group.get("members", [])}
         wanted: dict[str, set[str]] = collections.defaultdict(set)
-        names = {f"group:{row.id}": row.display_name for row in self.rooms.rows(t.group)}
-        for row in self.rooms.rows(t.account):
+        names = {f"group:{row.id}": row.display_name for row in self.services.rows(t.group)}
+        for row in self.services.rows(t.account):
             for key in row.due.get("groups", ()):
                 wanted[names[key]].add(row.user_id)
         assert {name: members for name, members in found.items() if members} == wanted
 
 
 @pytest.fixture
-def garden(rooms: Rooms, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Garden]:
-    rooms.unguarded()
+def garden(services: ServiceFixture, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Garden]:
+    services.unguarded()
     # Pauses grow as they do, from a smaller first one to a smaller longest one: a thousand people have to be through while somebody
     # waits, also those few who have bad luck ten times over.
     for name, seconds in (("FIRST_PAUSE", 0.1), ("LONGEST_PAUSE", sized(3.0, 20.0)), ("LONGEST_PROBE_PAUSE", sized(1.5, 10.0))):
         monkeypatch.setattr(application_health, name, seconds)
     with stand_in_process(tmp_path) as app:
-        made = Garden(rooms, app)
+        made = Garden(services, app)
         yield made
         made.worker.stop()
         if made.thread.is_alive():
@@ -156,7 +156,7 @@ def test_one_in_ten_replies_is_cut_after_the_work(garden: Garden) -> None:
 
 def test_twenty_requests_a_second_and_429(garden: Garden) -> None:
     garden.app.faults(limit=20)
-    run(garden, per_second=18)
+    run(garden, rate_limit=18)
     garden.check_groups()
     refused = [each for each in garden.app.requests() if each["status"] == 429]
     assert len(refused) < PEOPLE / 50, "the pace was not kept"
@@ -217,7 +217,7 @@ def test_replies_to_many_changes_are_lost_and_the_application_fails_in_passing(g
 def test_bulk_is_offered_and_refused(garden: Garden) -> None:
     garden.app.faults(bulk=50, no_bulk_after_all=True)
     run(garden, PEOPLE // 4)
-    told = applications.one(garden.rooms.house, "records")["connection"]["capabilities"]
+    told = applications.one(garden.services.ctx, "records")["connection"]["capabilities"]
     assert not told["bulk"] and any("refused" in note for note in told["notes"])
     assert sum(1 for each in garden.app.requests() if each["path"].endswith("/Bulk")) < 4
 
@@ -225,7 +225,7 @@ def test_bulk_is_offered_and_refused(garden: Garden) -> None:
 def test_fewer_operations_than_are_offered_are_taken(garden: Garden) -> None:
     garden.app.faults(bulk=80)
     garden.open(PEOPLE // 2)
-    eventually(lambda: applications.one(garden.rooms.house, "records")["connection"]["capabilities"])
+    eventually(lambda: applications.one(garden.services.ctx, "records")["connection"]["capabilities"])
     garden.app.faults(bulk=5)
     garden.settle()
     garden.check()
@@ -238,7 +238,7 @@ def test_some_are_there_already(garden: Garden) -> None:
     garden.check_groups()
     kept = [each for each in garden.accounts().values() if each.get("nickName") == "kept"]
     assert len(kept) == PEOPLE // 10
-    origins = collections.Counter(row.origin for row in garden.rooms.rows(t.account))
+    origins = collections.Counter(row.origin for row in garden.services.rows(t.account))
     assert origins["adopted"] == PEOPLE // 10
 
 
@@ -247,12 +247,12 @@ def test_the_token_changes_half_way(garden: Garden) -> None:
     eventually(lambda: len(garden.accounts()) > PEOPLE // 5)
     garden.app.faults(token="another")
     garden.app.token = "another"
-    eventually(lambda: applications.one(garden.rooms.house, "records")["state"] == "paused")
+    eventually(lambda: applications.one(garden.services.ctx, "records")["state"] == "paused")
     before, looked = garden.app.counted()["all"], garden.worker._looked
     for _ in range(3):
         looked = eventually(lambda: garden.worker._looked, lambda now: now > looked)  # noqa: B023
     assert garden.app.counted()["all"] == before, "a paused application is left alone"
-    connections.connect(garden.rooms.house, garden.rooms.caller, "records", garden.app.base_url, "another")
+    connections.connect(garden.services.ctx, garden.services.caller, "records", garden.app.base_url, "another")
     garden.settle()
     garden.check()
     garden.check_groups()
@@ -267,9 +267,9 @@ def test_no_groups_no_schemas_and_roles_as_texts(garden: Garden) -> None:
 def test_an_application_without_groups_says_so(garden: Garden) -> None:
     garden.app.faults(no_groups=True)
     garden.open(100)
-    eventually(lambda: {row.state for row in garden.rooms.rows(t.delivered_group)} == {"failed"}, seconds=20)
-    shown = group_provisioning.listing(garden.rooms.house, "records", Ask())["items"][0]
-    assert "no groups" in shown["message"] and shown["mend"]
+    eventually(lambda: {row.state for row in garden.services.rows(t.provisioned_group)} == {"failed"}, seconds=20)
+    shown = group_provisioning.list_groups(garden.services.ctx, "records", Ask())["items"][0]
+    assert "no groups" in shown["message"] and shown["hint"]
     garden.check()
 
 
@@ -278,8 +278,8 @@ def test_an_application_whose_accounts_cannot_be_inactive(garden: Garden) -> Non
     garden.open(50)
     garden.settle()
     assert all("active" not in each for each in garden.accounts().values())
-    garden.rooms.patch_person(garden.staff, garden.people[0], {"op": "replace", "path": "active", "value": False})
-    held = eventually(lambda: [row for row in garden.rooms.rows(t.delivery) if row.state == "held"])
+    garden.services.patch_person(garden.staff, garden.people[0], {"op": "replace", "path": "active", "value": False})
+    held = eventually(lambda: [row for row in garden.services.rows(t.task) if row.state == "held"])
     assert "cannot be inactive" in held[0].message
-    applications.change(garden.rooms.house, garden.rooms.caller, "records", {}, {"on_inactive": "delete"})
+    applications.change(garden.services.ctx, garden.services.caller, "records", {}, {"on_inactive": "delete"})
     eventually(lambda: len(garden.accounts()) == 49)

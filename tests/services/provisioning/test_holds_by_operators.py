@@ -9,10 +9,10 @@ from dravo.services import settings
 from dravo.services.access import assignments, license_plans
 from dravo.services.access import mapping as role_mapping
 from dravo.services.access import reviews as access_reviews
-from dravo.services.access.assignment_targets import Wish
+from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.access.matrix import View
 from dravo.services.changes import recompute
-from dravo.services.changes.preview import Sure
+from dravo.services.changes.preview import Confirmation
 from dravo.services.changes.removal_limits import NeedsConfirmation
 from dravo.services.ingest.local import groups as local_groups
 from dravo.services.ingest.local import users as local_users
@@ -26,115 +26,115 @@ from dravo.store import tables as t
 from dravo.store.pagination import Ask
 from dravo.store.queries import groups as group_queries
 from dravo.store.queries import users as user_queries
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 from tests.services.provisioning.test_holds import go, held, settle
 
 PEOPLE = 20
 
 
 @pytest.fixture
-def team(rooms: Rooms) -> str:
+def team(services: ServiceFixture) -> str:
     """Twenty people of a source in a local group that gives a role in two applications; accounts are agreed, five removals go by themselves."""
-    staff = rooms.source()
+    staff = services.source()
     for key in ("records", "desk"):
-        rooms.application(key, "viewer", "curator")
+        services.application(key, "viewer", "curator")
     names = [f"p{number:02}" for number in range(PEOPLE)]
     for name in names:
-        rooms.person(staff, name)
-    group = str(local_groups.add(rooms.house, rooms.caller, "Team")["id"])
+        services.person(staff, name)
+    group = str(local_groups.add(services.ctx, services.caller, "Team")["id"])
     for key in ("records", "desk"):
-        assignments.add(rooms.house, rooms.caller, Wish(key, "viewer", group=group))
-    local_groups.change_members(rooms.house, rooms.caller, group, Members(add=tuple(names)))
-    recompute.work_through(rooms.house)
-    settle(rooms)
+        assignments.add(services.ctx, services.caller, AssignmentRequest(key, "viewer", group=group))
+    local_groups.change_members(services.ctx, services.caller, group, Members(add=tuple(names)))
+    recompute.process_marks(services.ctx)
+    settle(services)
     for name, value in (("guard_least", 5), ("guard_number", 100), ("guard_share", 10)):
-        settings.change(rooms.house, rooms.caller, name, value)
+        settings.change(services.ctx, services.caller, name, value)
     return group
 
 
-def test_what_was_confirmed_goes_in_every_application_that_it_concerns(rooms: Rooms, team: str) -> None:
-    shown = local_groups.preview_removing(rooms.house, team)
+def test_what_was_confirmed_goes_in_every_application_that_it_concerns(services: ServiceFixture, team: str) -> None:
+    shown = local_groups.preview_removing(services.ctx, team)
     assert (shown["lost"], shown["taken"], shown["application"], shown["type_to_confirm"]) == (40, 40, None, "Team")
     assert shown["confirm"].startswith("Desk: This takes something from 20 people") and "Records: This takes" in shown["confirm"]
     with pytest.raises(NeedsConfirmation, match="Desk: This takes"):
-        local_groups.remove(rooms.house, rooms.caller, team, Sure("Desk"))
-    local_groups.remove(rooms.house, rooms.caller, team, Sure("Team"))
-    assert len(go(rooms)) == 40 and held(rooms) == 0
-    assert {row.cleared_by for row in rooms.rows(t.delivery, removes=True, closed_at=None)} == {rooms.caller.name}
+        local_groups.remove(services.ctx, services.caller, team, Confirmation("Desk"))
+    local_groups.remove(services.ctx, services.caller, team, Confirmation("Team"))
+    assert len(go(services)) == 40 and held(services) == 0
+    assert {row.released_by for row in services.rows(t.task, removes=True, closed_at=None)} == {services.caller.name}
 
 
-def test_few_need_no_name_and_go_by_themselves(rooms: Rooms, team: str) -> None:
-    local_groups.change_members(rooms.house, rooms.caller, team, Members(remove=("p00", "p01")))
-    assert sorted(set(go(rooms))) == ["p00", "p01"] and held(rooms) == 0
-    assert {row.cleared_by for row in rooms.rows(t.delivery, removes=True, closed_at=None)} == {None}
+def test_few_need_no_name_and_go_by_themselves(services: ServiceFixture, team: str) -> None:
+    local_groups.change_members(services.ctx, services.caller, team, Members(remove=("p00", "p01")))
+    assert sorted(set(go(services))) == ["p00", "p01"] and held(services) == 0
+    assert {row.released_by for row in services.rows(t.task, removes=True, closed_at=None)} == {None}
 
 
-def test_what_a_source_takes_away_through_a_local_group_is_held_all_the_same(rooms: Rooms, team: str) -> None:
-    staff = next(row.id for row in rooms.rows(t.source) if row.key == "staff")
-    outer = str(local_groups.add(rooms.house, rooms.caller, "Outer")["id"])
-    records = [row.id for row in rooms.rows(t.record) if row.source_id == staff]
-    inner = rooms.group(staff, "Inner", *records)
-    assignments.add(rooms.house, rooms.caller, Wish("records", "curator", group=outer), Sure("Records"))
-    local_groups.change_members(rooms.house, rooms.caller, outer, Members(add_groups=(inner,)), Sure("Outer"))
-    recompute.work_through(rooms.house)
-    settle(rooms)
-    rooms.intake.remove_group(staff, inner)
-    assert go(rooms) == [] and held(rooms) == PEOPLE
+def test_what_a_source_takes_away_through_a_local_group_is_held_all_the_same(services: ServiceFixture, team: str) -> None:
+    staff = next(row.id for row in services.rows(t.source) if row.key == "staff")
+    outer = str(local_groups.add(services.ctx, services.caller, "Outer")["id"])
+    records = [row.id for row in services.rows(t.record) if row.source_id == staff]
+    inner = services.group(staff, "Inner", *records)
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", group=outer), Confirmation("Records"))
+    local_groups.change_members(services.ctx, services.caller, outer, Members(add_groups=(inner,)), Confirmation("Outer"))
+    recompute.process_marks(services.ctx)
+    settle(services)
+    services.intake.remove_group(staff, inner)
+    assert go(services) == [] and held(services) == PEOPLE
 
 
-def test_what_a_review_takes_away_is_confirmed_by_the_application_s_name(rooms: Rooms, team: str) -> None:
-    review = access_reviews.start(rooms.house, rooms.caller, "All", "2999-12-31", View(application="records"))["id"]
-    ids = [each["id"] for each in access_reviews.rows(rooms.house, review, Ask(count=100))["items"]]
+def test_what_a_review_takes_away_is_confirmed_by_the_application_s_name(services: ServiceFixture, team: str) -> None:
+    review = access_reviews.start(services.ctx, services.caller, "All", "2999-12-31", View(application="records"))["id"]
+    ids = [each["id"] for each in access_reviews.rows(services.ctx, review, Ask(count=100))["items"]]
     with pytest.raises(NeedsConfirmation):
-        access_reviews.decide(rooms.house, rooms.caller, review, "records", ids, "taken away", sure=Sure("Team"))
-    assert access_reviews.one(rooms.house, rooms.caller, review)["open"] == PEOPLE
-    access_reviews.decide(rooms.house, rooms.caller, review, "records", ids, "taken away", sure=Sure("Records"))
-    assert len(go(rooms)) == PEOPLE and held(rooms) == 0
+        access_reviews.decide(services.ctx, services.caller, review, "records", ids, "taken away", sure=Confirmation("Team"))
+    assert access_reviews.one(services.ctx, services.caller, review)["open"] == PEOPLE
+    access_reviews.decide(services.ctx, services.caller, review, "records", ids, "taken away", sure=Confirmation("Records"))
+    assert len(go(services)) == PEOPLE and held(services) == 0
     # Each of them is kept out by name now, and the mapping says nothing of it: the group still gives the role to others.
-    assert sum(row.excludes for row in rooms.rows(t.assignment, removed_at=None)) == PEOPLE
-    assert role_mapping.table(rooms.house, "records", Ask())["items"][0]["reach"] == PEOPLE
+    assert sum(row.excludes for row in services.rows(t.assignment, removed_at=None)) == PEOPLE
+    assert role_mapping.table(services.ctx, "records", Ask())["items"][0]["reach"] == PEOPLE
 
 
-def test_somebody_who_waits_for_a_seat_loses_nothing_that_the_guard_would_count(rooms: Rooms) -> None:
-    staff = rooms.source()
-    rooms.application("desk", "viewer")
-    license_plans.add(rooms.house, rooms.caller, "desk", "one", "One", 1, 1)
-    people = [rooms.person(staff, f"p{number}") for number in range(12)]
-    group = rooms.group(staff, "Clerks", *people)
-    made = assignments.add(rooms.house, rooms.caller, Wish("desk", "viewer", group=group, plan="one"), Sure("Desk"))["id"]
+def test_somebody_who_waits_for_a_seat_loses_nothing_that_the_guard_would_count(services: ServiceFixture) -> None:
+    staff = services.source()
+    services.application("desk", "viewer")
+    license_plans.add(services.ctx, services.caller, "desk", "one", "One", 1, 1)
+    people = [services.person(staff, f"p{number}") for number in range(12)]
+    group = services.group(staff, "Clerks", *people)
+    made = assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "viewer", group=group, plan="one"), Confirmation("Desk"))["id"]
     for _ in range(3):
-        recompute.work_through(rooms.house)
-        license_plans.give_free_seats(rooms.house, clock.now())
-    recompute.work_through(rooms.house)
-    settle(rooms)
-    assert len(rooms.rows(t.account)) == 1
-    assignments.remove(rooms.house, rooms.caller, made, Sure("Desk"))
-    assert len(go(rooms)) == 1 and held(rooms) == 0
+        recompute.process_marks(services.ctx)
+        license_plans.give_free_seats(services.ctx, clock.now())
+    recompute.process_marks(services.ctx)
+    settle(services)
+    assert len(services.rows(t.account)) == 1
+    assignments.remove(services.ctx, services.caller, made, Confirmation("Desk"))
+    assert len(go(services)) == 1 and held(services) == 0
 
 
-def test_a_source_speaks_before_what_was_entered_by_hand(rooms: Rooms) -> None:
-    own = local_source(rooms.house)
-    assert next(row.precedence for row in rooms.rows(t.source) if row.id == own) == LAST
-    user = local_users.add(rooms.house, rooms.caller, {"user_name": "ida", "title": "Guide"})
-    with rooms.house.database.reading() as connection:
+def test_a_source_speaks_before_what_was_entered_by_hand(services: ServiceFixture) -> None:
+    own = local_source(services.ctx)
+    assert next(row.precedence for row in services.rows(t.source) if row.id == own) == LAST
+    user = local_users.add(services.ctx, services.caller, {"user_name": "ida", "title": "Guide"})
+    with services.ctx.database.reading() as connection:
         assert user_queries.people_named(connection, ["ida"])["ida"][0].id == user
     # It has neither tokens nor a sheet, and is not taken away with somebody in it.
-    key = next(row.key for row in rooms.rows(t.source) if row.channel == "local")
+    key = next(row.key for row in services.rows(t.source) if row.connection_type == "local")
     for refused in (
-        lambda: scim_checklist.sheet(rooms.house, key, "http://x"),
-        lambda: scim_tokens.add_token(rooms.house, rooms.caller, key, "x", None),
+        lambda: scim_checklist.sheet(services.ctx, key, "http://x"),
+        lambda: scim_tokens.add_token(services.ctx, services.caller, key, "x", None),
     ):
         with pytest.raises(InvalidInput, match="what operators enter here"):
             refused()
-    assert {each["name"]: each["count"] for each in overview.band(rooms.house)["stages"]}["people"] == 1
+    assert {each["name"]: each["count"] for each in overview.band(services.ctx)["stages"]}["people"] == 1
 
 
-def test_a_group_tells_of_the_groups_in_and_around_it(rooms: Rooms) -> None:
-    staff = rooms.source()
-    inner = rooms.group(staff, "Inner", rooms.person(staff, "ada"))
-    outer = str(local_groups.add(rooms.house, rooms.caller, "Outer")["id"])
-    local_groups.change_members(rooms.house, rooms.caller, outer, Members(add_groups=(inner,)))
-    with rooms.house.database.reading() as connection:
+def test_a_group_tells_of_the_groups_in_and_around_it(services: ServiceFixture) -> None:
+    staff = services.source()
+    inner = services.group(staff, "Inner", services.person(staff, "ada"))
+    outer = str(local_groups.add(services.ctx, services.caller, "Outer")["id"])
+    local_groups.change_members(services.ctx, services.caller, outer, Members(add_groups=(inner,)))
+    with services.ctx.database.reading() as connection:
         around, within, nothing = (group_queries.group_detail(connection, each) for each in (inner, outer, "none"))
     assert around is not None and within is not None and nothing is None
     assert ([each["name"] for each in around["around"]], around["inner"], around["local"], around["within"]) == (["Outer"], [], False, 1)

@@ -8,14 +8,14 @@ from typing import Any
 
 import pytest
 
-from dravo.core.errors import AlreadyThere, DravoError, InvalidInput, NotFound, WorldMoved
+from dravo.core.errors import AlreadyExists, DravoError, InvalidInput, NotFound, StalePreview
 from dravo.services import settings
 from dravo.services.access import assignments, license_plans
 from dravo.services.access import reviews as access_reviews
-from dravo.services.access.assignment_targets import Wish
+from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.access.matrix import View
 from dravo.services.changes import recompute
-from dravo.services.changes.preview import Sure
+from dravo.services.changes.preview import Confirmation
 from dravo.services.changes.removal_limits import NeedsConfirmation
 from dravo.services.ingest.local import groups as local_groups
 from dravo.services.ingest.local import users as local_users
@@ -27,7 +27,7 @@ from dravo.store import clock, groups, memberships
 from dravo.store import tables as t
 from dravo.store.pagination import Ask
 from dravo.store.snapshots import users as user_snapshots
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 from tests.services.provisioning.test_holds import go, held, settle
 
 AT_ONCE = 6
@@ -46,112 +46,112 @@ def together(work: Callable[[int], Any]) -> list[Any]:
         return list(pool.map(guarded, range(AT_ONCE)))
 
 
-def test_one_person_is_entered_once_however_many_enter_them(rooms: Rooms) -> None:
-    made = together(lambda number: local_users.add(rooms.house, rooms.caller, {"user_name": "ida" if number % 2 else "IDA"}))
+def test_one_person_is_entered_once_however_many_enter_them(services: ServiceFixture) -> None:
+    made = together(lambda number: local_users.add(services.ctx, services.caller, {"user_name": "ida" if number % 2 else "IDA"}))
     assert sum(isinstance(each, str) for each in made) == 1
-    assert all(isinstance(each, str | AlreadyThere) for each in made)
-    assert len(rooms.rows(t.user)) == len(rooms.rows(t.record)) == 1
+    assert all(isinstance(each, str | AlreadyExists) for each in made)
+    assert len(services.rows(t.user)) == len(services.rows(t.record)) == 1
     # And the house's own source was made once.
-    assert [row.channel for row in rooms.rows(t.source)] == ["local"]
+    assert [row.connection_type for row in services.rows(t.source)] == ["local"]
 
 
-def test_one_group_of_a_name_is_made_once(rooms: Rooms) -> None:
-    made = together(lambda _: local_groups.add(rooms.house, rooms.caller, "Planting"))
+def test_one_group_of_a_name_is_made_once(services: ServiceFixture) -> None:
+    made = together(lambda _: local_groups.add(services.ctx, services.caller, "Planting"))
     assert sum(isinstance(each, dict) for each in made) == 1
-    assert [row.display_name for row in rooms.rows(t.group)] == ["Planting"]
+    assert [row.display_name for row in services.rows(t.group)] == ["Planting"]
 
 
-def test_everybody_who_is_put_in_at_once_is_in_and_nobody_twice(rooms: Rooms) -> None:
-    rooms.application()
-    staff = rooms.source()
+def test_everybody_who_is_put_in_at_once_is_in_and_nobody_twice(services: ServiceFixture) -> None:
+    services.application()
+    staff = services.source()
     for number in range(AT_ONCE):
-        rooms.person(staff, f"p{number}")
-    group = str(local_groups.add(rooms.house, rooms.caller, "Planting")["id"])
-    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", group=group))
+        services.person(staff, f"p{number}")
+    group = str(local_groups.add(services.ctx, services.caller, "Planting")["id"])
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=group))
 
     def put(number: int) -> Any:
         # Whoever is told that the world moved tries again, as a person would.
         for _ in range(AT_ONCE * 4):
             try:
-                return local_groups.change_members(rooms.house, rooms.caller, group, Members(add=(f"p{number}", "p0")))
-            except WorldMoved:
+                return local_groups.change_members(services.ctx, services.caller, group, Members(add=(f"p{number}", "p0")))
+            except StalePreview:
                 continue
         raise AssertionError("it never stood")
 
     assert all(isinstance(each, dict) for each in together(put))
-    listed = [row.user_id for row in rooms.rows(t.membership, group_id=group, until_at=None)]
+    listed = [row.user_id for row in services.rows(t.membership, group_id=group, until_at=None)]
     assert len(listed) == len(set(listed)) == AT_ONCE
-    recompute.work_through(rooms.house)
-    assert len(rooms.rows(t.access, until_at=None)) == AT_ONCE
+    recompute.process_marks(services.ctx)
+    assert len(services.rows(t.access, until_at=None)) == AT_ONCE
 
 
-def test_no_seat_is_given_twice_by_two_who_give(rooms: Rooms) -> None:
-    staff = rooms.source()
-    rooms.application("desk", "clerk")
-    license_plans.add(rooms.house, rooms.caller, "desk", "full", "Full", 1, 3)
-    people = [rooms.person(staff, f"p{number}") for number in range(10)]
-    assignments.add(rooms.house, rooms.caller, Wish("desk", "clerk", group=rooms.group(staff, "Clerks", *people), plan="full"))
-    recompute.work_through(rooms.house)
-    given = together(lambda _: license_plans.give_free_seats(rooms.house, clock.now()))
+def test_no_seat_is_given_twice_by_two_who_give(services: ServiceFixture) -> None:
+    staff = services.source()
+    services.application("desk", "clerk")
+    license_plans.add(services.ctx, services.caller, "desk", "full", "Full", 1, 3)
+    people = [services.person(staff, f"p{number}") for number in range(10)]
+    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "clerk", group=services.group(staff, "Clerks", *people), plan="full"))
+    recompute.process_marks(services.ctx)
+    given = together(lambda _: license_plans.give_free_seats(services.ctx, clock.now()))
     assert sum(given) == 3
-    assert sum(row.from_at is not None for row in rooms.rows(t.seat, until_at=None)) == 3
-    found = license_plans.seats(rooms.house, "desk", Ask(), waiting=True)["items"]
+    assert sum(row.from_at is not None for row in services.rows(t.seat, until_at=None)) == 3
+    found = license_plans.seats(services.ctx, "desk", Ask(), waiting=True)["items"]
     assert [each["place"] for each in found] == list(range(1, 8))
 
 
-def test_a_row_of_a_review_is_decided_once(rooms: Rooms) -> None:
-    staff = rooms.source()
-    rooms.application()
-    rooms.person(staff, "ada")
-    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", person="ada"))
-    recompute.work_through(rooms.house)
-    review = access_reviews.start(rooms.house, rooms.caller, "All", "2999-12-31", View())["id"]
-    row = access_reviews.rows(rooms.house, review, Ask())["items"][0]["id"]
-    told = together(lambda _: access_reviews.decide(rooms.house, rooms.caller, review, "records", [row], "taken away"))
-    assert any(isinstance(each, dict) for each in told) and all(isinstance(each, dict | InvalidInput | WorldMoved) for each in told)
-    assert rooms.rows(t.review_row)[0].decision == "taken away"
-    assert [each.removed_at is None for each in rooms.rows(t.assignment)] == [False]
-    recompute.work_through(rooms.house)
-    assert rooms.rows(t.access, until_at=None) == []
+def test_a_row_of_a_review_is_decided_once(services: ServiceFixture) -> None:
+    staff = services.source()
+    services.application()
+    services.person(staff, "ada")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", person="ada"))
+    recompute.process_marks(services.ctx)
+    review = access_reviews.start(services.ctx, services.caller, "All", "2999-12-31", View())["id"]
+    row = access_reviews.rows(services.ctx, review, Ask())["items"][0]["id"]
+    told = together(lambda _: access_reviews.decide(services.ctx, services.caller, review, "records", [row], "taken away"))
+    assert any(isinstance(each, dict) for each in told) and all(isinstance(each, dict | InvalidInput | StalePreview) for each in told)
+    assert services.rows(t.review_row)[0].decision == "taken away"
+    assert [each.removed_at is None for each in services.rows(t.assignment)] == [False]
+    recompute.process_marks(services.ctx)
+    assert services.rows(t.access, until_at=None) == []
 
 
-def test_a_leaver_is_put_into_no_group_also_if_they_leave_in_that_moment(rooms: Rooms) -> None:
-    staff = rooms.source()
-    record = rooms.person(staff, "ada", displayName="Ada")
-    user = rooms.rows(t.user)[0].id
-    group = str(local_groups.add(rooms.house, rooms.caller, "Planting")["id"])
-    rooms.intake.remove_person(staff, record)
+def test_a_leaver_is_put_into_no_group_also_if_they_leave_in_that_moment(services: ServiceFixture) -> None:
+    staff = services.source()
+    record = services.person(staff, "ada", displayName="Ada")
+    user = services.rows(t.user)[0].id
+    group = str(local_groups.add(services.ctx, services.caller, "Planting")["id"])
+    services.intake.remove_person(staff, record)
     with pytest.raises(InvalidInput, match="Ada has left"):
-        local_groups.change_members(rooms.house, rooms.caller, group, Members(add=("ada",)))
+        local_groups.change_members(services.ctx, services.caller, group, Members(add=("ada",)))
     # As if they had still been there when it was looked at.
-    with rooms.house.database.writing() as connection:
+    with services.ctx.database.writing() as connection:
         memberships.add_users(connection, group, [user], clock.now())
-    assert rooms.rows(t.membership) == []
+    assert services.rows(t.membership) == []
 
 
-def test_a_local_person_s_removal_that_was_confirmed_is_not_held(rooms: Rooms) -> None:
-    rooms.application()
-    local_users.add(rooms.house, rooms.caller, {"user_name": "ida", "given_name": "Ida", "family_name": "Vosper"})
-    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", person="ida"))
-    recompute.work_through(rooms.house)
-    settle(rooms)
+def test_a_local_person_s_removal_that_was_confirmed_is_not_held(services: ServiceFixture) -> None:
+    services.application()
+    local_users.add(services.ctx, services.caller, {"user_name": "ida", "given_name": "Ida", "family_name": "Vosper"})
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", person="ida"))
+    recompute.process_marks(services.ctx)
+    settle(services)
     for name in ("guard_least", "guard_number", "guard_share"):
-        settings.change(rooms.house, rooms.caller, name, 0)
+        settings.change(services.ctx, services.caller, name, 0)
     with pytest.raises(NeedsConfirmation) as wrong:
-        local_users.remove(rooms.house, rooms.caller, "ida")
-    assert "'Ida Vosper'" in wrong.value.mend
-    local_users.remove(rooms.house, rooms.caller, "ida", Sure("Ida Vosper"))
-    assert go(rooms) == ["ida"] and held(rooms) == 0
+        local_users.remove(services.ctx, services.caller, "ida")
+    assert "'Ida Vosper'" in wrong.value.hint
+    local_users.remove(services.ctx, services.caller, "ida", Confirmation("Ida Vosper"))
+    assert go(services) == ["ida"] and held(services) == 0
 
 
-def test_many_are_found_by_any_of_their_names_in_the_order_asked_for(rooms: Rooms) -> None:
-    staff, estates = rooms.source("staff"), rooms.source("estates")
+def test_many_are_found_by_any_of_their_names_in_the_order_asked_for(services: ServiceFixture) -> None:
+    staff, estates = services.source("staff"), services.source("estates")
     for number in range(450):
-        rooms.person(staff, f"p{number:03}", externalId=f"x{number}", emails=[{"value": f"P{number}@fernhollow.example"}])
-    rooms.person(estates, "p000")
-    rooms.create_users_of_conflicts("estates")
-    ids = {row.user_name: row.id for row in rooms.rows(t.user) if row.user_name != "p000"}
-    with rooms.house.database.reading() as connection:
+        services.person(staff, f"p{number:03}", externalId=f"x{number}", emails=[{"value": f"P{number}@fernhollow.example"}])
+    services.person(estates, "p000")
+    services.create_users_of_conflicts("estates")
+    ids = {row.user_name: row.id for row in services.rows(t.user) if row.user_name != "p000"}
+    with services.ctx.database.reading() as connection:
         asked = [
             f"x{number}" if number % 3 == 0 else f"p{number}@FERNHOLLOW.example" if number % 3 == 1 else ids[f"p{number:03}"]
             for number in range(1, 450)
@@ -166,39 +166,39 @@ def test_many_are_found_by_any_of_their_names_in_the_order_asked_for(rooms: Room
         assert len({row.id for row in find_people(connection, ["p001", "x1", "p001"])}) == 1
 
 
-def test_people_read_for_planning_have_local_groups_and_those_of_records_once_each(rooms: Rooms) -> None:
-    staff = rooms.source()
-    ada = rooms.person(staff, "ada")
-    theirs = rooms.group(staff, "Herbarium", ada)
-    ours = str(local_groups.add(rooms.house, rooms.caller, "Planting")["id"])
-    local_groups.change_members(rooms.house, rooms.caller, ours, Members(add=("ada",)))
-    user = rooms.rows(t.user)[0].id
-    with rooms.house.database.reading() as connection:
+def test_people_read_for_planning_have_local_groups_and_those_of_records_once_each(services: ServiceFixture) -> None:
+    staff = services.source()
+    ada = services.person(staff, "ada")
+    theirs = services.group(staff, "Herbarium", ada)
+    ours = str(local_groups.add(services.ctx, services.caller, "Planting")["id"])
+    local_groups.change_members(services.ctx, services.caller, ours, Members(add=("ada",)))
+    user = services.rows(t.user)[0].id
+    with services.ctx.database.reading() as connection:
         assert sorted(user_snapshots.people(connection, [user])[user].groups) == sorted((theirs, ours))
         assert groups.groups_of_user(connection, user) == [ours]
         assert memberships.how_many_within(connection, ours) == 1
-    sources.add(rooms.house, rooms.caller, "estates", "Estates")
-    assert local_source(rooms.house) == next(row.id for row in rooms.rows(t.source) if row.channel == "local")
+    sources.add(services.ctx, services.caller, "estates", "Estates")
+    assert local_source(services.ctx) == next(row.id for row in services.rows(t.source) if row.connection_type == "local")
 
 
-def test_seats_places_and_reviews_of_one_application_are_not_those_of_another(rooms: Rooms) -> None:
-    staff = rooms.source()
+def test_seats_places_and_reviews_of_one_application_are_not_those_of_another(services: ServiceFixture) -> None:
+    staff = services.source()
     for key in ("desk", "records"):
-        rooms.application(key, "viewer")
-        license_plans.add(rooms.house, rooms.caller, key, "full", "Full", 1, 1)
-    people = [rooms.person(staff, f"p{number}") for number in range(3)]
-    group = rooms.group(staff, "All", *people)
+        services.application(key, "viewer")
+        license_plans.add(services.ctx, services.caller, key, "full", "Full", 1, 1)
+    people = [services.person(staff, f"p{number}") for number in range(3)]
+    group = services.group(staff, "All", *people)
     for key in ("desk", "records"):
-        assignments.add(rooms.house, rooms.caller, Wish(key, "viewer", group=group, plan="full"))
-    recompute.work_through(rooms.house)
+        assignments.add(services.ctx, services.caller, AssignmentRequest(key, "viewer", group=group, plan="full"))
+    recompute.process_marks(services.ctx)
     # Who got a seat in one is worked out anew before they get one in the other.
-    assert license_plans.give_free_seats(rooms.house, clock.now()) in (1, 2)
-    recompute.work_through(rooms.house)
-    license_plans.give_free_seats(rooms.house, clock.now())
+    assert license_plans.give_free_seats(services.ctx, clock.now()) in (1, 2)
+    recompute.process_marks(services.ctx)
+    license_plans.give_free_seats(services.ctx, clock.now())
     for key in ("desk", "records"):
-        assert len(license_plans.seats(rooms.house, key, Ask())["items"]) == 1
-        assert [each["place"] for each in license_plans.seats(rooms.house, key, Ask(), waiting=True)["items"]] == [1, 2]
-    license_plans.change(rooms.house, rooms.caller, "desk", "full", {"seats": 3})
-    recompute.work_through(rooms.house)
-    assert license_plans.give_free_seats(rooms.house, clock.now()) == 2
-    assert license_plans.seats(rooms.house, "records", Ask(), waiting=True)["total"] == 2
+        assert len(license_plans.seats(services.ctx, key, Ask())["items"]) == 1
+        assert [each["place"] for each in license_plans.seats(services.ctx, key, Ask(), waiting=True)["items"]] == [1, 2]
+    license_plans.change(services.ctx, services.caller, "desk", "full", {"seats": 3})
+    recompute.process_marks(services.ctx)
+    assert license_plans.give_free_seats(services.ctx, clock.now()) == 2
+    assert license_plans.seats(services.ctx, "records", Ask(), waiting=True)["total"] == 2

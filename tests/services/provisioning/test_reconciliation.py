@@ -19,7 +19,7 @@ from dravo.store import clock
 from dravo.store import tables as t
 from tests import command_line
 from tests.harness import Running, StandIn, eventually
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 Fresh = Callable[[str], str]
 BODY = {
@@ -102,9 +102,9 @@ def test_drift_is_found_mended_linked_and_ignored(running: Running, app: StandIn
         assert found["different"]["changes"] == [{"attribute": "title", "before": "King", "after": None}]
         assert (found["missing"]["name"], found["role"]["name"], found["state"]["name"]) == ("Ada", "Bob", "Cai")
         with pytest.raises(ApiError, match="belongs to nobody here"):
-            dravo.applications.mend_drift(garden, [found["unexpected"]["id"]])
+            dravo.applications.repair_drift(garden, [found["unexpected"]["id"]])
         ours = [each["id"] for kind, each in found.items() if kind != "unexpected"]
-        assert dravo.applications.mend_drift(garden, ours) == 4
+        assert dravo.applications.repair_drift(garden, ours) == 4
         name = fresh("newcomer")
         person = running.provider(fresh("other")).person(name)
         assert person
@@ -121,7 +121,7 @@ def test_drift_is_found_mended_linked_and_ignored(running: Running, app: StandIn
         assert name in seen and "stranger" not in seen
         dravo.deliveries.again_all(garden)
         running.settled(garden)
-        eventually(lambda: {each["state"] for each in dravo.applications.drift(garden)}, lambda states: states <= {"mended"})
+        eventually(lambda: {each["state"] for each in dravo.applications.drift(garden)}, lambda states: states <= {"repaired"})
     assert amiss(compared(running, garden)) == {}
     assert len(app.accounts()) == 5
     assert "title" not in app.accounts()[f"bob-{garden}"], "what he does not have here was removed there"
@@ -160,7 +160,7 @@ def test_of_many_members_that_differ_some_are_named() -> None:
 @pytest.mark.parametrize("listed", [True, False], ids=["members in the list", "members only one by one"])
 def test_groups_that_drifted_are_found_and_mended(running: Running, app: StandIn, fresh: Fresh, listed: bool) -> None:
     key, provider = fresh("records"), running.provider(fresh("source"))
-    running.application(key, app, groups_over={"which": "those that give roles"})
+    running.application(key, app, provisioned_groups={"which": "those that give roles"})
     names = {name: provider.person(f"{name}-{key}", displayName=name.title()) for name in ("ada", "bob", "cai")}
     provider.person(f"eve-{key}")
     herbarium, seeds, beds = (
@@ -189,8 +189,8 @@ def test_groups_that_drifted_are_found_and_mended(running: Running, app: StandIn
         found = {each["kind"]: each for each in dravo.applications.drift(key)}
         assert found["group members"]["changes"] == [{"attribute": "members", "before": "Cai", "after": "Bob"}]
         ours = [each["id"] for kind, each in found.items() if kind != "unexpected"]
-        assert dravo.applications.mend_drift(key, ours) == 3
-        eventually(lambda: [each["state"] for each in dravo.applications.drift(key)].count("mended"), lambda number: number == 3)
+        assert dravo.applications.repair_drift(key, ours) == 3
+        eventually(lambda: [each["state"] for each in dravo.applications.drift(key)].count("repaired"), lambda number: number == 3)
         assert amiss(compared(running, key)) == {"unexpected": 1}
     after = {each["displayName"].split()[0]: {member["value"] for member in each.get("members", [])} for each in app.groups()}
     bob = app.accounts()[f"bob-{key}"]["id"]
@@ -223,18 +223,18 @@ def test_a_run_is_stopped_and_never_two_at_once(running: Running, app: StandIn, 
         assert dravo.applications.runs(garden).page().items[0]["id"] == run["id"]
 
 
-def test_the_schedule_asks_by_itself_and_makes_up_for_one_that_was_missed(rooms: Rooms) -> None:
-    rooms.application("records", switched_on=True, reconcile_at="0 3 * * *")
-    connections.connect(rooms.house, rooms.caller, "records", "http://127.0.0.1:9/scim/v2", "token")
-    following = applications.one(rooms.house, "records")["settings"]["reconcile_next_at"]
+def test_the_schedule_asks_by_itself_and_makes_up_for_one_that_was_missed(services: ServiceFixture) -> None:
+    services.application("records", enabled=True, reconcile_at="0 3 * * *")
+    connections.connect(services.ctx, services.caller, "records", "http://127.0.0.1:9/scim/v2", "token")
+    following = applications.one(services.ctx, "records")["settings"]["reconcile_next_at"]
     assert following[11:16] == "03:00"
-    reconciliation.ask_by_schedule(rooms.house, clock.now())
-    assert rooms.rows(t.run) == []
+    reconciliation.request_scheduled(services.ctx, clock.now())
+    assert services.rows(t.run) == []
     late = Instant(following.replace("T03", "T09"))
-    reconciliation.ask_by_schedule(rooms.house, late)
-    reconciliation.ask_by_schedule(rooms.house, late)
-    assert [row.asked_by for row in rooms.rows(t.run)] == ["the schedule"]
-    assert applications.one(rooms.house, "records")["settings"]["reconcile_next_at"] > late
+    reconciliation.request_scheduled(services.ctx, late)
+    reconciliation.request_scheduled(services.ctx, late)
+    assert [row.requested_by for row in services.rows(t.run)] == ["the schedule"]
+    assert applications.one(services.ctx, "records")["settings"]["reconcile_next_at"] > late
 
 
 @pytest.mark.parametrize(
@@ -257,7 +257,7 @@ def test_schedules_are_said_in_words_and_mean_what_people_know(text: str, words:
 def test_what_is_no_schedule_is_told(text: str) -> None:
     with pytest.raises(InvalidInput) as told:
         schedules.next_time(text, clock.now())
-    assert told.value.mend
+    assert told.value.hint
 
 
 def test_drift_on_the_command_line(running: Running, app: StandIn, garden: str) -> None:
@@ -268,21 +268,21 @@ def test_drift_on_the_command_line(running: Running, app: StandIn, garden: str) 
         assert done.returncode == 0, done.stderr
         return done.stdout
 
-    assert "4 accounts were read there: 1 missing, 1 unexpected, 1 different, 1 role, 1 state." in dravo("drift", "find", garden)
+    assert "4 accounts were read there: 1 missing, 1 unexpected, 1 different, 1 role, 1 state." in dravo("drift", "reconcile", garden)
     listed = dravo("drift", "list", garden)
     assert "our account is not there" in listed and "stranger" in listed
-    assert "4 are being mended" in dravo("drift", "mend", garden, "--all")
+    assert "4 are being repaired" in dravo("drift", "repair", garden, "--all")
     running.settled(garden)
     assert len(app.accounts()) == 5
     running.settled(garden)
-    assert "1 unexpected." in dravo("drift", "find", garden)
+    assert "1 unexpected." in dravo("drift", "reconcile", garden)
     assert "the schedule" not in dravo("drift", "runs", garden)
 
 
-def test_what_is_kept_by_hand_is_not_compared(rooms: Rooms) -> None:
-    applications.add(rooms.house, rooms.caller, "payslips", "Payslips", None, tracked_only=True)
+def test_what_is_kept_by_hand_is_not_compared(services: ServiceFixture) -> None:
+    applications.add(services.ctx, services.caller, "payslips", "Payslips", None, tracked_only=True)
     with pytest.raises(InvalidInput, match="only tracked"):
-        reconciliation.ask_for(rooms.house, rooms.caller, "payslips")
+        reconciliation.ask_for(services.ctx, services.caller, "payslips")
 
 
 def test_a_user_is_made_of_an_account_that_was_found_and_the_account_is_theirs(running: Running, app: StandIn, garden: str, fresh: Fresh) -> None:
@@ -302,7 +302,7 @@ def test_a_user_is_made_of_an_account_that_was_found_and_the_account_is_theirs(r
         with pytest.raises(ApiError, match="has that user name"):
             dravo.applications.make_user(garden, found["B Dan"])
         person = dravo.people.get(dravo.applications.make_user(garden, found["Label Printer"]))
-        assert (person["user_name"], person["records"][0]["channel"]) == (name, "local")
+        assert (person["user_name"], person["records"][0]["connection_type"]) == (name, "local")
         running.settled(garden)
         why = dravo.people.why(name, garden)
         assert why["account"] is not None and (why["account"]["remote_id"], why["account"]["state"]) == (remote, "agreed")
@@ -366,7 +366,7 @@ def test_what_failed_stays_in_the_list_and_a_dead_account_is_replaced_by_linking
     with running.dravo as dravo:
         missing = next(iter(dravo.applications.drift(garden)))
         app.faults(refuse="Not now.")
-        dravo.applications.mend_drift(garden, [missing["id"]])
+        dravo.applications.repair_drift(garden, [missing["id"]])
         eventually(lambda: [each["state"] for each in dravo.deliveries.list(application=garden, state="failed")], bool)
         assert amiss(compared(running, garden)) == {"missing": 1}, "what failed is not forgotten"
         app.faults(refuse=False)

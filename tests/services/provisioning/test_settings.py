@@ -17,7 +17,7 @@ from dravo.services.provisioning import settings as provisioning_settings
 from dravo.store import tables as t
 from dravo.worker.loop import Worker
 from tests.harness import Running, StandIn, eventually, stand_in
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 Fresh = Callable[[str], str]
 
@@ -39,7 +39,7 @@ def garden(running: Running, app: StandIn, fresh: Fresh) -> dict[str, str]:
 
 
 def test_a_change_of_settings_is_shown_before_it_is_made(running: Running, app: StandIn, garden: dict[str, str]) -> None:
-    change = {"attributes": [{"attribute": "title", "expression": "title then upper"}], "roles_as": {"way": "entitlements", "shape": "texts"}}
+    change = {"attributes": [{"attribute": "title", "expression": "title then upper"}], "role_encoding": {"way": "entitlements", "shape": "texts"}}
     with running.dravo as dravo:
         shown = dravo.applications.preview_settings(garden["key"], **change)
         assert (shown["accounts"], shown["changed"], shown["whole"]) == (3, 3, True)
@@ -53,7 +53,7 @@ def test_a_change_of_settings_is_shown_before_it_is_made(running: Running, app: 
         )
         assert all(not each.get("roles") for each in app.accounts().values())
         assert dravo.applications.preview_settings(garden["key"], **change)["changed"] == 0
-        dravo.applications.change(garden["key"], attributes=[], roles_as={})
+        dravo.applications.change(garden["key"], attributes=[], role_encoding={})
         running.settled(garden["key"])
         assert {each["title"] for each in app.accounts().values()} == {"Guide"}
 
@@ -61,14 +61,16 @@ def test_a_change_of_settings_is_shown_before_it_is_made(running: Running, app: 
 def test_groups_go_over_under_their_name_and_go_again(running: Running, app: StandIn, garden: dict[str, str]) -> None:
     provider = running.provider(garden["source"])
     with running.dravo as dravo:
-        dravo.applications.change(garden["key"], groups_over={"which": "chosen", "groups": [{"group": garden["group"], "name": "Pressed plants"}]})
+        dravo.applications.change(
+            garden["key"], provisioned_groups={"which": "chosen", "groups": [{"group": garden["group"], "name": "Pressed plants"}]}
+        )
         running.settled(garden["key"])
         made = app.groups() and len(app.groups()[0].get("members", [])) == 3 and app.groups()[0]
         assert made["displayName"] == "Pressed plants"
         provider.take_out(garden["group"], garden["person"])
         running.settled(garden["key"])
         assert len(app.groups()[0]["members"]) == 2
-        dravo.applications.change(garden["key"], groups_over={"which": "those that give roles"})
+        dravo.applications.change(garden["key"], provisioned_groups={"which": "those that give roles"})
         running.settled(garden["key"])
         assert app.groups()[0]["displayName"].startswith("Herbarium")
         provider.patch(f"/Groups/{garden['group']}", {"op": "replace", "path": "displayName", "value": "Dried plants"})
@@ -77,7 +79,7 @@ def test_groups_go_over_under_their_name_and_go_again(running: Running, app: Sta
         running.settled(garden["key"])
         line = next(each for each in dravo.applications.groups(garden["key"]) if each["state"] == "done")
         assert (line["name"], line["members"], line["members_there"], line["origin"]) == ("Dried plants", 2, 2, "made")
-        dravo.applications.change(garden["key"], groups_over={"which": "none"})
+        dravo.applications.change(garden["key"], provisioned_groups={"which": "none"})
         eventually(app.groups, lambda seen: seen == [])
 
 
@@ -85,22 +87,22 @@ def test_a_group_in_the_way_is_adopted_only_if_that_is_switched_on(running: Runn
     theirs = httpx.post(f"{app.base_url}/Users", json={"userName": "theirs"}, headers=app.headers, trust_env=False).json()["id"]
     httpx.post(f"{app.base_url}/Groups", json={"displayName": "Plants", "members": [{"value": theirs}]}, headers=app.headers, trust_env=False)
     with running.dravo as dravo:
-        dravo.applications.change(garden["key"], groups_over={"which": "chosen", "groups": [{"group": garden["group"], "name": "Plants"}]})
+        dravo.applications.change(garden["key"], provisioned_groups={"which": "chosen", "groups": [{"group": garden["group"], "name": "Plants"}]})
         running.settled(garden["key"])
         failed = next(each for each in dravo.applications.groups(garden["key"]) if each["state"] == "failed")
-        assert "adopt groups" in (failed["mend"] or "")
+        assert "adopt groups" in (failed["hint"] or "")
         dravo.applications.change(garden["key"], adopt_groups=True)
         running.settled(garden["key"])
         group = len(app.groups()[0]["members"]) == 4 and app.groups()[0]
         assert theirs in {each["value"] for each in group["members"]}, "who was there by other hands stays"
-        dravo.applications.change(garden["key"], groups_over={"which": "none"})
+        dravo.applications.change(garden["key"], provisioned_groups={"which": "none"})
         running.settled(garden["key"])
         assert [each["value"] for each in app.groups()[0]["members"]] == [theirs]
 
 
 def test_roles_go_over_as_groups(running: Running, app: StandIn, garden: dict[str, str]) -> None:
     with running.dravo as dravo:
-        dravo.applications.change(garden["key"], roles_as={"way": "groups"})
+        dravo.applications.change(garden["key"], role_encoding={"way": "groups"})
     running.settled(garden["key"])
     group = app.groups() and len(app.groups()[0].get("members", [])) == 3 and app.groups()[0]
     assert group["displayName"] == "Viewer"
@@ -112,21 +114,21 @@ def test_roles_go_over_as_groups(running: Running, app: StandIn, garden: dict[st
     [
         ({"attributes": [{"attribute": "shoeSize", "expression": "title"}]}, "shoeSize"), ({"attributes": [{"attribute": "title", "expression": "titel"}]}, "titel"),
         ({"attributes": [{"attribute": "title", "expression": "title"}] * 2}, "two expressions"), ({"attributes": [{"attribute": "userName", "expression": ""}]}, "left out"),
-        ({"roles_as": {"way": "attribute"}}, "attribute"), ({"roles_as": {"way": "attribute", "attribute": "id"}}, "id"),
-        ({"groups_over": {"which": "chosen", "groups": [{"group": "nothing"}]}}, "no group"), ({"per_second": 5_000}, "1,000"), ({"at_a_time": 99}, "32"),
+        ({"role_encoding": {"way": "attribute"}}, "attribute"), ({"role_encoding": {"way": "attribute", "attribute": "id"}}, "id"),
+        ({"provisioned_groups": {"which": "chosen", "groups": [{"group": "nothing"}]}}, "no group"), ({"rate_limit": 5_000}, "1,000"), ({"max_concurrency": 99}, "32"),
     ],
 )  # fmt: skip
-def test_settings_that_cannot_be_are_told_and_nothing_is_changed(rooms: Rooms, settings: dict[str, Any], words: str) -> None:
-    rooms.application()
-    before = applications.one(rooms.house, "records")
+def test_settings_that_cannot_be_are_told_and_nothing_is_changed(services: ServiceFixture, settings: dict[str, Any], words: str) -> None:
+    services.application()
+    before = applications.one(services.ctx, "records")
     for act in (
-        lambda: applications.change(rooms.house, rooms.caller, "records", {}, settings),
-        lambda: provisioning_settings.preview(rooms.house, "records", settings),
+        lambda: applications.change(services.ctx, services.caller, "records", {}, settings),
+        lambda: provisioning_settings.preview(services.ctx, "records", settings),
     ):
         with pytest.raises(InvalidInput, match=words) as told:
             act()
-        assert told.value.mend
-    assert applications.one(rooms.house, "records") == before
+        assert told.value.hint
+    assert applications.one(services.ctx, "records") == before
 
 
 @pytest.mark.parametrize("kind", ["basic", "client credentials"])
@@ -154,7 +156,7 @@ def test_it_signs_in_as_the_application_wants(running: Running, app: StandIn, fr
             )
         dravo.applications.connect(key, app.base_url, "wrong", auth=auth)
         steps = {each["name"]: each for each in dravo.applications.check(key)["steps"]}
-        assert steps["Token"]["outcome"] == "wrong" and steps["Token"]["mend"]
+        assert steps["Token"]["outcome"] == "wrong" and steps["Token"]["hint"]
 
 
 def test_the_check_with_a_test_person_leaves_nobody_behind(running: Running, app: StandIn, fresh: Fresh) -> None:
@@ -184,7 +186,7 @@ def test_all_of_a_kind_are_tried_again_together(running: Running, app: StandIn, 
         kinds = dravo.deliveries.kinds(key)
         assert bool(kinds) and kinds[0]["number"] == 4
         assert (kinds[0]["kind"], kinds[0]["state"]) == ("refused 400", "failed")
-        assert "Seats are used up" in kinds[0]["message"] and kinds[0]["mend"]
+        assert "Seats are used up" in kinds[0]["message"] and kinds[0]["hint"]
         assert dravo.deliveries.again_all(key, "another kind") == 0
         app.faults(refuse=False)
         assert dravo.deliveries.again_all(key, "refused 400") == 4
@@ -201,7 +203,7 @@ def test_an_expression_is_tried_on_a_person(running: Running, garden: dict[str, 
         with pytest.raises(ApiError, match="character 13"):
             dravo.try_expression("displayName upper")
         answer = httpx.post(
-            f"{running.url}/api/v1/expressions/try",
+            f"{running.url}/api/v1/expressions/evaluate",
             json={"expression": "title then x"},
             headers={"Authorization": f"Bearer {running.api_token}"},
             trust_env=False,
@@ -210,50 +212,50 @@ def test_an_expression_is_tried_on_a_person(running: Running, garden: dict[str, 
 
 
 @pytest.fixture
-def blind(rooms: Rooms, tmp_path: Path) -> Iterator[tuple[Rooms, StandIn]]:
+def blind(services: ServiceFixture, tmp_path: Path) -> Iterator[tuple[ServiceFixture, StandIn]]:
     """A house at work for an application that can neither be searched nor listed, and does not mind doubles."""
     with stand_in(tmp_path) as app:
         app.faults(no_filter=True, no_list=True, doubles=True)
-        rooms.application("records", "viewer")
-        connections.connect(rooms.house, rooms.caller, "records", app.base_url, app.token)
-        applications.change(rooms.house, rooms.caller, "records", {}, {"switched_on": True})
-        worker = Worker(rooms.house)
+        services.application("records", "viewer")
+        connections.connect(services.ctx, services.caller, "records", app.base_url, app.token)
+        applications.change(services.ctx, services.caller, "records", {}, {"enabled": True})
+        worker = Worker(services.ctx)
         thread = threading.Thread(target=worker.run, daemon=True)
         thread.start()
-        yield rooms, app
+        yield services, app
         worker.stop()
         thread.join()
 
 
 @pytest.mark.parametrize("found", ["there", "not there"])
-def test_where_nobody_can_know_a_person_is_asked(blind: tuple[Rooms, StandIn], found: str) -> None:
+def test_where_nobody_can_know_a_person_is_asked(blind: tuple[ServiceFixture, StandIn], found: str) -> None:
     from dravo.services.access import assignments
-    from dravo.services.access.assignment_targets import Wish
+    from dravo.services.access.assignment_targets import AssignmentRequest
     from dravo.services.provisioning import tasks
 
-    rooms, app = blind
-    staff = rooms.source()
-    rooms.person(staff, "ada")
-    rooms.person(staff, "bob")
+    services, app = blind
+    staff = services.source()
+    services.person(staff, "ada")
+    services.person(staff, "bob")
     app.faults(lose=1)
-    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", person="ada"))
-    held = eventually(lambda: [row for row in rooms.rows(t.delivery) if row.state == "held"], seconds=15)[0]
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", person="ada"))
+    held = eventually(lambda: [row for row in services.rows(t.task) if row.state == "held"], seconds=15)[0]
     assert (held.kind, "may have been made" in held.message) == ("unknown", True)
-    assert tasks.again_all(rooms.house, rooms.caller, "records", None) == {"number": 0}, "trying blindly could make a double"
-    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", person="bob"))
+    assert tasks.retry_all(services.ctx, services.caller, "records", None) == {"number": 0}, "trying blindly could make a double"
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", person="bob"))
     eventually(lambda: "bob" in {each["userName"] for each in app.state()["accounts"]})
     there = next(each["id"] for each in app.state()["accounts"] if each["userName"] == "ada")
     if found == "there":
         with pytest.raises(InvalidInput, match="id there"):
-            tasks.settle_unknown(rooms.house, rooms.caller, held.id, "there", None)
-        tasks.settle_unknown(rooms.house, rooms.caller, held.id, "there", there)
+            tasks.resolve(services.ctx, services.caller, held.id, "there", None)
+        tasks.resolve(services.ctx, services.caller, held.id, "there", there)
     else:
         httpx.delete(f"{app.base_url}/Users/{there}", headers=app.headers, trust_env=False)
-        tasks.settle_unknown(rooms.house, rooms.caller, held.id, "not there", None)
-    eventually(lambda: [row.state for row in rooms.rows(t.delivery)], lambda states: set(states) == {"done"})
+        tasks.resolve(services.ctx, services.caller, held.id, "not there", None)
+    eventually(lambda: [row.state for row in services.rows(t.task)], lambda states: set(states) == {"done"})
     assert sorted(each["userName"] for each in app.state()["accounts"]) == ["ada", "bob"]
     with pytest.raises(InvalidInput, match="does not wait"):
-        tasks.settle_unknown(rooms.house, rooms.caller, held.id, "not there", None)
+        tasks.resolve(services.ctx, services.caller, held.id, "not there", None)
 
 
 def test_what_has_another_mend_is_of_another_kind(running: Running, app: StandIn, fresh: Fresh) -> None:
@@ -268,7 +270,7 @@ def test_what_has_another_mend_is_of_another_kind(running: Running, app: StandIn
         running.settled(key)
         kinds = dravo.deliveries.kinds(key)
         assert len(kinds) == 2
-        told = {each["kind"]: each["mend"] for each in kinds}
+        told = {each["kind"]: each["hint"] for each in kinds}
         assert "adopt" in told["in the way"] and "another system" in told["another system's"]
         dravo.applications.change(key, adopt_by_user_name=True)
         running.settled(key)

@@ -11,12 +11,12 @@ import pytest
 from dravo.core.errors import InvalidInput, NotFound, NotPermitted
 from dravo.core.instants import later
 from dravo.services.reporting import activity
-from dravo.services.reporting.activity import About
+from dravo.services.reporting.activity import SubjectFilter
 from dravo.services.security import operators
 from dravo.store import clock
 from dravo.store.pagination import Ask
 from tests.harness import Running, StandIn, eventually
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 Fresh = Callable[[str], str]
 
@@ -74,31 +74,31 @@ def test_pages_show_each_thing_once_whatever_comes_meanwhile(running: Running, w
 
 
 def test_what_one_may_not_read_is_left_out(tmp_path: Path) -> None:
-    rooms = Rooms(tmp_path)
-    rooms.source()
-    nobody = replace(rooms.caller, kind="nobody")
-    assert activity.listing(rooms.house, rooms.caller, Ask(), About())["total"] == 1
-    assert activity.listing(rooms.house, nobody, Ask(), About()) == {"items": [], "total": 0, "next": None}
+    services = ServiceFixture(tmp_path)
+    services.source()
+    nobody = replace(services.caller, kind="nobody")
+    assert activity.list_activity(services.ctx, services.caller, Ask(), SubjectFilter())["total"] == 1
+    assert activity.list_activity(services.ctx, nobody, Ask(), SubjectFilter()) == {"items": [], "total": 0, "next": None}
     with pytest.raises(NotPermitted):
-        activity.listing(rooms.house, nobody, Ask(), About(kind="change"))
+        activity.list_activity(services.ctx, nobody, Ask(), SubjectFilter(kind="change"))
 
 
 def test_filters_keep_to_what_they_say(tmp_path: Path) -> None:
-    rooms = Rooms(tmp_path)
-    rooms.source()
+    services = ServiceFixture(tmp_path)
+    services.source()
     before = clock.now()
-    rooms.application()
+    services.application()
 
-    def told(about: About) -> list[str]:
-        return [each["what"] for each in activity.listing(rooms.house, operators.SYSTEM, Ask(), about)["items"]]
+    def told(about: SubjectFilter) -> list[str]:
+        return [each["what"] for each in activity.list_activity(services.ctx, operators.SYSTEM, Ask(), about)["items"]]
 
-    assert told(About(until=before)) == ["Added source"]
-    assert told(About(source="staff")) == ["Added source"]
-    assert told(About(application="records", until=later(clock.now(), 60))) == ["Added role", "Added role", "Added application"]
-    assert told(About(trouble=True)) == told(About(person="nobody")) == told(About(kind="request")) == []
+    assert told(SubjectFilter(until=before)) == ["Added source"]
+    assert told(SubjectFilter(source="staff")) == ["Added source"]
+    assert told(SubjectFilter(application="records", until=later(clock.now(), 60))) == ["Added role", "Added role", "Added application"]
+    assert told(SubjectFilter(trouble=True)) == told(SubjectFilter(person="nobody")) == told(SubjectFilter(kind="request")) == []
     with pytest.raises(NotFound):
-        told(About(application="nothing"))
+        told(SubjectFilter(application="nothing"))
     with pytest.raises(InvalidInput, match="kind"):
-        told(About(kind="rumour"))
+        told(SubjectFilter(kind="rumour"))
     with pytest.raises(InvalidInput, match="cursor"):
-        activity.listing(rooms.house, rooms.caller, Ask("x"), About())
+        activity.list_activity(services.ctx, services.caller, Ask("x"), SubjectFilter())

@@ -7,12 +7,12 @@ from typing import Any
 import pytest
 
 from dravo.core.errors import InvalidInput, NotPermitted, NotSignedIn, StillInUse
-from dravo.protocols.verified_identity import Proved, SignInRefused
+from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
 from dravo.services import settings
 from dravo.services.security import operator_sso, operators, passwords, second_factor
 from dravo.services.security import sessions as operator_sessions
 from dravo.services.security.permissions import ADMINISTRATOR, Caller
-from dravo.services.security.rate_limits import Limiter
+from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.security.second_factor import SecondFactorNeeded
 from dravo.services.sign_in import keys as sign_in_keys
 from dravo.services.sign_in import rollout
@@ -22,117 +22,117 @@ from dravo.services.sign_in import start as sign_in_start
 from dravo.services.sources import policy as source_policies
 from dravo.services.sources import sources
 from dravo.store import tables as t
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 from tests.services.security.test_second_factor import shown
 from tests.services.sign_in.test_settings import FIELDS
 
 PASSWORD = "fern-hollow-gate-seven"
 BASE = "https://dravo.fernhollow.example"
-UNA = Proved("https://id.rootworks.example", "una-7")
+UNA = VerifiedIdentity("https://id.rootworks.example", "una-7")
 
 
 class Desk:
-    """A chief, Una, signed in; and a source that lets operators in."""
+    """A super administrator, Una, signed in; and a source that lets operators in."""
 
-    def __init__(self, rooms: Rooms) -> None:
-        self.rooms, self.house, self.limiter = rooms, rooms.house, Limiter(20, 300)
-        self.id = operators.add(rooms.house, rooms.caller, "una.kerrigan", "chief", PASSWORD)["id"]
-        rooms.source("staff-id")
+    def __init__(self, services: ServiceFixture) -> None:
+        self.services, self.ctx, self.limiter = services, services.ctx, RateLimiter(20, 300)
+        self.id = operators.add(services.ctx, services.caller, "una.kerrigan", "super_administrator", PASSWORD)["id"]
+        services.source("staff-id")
         self.una = self.enter()
         self.change(protocol="saml", fields=FIELDS, serves="operators")
 
     def enter(self, password: str = PASSWORD, code: str = "") -> Caller:
-        secret, _ = operator_sessions.sign_in(self.house, self.limiter, "una.kerrigan", password, "127.0.0.1", code)
+        secret, _ = operator_sessions.sign_in(self.ctx, self.limiter, "una.kerrigan", password, "127.0.0.1", code)
         return self.whose(secret)
 
     def whose(self, secret: str) -> Caller:
-        known = operator_sessions.by_session(self.house, secret)
+        known = operator_sessions.by_session(self.ctx, secret)
         assert known is not None
         return known[0]
 
     def change(self, caller: Caller | None = None, **given: Any) -> None:
-        sign_in_settings.change(self.house, caller or self.una, "staff-id", given)
+        sign_in_settings.change(self.ctx, caller or self.una, "staff-id", given)
 
     def state(self, state: str, caller: Caller | None = None) -> None:
-        rollout.set_state(self.house, caller or self.una, "staff-id", state, confirm="Staff-Id")
+        rollout.set_state(self.ctx, caller or self.una, "staff-id", state, confirm="Staff-Id")
 
     @property
     def source(self) -> Any:
-        return self.rooms.rows(t.source, key="staff-id")[0]
+        return self.services.rows(t.source, key="staff-id")[0]
 
-    def link(self, proved: Proved = UNA, operator: str | None = None) -> None:
-        operator_sso.link(self.house, operator or self.id, self.source, proved)
+    def link(self, proved: VerifiedIdentity = UNA, operator: str | None = None) -> None:
+        operator_sso.link(self.ctx, operator or self.id, self.source, proved)
 
-    def come(self, proved: Proved = UNA) -> Caller | None:
-        row = operator_sso.linked_to(self.house, self.source.id, proved)
-        return None if row is None else self.whose(operator_sso.enter(self.house, self.source, row, proved))
+    def come(self, proved: VerifiedIdentity = UNA) -> Caller | None:
+        row = operator_sso.linked_to(self.ctx, self.source.id, proved)
+        return None if row is None else self.whose(operator_sso.enter(self.ctx, self.source, row, proved))
 
     def alone(self) -> list[str]:
         """Have Una come in by the source alone, with recovery codes."""
-        codes = second_factor.renew_codes(self.house, self.una, "")["recovery_codes"]
+        codes = second_factor.renew_codes(self.ctx, self.una, "")["recovery_codes"]
         self.link()
         self.state("everybody")
         self.come()
-        operator_sso.set_only_by_source(self.house, self.una, only=True)
+        operator_sso.set_only_by_source(self.ctx, self.una, only=True)
         return list(codes)
 
 
 @pytest.fixture
-def desk(rooms: Rooms) -> Desk:
-    return Desk(rooms)
+def desk(services: ServiceFixture) -> Desk:
+    return Desk(services)
 
 
 def test_an_operator_is_who_linked_themselves_and_nobody_of_such_a_name(desk: Desk) -> None:
     assert desk.come() is None
     desk.link()
     known = desk.come()
-    assert known is not None and (known.name, known.kind) == ("una.kerrigan", "chief")
+    assert known is not None and (known.name, known.kind) == ("una.kerrigan", "super_administrator")
     # Another subject of the same name, and the same subject of another issuer, are nobody.
-    assert desk.come(Proved(UNA.issuer, "una.kerrigan", {"email": ["una.kerrigan@fernhollow.example"]})) is None
-    assert desk.come(Proved("https://elsewhere.example", UNA.subject)) is None
-    other = operators.add(desk.house, desk.una, "idris.vance", "administrator", PASSWORD)["id"]
+    assert desk.come(VerifiedIdentity(UNA.issuer, "una.kerrigan", {"email": ["una.kerrigan@fernhollow.example"]})) is None
+    assert desk.come(VerifiedIdentity("https://elsewhere.example", UNA.subject)) is None
+    other = operators.add(desk.ctx, desk.una, "idris.vance", "administrator", PASSWORD)["id"]
     with pytest.raises(SignInRefused, match="Another operator is linked"):
         desk.link(operator=other)
-    operators.disable(desk.house, desk.una, other)
+    operators.disable(desk.ctx, desk.una, other)
     with pytest.raises(SignInRefused, match="shut out"):
-        desk.link(Proved(UNA.issuer, "idris-1"), operator=other)
+        desk.link(VerifiedIdentity(UNA.issuer, "idris-1"), operator=other)
     # Whoever links anew means the other identity.
-    desk.link(Proved(UNA.issuer, "una-8"))
-    assert desk.come() is None and desk.come(Proved(UNA.issuer, "una-8")) is not None
+    desk.link(VerifiedIdentity(UNA.issuer, "una-8"))
+    assert desk.come() is None and desk.come(VerifiedIdentity(UNA.issuer, "una-8")) is not None
 
 
 def test_what_lets_operators_in_is_a_chief_s_to_change(desk: Desk) -> None:
     administrator = Caller("x", "idris.vance", ADMINISTRATOR)
-    house = desk.house
+    ctx = desk.ctx
     for change in (
         lambda: desk.change(administrator, fields=FIELDS),
         lambda: desk.change(administrator, policy={"makes": False}),
         lambda: desk.change(administrator, serves="people"),
         lambda: desk.state("pilot", administrator),
-        lambda: sign_in_settings.forget(house, administrator, "staff-id"),
-        lambda: sign_in_settings.change_keys(house, administrator, "staff-id", "next"),
-        lambda: sign_in_settings.use_waiting_certificates(house, administrator, "staff-id"),
-        lambda: settings.change(house, administrator, "second_factor", 1),
+        lambda: sign_in_settings.forget(ctx, administrator, "staff-id"),
+        lambda: sign_in_settings.change_keys(ctx, administrator, "staff-id", "next"),
+        lambda: sign_in_settings.use_waiting_certificates(ctx, administrator, "staff-id"),
+        lambda: settings.change(ctx, administrator, "second_factor", 1),
     ):
         with pytest.raises(NotPermitted, match=r"operators\.change"):
             change()
-    desk.rooms.source("others")
+    desk.services.source("others")
     with pytest.raises(NotPermitted):
-        sign_in_settings.change(house, administrator, "others", {"protocol": "saml", "serves": "both"})
+        sign_in_settings.change(ctx, administrator, "others", {"protocol": "saml", "serves": "both"})
     with pytest.raises(InvalidInput, match="nobody whom a source can let in"):
-        desk.change(serves="chiefs")
+        desk.change(serves="super administrators")
     with pytest.raises(InvalidInput, match="people only"):
-        sign_in_settings.change(house, desk.una, "others", {"protocol": "mail", "serves": "operators"})
+        sign_in_settings.change(ctx, desk.una, "others", {"protocol": "mail", "serves": "operators"})
     with pytest.raises(StillInUse, match="Operators come in"):
-        sources.remove(house, desk.una, "staff-id")
+        sources.remove(ctx, desk.una, "staff-id")
 
 
 def test_links_are_forgotten_where_others_may_change_the_provider_from_then_on(desk: Desk) -> None:
     desk.link()
     inside = desk.come()
     desk.change(serves="people")
-    assert inside is not None and operator_sessions.by_session(desk.house, str(inside.session)) is None
-    assert not desk.rooms.rows(t.operator_link)
+    assert inside is not None and operator_sessions.by_session(desk.ctx, str(inside.session)) is None
+    assert not desk.services.rows(t.operator_link)
     # Nor is one made by whoever was on the way meanwhile.
     with pytest.raises(SignInRefused, match="lets no operators in any more"):
         desk.link()
@@ -146,17 +146,17 @@ def test_before_it_is_for_everybody_one_s_own_way_in_is_proved(desk: Desk) -> No
     desk.link()
     desk.state("everybody")
     desk.state("off")
-    operator_sso.unlink(desk.house, desk.una, desk.rooms.rows(t.operator_link)[0].id)
+    operator_sso.unlink(desk.ctx, desk.una, desk.services.rows(t.operator_link)[0].id)
     with pytest.raises(InvalidInput, match="own way in is not proved"):
         desk.state("everybody")
-    second_factor.renew_codes(desk.house, desk.una, "")
+    second_factor.renew_codes(desk.ctx, desk.una, "")
     desk.state("everybody")
 
 
 def test_a_recovery_code_is_used_up_only_by_coming_in(desk: Desk) -> None:
     desk.alone()
-    secret = second_factor.begin(desk.house, desk.una)["secret"]
-    codes = second_factor.confirm(desk.house, desk.una, shown(secret))["recovery_codes"]
+    secret = second_factor.begin(desk.ctx, desk.una)["secret"]
+    codes = second_factor.confirm(desk.ctx, desk.una, shown(secret))["recovery_codes"]
     # As the sign-in page does it: asked for the second factor, it sends the same once more with it.
     with pytest.raises(SecondFactorNeeded):
         desk.enter(codes[0])
@@ -173,17 +173,17 @@ def test_a_recovery_code_is_used_up_only_by_coming_in(desk: Desk) -> None:
 
 
 def test_by_a_source_alone_needs_a_way_that_worked_and_codes_for_the_day_that_it_does_not(desk: Desk) -> None:
-    house, una = desk.house, desk.una
+    ctx, una = desk.ctx, desk.una
     only = operator_sso.set_only_by_source
     desk.link()
     desk.state("everybody")
     with pytest.raises(InvalidInput, match="has let you in yet"):
-        only(house, una, only=True)
+        only(ctx, una, only=True)
     desk.come()
     with pytest.raises(InvalidInput, match="no recovery codes"):
-        only(house, una, only=True)
-    codes = second_factor.renew_codes(house, una, "")["recovery_codes"]
-    assert only(house, una, only=True)["only_by_source"]
+        only(ctx, una, only=True)
+    codes = second_factor.renew_codes(ctx, una, "")["recovery_codes"]
+    assert only(ctx, una, only=True)["only_by_source"]
     with pytest.raises(NotSignedIn):
         desk.enter()
     # A recovery code in place of the password, once.
@@ -191,11 +191,11 @@ def test_by_a_source_alone_needs_a_way_that_worked_and_codes_for_the_day_that_it
     with pytest.raises(NotSignedIn):
         desk.enter(codes[0])
     with pytest.raises(StillInUse, match="this source alone"):
-        operator_sso.unlink(house, una, desk.rooms.rows(t.operator_link)[0].id)
-    assert not only(house, una, only=False)["only_by_source"]
+        operator_sso.unlink(ctx, una, desk.services.rows(t.operator_link)[0].id)
+    assert not only(ctx, una, only=False)["only_by_source"]
     assert desk.enter().name == "una.kerrigan"
     with pytest.raises(InvalidInput, match="in the console only"):
-        only(house, Caller(una.operator_id, una.name, una.kind), only=True)
+        only(ctx, Caller(una.operator_id, una.name, una.kind), only=True)
 
 
 def test_nobody_is_locked_out_by_a_source_that_goes_away(desk: Desk) -> None:
@@ -204,65 +204,65 @@ def test_nobody_is_locked_out_by_a_source_that_goes_away(desk: Desk) -> None:
     desk.state("everybody")
     for each in codes:
         desk.enter(each)
-    for away in (lambda: desk.state("off"), lambda: desk.change(serves="people"), lambda: sign_in_settings.forget(desk.house, desk.una, "staff-id")):
+    for away in (lambda: desk.state("off"), lambda: desk.change(serves="people"), lambda: sign_in_settings.forget(desk.ctx, desk.una, "staff-id")):
         with pytest.raises(StillInUse, match=r"no way in any more: una\.kerrigan"):
             away()
-    # Another chief gives a new password; then it may go.
-    made = passwords.give_new(desk.house, desk.rooms.caller, desk.id)
+    # Another super administrator gives a new password; then it may go.
+    made = passwords.give_new(desk.ctx, desk.services.caller, desk.id)
     assert desk.enter(made["password"]).name == "una.kerrigan"
     desk.state("off")
 
 
 def test_the_last_chief_who_gets_in_whatever_happens_stays(desk: Desk) -> None:
-    operators.add(desk.house, desk.una, "honor.blackthorn", "chief", PASSWORD)
-    honor = next(row.id for row in desk.rooms.rows(t.operator) if row.name == "honor.blackthorn")
+    operators.add(desk.ctx, desk.una, "honor.blackthorn", "super_administrator", PASSWORD)
+    honor = next(row.id for row in desk.services.rows(t.operator) if row.name == "honor.blackthorn")
     for each in desk.alone():
         desk.enter(each)
     # Una has a source alone, and no codes: a source can fail.
-    with pytest.raises(StillInUse, match="last chief"):
-        operators.disable(desk.house, desk.una, honor)
-    second_factor.renew_codes(desk.house, desk.una, "")
-    operators.disable(desk.house, desk.una, honor)
+    with pytest.raises(StillInUse, match="last super administrator"):
+        operators.disable(desk.ctx, desk.una, honor)
+    second_factor.renew_codes(desk.ctx, desk.una, "")
+    operators.disable(desk.ctx, desk.una, honor)
 
 
 def test_a_link_begins_only_with_an_operator_and_where_operators_come_in(desk: Desk) -> None:
     with pytest.raises(SignInRefused, match="not in force yet"):
-        sign_in_start.start(desk.house, "staff-id", BASE)
-    begun = sign_in_start.start(desk.house, "staff-id", BASE, operator=desk.una)
+        sign_in_start.start(desk.ctx, "staff-id", BASE)
+    begun = sign_in_start.start(desk.ctx, "staff-id", BASE, operator=desk.una)
     assert begun.url.startswith("https://id.rootworks.example/in")
     desk.change(serves="people")
     with pytest.raises(SignInRefused, match="No operator comes in"):
-        sign_in_start.start(desk.house, "staff-id", BASE, operator=desk.una)
+        sign_in_start.start(desk.ctx, "staff-id", BASE, operator=desk.una)
 
 
 def test_on_the_sign_in_page_operators_have_a_button_and_people_are_not_sent_there(desk: Desk) -> None:
     desk.link()
     desk.change(policy={"domains": ["fernhollow.example"], "match": "e-mail"})
-    assert sign_in_start.where(desk.house, "")["for_operators"] == []
+    assert sign_in_start.source_for_email(desk.ctx, "")["for_operators"] == []
     desk.state("everybody")
-    found = sign_in_start.where(desk.house, "una@fernhollow.example")
+    found = sign_in_start.source_for_email(desk.ctx, "una@fernhollow.example")
     assert (found["source"], found["any"], found["for_operators"]) == (None, False, [{"key": "staff-id", "label": "Staff-Id"}])
     desk.change(serves="both")
-    assert sign_in_start.where(desk.house, "una@fernhollow.example")["source"] == {"key": "staff-id", "label": "Staff-Id"}
+    assert sign_in_start.source_for_email(desk.ctx, "una@fernhollow.example")["source"] == {"key": "staff-id", "label": "Staff-Id"}
 
 
 def test_whoever_has_to_have_a_second_factor_and_has_none_is_not_done_with_signing_in(desk: Desk) -> None:
-    settings.change(desk.house, desk.una, "second_factor", 1)
+    settings.change(desk.ctx, desk.una, "second_factor", 1)
     assert desk.enter().unfinished
     desk.link()
     desk.state("everybody")
     by_source = desk.come()
     assert by_source is not None and not by_source.unfinished
     with pytest.raises(InvalidInput, match="Every operator here has"):
-        second_factor.take_away(desk.house, desk.una, "000000")
+        second_factor.take_away(desk.ctx, desk.una, "000000")
 
 
 def test_keys_of_a_provider_are_nobody_s_by_mail(desk: Desk) -> None:
-    desk.rooms.source("register")
-    sign_in_settings.change(desk.house, desk.una, "register", {"protocol": "mail"})
-    with desk.house.database.reading() as connection:
+    desk.services.source("register")
+    sign_in_settings.change(desk.ctx, desk.una, "register", {"protocol": "mail"})
+    with desk.ctx.database.reading() as connection:
         source, _ = source_policies.sign_in_of(connection, "register")
-        assert sign_in_keys.of_source(desk.house, connection, source.id) == []
+        assert sign_in_keys.of_source(desk.ctx, connection, source.id) == []
 
 
 def test_where_one_is_signed_in_is_listed_and_ended_elsewhere(desk: Desk) -> None:
@@ -270,10 +270,10 @@ def test_where_one_is_signed_in_is_listed_and_ended_elsewhere(desk: Desk) -> Non
     desk.state("everybody")
     inside = desk.come()
     assert inside is not None
-    found = operator_sessions.sessions(desk.house, inside)["items"]
+    found = operator_sessions.sessions(desk.ctx, inside)["items"]
     assert [(each["this"], each["source"]) for each in found] == [(True, {"key": "staff-id", "label": "Staff-Id"}), (False, None)]
-    assert [each["this"] for each in operator_sessions.end_other_sessions(desk.house, inside)["items"]] == [True]
-    assert operator_sessions.by_session(desk.house, str(desk.una.session)) is None
+    assert [each["this"] for each in operator_sessions.end_other_sessions(desk.ctx, inside)["items"]] == [True]
+    assert operator_sessions.by_session(desk.ctx, str(desk.una.session)) is None
 
 
 def test_signing_out_goes_on_to_the_provider_that_let_one_in(desk: Desk) -> None:
@@ -282,7 +282,7 @@ def test_signing_out_goes_on_to_the_provider_that_let_one_in(desk: Desk) -> None
     desk.state("everybody")
     inside = desk.come()
     assert inside is not None
-    assert user_sessions.leave_as_operator(desk.house, inside, BASE).startswith("https://id.rootworks.example/out?SAMLRequest=")
-    assert operator_sessions.by_session(desk.house, str(inside.session)) is None
-    assert user_sessions.leave_as_operator(desk.house, desk.una, BASE) == ""
-    assert operator_sessions.by_session(desk.house, str(desk.una.session)) is None
+    assert user_sessions.leave_as_operator(desk.ctx, inside, BASE).startswith("https://id.rootworks.example/out?SAMLRequest=")
+    assert operator_sessions.by_session(desk.ctx, str(inside.session)) is None
+    assert user_sessions.leave_as_operator(desk.ctx, desk.una, BASE) == ""
+    assert operator_sessions.by_session(desk.ctx, str(desk.una.session)) is None

@@ -10,30 +10,30 @@ from dravo.services.security import sessions as operator_sessions
 from dravo.services.security.permissions import Caller
 from dravo.store import tables as t
 from tests.cheap import SHIPPED_BITS, SHIPPED_PASSWORDS
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 from tests.services.security.test_second_factor import PASSWORD, Desk
 
 WANTED = "herbarium-cupboard-nine"
 
 
 @pytest.fixture
-def desk(rooms: Rooms) -> Desk:
-    return Desk(rooms)
+def desk(services: ServiceFixture) -> Desk:
+    return Desk(services)
 
 
 def change(desk: Desk, caller: Caller, present: str = PASSWORD, wanted: str = WANTED) -> None:
-    passwords.change_own(desk.house, caller, desk.limiter, present, wanted)
+    passwords.change_own(desk.ctx, caller, desk.limiter, present, wanted)
 
 
-def test_it_is_changed_and_whoever_is_signed_in_elsewhere_is_not_any_more(desk: Desk, rooms: Rooms) -> None:
+def test_it_is_changed_and_whoever_is_signed_in_elsewhere_is_not_any_more(desk: Desk, services: ServiceFixture) -> None:
     una, elsewhere = desk.enter(), desk.enter()
     change(desk, una)
     with pytest.raises(NotSignedIn):
         desk.enter()
     assert desk.enter(password=WANTED).name == "una.kerrigan"
-    assert operator_sessions.by_session(desk.house, str(una.session)) is not None
-    assert operator_sessions.by_session(desk.house, str(elsewhere.session)) is None
-    kept = rooms.rows(t.audit)
+    assert operator_sessions.by_session(desk.ctx, str(una.session)) is not None
+    assert operator_sessions.by_session(desk.ctx, str(elsewhere.session)) is None
+    kept = services.rows(t.audit)
     assert "changed own password" in [row.action for row in kept]
     assert not any(WANTED in str(tuple(row)) for row in kept)
 
@@ -43,7 +43,7 @@ def test_nobody_changes_it_without_knowing_it_and_nobody_guesses_it(desk: Desk) 
     for _ in range(desk.limiter.most):
         with pytest.raises(InvalidInput, match="not your present password") as wrong:
             change(desk, una, "a-guess-of-somebody")
-        assert wrong.value.mend
+        assert wrong.value.hint
     with pytest.raises(TooManyTries):
         change(desk, una)
     assert desk.enter().name == "una.kerrigan"
@@ -60,9 +60,9 @@ def test_what_cannot_be_is_told_and_nothing_changes(desk: Desk) -> None:
     assert desk.enter().name == "una.kerrigan"
 
 
-def test_where_a_source_alone_lets_one_in_there_is_none_to_change(desk: Desk, rooms: Rooms) -> None:
+def test_where_a_source_alone_lets_one_in_there_is_none_to_change(desk: Desk, services: ServiceFixture) -> None:
     una = desk.enter()
-    with rooms.house.database.writing() as connection:
+    with services.ctx.database.writing() as connection:
         connection.execute(t.operator.update().values(only_by_source=True))
     with pytest.raises(InvalidInput, match="counts for nothing"):
         change(desk, una)

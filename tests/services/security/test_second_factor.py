@@ -14,11 +14,11 @@ from dravo.core.errors import InvalidInput, NotSignedIn, TooManyTries
 from dravo.services.security import operators, rate_limits, second_factor
 from dravo.services.security import sessions as operator_sessions
 from dravo.services.security.permissions import Caller
-from dravo.services.security.rate_limits import Limiter
+from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.security.second_factor import SecondFactorNeeded
 from dravo.store import tables as t
 from dravo.web.app import create_app
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 PASSWORD = "fern-hollow-gate-seven"
 
@@ -31,38 +31,38 @@ def shown(secret: str, steps: int = 0) -> str:
 class Desk:
     """Somebody at the sign-in page."""
 
-    def __init__(self, rooms: Rooms) -> None:
-        self.house = rooms.house
-        made = operators.add(self.house, rooms.caller, "una.kerrigan", "chief", PASSWORD)
-        self.id, self.limiter = made["id"], Limiter(5, 300)
+    def __init__(self, services: ServiceFixture) -> None:
+        self.ctx = services.ctx
+        made = operators.add(self.ctx, services.caller, "una.kerrigan", "super_administrator", PASSWORD)
+        self.id, self.limiter = made["id"], RateLimiter(5, 300)
 
     def enter(self, code: str = "", password: str = PASSWORD) -> Caller:
-        secret, _ = operator_sessions.sign_in(self.house, self.limiter, "una.kerrigan", password, "127.0.0.1", code)
-        known = operator_sessions.by_session(self.house, secret)
+        secret, _ = operator_sessions.sign_in(self.ctx, self.limiter, "una.kerrigan", password, "127.0.0.1", code)
+        known = operator_sessions.by_session(self.ctx, secret)
         assert known is not None
         return known[0]
 
 
 @pytest.fixture
-def desk(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> Desk:
+def desk(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> Desk:
     # The time stands still: on a busy machine, what an app shows would change between two lines of a test.
     now = time.time()
     monkeypatch.setattr(time, "time", lambda: now)
-    return Desk(rooms)
+    return Desk(services)
 
 
 def test_nobody_comes_in_by_the_password_alone_and_each_code_counts_once(desk: Desk) -> None:
     una, elsewhere = desk.enter(), desk.enter()
-    secret = second_factor.begin(desk.house, una)["secret"]
+    secret = second_factor.begin(desk.ctx, una)["secret"]
     # Not confirmed yet: it does not count, and a wrong code does not make it.
     assert desk.enter().name == "una.kerrigan"
     with pytest.raises(InvalidInput, match="shows now"):
-        second_factor.confirm(desk.house, una, "000000" if shown(secret) != "000000" else "111111")
-    codes = second_factor.confirm(desk.house, una, shown(secret))["recovery_codes"]
-    assert second_factor.state(desk.house, una) | {"since": None} == {"on": True, "since": None, "recovery_left": 10, "required": False}
+        second_factor.confirm(desk.ctx, una, "000000" if shown(secret) != "000000" else "111111")
+    codes = second_factor.confirm(desk.ctx, una, shown(secret))["recovery_codes"]
+    assert second_factor.state(desk.ctx, una) | {"since": None} == {"on": True, "since": None, "recovery_left": 10, "required": False}
     # Who was in by the password alone, elsewhere, is not any more.
-    assert operator_sessions.by_session(desk.house, str(elsewhere.session)) is None
-    assert operator_sessions.by_session(desk.house, str(una.session)) is not None
+    assert operator_sessions.by_session(desk.ctx, str(elsewhere.session)) is None
+    assert operator_sessions.by_session(desk.ctx, str(una.session)) is not None
     with pytest.raises(SecondFactorNeeded):
         desk.enter()
     with pytest.raises(NotSignedIn, match="do not fit"):
@@ -76,13 +76,13 @@ def test_nobody_comes_in_by_the_password_alone_and_each_code_counts_once(desk: D
     assert desk.enter(codes[0].upper().replace("-", " ")).name == "una.kerrigan"
     with pytest.raises(NotSignedIn):
         desk.enter(codes[0])
-    assert second_factor.state(desk.house, una)["recovery_left"] == 9
+    assert second_factor.state(desk.ctx, una)["recovery_left"] == 9
 
 
 def test_whoever_guesses_is_turned_away(desk: Desk) -> None:
     una = desk.enter()
-    secret = second_factor.begin(desk.house, una)["secret"]
-    second_factor.confirm(desk.house, una, shown(secret))
+    secret = second_factor.begin(desk.ctx, una)["secret"]
+    second_factor.confirm(desk.ctx, una, shown(secret))
     for _ in range(5):
         with pytest.raises(NotSignedIn):
             desk.enter("12345x")
@@ -90,45 +90,45 @@ def test_whoever_guesses_is_turned_away(desk: Desk) -> None:
         desk.enter(shown(secret, 1))
 
 
-def test_it_is_turned_off_by_a_code_or_by_a_chief_and_never_by_a_token(rooms: Rooms, desk: Desk) -> None:
+def test_it_is_turned_off_by_a_code_or_by_a_chief_and_never_by_a_token(services: ServiceFixture, desk: Desk) -> None:
     una = desk.enter()
     with pytest.raises(InvalidInput, match="in the console only"):
-        second_factor.begin(desk.house, Caller(desk.id, "una.kerrigan", "chief"))
-    codes = second_factor.confirm(desk.house, una, shown(second_factor.begin(desk.house, una)["secret"]))["recovery_codes"]
+        second_factor.begin(desk.ctx, Caller(desk.id, "una.kerrigan", "super_administrator"))
+    codes = second_factor.confirm(desk.ctx, una, shown(second_factor.begin(desk.ctx, una)["secret"]))["recovery_codes"]
     with pytest.raises(InvalidInput, match="already"):
-        second_factor.begin(desk.house, una)
+        second_factor.begin(desk.ctx, una)
     with pytest.raises(InvalidInput, match="no code"):
-        second_factor.take_away(desk.house, una, "nothing")
-    assert not second_factor.take_away(desk.house, una, codes[3])["on"]
+        second_factor.take_away(desk.ctx, una, "nothing")
+    assert not second_factor.take_away(desk.ctx, una, codes[3])["on"]
     assert desk.enter().name == "una.kerrigan"
-    second_factor.confirm(desk.house, una, shown(second_factor.begin(desk.house, una)["secret"]))
-    second_factor.reset(desk.house, rooms.caller, desk.id)
-    assert operator_sessions.by_session(desk.house, str(una.session)) is None
+    second_factor.confirm(desk.ctx, una, shown(second_factor.begin(desk.ctx, una)["secret"]))
+    second_factor.reset(desk.ctx, services.caller, desk.id)
+    assert operator_sessions.by_session(desk.ctx, str(una.session)) is None
     assert desk.enter().name == "una.kerrigan"
 
 
 def test_codes_are_guessed_neither_within_a_session_nor_from_many_addresses(desk: Desk) -> None:
     una = desk.enter()
-    codes = second_factor.confirm(desk.house, una, shown(second_factor.begin(desk.house, una)["secret"]))["recovery_codes"]
-    limiter = Limiter(5, 300)
+    codes = second_factor.confirm(desk.ctx, una, shown(second_factor.begin(desk.ctx, una)["secret"]))["recovery_codes"]
+    limiter = RateLimiter(5, 300)
     for number in range(5):
         with pytest.raises(NotSignedIn, match="code of your second factor"):
-            operator_sessions.sign_in(desk.house, limiter, "una.kerrigan", PASSWORD, f"192.0.2.{number}", "000000")
+            operator_sessions.sign_in(desk.ctx, limiter, "una.kerrigan", PASSWORD, f"192.0.2.{number}", "000000")
     with pytest.raises(TooManyTries):
-        operator_sessions.sign_in(desk.house, limiter, "una.kerrigan", PASSWORD, "192.0.2.99", codes[0])
+        operator_sessions.sign_in(desk.ctx, limiter, "una.kerrigan", PASSWORD, "192.0.2.99", codes[0])
     # Whoever has not the password locks out nobody, whatever codes they send along.
-    limiter = Limiter(5, 300)
+    limiter = RateLimiter(5, 300)
     for number in range(20):
         with pytest.raises(NotSignedIn, match="do not fit"):
-            operator_sessions.sign_in(desk.house, limiter, "una.kerrigan", "wrong-wrong-wrong", f"192.0.2.{number}", "000000")
-    assert operator_sessions.sign_in(desk.house, limiter, "una.kerrigan", PASSWORD, "192.0.2.99", codes[0])
+            operator_sessions.sign_in(desk.ctx, limiter, "una.kerrigan", "wrong-wrong-wrong", f"192.0.2.{number}", "000000")
+    assert operator_sessions.sign_in(desk.ctx, limiter, "una.kerrigan", PASSWORD, "192.0.2.99", codes[0])
 
 
-@pytest.mark.parametrize("path", ["/api/v1/second-factor/off", "/api/v1/recovery-codes"])
+@pytest.mark.parametrize("path", ["/api/v1/second-factor/disable", "/api/v1/recovery-codes"])
 def test_codes_within_a_session_are_counted_at_every_place_that_asks_for_one(desk: Desk, path: str) -> None:
     una = desk.enter()
-    codes = second_factor.confirm(desk.house, una, shown(second_factor.begin(desk.house, una)["secret"]))["recovery_codes"]
-    app = create_app(desk.house, "http://127.0.0.1:1")
+    codes = second_factor.confirm(desk.ctx, una, shown(second_factor.begin(desk.ctx, una)["secret"]))["recovery_codes"]
+    app = create_app(desk.ctx, "http://127.0.0.1:1")
     http = app.test_client()
     csrf = http.post("/api/v1/session", json={"name": "una.kerrigan", "password": PASSWORD, "code": codes[0]}).json["csrf"]
 
@@ -139,23 +139,23 @@ def test_codes_within_a_session_are_counted_at_every_place_that_asks_for_one(des
     assert give(codes[1]) == 429
 
 
-def test_failures_are_written_down_now_and_then_and_told(rooms: Rooms, desk: Desk) -> None:
-    limiter = Limiter(3, 300)
+def test_failures_are_written_down_now_and_then_and_told(services: ServiceFixture, desk: Desk) -> None:
+    limiter = RateLimiter(3, 300)
     with structlog.testing.capture_logs() as logged:
         for number in range(6):
             with pytest.raises(NotSignedIn):
-                operator_sessions.sign_in(desk.house, limiter, "una.kerrigan", "wrong-wrong-wrong", f"192.0.2.{number}")
+                operator_sessions.sign_in(desk.ctx, limiter, "una.kerrigan", "wrong-wrong-wrong", f"192.0.2.{number}")
         with pytest.raises(NotSignedIn):
-            operator_sessions.sign_in(desk.house, limiter, "nobody-of-that-name", "wrong-wrong-wrong", "192.0.2.99")
+            operator_sessions.sign_in(desk.ctx, limiter, "nobody-of-that-name", "wrong-wrong-wrong", "192.0.2.99")
     assert [each["operator"] for each in logged] == ["una.kerrigan"] * 6 + [None]
     assert "wrong-wrong-wrong" not in str(logged) and "nobody-of-that-name" not in str(logged)
-    entries = [row for row in rooms.rows(t.audit) if row.action == "failed to sign in"]
+    entries = [row for row in services.rows(t.audit) if row.action == "failed to sign in"]
     assert len(entries) == 3 and "192.0.2.0" in entries[0].operator_name
 
 
 def test_a_limiter_forgets_the_oldest_first(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(rate_limits, "REMEMBERED", 3)
-    limiter = Limiter(1, 300)
+    limiter = RateLimiter(1, 300)
     for name in ("a", "b", "c", "a", "d"):
         limiter.failed(name)
     limiter.check("b")

@@ -8,21 +8,21 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, NotPermitted, NotSignedIn, StillInUse, TooManyTries
+from dravo.core.errors import AlreadyExists, InvalidInput, NotFound, NotPermitted, NotSignedIn, StillInUse, TooManyTries
 from dravo.core.instants import Instant, later
 from dravo.services.security import api_tokens, operators, secrets
 from dravo.services.security import sessions as operator_sessions
 from dravo.services.security.permissions import CHANGE, OWN, PERMISSIONS, READ, RUN, Caller
-from dravo.services.security.rate_limits import Limiter
+from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.security.secrets import KeyMissing, Keys
 from dravo.services.sources import observations, scim_checklist, sources
 from dravo.services.sources import tokens as scim_tokens
-from dravo.services.sources.observations import Sightings
-from dravo.services.sources.scim_auth import Door, Visitor
+from dravo.services.sources.observations import TrafficObserver
+from dravo.services.sources.scim_auth import ScimAuthenticator, ScimCaller
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.pagination import Ask
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 PASSWORD = "a-long-enough-one"
 
@@ -81,172 +81,172 @@ def test_the_key_is_made_once_and_read_from_file_or_environment(tmp_path: Path, 
         Keys(tmp_path)
 
 
-def test_a_push_token_opens_its_own_source_only(rooms: Rooms) -> None:
-    staff = rooms.source("staff")
-    rooms.source("estates")
-    token = scim_tokens.add_token(rooms.house, rooms.caller, "staff", "Provider")["token"]
-    door = Door(rooms.house)
+def test_a_push_token_opens_its_own_source_only(services: ServiceFixture) -> None:
+    staff = services.source("staff")
+    services.source("estates")
+    token = scim_tokens.add_token(services.ctx, services.caller, "staff", "Provider")["token"]
+    door = ScimAuthenticator(services.ctx)
     for _ in range(2):
         admitted = door.admit("staff", token)
-        assert isinstance(admitted, Visitor)
+        assert isinstance(admitted, ScimCaller)
         assert admitted.source_id == staff
         assert "not one of this source's" in str(door.admit("estates", token))
         assert "not one of this source's" in str(door.admit("none", token))
         assert "Authorization" in str(door.admit("staff", None))
 
 
-def test_what_is_remembered_of_a_token_is_forgotten_when_it_is_revoked(rooms: Rooms) -> None:
-    rooms.source("staff")
-    made = scim_tokens.add_token(rooms.house, rooms.caller, "staff", "Provider")
-    door = Door(rooms.house)
-    assert isinstance(door.admit("staff", made["token"]), Visitor)
-    scim_tokens.revoke_token(rooms.house, rooms.caller, "staff", made["id"])
+def test_what_is_remembered_of_a_token_is_forgotten_when_it_is_revoked(services: ServiceFixture) -> None:
+    services.source("staff")
+    made = scim_tokens.add_token(services.ctx, services.caller, "staff", "Provider")
+    door = ScimAuthenticator(services.ctx)
+    assert isinstance(door.admit("staff", made["token"]), ScimCaller)
+    scim_tokens.revoke_token(services.ctx, services.caller, "staff", made["id"])
     assert "revoked at" in str(door.admit("staff", made["token"]))
     with pytest.raises(NotFound):
-        scim_tokens.revoke_token(rooms.house, rooms.caller, "staff", "none")
+        scim_tokens.revoke_token(services.ctx, services.caller, "staff", "none")
 
 
-def test_an_expired_token_opens_nothing_even_if_it_is_remembered(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
-    rooms.source("staff")
+def test_an_expired_token_opens_nothing_even_if_it_is_remembered(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+    services.source("staff")
     now = clock.now()
-    made = scim_tokens.add_token(rooms.house, rooms.caller, "staff", "Short", later(now, 60))
-    door = Door(rooms.house)
-    assert isinstance(door.admit("staff", made["token"]), Visitor)
+    made = scim_tokens.add_token(services.ctx, services.caller, "staff", "Short", later(now, 60))
+    door = ScimAuthenticator(services.ctx)
+    assert isinstance(door.admit("staff", made["token"]), ScimCaller)
     monkeypatch.setattr("dravo.store.clock.now", lambda: later(now, 61))
     assert "expired at" in str(door.admit("staff", made["token"]))
     with pytest.raises(InvalidInput, match="expired already"):
-        scim_tokens.add_token(rooms.house, rooms.caller, "staff", "Late", now)
+        scim_tokens.add_token(services.ctx, services.caller, "staff", "Late", now)
 
 
-def test_sightings_are_written_once_in_a_while(rooms: Rooms) -> None:
-    staff = rooms.source("staff")
-    seen = Sightings(rooms.house)
+def test_sightings_are_written_once_in_a_while(services: ServiceFixture) -> None:
+    staff = services.source("staff")
+    seen = TrafficObserver(services.ctx)
     for _ in range(5):
         seen.note(staff, observations.USER)
-    first = rooms.rows(t.source_sight)
+    first = services.rows(t.source_observation)
     assert [(row.what, row.first_at == row.last_at) for row in first] == [("user", True)]
     seen.PAUSE = 0
     seen.note(staff, observations.USER)
-    again = rooms.rows(t.source_sight)[0]
+    again = services.rows(t.source_observation)[0]
     assert again.first_at == first[0].first_at
     assert again.last_at > first[0].last_at
     seen.note_refusal("none", "nobody")
-    assert len(rooms.rows(t.source_sight)) == 1
+    assert len(services.rows(t.source_observation)) == 1
 
 
 @pytest.mark.parametrize("key", ["", "-a", "a-", "A", "a b", "a/b", "é", "a" * 65, "a.b"])
-def test_a_key_that_cannot_stand_in_an_address_is_refused(rooms: Rooms, key: str) -> None:
+def test_a_key_that_cannot_stand_in_an_address_is_refused(services: ServiceFixture, key: str) -> None:
     with pytest.raises(InvalidInput, match="cannot be a key"):
-        sources.add(rooms.house, rooms.caller, key, "Staff")
+        sources.add(services.ctx, services.caller, key, "Staff")
 
 
-def test_the_sheet_gives_the_address_whole_and_in_parts(rooms: Rooms) -> None:
-    rooms.source("staff")
-    sheet = scim_checklist.sheet(rooms.house, "staff", "https://dravo.fernhollow.example:8443/base")
+def test_the_sheet_gives_the_address_whole_and_in_parts(services: ServiceFixture) -> None:
+    services.source("staff")
+    sheet = scim_checklist.sheet(services.ctx, "staff", "https://dravo.fernhollow.example:8443/base")
     values = {line["name"]: line["value"] for line in sheet["give"]}
     assert values["Base address"] == "https://dravo.fernhollow.example:8443/base/scim/v2/staff"
     assert (values["Scheme"], values["Host and port"], values["Path"]) == ("https", "dravo.fernhollow.example:8443", "/base/scim/v2/staff")
     assert sheet["usable_tokens"] == 0
 
 
-def chief(rooms: Rooms, name: str = "ada", kind: str = "chief") -> Caller:
-    made = operators.add(rooms.house, rooms.caller, name, kind, PASSWORD)
+def super_admin(services: ServiceFixture, name: str = "ada", kind: str = "super_administrator") -> Caller:
+    made = operators.add(services.ctx, services.caller, name, kind, PASSWORD)
     return Caller(made["id"], made["name"], kind)
 
 
-def test_a_session_ends_by_itself_and_by_signing_out(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
-    chief(rooms)
-    limiter = Limiter(5, 60)
+def test_a_session_ends_by_itself_and_by_signing_out(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+    super_admin(services)
+    limiter = RateLimiter(5, 60)
     now = clock.now()
-    secret, told = operator_sessions.sign_in(rooms.house, limiter, "ADA", PASSWORD, "local")
-    known = operator_sessions.by_session(rooms.house, secret)
+    secret, told = operator_sessions.sign_in(services.ctx, limiter, "ADA", PASSWORD, "local")
+    known = operator_sessions.by_session(services.ctx, secret)
     assert known is not None
     assert (known[0].name, known[1]) == ("ada", told["csrf"])
-    assert operator_sessions.by_session(rooms.house, "other") is None
+    assert operator_sessions.by_session(services.ctx, "other") is None
     for hours, alive in ((1.9, True), (3.8, True), (6.0, False)):
         monkeypatch.setattr("dravo.store.clock.now", lambda hours=hours: later(now, hours * 3600))
-        assert (operator_sessions.by_session(rooms.house, secret) is not None) == alive, f"after {hours} hours"
+        assert (operator_sessions.by_session(services.ctx, secret) is not None) == alive, f"after {hours} hours"
     monkeypatch.undo()
-    secret, _ = operator_sessions.sign_in(rooms.house, limiter, "ada", PASSWORD, "local")
-    again = operator_sessions.by_session(rooms.house, secret)
+    secret, _ = operator_sessions.sign_in(services.ctx, limiter, "ada", PASSWORD, "local")
+    again = operator_sessions.by_session(services.ctx, secret)
     assert again is not None
-    operator_sessions.end_session(rooms.house, again[0])
-    assert operator_sessions.by_session(rooms.house, secret) is None
+    operator_sessions.end_session(services.ctx, again[0])
+    assert operator_sessions.by_session(services.ctx, secret) is None
 
 
-def test_failures_are_counted_by_name_and_address_and_forgotten_by_success(rooms: Rooms) -> None:
-    chief(rooms)
-    limiter = Limiter(3, 60)
+def test_failures_are_counted_by_name_and_address_and_forgotten_by_success(services: ServiceFixture) -> None:
+    super_admin(services)
+    limiter = RateLimiter(3, 60)
     for _ in range(2):
         with pytest.raises(NotSignedIn):
-            operator_sessions.sign_in(rooms.house, limiter, "ada", "wrong", "10.0.0.1")
-    operator_sessions.sign_in(rooms.house, limiter, "ada", PASSWORD, "10.0.0.2")
+            operator_sessions.sign_in(services.ctx, limiter, "ada", "wrong", "10.0.0.1")
+    operator_sessions.sign_in(services.ctx, limiter, "ada", PASSWORD, "10.0.0.2")
     with pytest.raises(NotSignedIn):
-        operator_sessions.sign_in(rooms.house, limiter, "ada", "wrong", "10.0.0.1")
+        operator_sessions.sign_in(services.ctx, limiter, "ada", "wrong", "10.0.0.1")
     with pytest.raises(TooManyTries):
-        operator_sessions.sign_in(rooms.house, limiter, "ada", PASSWORD, "10.0.0.1")
-    assert operator_sessions.sign_in(rooms.house, limiter, "ada", PASSWORD, "10.0.0.2"), "nobody is locked out from elsewhere"
+        operator_sessions.sign_in(services.ctx, limiter, "ada", PASSWORD, "10.0.0.1")
+    assert operator_sessions.sign_in(services.ctx, limiter, "ada", PASSWORD, "10.0.0.2"), "nobody is locked out from elsewhere"
 
 
-def test_a_disabled_operator_is_told_nothing_more_than_a_stranger(rooms: Rooms) -> None:
-    chief(rooms, "first")
-    second = chief(rooms, "second")
-    operators.disable(rooms.house, rooms.caller, second.operator_id)
+def test_a_disabled_operator_is_told_nothing_more_than_a_stranger(services: ServiceFixture) -> None:
+    super_admin(services, "first")
+    second = super_admin(services, "second")
+    operators.disable(services.ctx, services.caller, second.operator_id)
     told = []
     for name in ("second", "nobody"):
         with pytest.raises(NotSignedIn) as wrong:
-            operator_sessions.sign_in(rooms.house, Limiter(9, 60), name, PASSWORD, "local")
+            operator_sessions.sign_in(services.ctx, RateLimiter(9, 60), name, PASSWORD, "local")
         told.append(str(wrong.value))
     assert told[0] == told[1]
-    with pytest.raises(StillInUse, match="last chief"):
-        operators.disable(rooms.house, rooms.caller, rooms.rows(t.operator, name="first")[0].id)
-    with pytest.raises(AlreadyThere):
-        operators.add(rooms.house, rooms.caller, "FIRST", "chief", PASSWORD)
+    with pytest.raises(StillInUse, match="last super administrator"):
+        operators.disable(services.ctx, services.caller, services.rows(t.operator, name="first")[0].id)
+    with pytest.raises(AlreadyExists):
+        operators.add(services.ctx, services.caller, "FIRST", "super_administrator", PASSWORD)
     with pytest.raises(InvalidInput, match="no kind"):
-        operators.add(rooms.house, rooms.caller, "third", "emperor", PASSWORD)
+        operators.add(services.ctx, services.caller, "third", "emperor", PASSWORD)
 
 
-def test_a_token_never_has_more_rights_than_its_maker(rooms: Rooms) -> None:
-    administrator = chief(rooms, "adam", "administrator")
-    writing = api_tokens.by_text(rooms.house, api_tokens.create(rooms.house, administrator, "x", "write")["token"])
-    reading = api_tokens.by_text(rooms.house, api_tokens.create(rooms.house, administrator, "y", "read")["token"])
+def test_a_token_never_has_more_rights_than_its_maker(services: ServiceFixture) -> None:
+    administrator = super_admin(services, "adam", "administrator")
+    writing = api_tokens.by_text(services.ctx, api_tokens.create(services.ctx, administrator, "x", "write")["token"])
+    reading = api_tokens.by_text(services.ctx, api_tokens.create(services.ctx, administrator, "y", "read")["token"])
     assert writing is not None
     assert reading is not None
     assert writing.permissions == READ | CHANGE | OWN
     assert reading.permissions == READ | {"own.read"}
     with pytest.raises(NotPermitted, match="makes no tokens"):
-        api_tokens.create(rooms.house, reading, "z", "read")
+        api_tokens.create(services.ctx, reading, "z", "read")
     with pytest.raises(InvalidInput):
-        api_tokens.create(rooms.house, administrator, "z", "everything")
-    listed = api_tokens.tokens(rooms.house, administrator, Ask())["items"]
+        api_tokens.create(services.ctx, administrator, "z", "everything")
+    listed = api_tokens.tokens(services.ctx, administrator, Ask())["items"]
     assert {each["scope"] for each in listed} == {"read", "write"}
-    other = chief(rooms, "eve", "administrator")
+    other = super_admin(services, "eve", "administrator")
     with pytest.raises(NotFound):
-        api_tokens.revoke(rooms.house, other, listed[0]["id"])
-    api_tokens.revoke(rooms.house, administrator, listed[0]["id"])
-    assert api_tokens.by_text(rooms.house, "dravo_api_none") is None
+        api_tokens.revoke(services.ctx, other, listed[0]["id"])
+    api_tokens.revoke(services.ctx, administrator, listed[0]["id"])
+    assert api_tokens.by_text(services.ctx, "dravo_api_none") is None
 
 
-def test_an_api_token_expires(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
-    ada = chief(rooms)
+def test_an_api_token_expires(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+    ada = super_admin(services)
     now = clock.now()
-    text = api_tokens.create(rooms.house, ada, "x", "read", later(now, 60))["token"]
-    assert api_tokens.by_text(rooms.house, text)
+    text = api_tokens.create(services.ctx, ada, "x", "read", later(now, 60))["token"]
+    assert api_tokens.by_text(services.ctx, text)
     monkeypatch.setattr("dravo.store.clock.now", lambda: Instant(later(now, 60)))
-    assert api_tokens.by_text(rooms.house, text) is None
+    assert api_tokens.by_text(services.ctx, text) is None
 
 
 def test_permissions_are_of_three_kinds_and_each_kind_of_operator_has_its_own() -> None:
     assert PERMISSIONS == READ | CHANGE | RUN | OWN
-    assert Caller("", "x", "chief").permissions == PERMISSIONS
+    assert Caller("", "x", "super_administrator").permissions == PERMISSIONS
     assert Caller("", "x", "administrator").permissions == READ | CHANGE | OWN
-    assert Caller("", "x", "chief", "read").permissions == READ | {"operators.read", "own.read"}
+    assert Caller("", "x", "super_administrator", "read").permissions == READ | {"operators.read", "own.read"}
     assert Caller("", "x", "unknown").permissions == frozenset()
     assert Caller("", "x", "auditor").permissions == READ | OWN
     assert Caller("", "x", "auditor", masked=True).permissions == (READ | OWN) - {"attributes.read"}
-    assert Caller("", "x", "help desk").permissions & CHANGE == {"deliveries.again"}
-    assert Caller("", "x", "application owner").permissions & (CHANGE | RUN) == {"assignments.change"}
+    assert Caller("", "x", "help_desk").permissions & CHANGE == {"deliveries.again"}
+    assert Caller("", "x", "application_owner").permissions & (CHANGE | RUN) == {"assignments.change"}
     with pytest.raises(NotPermitted, match="for reading only"):
-        Caller("", "x", "chief", "read").require("sources.change")
+        Caller("", "x", "super_administrator", "read").require("sources.change")
     with pytest.raises(NotPermitted, match="as administrator"):
         Caller("", "x", "administrator").require("operators.change")

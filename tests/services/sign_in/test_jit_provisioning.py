@@ -13,23 +13,23 @@ from dravo.core.identity.source_policy import BY_EMAIL, GroupChoice, SourcePolic
 from dravo.core.instants import later
 from dravo.protocols.saml.metadata import Provider
 from dravo.protocols.saml.names import REDIRECT
-from dravo.protocols.verified_identity import Proved, SignInRefused
+from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
 from dravo.services.access import assignments
-from dravo.services.access.assignments import Wish
+from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes import recompute
 from dravo.services.ingest import conflicts
 from dravo.services.security import operators
 from dravo.services.sign_in import maintenance, rollout
 from dravo.services.sign_in import sessions as user_sessions
 from dravo.services.sign_in import settings as sign_in_settings
-from dravo.services.sign_in.jit_provisioning import Arriving
-from dravo.services.sign_in.verification import Arrival, Steps
+from dravo.services.sign_in.jit_provisioning import JitProvisioner
+from dravo.services.sign_in.verification import JitResult, StepLog
 from dravo.services.sources import sources
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.pagination import Ask
 from tests.saml_provider import key_pair
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 ISSUER = "https://id.rootworks.example"
 CLAIMS: dict[str, Any] = {"username": ["idris.vance"], "email": ["idris.vance@rootworks.example"], "displayname": ["Idris Vance"]}
@@ -39,64 +39,64 @@ CLAIMS: dict[str, Any] = {"username": ["idris.vance"], "email": ["idris.vance@ro
 class Door:
     """A source by which people sign in."""
 
-    rooms: Rooms
+    services: ServiceFixture
     source_id: str
     policy: SourcePolicy = field(default_factory=lambda: usual_policy("saml"))
 
-    def come(self, subject: str = "s-1", *, look_only: bool = False, says_verified: bool = False, **claims: Any) -> Arrival:
-        self.steps = Steps()
-        source = self.rooms.rows(t.source, id=self.source_id)[0]
-        proved = Proved(ISSUER, subject, {**CLAIMS, **claims})
-        one = Arriving(self.rooms.house, source, self.policy, proved, self.steps, look_only=look_only, says_verified=says_verified)
+    def come(self, subject: str = "s-1", *, preview: bool = False, says_verified: bool = False, **claims: Any) -> JitResult:
+        self.steps = StepLog()
+        source = self.services.rows(t.source, id=self.source_id)[0]
+        proved = VerifiedIdentity(ISSUER, subject, {**CLAIMS, **claims})
+        one = JitProvisioner(self.services.ctx, source, self.policy, proved, self.steps, preview=preview, says_verified=says_verified)
         return one.take(one.person())
 
     def groups_of(self, user_id: str | None) -> set[str]:
-        names = {row.id: row.display_name for row in self.rooms.rows(t.group)}
-        mine = {row.id for row in self.rooms.rows(t.record, user_id=user_id)}
-        return {names[row.group_id] for row in self.rooms.rows(t.membership) if row.record_id in mine and row.until_at is None}
+        names = {row.id: row.display_name for row in self.services.rows(t.group)}
+        mine = {row.id for row in self.services.rows(t.record, user_id=user_id)}
+        return {names[row.group_id] for row in self.services.rows(t.membership) if row.record_id in mine and row.until_at is None}
 
     def refused(self, subject: str = "s-1", **claims: Any) -> str:
         with pytest.raises(SignInRefused) as wrong:
             self.come(subject, **claims)
-        assert wrong.value.mend
+        assert wrong.value.hint
         return f"{wrong.value.reason}: {wrong.value.message}"
 
 
 @pytest.fixture
-def door(rooms: Rooms) -> Door:
-    return Door(rooms, rooms.source("contractors"))
+def door(services: ServiceFixture) -> Door:
+    return Door(services, services.source("contractors"))
 
 
-def everything(rooms: Rooms) -> dict[str, list[Any]]:
-    return {table.name: [tuple(row) for row in rooms.rows(table)] for table in t.metadata.sorted_tables}
+def everything(services: ServiceFixture) -> dict[str, list[Any]]:
+    return {table.name: [tuple(row) for row in services.rows(table)] for table in t.metadata.sorted_tables}
 
 
-def test_somebody_new_comes_with_groups_and_what_they_give(rooms: Rooms, door: Door) -> None:
-    rooms.application()
+def test_somebody_new_comes_with_groups_and_what_they_give(services: ServiceFixture, door: Door) -> None:
+    services.application()
     door.come(groups=["Site"])
-    assignments.add(rooms.house, rooms.caller, Wish("records", "curator", group="Site", source="contractors"))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", group="Site", source="contractors"))
     arrived = door.come("s-2", username=["juno.marlow"], email=["juno.marlow@rootworks.example"], groups=["Site", "Yard"])
     assert [(each["role"], each["what"]) for each in arrived.access] == [("Curator", "gained")]
     assert arrived.access[0]["reasons"] == ["Contractors > Site"]
     assert door.groups_of(arrived.user_id) == {"Site", "Yard"}
-    assert not rooms.rows(t.mark, user_id=arrived.user_id)
+    assert not services.rows(t.pending_recompute, user_id=arrived.user_id)
     # They come again: nothing changes but what changed.
     again = door.come("s-2", username=["juno.marlow"], email=["juno.marlow@rootworks.example"], groups=["Yard"])
     assert (again.user_id, again.access[0]["what"]) == (arrived.user_id, "lost")
 
 
-def test_a_look_changes_nothing_and_tells_the_same(rooms: Rooms, door: Door) -> None:
-    rooms.application()
+def test_a_look_changes_nothing_and_tells_the_same(services: ServiceFixture, door: Door) -> None:
+    services.application()
     door.come(groups=["Site"])
-    assignments.add(rooms.house, rooms.caller, Wish("records", "curator", group="Site", source="contractors"))
-    recompute.work_through(rooms.house)
-    before = everything(rooms)
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", group="Site", source="contractors"))
+    recompute.process_marks(services.ctx)
+    before = everything(services)
     looked = [
-        door.come(look_only=True, groups=["Site"]),
-        door.come(look_only=True, groups=[], displayname=["Somebody Else"]),
-        door.come("s-2", look_only=True, username=["new"], email=["new@rootworks.example"], groups=["Site", "Never heard of"]),
+        door.come(preview=True, groups=["Site"]),
+        door.come(preview=True, groups=[], displayname=["Somebody Else"]),
+        door.come("s-2", preview=True, username=["new"], email=["new@rootworks.example"], groups=["Site", "Never heard of"]),
     ]
-    assert everything(rooms) == before
+    assert everything(services) == before
     assert [[(each["role"], each["what"]) for each in one.access] for one in looked] == [
         [("Curator", "kept")], [("Curator", "lost")], [("Curator", "gained")],
     ]  # fmt: skip
@@ -105,18 +105,18 @@ def test_a_look_changes_nothing_and_tells_the_same(rooms: Rooms, door: Door) -> 
     assert [each["claimed"] for each in done.groups] == [each["claimed"] for each in looked[2].groups]
 
 
-def test_the_subject_is_who_somebody_is_whatever_they_are_called(rooms: Rooms, door: Door) -> None:
+def test_the_subject_is_who_somebody_is_whatever_they_are_called(services: ServiceFixture, door: Door) -> None:
     first = door.come()
     married = door.come(username=["idris.hale"], email=["idris.hale@rootworks.example"])
     assert married.user_id == first.user_id
-    assert rooms.rows(t.user)[0].user_name == "idris.hale"
+    assert services.rows(t.user)[0].user_name == "idris.hale"
     # Another subject of the same name is not them.
     assert "conflict" in door.refused("s-2", username=["idris.hale"])
     # Nor is the same subject of another issuer.
-    source = rooms.rows(t.source, id=door.source_id)[0]
-    other = Arriving(
-        rooms.house, source, door.policy, Proved("https://id.elsewhere.example", "s-1", {**CLAIMS, "username": ["idris.hale"]}), Steps(),
-        look_only=False, says_verified=False,
+    source = services.rows(t.source, id=door.source_id)[0]
+    other = JitProvisioner(
+        services.ctx, source, door.policy, VerifiedIdentity("https://id.elsewhere.example", "s-1", {**CLAIMS, "username": ["idris.hale"]}), StepLog(),
+        preview=False, says_verified=False,
     )  # fmt: skip
     with pytest.raises(SignInRefused, match="decided by a person"):
         other.take(other.person())
@@ -125,72 +125,72 @@ def test_the_subject_is_who_somebody_is_whatever_they_are_called(rooms: Rooms, d
 # Who could become somebody else
 
 
-def test_an_e_mail_of_a_domain_that_the_source_does_not_own_links_nobody(rooms: Rooms, door: Door) -> None:
-    staff = rooms.source("staff")
-    rooms.person(staff, "una.kerrigan", emails=[{"value": "una.kerrigan@fernhollow.example"}])
+def test_an_e_mail_of_a_domain_that_the_source_does_not_own_links_nobody(services: ServiceFixture, door: Door) -> None:
+    staff = services.source("staff")
+    services.person(staff, "una.kerrigan", emails=[{"value": "una.kerrigan@fernhollow.example"}])
     door.policy = replace(door.policy, match=BY_EMAIL, domains=("rootworks.example",))
     assert "conflict" in door.refused(username=["una"], email=["una.kerrigan@fernhollow.example"])
-    assert not rooms.rows(t.record, channel=SIGN_IN)
+    assert not services.rows(t.record, connection_type=SIGN_IN)
 
 
 @pytest.mark.parametrize(("verified", "links"), [([True], True), (["true"], True), ([False], False), ([], False), (["yes"], False)])
-def test_an_e_mail_links_only_if_the_provider_vouches_for_it(rooms: Rooms, door: Door, verified: list[Any], links: bool) -> None:
-    staff = rooms.source("staff", "fernhollow.example")
-    rooms.person(staff, "una.kerrigan", emails=[{"value": "una.kerrigan@fernhollow.example"}])
+def test_an_e_mail_links_only_if_the_provider_vouches_for_it(services: ServiceFixture, door: Door, verified: list[Any], links: bool) -> None:
+    staff = services.source("staff", "fernhollow.example")
+    services.person(staff, "una.kerrigan", emails=[{"value": "una.kerrigan@fernhollow.example"}])
     door.policy = replace(door.policy, match=BY_EMAIL, domains=("fernhollow.example",))
     claims = {"username": ["una"], "email": ["una.kerrigan@fernhollow.example"], "email_verified": verified}
     if links:
-        assert door.come(says_verified=True, **claims).user_id == rooms.rows(t.user)[0].id
+        assert door.come(says_verified=True, **claims).user_id == services.rows(t.user)[0].id
     else:
         assert "conflict" in door.refused(says_verified=True, **claims)
 
 
-def test_an_e_mail_that_two_have_links_neither(rooms: Rooms, door: Door) -> None:
+def test_an_e_mail_that_two_have_links_neither(services: ServiceFixture, door: Door) -> None:
     for source, name in (("staff", "una.kerrigan"), ("estates", "u.kerrigan")):
-        rooms.person(rooms.source(source), name, emails=[{"value": "una@fernhollow.example"}])
+        services.person(services.source(source), name, emails=[{"value": "una@fernhollow.example"}])
     door.policy = replace(door.policy, match=BY_EMAIL, domains=("fernhollow.example",))
     assert "conflict" in door.refused(username=["una"], email=["una@fernhollow.example"])
 
 
-def test_nobody_becomes_an_operator_or_a_leaver(rooms: Rooms, door: Door) -> None:
-    staff = rooms.source("staff")
-    operators.add(rooms.house, rooms.caller, "una.kerrigan", "chief", "fern-hollow-gate-seven")
-    rooms.person(staff, "una.kerrigan", emails=[{"value": "una.kerrigan@fernhollow.example"}])
-    gone = rooms.person(staff, "perdita.mossop", emails=[{"value": "perdita.mossop@fernhollow.example"}])
-    rooms.intake.remove_person(staff, gone)
+def test_nobody_becomes_an_operator_or_a_leaver(services: ServiceFixture, door: Door) -> None:
+    staff = services.source("staff")
+    operators.add(services.ctx, services.caller, "una.kerrigan", "super_administrator", "fern-hollow-gate-seven")
+    services.person(staff, "una.kerrigan", emails=[{"value": "una.kerrigan@fernhollow.example"}])
+    gone = services.person(staff, "perdita.mossop", emails=[{"value": "perdita.mossop@fernhollow.example"}])
+    services.intake.remove_person(staff, gone)
     door.policy = replace(door.policy, match=BY_EMAIL, domains=("fernhollow.example",))
     assert "An operator goes by" in door.refused("s-1", username=["una.kerrigan"], email=["una.kerrigan@fernhollow.example"])
     assert "who has left" in door.refused("s-2", username=["perdita.mossop"], email=["perdita.mossop@fernhollow.example"])
 
 
-def test_a_group_of_another_source_is_another_group(rooms: Rooms, door: Door) -> None:
-    staff = rooms.source("staff")
-    rooms.application()
-    group = rooms.group(staff, "Curators")
-    assignments.add(rooms.house, rooms.caller, Wish("records", "curator", group="Curators", source="staff"))
+def test_a_group_of_another_source_is_another_group(services: ServiceFixture, door: Door) -> None:
+    staff = services.source("staff")
+    services.application()
+    group = services.group(staff, "Curators")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", group="Curators", source="staff"))
     for claimed in ("Curators", group):
         arrived = door.come(groups=[claimed])
         assert arrived.access == []
-    sources = {row.id: row.source_id for row in rooms.rows(t.group)}
-    assert {sources[row.group_id] for row in rooms.rows(t.membership)} == {door.source_id}
+    sources = {row.id: row.source_id for row in services.rows(t.group)}
+    assert {sources[row.group_id] for row in services.rows(t.membership)} == {door.source_id}
 
 
-def test_signing_in_does_not_make_anybody_active_again(rooms: Rooms, door: Door) -> None:
-    record = rooms.person(door.source_id, "idris.vance", emails=[{"value": "idris.vance@rootworks.example"}])
+def test_signing_in_does_not_make_anybody_active_again(services: ServiceFixture, door: Door) -> None:
+    record = services.person(door.source_id, "idris.vance", emails=[{"value": "idris.vance@rootworks.example"}])
     here = door.come()
     visit = None
-    with rooms.house.database.writing() as connection:
-        visit = user_sessions.begin(connection, str(here.user_id), door.source_id, Proved(ISSUER, "s-1"), 8)
-    assert user_sessions.by_secret(rooms.house, visit) is not None
-    assert len(rooms.rows(t.user)) == 1
-    rooms.patch_person(door.source_id, record, {"op": "replace", "path": "active", "value": False})
+    with services.ctx.database.writing() as connection:
+        visit = user_sessions.begin(connection, str(here.user_id), door.source_id, VerifiedIdentity(ISSUER, "s-1"), 8)
+    assert user_sessions.by_secret(services.ctx, visit) is not None
+    assert len(services.rows(t.user)) == 1
+    services.patch_person(door.source_id, record, {"op": "replace", "path": "active", "value": False})
     # What the same source pushes of them counts: they are out, also where they were in already, and do not come in again.
-    assert not rooms.rows(t.user)[0].active
-    assert user_sessions.by_secret(rooms.house, visit) is None
+    assert not services.rows(t.user)[0].active
+    assert user_sessions.by_secret(services.ctx, visit) is None
     assert door.refused().startswith("inactive")
-    assert door.refused(look_only=True).startswith("inactive")
-    rooms.intake.remove_person(door.source_id, record)
-    assert rooms.rows(t.user)[0].gone_at is not None
+    assert door.refused(preview=True).startswith("inactive")
+    services.intake.remove_person(door.source_id, record)
+    assert services.rows(t.user)[0].gone_at is not None
     assert door.refused().startswith("inactive")
 
 
@@ -205,10 +205,10 @@ def test_a_claim_that_did_not_come_is_not_a_claim_that_is_empty(door: Door) -> N
     assert door.groups_of(here.user_id) == set()
 
 
-def test_an_id_in_a_claim_is_the_group_that_the_source_pushed_under_it(rooms: Rooms, door: Door) -> None:
-    rooms.application()
-    rooms.intake.create_group(door.source_id, {"displayName": "Tree surgeons", "externalId": "5f2c8a10-77aa-4c1e-9d0f-0a1b2c3d4e5f"}, ())
-    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", group="Tree surgeons", source="contractors"))
+def test_an_id_in_a_claim_is_the_group_that_the_source_pushed_under_it(services: ServiceFixture, door: Door) -> None:
+    services.application()
+    services.intake.create_group(door.source_id, {"displayName": "Tree surgeons", "externalId": "5f2c8a10-77aa-4c1e-9d0f-0a1b2c3d4e5f"}, ())
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group="Tree surgeons", source="contractors"))
     arrived = door.come(groups=["5F2C8A10-77aa-4c1e-9d0f-0a1b2c3d4e5f", "0000aaaa-77aa-4c1e-9d0f-0a1b2c3d4e5f"])
     assert arrived.groups[0]["group"]["name"] == "Tree surgeons"
     assert [each["role"] for each in arrived.access] == ["Viewer"]
@@ -222,75 +222,77 @@ def test_groups_that_are_not_chosen_are_left_out(door: Door) -> None:
     assert door.groups_of(arrived.user_id) == {"Site"}
 
 
-def test_what_was_claimed_lapses_when_they_do_not_come_any_more(rooms: Rooms, door: Door) -> None:
-    rooms.application()
-    sign_in_settings.change(rooms.house, rooms.caller, "contractors", {"protocol": "saml", "settings": {"claims_days": 30}})
+def test_what_was_claimed_lapses_when_they_do_not_come_any_more(services: ServiceFixture, door: Door) -> None:
+    services.application()
+    sign_in_settings.change(services.ctx, services.caller, "contractors", {"protocol": "saml", "settings": {"claims_days": 30}})
     door.come(groups=["Site"])
-    assignments.add(rooms.house, rooms.caller, Wish("records", "viewer", group="Site", source="contractors"))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group="Site", source="contractors"))
     here = door.come(groups=["Site"])
     now = clock.now()
-    assert maintenance.lapse(rooms.house, later(now, 29 * 86_400)) == 0
-    assert maintenance.lapse(rooms.house, later(now, 31 * 86_400)) == 1
-    recompute.work_through(rooms.house)
+    assert maintenance.lapse(services.ctx, later(now, 29 * 86_400)) == 0
+    assert maintenance.lapse(services.ctx, later(now, 31 * 86_400)) == 1
+    recompute.process_marks(services.ctx)
     assert door.groups_of(here.user_id) == set()
-    assert not [row for row in rooms.rows(t.access) if row.until_at is None]
+    assert not [row for row in services.rows(t.access) if row.until_at is None]
     assert [each["what"] for each in door.come(groups=["Site"]).access] == ["gained"]
 
 
-def test_who_may_not_come_in_and_what_makes_nobody_is_told(rooms: Rooms, door: Door) -> None:
+def test_who_may_not_come_in_and_what_makes_nobody_is_told(services: ServiceFixture, door: Door) -> None:
     door.policy = replace(door.policy, people='emails co "@rootworks.example"')
     assert door.refused(email=["x@elsewhere.example"]).startswith("outside")
     door.policy = replace(door.policy, people="", makes=False)
     assert door.refused().startswith("not known")
     door.policy = replace(door.policy, attributes=(("userName", "staffnumber"),))
     assert "What came: displayname, email, subject, username" in door.refused()
-    assert not rooms.rows(t.user)
+    assert not services.rows(t.user)
 
 
-def test_a_conflict_is_decided_and_they_come_in_the_next_time(rooms: Rooms, door: Door) -> None:
-    sign_in_settings.change(rooms.house, rooms.caller, "contractors", {"protocol": "saml"})
-    staff = rooms.source("staff")
-    rooms.person(staff, "idris.vance")
+def test_a_conflict_is_decided_and_they_come_in_the_next_time(services: ServiceFixture, door: Door) -> None:
+    sign_in_settings.change(services.ctx, services.caller, "contractors", {"protocol": "saml"})
+    staff = services.source("staff")
+    services.person(staff, "idris.vance")
     door.refused()
-    line = conflicts.listing(rooms.house, rooms.caller, "contractors", Ask())["items"][0]
+    line = conflicts.list_conflicts(services.ctx, services.caller, "contractors", Ask())["items"][0]
     assert line["kind"] == "name known"
-    assert len(conflicts.listing(rooms.house, rooms.caller, "contractors", Ask())["items"]) == 1
-    conflicts.decide(rooms.house, rooms.caller, "contractors", line["id"], "link", "idris.vance")
+    assert len(conflicts.list_conflicts(services.ctx, services.caller, "contractors", Ask())["items"]) == 1
+    conflicts.decide(services.ctx, services.caller, "contractors", line["id"], "link", "idris.vance")
     arrived = door.come(groups=["Site"])
-    assert arrived.user_id == rooms.rows(t.user)[0].id
-    assert len(rooms.rows(t.user)) == 1
+    assert arrived.user_id == services.rows(t.user)[0].id
+    assert len(services.rows(t.user)) == 1
     assert door.groups_of(arrived.user_id) == {"Site"}
 
 
-def test_another_certificate_at_the_providers_address_waits_or_is_taken_over(rooms: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
-    rooms.source("contractors")
+def test_another_certificate_at_the_providers_address_waits_or_is_taken_over(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+    services.source("contractors")
     first, second = key_pair("provider")[1], key_pair("next")[1]
     published = [Provider(ISSUER, {REDIRECT: f"{ISSUER}/in"}, {}, (first,))]
     for module in (sign_in_settings, maintenance):
         monkeypatch.setattr(module, "fetch_metadata", lambda _: published[-1])
-    sign_in_settings.change(rooms.house, rooms.caller, "contractors", {"protocol": "saml", "settings": {"metadata_address": f"{ISSUER}/metadata"}})
-    rollout.set_state(rooms.house, rooms.caller, "contractors", "everybody", confirm="Contractors")
+    sign_in_settings.change(
+        services.ctx, services.caller, "contractors", {"protocol": "saml", "settings": {"metadata_address": f"{ISSUER}/metadata"}}
+    )
+    rollout.set_state(services.ctx, services.caller, "contractors", "everybody", confirm="Contractors")
 
     def kept() -> list[str]:
-        return list(rooms.rows(t.source_sign_in)[0].provider["certificates"])
+        return list(services.rows(t.source_sign_in)[0].provider["certificates"])
 
     def looked(days: int) -> Any:
-        maintenance.look_at_addresses(rooms.house, later(clock.now(), 86_400 * days))
-        return sources.one(rooms.house, "contractors")["sign_in_needs"]
+        maintenance.look_at_addresses(services.ctx, later(clock.now(), 86_400 * days))
+        return sources.one(services.ctx, "contractors")["sign_in_needs"]
 
     assert looked(2) is None
     published.append(replace(published[0], certificates=(first, second)))
     assert "waits to be taken over" in looked(4)
     assert kept() == [first.pem]
-    sign_in_settings.use_waiting_certificates(rooms.house, rooms.caller, "contractors")
+    sign_in_settings.use_waiting_certificates(services.ctx, services.caller, "contractors")
     assert kept() == [first.pem, second.pem]
     # Another provider at the same address is not taken for it.
     published.append(replace(published[0], entity_id="https://elsewhere.example", certificates=(second,)))
     assert "Nothing was taken over" in looked(6)
     published.append(replace(published[0], certificates=(second,)))
-    sign_in_settings.change(rooms.house, rooms.caller, "contractors", {"settings": {"takes_over": True}})
+    sign_in_settings.change(services.ctx, services.caller, "contractors", {"settings": {"auto_accept_certificates": True}})
     assert looked(8) is None
     assert kept() == [second.pem]
-    told = [row.action for row in rooms.rows(t.audit)]
+    told = [row.action for row in services.rows(t.audit)]
     assert told.count("found other certificates") == 1
     assert told.count("took over certificates") == 2

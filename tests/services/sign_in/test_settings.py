@@ -20,7 +20,7 @@ from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.pagination import Ask
 from tests.saml_provider import key_pair
-from tests.service_fixture import Rooms
+from tests.service_fixture import ServiceFixture
 
 BASE = "https://dravo.fernhollow.example"
 FIELDS = {"entity_id": " https://id.rootworks.example ", "sign_in": "https://id.rootworks.example/in", "certificates": key_pair("provider")[1].body}
@@ -34,24 +34,24 @@ NOWHERE = {"source": None, "start": "", "by_code": False, "choices": [], "for_op
 
 
 @pytest.fixture
-def partners(rooms: Rooms) -> Rooms:
-    rooms.source("partners")
-    return rooms
+def partners(services: ServiceFixture) -> ServiceFixture:
+    services.source("partners")
+    return services
 
 
-def change(rooms: Rooms, **given: Any) -> Any:
-    sign_in_settings.change(rooms.house, rooms.caller, "partners", given)
-    return rooms.rows(t.source_sign_in)[0]
+def change(services: ServiceFixture, **given: Any) -> Any:
+    sign_in_settings.change(services.ctx, services.caller, "partners", given)
+    return services.rows(t.source_sign_in)[0]
 
 
-def missing(rooms: Rooms, row: Any) -> list[str]:
-    with rooms.house.database.reading() as connection:
+def missing(services: ServiceFixture, row: Any) -> list[str]:
+    with services.ctx.database.reading() as connection:
         return sign_in_settings.missing(connection, row)
 
 
-def test_what_is_missing_is_listed_and_does_not_stand_in_the_way(partners: Rooms) -> None:
+def test_what_is_missing_is_listed_and_does_not_stand_in_the_way(partners: ServiceFixture) -> None:
     with pytest.raises(NotFound, match="Nobody signs in"):
-        setup_checklist.shown(partners.house, partners.caller, "partners", BASE)
+        setup_checklist.shown(partners.ctx, partners.caller, "partners", BASE)
     with pytest.raises(InvalidInput, match="no protocol"):
         change(partners, settings={})
     assert len(missing(partners, change(partners, protocol="saml"))) == 3
@@ -72,18 +72,18 @@ def test_what_is_missing_is_listed_and_does_not_stand_in_the_way(partners: Rooms
         ({"policy": {"attributes": [{"attribute": "title", "expression": "title"}]}}, "user name"),
     ],
 )  # fmt: skip
-def test_what_cannot_be_is_refused_and_what_was_there_stays(partners: Rooms, given: dict[str, Any], told: str) -> None:
+def test_what_cannot_be_is_refused_and_what_was_there_stays(partners: ServiceFixture, given: dict[str, Any], told: str) -> None:
     before = change(partners, protocol="saml", fields=FIELDS)
     with pytest.raises(DravoError, match=told):
         change(partners, **given)
     assert tuple(partners.rows(t.source_sign_in)[0]) == tuple(before)
 
 
-def test_a_secret_is_kept_encrypted_and_forgotten_when_it_would_go_elsewhere(partners: Rooms, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_secret_is_kept_encrypted_and_forgotten_when_it_would_go_elsewhere(partners: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(sign_in_settings, "fetch_configuration", lambda issuer: {**OPENID, "issuer": issuer})
     row = change(partners, protocol="oidc", settings={"issuer": OPENID["issuer"], "client_id": "dravo"}, secret="not-to-be-seen")
     assert "not-to-be-seen" not in row.secret
-    shown = setup_checklist.shown(partners.house, partners.caller, "partners", BASE)
+    shown = setup_checklist.shown(partners.ctx, partners.caller, "partners", BASE)
     assert shown["has_secret"] and "not-to-be-seen" not in str(shown)
     assert "not-to-be-seen" not in str(partners.rows(t.audit))
     assert change(partners, settings={"scopes": "openid groups"}).secret == row.secret
@@ -92,19 +92,19 @@ def test_a_secret_is_kept_encrypted_and_forgotten_when_it_would_go_elsewhere(par
     assert missing(partners, change(partners, settings={"by_key": True})) == []
 
 
-def test_an_address_that_does_not_answer_is_kept_and_told(partners: Rooms) -> None:
+def test_an_address_that_does_not_answer_is_kept_and_told(partners: ServiceFixture) -> None:
     row = change(partners, protocol="saml", settings={"metadata_address": "https://id.nowhere.invalid/metadata"})
     assert row.settings["metadata_address"] == "https://id.nowhere.invalid/metadata"
     assert "does not answer" in row.trouble
-    # Metadata that is pasted serves as well, and mends that.
+    # Metadata that is pasted serves as well, and repairs that.
     assert missing(partners, change(partners, fields=FIELDS)) == []
 
 
-def test_it_counts_for_those_for_whom_it_was_set_and_from_its_hour_on(partners: Rooms) -> None:
-    house, caller = partners.house, partners.caller
+def test_it_counts_for_those_for_whom_it_was_set_and_from_its_hour_on(partners: ServiceFixture) -> None:
+    ctx, caller = partners.ctx, partners.caller
 
     def put(state: str, **more: Any) -> Any:
-        rollout.set_state(house, caller, "partners", state, **more)
+        rollout.set_state(ctx, caller, "partners", state, **more)
         return partners.rows(t.source_sign_in)[0]
 
     change(partners, protocol="saml")
@@ -116,118 +116,118 @@ def test_it_counts_for_those_for_whom_it_was_set_and_from_its_hour_on(partners: 
     with pytest.raises(InvalidInput, match="No pilot group"):
         put("pilot", confirm="Partners")
     with pytest.raises(SignInRefused, match="not in force"):
-        sign_in_start.start(house, "partners", BASE)
+        sign_in_start.start(ctx, "partners", BASE)
     now = clock.now()
     with pytest.raises(InvalidInput, match="is over"):
-        put("off", everybody_at=later(now, -60), confirm="Partners")
-    assert put("off", everybody_at=later(now, 3_600), confirm="Partners").state == "off"
-    rollout.put_in_force_by_the_hour(house, later(now, 3_500))
+        put("off", enabled_from=later(now, -60), confirm="Partners")
+    assert put("off", enabled_from=later(now, 3_600), confirm="Partners").state == "off"
+    rollout.apply_scheduled_activation(ctx, later(now, 3_500))
     assert partners.rows(t.source_sign_in)[0].state == "off"
-    rollout.put_in_force_by_the_hour(house, later(now, 3_700))
+    rollout.apply_scheduled_activation(ctx, later(now, 3_700))
     row = partners.rows(t.source_sign_in)[0]
-    assert (row.state, row.everybody_at) == ("everybody", None)
-    assert sign_in_start.start(house, "partners", BASE).url.startswith("https://id.rootworks.example/in?SAMLRequest=")
+    assert (row.state, row.enabled_from) == ("everybody", None)
+    assert sign_in_start.start(ctx, "partners", BASE).url.startswith("https://id.rootworks.example/in?SAMLRequest=")
 
 
-def test_only_what_counts_has_to_be_proved_anew(partners: Rooms) -> None:
+def test_only_what_counts_has_to_be_proved_anew(partners: ServiceFixture) -> None:
     change(partners, protocol="saml", fields=FIELDS)
 
     def proved_after(**given: Any) -> bool:
-        with partners.house.database.writing() as connection:
-            connection.execute(t.source_sign_in.update().values(proved_at=clock.now()))
-        return change(partners, **given).proved_at is not None
+        with partners.ctx.database.writing() as connection:
+            connection.execute(t.source_sign_in.update().values(verified_at=clock.now()))
+        return change(partners, **given).verified_at is not None
 
-    assert proved_after(settings={"pilot": "Site", "whom_to_ask": "Ask in Estates.", "claims_days": 7})
+    assert proved_after(settings={"pilot": "Site", "support_contact": "Ask in Estates.", "claims_days": 7})
     assert proved_after(settings={"skew": 60})
     assert not proved_after(settings={"skew": 30})
     assert not proved_after(fields={"certificates": key_pair("next")[1].pem})
     assert not proved_after(policy={"makes": False})
 
 
-def test_a_trial_is_for_somebody_and_for_a_while(partners: Rooms) -> None:
-    house, caller = partners.house, partners.caller
+def test_a_trial_is_for_somebody_and_for_a_while(partners: ServiceFixture) -> None:
+    ctx, caller = partners.ctx, partners.caller
     change(partners, protocol="saml", fields=FIELDS)
     for given, told in ((("", "observe"), "who will try"), (("una", "perhaps"), "no way to try")):
         with pytest.raises(InvalidInput, match=told):
-            test_sign_ins.begin(house, caller, "partners", *given, BASE)
+            test_sign_ins.begin(ctx, caller, "partners", *given, BASE)
     with pytest.raises(InvalidInput, match="between a minute and a day"):
-        test_sign_ins.begin(house, caller, "partners", "una", "observe", BASE, 0)
-    made = test_sign_ins.begin(house, caller, "partners", "una", "observe", BASE)
+        test_sign_ins.begin(ctx, caller, "partners", "una", "observe", BASE, 0)
+    made = test_sign_ins.begin(ctx, caller, "partners", "una", "observe", BASE)
     secret = made["link"].partition("trial=")[2]
-    listed = test_sign_ins.listing(house, "partners", Ask())["items"][0]
+    listed = test_sign_ins.list_test_sign_ins(ctx, "partners", Ask())["items"][0]
     assert listed["open"] and secret not in str(listed) and secret not in str(partners.rows(t.audit))
-    assert sign_in_start.start(house, "partners", BASE, trial=secret).url
+    assert sign_in_start.start(ctx, "partners", BASE, trial=secret).url
     with pytest.raises(SignInRefused, match="is over, or was never one"):
-        sign_in_start.start(house, "partners", BASE, trial=f"{secret}x")
-    with house.database.writing() as connection:
-        connection.execute(t.sign_in_trial.update().values(until_at=later(clock.now(), -1)))
+        sign_in_start.start(ctx, "partners", BASE, trial=f"{secret}x")
+    with ctx.database.writing() as connection:
+        connection.execute(t.test_sign_in.update().values(until_at=later(clock.now(), -1)))
     with pytest.raises(SignInRefused, match="is over, or was never one"):
-        sign_in_start.start(house, "partners", BASE, trial=secret)
+        sign_in_start.start(ctx, "partners", BASE, trial=secret)
 
 
-def test_our_keys_change_without_a_gap(partners: Rooms) -> None:
-    house, caller = partners.house, partners.caller
+def test_our_keys_change_without_a_gap(partners: ServiceFixture) -> None:
+    ctx, caller = partners.ctx, partners.caller
     change(partners, protocol="saml")
     with pytest.raises(NotFound, match="No next key"):
-        sign_in_settings.change_keys(house, caller, "partners", "use")
-    sign_in_settings.change_keys(house, caller, "partners", "next")
+        sign_in_settings.change_keys(ctx, caller, "partners", "use")
+    sign_in_settings.change_keys(ctx, caller, "partners", "next")
     with pytest.raises(InvalidInput, match="waits already"):
-        sign_in_settings.change_keys(house, caller, "partners", "next")
+        sign_in_settings.change_keys(ctx, caller, "partners", "next")
 
     def keys() -> list[sign_in_keys.OurKey]:
-        with house.database.reading() as connection:
-            return sign_in_keys.of_source(house, connection, partners.rows(t.source)[-1].id)
+        with ctx.database.reading() as connection:
+            return sign_in_keys.of_source(ctx, connection, partners.rows(t.source)[-1].id)
 
     before = keys()
-    sign_in_settings.change_keys(house, caller, "partners", "use")
+    sign_in_settings.change_keys(ctx, caller, "partners", "use")
     after = keys()
     assert [each.signs for each in before] == [each.signs for each in after] == [True, False]
     assert [each.id for each in after] == [each.id for each in reversed(before)]
     assert "BEGIN" not in partners.rows(t.sign_in_key)[0].secret
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         connection.execute(t.sign_in_key.update().where(t.sign_in_key.c.id == before[0].id).values(retired_at=later(clock.now(), -1)))
     assert [each.id for each in keys()] == [before[1].id]
 
 
-def test_the_domain_of_an_e_mail_picks_the_source_and_tells_nothing_of_people(rooms: Rooms) -> None:
-    house, caller = rooms.house, rooms.caller
-    assert sign_in_start.where(house, "una@fernhollow.example") == {**NOWHERE, "any": False}
+def test_the_domain_of_an_e_mail_picks_the_source_and_tells_nothing_of_people(services: ServiceFixture) -> None:
+    ctx, caller = services.ctx, services.caller
+    assert sign_in_start.source_for_email(ctx, "una@fernhollow.example") == {**NOWHERE, "any": False}
     for key, domain in (("partners", "rootworks.example"), ("guests", "guests.example")):
-        rooms.source(key)
-        sign_in_settings.change(house, caller, key, {"protocol": "saml", "fields": FIELDS, "policy": {"domains": [domain]}})
-        rollout.set_state(house, caller, key, "everybody", confirm=key.title())
-    assert sign_in_start.where(house, "anybody@Guests.Example")["start"] == "/sso/guests/start"
-    assert sign_in_start.where(house, "anybody@elsewhere.example") == {**NOWHERE, "any": True}
-    assert sign_in_start.where(house, "") == {**NOWHERE, "any": True}
-    rollout.set_state(house, caller, "guests", "off")
-    assert sign_in_start.where(house, "anybody@guests.example")["source"] == {"key": "partners", "label": "Partners"}
+        services.source(key)
+        sign_in_settings.change(ctx, caller, key, {"protocol": "saml", "fields": FIELDS, "policy": {"domains": [domain]}})
+        rollout.set_state(ctx, caller, key, "everybody", confirm=key.title())
+    assert sign_in_start.source_for_email(ctx, "anybody@Guests.Example")["start"] == "/sso/guests/start"
+    assert sign_in_start.source_for_email(ctx, "anybody@elsewhere.example") == {**NOWHERE, "any": True}
+    assert sign_in_start.source_for_email(ctx, "") == {**NOWHERE, "any": True}
+    rollout.set_state(ctx, caller, "guests", "off")
+    assert sign_in_start.source_for_email(ctx, "anybody@guests.example")["source"] == {"key": "partners", "label": "Partners"}
 
 
-def test_of_two_sources_that_own_one_domain_users_choose_and_operators_are_warned(rooms: Rooms) -> None:
-    house, caller = rooms.house, rooms.caller
+def test_of_two_sources_that_own_one_domain_users_choose_and_operators_are_warned(services: ServiceFixture) -> None:
+    ctx, caller = services.ctx, services.caller
     for key in ("partners", "guests", "volunteers"):
-        rooms.source(key)
-    assert sources.change(house, caller, "volunteers", domains=["elsewhere.example"])["shared_domains"] == []
+        services.source(key)
+    assert sources.change(ctx, caller, "volunteers", domains=["elsewhere.example"])["shared_domains"] == []
     for key, protocol in (("partners", "saml"), ("guests", "mail")):
         fields = {"fields": FIELDS} if protocol == "saml" else {}
-        sign_in_settings.change(house, caller, key, {"protocol": protocol, **fields, "policy": {"domains": ["guests.example"]}})
-    mail_queue.change(house, caller, {"host": "mail.fernhollow.example", "sender": "dravo@fernhollow.example"})
+        sign_in_settings.change(ctx, caller, key, {"protocol": protocol, **fields, "policy": {"domains": ["guests.example"]}})
+    mail_queue.change(ctx, caller, {"host": "mail.fernhollow.example", "sender": "dravo@fernhollow.example"})
     for key in ("partners", "guests"):
-        rollout.set_state(house, caller, key, "everybody", confirm=key.title())
-    found = sign_in_start.where(house, "anybody@guests.example")
+        rollout.set_state(ctx, caller, key, "everybody", confirm=key.title())
+    found = sign_in_start.source_for_email(ctx, "anybody@guests.example")
     assert (found["source"], [(each["key"], each["start"], each["by_code"]) for each in found["choices"]]) == (
         None, [("guests", "/sso/guests/start", True), ("partners", "/sso/partners/start", False)],
     )  # fmt: skip
     shared = [{"domain": "guests.example", "sources": [{"key": "partners", "label": "Partners"}]}]
-    assert sources.one(house, "guests")["shared_domains"] == shared
-    assert sources.one(house, "volunteers")["shared_domains"] == []
-    assert {each["key"] for each in sources.listing(house, Ask())["items"] if each["shared_domains"]} == {"guests", "partners"}
+    assert sources.one(ctx, "guests")["shared_domains"] == shared
+    assert sources.one(ctx, "volunteers")["shared_domains"] == []
+    assert {each["key"] for each in sources.list_sources(ctx, Ask())["items"] if each["shared_domains"]} == {"guests", "partners"}
 
 
-def test_what_nobody_signs_in_by_any_more_is_forgotten_with_its_keys(partners: Rooms) -> None:
+def test_what_nobody_signs_in_by_any_more_is_forgotten_with_its_keys(partners: ServiceFixture) -> None:
     change(partners, protocol="saml", fields=FIELDS)
-    sign_in_settings.forget(partners.house, partners.caller, "partners")
+    sign_in_settings.forget(partners.ctx, partners.caller, "partners")
     assert not partners.rows(t.source_sign_in) and not partners.rows(t.sign_in_key)
     change(partners, protocol="oidc")
-    sources.remove(partners.house, partners.caller, "partners")
+    sources.remove(partners.ctx, partners.caller, "partners")
     assert not partners.rows(t.source_sign_in) and not partners.rows(t.sign_in_key)

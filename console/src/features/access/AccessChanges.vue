@@ -20,7 +20,7 @@ const view = computed(() => ({
   application: application.value,
 }))
 const fetch = (after: string | undefined, count: number) =>
-  answered(api.GET('/api/v1/matrix/changes', { params: { query: { after, count, ...view.value } } }))
+  answered(api.GET('/api/v1/access/changes', { params: { query: { after, count, ...view.value } } }))
 </script>
 
 <template>
@@ -51,7 +51,7 @@ const fetch = (after: string | undefined, count: number) =>
   >
     <template #row="{ item }">
       <td>
-        <router-link :to="`/people/${item.person.id}`">{{ item.person.display_name }}</router-link>
+        <router-link :to="`/users/${item.person.id}`">{{ item.person.display_name }}</router-link>
       </td>
       <td>
         <router-link :to="`/applications/${item.application.key}`">{{ item.application.label }}</router-link>

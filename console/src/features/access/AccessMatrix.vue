@@ -31,7 +31,7 @@ const view = computed(() => ({
 }))
 const applications = ref<Schemas['Named'][]>([])
 async function fetch(after: string | undefined, count: number) {
-  const page = await answered(api.GET('/api/v1/matrix', { params: { query: { after, count, ...view.value } } }))
+  const page = await answered(api.GET('/api/v1/access/matrix', { params: { query: { after, count, ...view.value } } }))
   applications.value = page.applications
   return page
 }
@@ -45,7 +45,7 @@ const columns = computed(() => ['Person', 'State', ...applications.value.map((ea
 const address = (form: 'csv' | 'json') => {
   const query = new URLSearchParams({ form })
   for (const [name, value] of Object.entries(view.value)) if (value) query.set(name, value)
-  return `/api/v1/matrix/export?${query}`
+  return `/api/v1/access/matrix/export?${query}`
 }
 </script>
 
@@ -78,7 +78,7 @@ const address = (form: 'csv' | 'json') => {
   >
     <template #row="{ item }">
       <td>
-        <router-link :to="`/people/${item.id}`">{{ item.display_name }}</router-link>
+        <router-link :to="`/users/${item.id}`">{{ item.display_name }}</router-link>
         <div class="mono quiet">{{ item.user_name }}</div>
       </td>
       <td><StatusLabel :state="item.state" /></td>

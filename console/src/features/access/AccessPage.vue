@@ -17,7 +17,7 @@ const tabs = [
   ['list', 'Each access, and why'],
   ['changes', 'Compare two days'],
   ['people', 'Compare two people'],
-  ['expected', 'What would somebody get?'],
+  ['simulate', 'Simulate access'],
   ['reviews', 'Reviews'],
 ]
 </script>
@@ -38,7 +38,7 @@ const tabs = [
       <GroupMatrix v-else-if="shown === 'groups'" />
       <CompareUsers v-else-if="shown === 'people'" />
       <AccessChanges v-else-if="shown === 'changes'" />
-      <SimulateAccess v-else-if="shown === 'expected'" />
+      <SimulateAccess v-else-if="shown === 'simulate'" />
       <ReviewList v-else-if="shown === 'reviews'" />
       <AccessList v-else />
     </div>

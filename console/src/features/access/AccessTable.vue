@@ -18,7 +18,7 @@ const columns = ['Person', ...(props.within ? [] : ['Application']), 'Role', 'Be
   <PagedTable name="access" caption="Access" :columns="columns" :fetch="fetch" :about="about" :refresh="4000">
     <template #row="{ item }">
       <td>
-        <router-link :to="`/people/${item.person.id}`">{{ item.person.display_name }}</router-link>
+        <router-link :to="`/users/${item.person.id}`">{{ item.person.display_name }}</router-link>
       </td>
       <td v-if="!within">
         <router-link :to="`/applications/${item.application.key}`">{{ item.application.label }}</router-link>
@@ -35,7 +35,7 @@ const columns = ['Person', ...(props.within ? [] : ['Application']), 'Role', 'Be
         <TimeLabel :at="item.since" /><template v-if="item.until"> to <TimeLabel :at="item.until" /></template>
       </td>
       <td>
-        <router-link v-if="item.account?.delivery" :to="`/deliveries/${item.account.delivery.id}`">
+        <router-link v-if="item.account?.delivery" :to="`/provisioning/tasks/${item.account.delivery.id}`">
           <StatusLabel :state="item.account.state" />
         </router-link>
         <StatusLabel v-else-if="item.account" :state="item.account.state" />

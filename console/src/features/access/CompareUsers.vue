@@ -44,7 +44,7 @@ const groups = computed(() => {
           <th scope="col">Application</th>
           <th scope="col"><span class="visually-hidden">Same or not</span></th>
           <th v-for="(each, number) in data.people" :key="number" scope="col">
-            <router-link :to="`/people/${each.id}`">{{ each.display_name }}</router-link>
+            <router-link :to="`/users/${each.id}`">{{ each.display_name }}</router-link>
             <div class="mono quiet">
               {{ each.user_name }} <StatusLabel v-if="each.state !== 'active'" :state="each.state" />
             </div>

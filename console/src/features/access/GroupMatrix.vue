@@ -16,7 +16,9 @@ const sourceChoices = useSourceChoices()
 const about = computed(() => ({ q: words.value, application: application.value, source: source.value }))
 const applications = ref<Schemas['Named'][]>([])
 async function fetch(after: string | undefined, count: number) {
-  const page = await answered(api.GET('/api/v1/matrix/groups', { params: { query: { after, count, ...about.value } } }))
+  const page = await answered(
+    api.GET('/api/v1/access/matrix/groups', { params: { query: { after, count, ...about.value } } }),
+  )
   applications.value = page.applications
   return page
 }

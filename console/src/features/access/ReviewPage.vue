@@ -191,7 +191,7 @@ const narrowed = computed(() =>
               />
             </td>
             <td>
-              <router-link :to="`/people/${item.person.id}`">{{ item.person.display_name }}</router-link>
+              <router-link :to="`/users/${item.person.id}`">{{ item.person.display_name }}</router-link>
               <StatusLabel v-if="item.state !== 'active'" :state="item.state" />
             </td>
             <td>{{ item.role.label }}</td>

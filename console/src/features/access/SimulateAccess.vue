@@ -45,7 +45,7 @@ const expected = useQuery({
   queryKey: computed(() => ['expected', body.value]),
   enabled: computed(() => source.value !== null && parsed.value !== undefined),
   retry: false,
-  queryFn: () => answered(api.POST('/api/v1/access/expected', { body: body.value })),
+  queryFn: () => answered(api.POST('/api/v1/access/simulate', { body: body.value })),
 })
 </script>
 

@@ -13,12 +13,12 @@ const emit = defineEmits<{ done: [] }>()
 const policy = computed(() => props.application.policy)
 const label = (key: string | null) => props.application.roles.find((each) => each.key === key)?.label ?? key
 const told = computed(() => {
-  const { open_to, if_nothing, default_role, several, first } = policy.value
+  const { eligibility, fallback, default_role, several, first } = policy.value
   return [
-    open_to === 'everybody' ? 'Open to everybody.' : 'Open to the assigned only.',
-    if_nothing === 'no access'
+    eligibility === 'everybody' ? 'Open to everybody.' : 'Open to the assigned only.',
+    fallback === 'no access'
       ? 'To whom nothing gives a role has no access.'
-      : if_nothing === 'keep'
+      : fallback === 'keep'
         ? 'To whom nothing gives a role any more keeps what they have.'
         : `To whom nothing gives a role is ${label(default_role)}.`,
     several === 'all' ? 'All roles count.' : 'Of several roles the highest counts.',
@@ -33,11 +33,11 @@ const told = computed(() => {
 })
 
 const choices = {
-  open_to: [
+  eligibility: [
     { title: 'The assigned only', value: 'assigned' },
     { title: 'Everybody', value: 'everybody' },
   ],
-  if_nothing: [
+  fallback: [
     { title: 'No access', value: 'no access' },
     { title: 'The default role', value: 'default role' },
     { title: 'Keep what they have', value: 'keep' },
@@ -63,7 +63,7 @@ watch(open, (now) => {
   typed.value = ''
   wrong.value = null
 })
-const whole = computed(() => wanted.value.if_nothing !== 'default role' || wanted.value.default_role)
+const whole = computed(() => wanted.value.fallback !== 'default role' || wanted.value.default_role)
 const preview = useQuery({
   queryKey: computed(() => ['policy', props.application.key, wanted.value]),
   enabled: computed(() => Boolean(open.value && whole.value)),
@@ -102,11 +102,11 @@ async function change(): Promise<void> {
     wide
     @done="change"
   >
-    <v-select v-model="wanted.open_to" :items="choices.open_to" label="Who may come in" />
+    <v-select v-model="wanted.eligibility" :items="choices.eligibility" label="Who may come in" />
     <div class="row">
-      <v-select v-model="wanted.if_nothing" :items="choices.if_nothing" label="If nothing gives a role" />
+      <v-select v-model="wanted.fallback" :items="choices.fallback" label="If nothing gives a role" />
       <v-select
-        v-if="wanted.if_nothing === 'default role'"
+        v-if="wanted.fallback === 'default role'"
         v-model="wanted.default_role"
         :items="roles"
         label="Default role"

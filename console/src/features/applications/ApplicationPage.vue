@@ -26,11 +26,11 @@ const data = computed(() => application.data.value)
 const shown = computed(() => props.tab || 'mapping')
 const tabs = computed(() => [
   ['mapping', 'Who gets which role'],
-  ['people', 'People'],
+  ['people', 'Users'],
   ...(data.value?.plans.length ? [['seats', 'Seats']] : []),
   ['accounts', 'Accounts'],
   ['groups', 'Groups there'],
-  ['deliveries', 'Deliveries'],
+  ['deliveries', 'Tasks'],
   ['drift', 'Drift'],
   ['settings', 'Roles and connection'],
 ])
@@ -42,7 +42,7 @@ const missing = computed(() => {
   if (data.value.tracked_only) return list
   if (!data.value.connection.base_url) list.push('Its address and token are missing.')
   else if (!data.value.connection.checked_at) list.push('Its connection was not checked yet.')
-  if (!data.value.switched_on) list.push('Delivering is not switched on.')
+  if (!data.value.enabled) list.push('Delivering is not switched on.')
   return list
 })
 </script>
@@ -72,7 +72,7 @@ const missing = computed(() => {
       </div>
       <div v-if="data.trouble" class="note" role="status">
         <StatusLabel :state="data.state" />
-        <span>{{ data.trouble }} {{ data.mend }}</span>
+        <span>{{ data.trouble }} {{ data.hint }}</span>
       </div>
       <div v-if="missing.length" class="note" role="status">
         <StatusLabel state="to do" />

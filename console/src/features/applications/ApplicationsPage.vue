@@ -51,7 +51,7 @@ const fetch = (after: string | undefined, count: number) =>
       <PagedTable
         name="applications"
         caption="Applications"
-        :columns="['Application', 'State', 'Owner', 'People', 'Accounts', 'Waiting', 'Failed', 'Last answer']"
+        :columns="['Application', 'State', 'Owner', 'Users', 'Accounts', 'Waiting', 'Failed', 'Last answer']"
         :fetch="fetch"
         :refresh="4000"
       >
@@ -65,7 +65,7 @@ const fetch = (after: string | undefined, count: number) =>
           <td>{{ item.accounts.toLocaleString('en') }}</td>
           <td>{{ item.waiting }}</td>
           <td>
-            <router-link v-if="item.failed" :to="`/deliveries?state=failed&application=${item.key}`">{{
+            <router-link v-if="item.failed" :to="`/provisioning/tasks?state=failed&application=${item.key}`">{{
               item.failed
             }}</router-link>
             <template v-else>0</template>
@@ -80,7 +80,7 @@ const fetch = (after: string | undefined, count: number) =>
       </PagedTable>
     </div>
     <FormDialog v-model="adding" title="Add an application" act="Add the application" :wrong="wrong" @done="add">
-      <v-text-field v-model="label" label="Name for people" />
+      <v-text-field v-model="label" label="Label" />
       <v-text-field
         v-model="key"
         label="Key"

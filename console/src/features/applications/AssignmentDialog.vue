@@ -80,7 +80,7 @@ const wanted = computed(() => ({
   role: kind.value === 'pattern' || role.value === LET_IN || role.value === KEEP_OUT ? null : role.value,
   excludes: kind.value !== 'pattern' && role.value === KEEP_OUT,
   plan: kind.value === 'pattern' || !(role.value === LET_IN || role.value === KEEP_OUT) ? plan.value : null,
-  newcomers_only: kind.value !== 'person' && newcomers.value,
+  new_users_only: kind.value !== 'person' && newcomers.value,
   ...subject.value,
   from: from.value || null,
   until: until.value || null,

@@ -47,7 +47,7 @@ async function tryConnection(withPerson: boolean): Promise<void> {
   checking.value = true
   await attempt(async () => {
     const params = { path, query: { with_test_person: withPerson } }
-    check.value = await answered(api.POST('/api/v1/applications/{key}/connection/check', { params }))
+    check.value = await answered(api.POST('/api/v1/applications/{key}/connection/test', { params }))
   })
   checking.value = false
 }

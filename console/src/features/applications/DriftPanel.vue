@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// In what an application differs from what should be there: compared on demand or by schedule, mended, linked or ignored.
+// In what an application differs from what should be there: compared on demand or by schedule, repaired, linked or ignored.
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { answered, api, ApiProblem, type Schemas } from '../../api/client'
@@ -42,7 +42,8 @@ const fetch = (after: string | undefined, count: number) =>
   answered(api.GET('/api/v1/applications/{key}/drift', { params: { path, query: { after, count, ...about.value } } }))
 const runs = useQuery({
   queryKey: ['runs', props.application.key],
-  queryFn: () => answered(api.GET('/api/v1/applications/{key}/runs', { params: { path, query: { count: 5 } } })),
+  queryFn: () =>
+    answered(api.GET('/api/v1/applications/{key}/reconciliation/runs', { params: { path, query: { count: 5 } } })),
   refetchInterval: 1500,
 })
 const last = computed(() => runs.data.value?.items[0])
@@ -52,13 +53,15 @@ watch(
   () => void queries.invalidateQueries(),
 )
 
-const compare = () => attempt(() => answered(api.POST('/api/v1/applications/{key}/runs', { params: { path } })))
-const stop = (id: string) => attempt(() => answered(api.POST('/api/v1/runs/{id}/stop', { params: { path: { id } } })))
+const compare = () =>
+  attempt(() => answered(api.POST('/api/v1/applications/{key}/reconciliation/runs', { params: { path } })))
+const stop = (id: string) =>
+  attempt(() => answered(api.POST('/api/v1/reconciliation/runs/{id}/stop', { params: { path: { id } } })))
 
 const chosen = ref<string[]>([])
 const looking = ref(false)
 const lines = ref<Line[]>([])
-/** What mending would do stands in each line; it is shown once more for those that were chosen. */
+/** What repairing would do stands in each line; it is shown once more for those that were chosen. */
 async function look(ids: string[]): Promise<void> {
   await attempt(async () => {
     const found = await answered(
@@ -76,10 +79,10 @@ async function allOfOurs(): Promise<void> {
     looking.value = true
   })
 }
-const mend = () =>
+const hint = () =>
   attempt(async () => {
     const body = { ids: lines.value.map((each) => each.id) }
-    await answered(api.POST('/api/v1/applications/{key}/drift/mend', { params: { path }, body }))
+    await answered(api.POST('/api/v1/applications/{key}/drift/repair', { params: { path }, body }))
     looking.value = false
     chosen.value = []
   })
@@ -112,7 +115,7 @@ async function makeUser(): Promise<void> {
   const params = { path: { ...path, id: stranger.value?.id ?? '' } }
   const request = () =>
     answered(
-      api.POST('/api/v1/applications/{key}/drift/{id}/make-user', {
+      api.POST('/api/v1/applications/{key}/drift/{id}/create-user', {
         params,
         body: { role: role.value, confirm: typed.value || null },
       }),
@@ -130,14 +133,14 @@ async function makeUser(): Promise<void> {
         <v-btn size="small" variant="outlined" @click="stop(last.id)">Stop</v-btn>
       </template>
       <template v-else>
-        <StatusLabel :state="last.state" /> compared <TimeLabel :at="last.ended_at" /> by {{ last.asked_by }}:
+        <StatusLabel :state="last.state" /> compared <TimeLabel :at="last.ended_at" /> by {{ last.requested_by }}:
         <template v-if="last.state === 'done'"
           >{{ last.read.toLocaleString('en') }} accounts{{
             last.groups ? ` and ${last.groups} of our groups` : ''
           }}
           read there</template
         >
-        <template v-else>{{ last.message }} {{ last.mend }}</template>
+        <template v-else>{{ last.message }} {{ last.hint }}</template>
       </template>
     </div>
     <span v-if="application.settings.reconcile_at" class="quiet" :title="times"
@@ -150,8 +153,8 @@ async function makeUser(): Promise<void> {
   <div class="row filters">
     <v-select v-model="kind" :items="Object.keys(words)" label="Kind" clearable class="narrow" />
     <v-checkbox v-model="ignored" label="Those that are ignored" />
-    <v-btn v-if="!ignored" variant="outlined" @click="allOfOurs">Mend all of ours</v-btn>
-    <v-btn v-if="chosen.length" variant="outlined" @click="look(chosen)">Mend {{ chosen.length }}</v-btn>
+    <v-btn v-if="!ignored" variant="outlined" @click="allOfOurs">Hint all of ours</v-btn>
+    <v-btn v-if="chosen.length" variant="outlined" @click="look(chosen)">Hint {{ chosen.length }}</v-btn>
     <v-btn v-if="chosen.length" variant="outlined" @click="ignore(chosen, !ignored)">
       {{ ignored ? 'No longer ignore' : 'Ignore' }} {{ chosen.length }}
     </v-btn>
@@ -167,7 +170,7 @@ async function makeUser(): Promise<void> {
     <template #row="{ item }">
       <td><v-checkbox-btn v-model="chosen" :value="item.id" :aria-label="`Choose ${item.name}, ${item.kind}`" /></td>
       <td>
-        <router-link v-if="item.person" :to="`/people/${item.person}`">{{ item.name }}</router-link>
+        <router-link v-if="item.person" :to="`/users/${item.person}`">{{ item.name }}</router-link>
         <template v-else>{{ item.name }}</template>
       </td>
       <td>
@@ -202,7 +205,7 @@ async function makeUser(): Promise<void> {
         <template v-if="item.kind === 'missing'">an account</template>
         <template v-if="item.kind === 'group missing'">a group</template>
       </td>
-      <td><StatusLabel :state="item.state === 'mended' ? 'agreed' : item.state" /></td>
+      <td><StatusLabel :state="item.state === 'repaired' ? 'agreed' : item.state" /></td>
       <td><TimeLabel :at="item.first_seen_at" /></td>
       <td class="buttons">
         <v-btn
@@ -224,7 +227,7 @@ async function makeUser(): Promise<void> {
           size="small"
           variant="outlined"
           @click="look([item.id])"
-          >Mend</v-btn
+          >Hint</v-btn
         >
       </td>
     </template>
@@ -238,10 +241,10 @@ async function makeUser(): Promise<void> {
   <FormDialog
     v-model="looking"
     :title="`Bring ${lines.length} to what should be there?`"
-    act="Mend"
+    act="Hint"
     :wrong="wrong"
     wide
-    @done="mend"
+    @done="hint"
   >
     <ul class="list">
       <li v-for="line in lines.slice(0, 100)" :key="line.id">
@@ -261,7 +264,7 @@ async function makeUser(): Promise<void> {
         </template>
       </li>
     </ul>
-    <p v-if="!lines.length" class="quiet">There is nothing of ours to mend here.</p>
+    <p v-if="!lines.length" class="quiet">There is nothing of ours to repair here.</p>
   </FormDialog>
   <FormDialog
     v-model="linking"

@@ -16,12 +16,14 @@ const number = (typed: string | number) => (String(typed).trim() === '' ? null :
 const add = () =>
   attempt(async () => {
     const body = { key: plan.key, label: plan.label, rank: Number(plan.rank), seats: number(plan.seats) }
-    await answered(api.POST('/api/v1/applications/{key}/plans', { params: { path }, body }))
+    await answered(api.POST('/api/v1/applications/{key}/license-plans', { params: { path }, body }))
     plan.key = plan.label = plan.seats = ''
   })
 const remove = (key: string) =>
   attempt(() =>
-    answered(api.DELETE('/api/v1/applications/{key}/plans/{plan}', { params: { path: { ...path, plan: key } } })),
+    answered(
+      api.DELETE('/api/v1/applications/{key}/license-plans/{plan}', { params: { path: { ...path, plan: key } } }),
+    ),
   )
 const changing = ref<Schemas['Plan'] | null>(null)
 const asking = ref(false)
@@ -35,7 +37,7 @@ function ask(each: Schemas['Plan']): void {
 async function change(): Promise<void> {
   const params = { path: { ...path, plan: changing.value?.key ?? '' } }
   const body = { seats: number(seats.value) ?? 0 }
-  if (await attempt(() => answered(api.PATCH('/api/v1/applications/{key}/plans/{plan}', { params, body }))))
+  if (await attempt(() => answered(api.PATCH('/api/v1/applications/{key}/license-plans/{plan}', { params, body }))))
     asking.value = false
 }
 </script>

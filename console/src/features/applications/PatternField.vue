@@ -51,7 +51,7 @@ const shown = computed(() => (asked.value && !tried.error.value ? tried.data.val
       It reaches <b>{{ shown.reach.toLocaleString('en') }}</b> {{ shown.reach === 1 ? 'person' : 'people' }} now.
     </p>
     <PatternGroups v-model="confirmed" :groups="shown.groups" />
-    <p v-for="note in shown.notes" :key="note.what" class="quiet">{{ note.what }} {{ note.mend }}</p>
+    <p v-for="note in shown.notes" :key="note.what" class="quiet">{{ note.what }} {{ note.hint }}</p>
   </div>
 </template>
 

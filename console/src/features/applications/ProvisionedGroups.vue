@@ -17,7 +17,7 @@ const fetch = (after: string | undefined, count: number) =>
   answered(api.GET('/api/v1/applications/{key}/groups', { params: { path, query: { after, count } } }))
 async function again(id: string): Promise<void> {
   try {
-    await answered(api.POST('/api/v1/applications/{key}/groups/{id}/again', { params: { path: { ...path, id } } }))
+    await answered(api.POST('/api/v1/applications/{key}/groups/{id}/retry', { params: { path: { ...path, id } } }))
     await queries.invalidateQueries()
   } catch (problem) {
     wrong.value = problem
@@ -47,9 +47,9 @@ async function again(id: string): Promise<void> {
       <td>{{ item.members.toLocaleString('en') }}</td>
       <td>{{ item.members_there.toLocaleString('en') }}</td>
       <td><StatusLabel :state="item.state === 'done' ? 'agreed' : item.state" /></td>
-      <td><TimeLabel :at="item.agreed_at" never="not yet" /></td>
+      <td><TimeLabel :at="item.applied_at" never="not yet" /></td>
       <td class="said">
-        {{ item.message }} <template v-if="item.mend"><br /><b>Mend:</b> {{ item.mend }}</template>
+        {{ item.message }} <template v-if="item.hint"><br /><b>Hint:</b> {{ item.hint }}</template>
       </td>
       <td><v-btn v-if="item.state !== 'done'" size="small" variant="outlined" @click="again(item.id)">Again</v-btn></td>
     </template>

@@ -53,10 +53,10 @@ const groupChoices = computed(() =>
   })),
 )
 const chosenGroups = computed({
-  get: () => settings.value.groups_over.groups.map((each) => each.group),
+  get: () => settings.value.provisioned_groups.groups.map((each) => each.group),
   set: (ids: string[]) => {
-    const before = new Map(settings.value.groups_over.groups.map((each) => [each.group, each.name]))
-    settings.value.groups_over.groups = ids.map((group) => ({ group, name: before.get(group) ?? null }))
+    const before = new Map(settings.value.provisioned_groups.groups.map((each) => [each.group, each.name]))
+    settings.value.provisioned_groups.groups = ids.map((group) => ({ group, name: before.get(group) ?? null }))
   },
 })
 const groupName = (id: string) => groupChoices.value.find((each) => each.value === id)?.title ?? id
@@ -65,7 +65,7 @@ function body(): Schemas['ProvisioningSettingsRequest'] {
   // What follows from the schedule is shown, and not sent.
   const { reconcile_next_at, reconcile_in_words, reconcile_times, ...rest } = settings.value
   void [reconcile_next_at, reconcile_in_words, reconcile_times]
-  const numbers = { at_a_time: Number(rest.at_a_time), per_second: Number(rest.per_second) }
+  const numbers = { max_concurrency: Number(rest.max_concurrency), rate_limit: Number(rest.rate_limit) }
   return { ...rest, ...numbers } as Schemas['ProvisioningSettingsRequest']
 }
 /** Looks first; where no account changes there is nothing to look at, and it is kept at once. */
@@ -99,7 +99,7 @@ const pause = (action: 'pause' | 'resume') =>
     <ErrorMessage :wrong="wrong" />
     <form class="form" aria-label="What Dravo may do there" @submit.prevent="look">
       <div class="switches">
-        <v-switch v-model="settings.switched_on" label="Deliver: bring accounts to what is due" />
+        <v-switch v-model="settings.enabled" label="Deliver: bring accounts to what is due" />
         <v-switch v-model="settings.create_accounts" label="Create accounts" />
         <v-switch v-model="settings.update_accounts" label="Change accounts" />
         <v-switch
@@ -110,12 +110,12 @@ const pause = (action: 'pause' | 'resume') =>
       <div class="row">
         <v-select v-model="settings.on_losing_access" :items="leaving" label="Who loses access" class="narrow" />
         <v-select v-model="settings.on_inactive" :items="leaving" label="Who becomes inactive" class="narrow" />
-        <v-select v-model="settings.on_gone" :items="leaving" label="Who is gone" class="narrow" />
+        <v-select v-model="settings.on_leaving" :items="leaving" label="Who is gone" class="narrow" />
       </div>
       <div class="row">
-        <v-text-field v-model="settings.at_a_time" type="number" label="Requests at a time" class="small" />
+        <v-text-field v-model="settings.max_concurrency" type="number" label="Requests at a time" class="small" />
         <v-text-field
-          v-model="settings.per_second"
+          v-model="settings.rate_limit"
           type="number"
           label="Requests a second (0: no limit)"
           class="narrow"
@@ -133,37 +133,42 @@ const pause = (action: 'pause' | 'resume') =>
         <h3>How the plan goes over of which somebody has a seat</h3>
         <div class="row">
           <v-select
-            v-model="settings.plans_as.way"
+            v-model="settings.plan_encoding.way"
             :items="ways.filter((each) => each.value !== 'groups')"
             label="Plan"
             class="narrow"
           />
           <v-text-field
-            v-if="settings.plans_as.way === 'attribute'"
-            v-model="settings.plans_as.attribute"
+            v-if="settings.plan_encoding.way === 'attribute'"
+            v-model="settings.plan_encoding.attribute"
             label="Attribute of the plan"
             placeholder="userType"
             class="narrow"
           />
-          <v-select v-model="settings.plans_as.value" :items="['key', 'label']" label="Plan said as" class="small" />
+          <v-select
+            v-model="settings.plan_encoding.value"
+            :items="['key', 'label']"
+            label="Plan said as"
+            class="small"
+          />
         </div>
       </template>
 
       <h3>How roles go over</h3>
       <div class="row">
-        <v-select v-model="settings.roles_as.way" :items="ways" label="Roles" class="narrow" />
+        <v-select v-model="settings.role_encoding.way" :items="ways" label="Roles" class="narrow" />
         <v-text-field
-          v-if="settings.roles_as.way === 'attribute'"
-          v-model="settings.roles_as.attribute"
+          v-if="settings.role_encoding.way === 'attribute'"
+          v-model="settings.role_encoding.attribute"
           label="Attribute"
           placeholder="userType"
           class="narrow"
         />
-        <v-select v-model="settings.roles_as.which" :items="whichRoles" label="Of several" class="narrow" />
-        <v-select v-model="settings.roles_as.value" :items="['key', 'label']" label="Said as" class="small" />
+        <v-select v-model="settings.role_encoding.which" :items="whichRoles" label="Of several" class="narrow" />
+        <v-select v-model="settings.role_encoding.value" :items="['key', 'label']" label="Said as" class="small" />
         <v-select
-          v-if="['roles', 'entitlements'].includes(settings.roles_as.way)"
-          v-model="settings.roles_as.shape"
+          v-if="['roles', 'entitlements'].includes(settings.role_encoding.way)"
+          v-model="settings.role_encoding.shape"
           :items="['as it says', 'objects', 'texts']"
           label="Form"
           class="small"
@@ -172,9 +177,9 @@ const pause = (action: 'pause' | 'resume') =>
 
       <h3>Which groups go over</h3>
       <div class="row">
-        <v-select v-model="settings.groups_over.which" :items="whichGroups" label="Groups" class="narrow" />
+        <v-select v-model="settings.provisioned_groups.which" :items="whichGroups" label="Groups" class="narrow" />
         <v-autocomplete
-          v-if="settings.groups_over.which === 'chosen'"
+          v-if="settings.provisioned_groups.which === 'chosen'"
           v-model="chosenGroups"
           :items="groupChoices"
           label="Groups that go over"
@@ -184,9 +189,9 @@ const pause = (action: 'pause' | 'resume') =>
           class="address"
         />
       </div>
-      <div v-if="settings.groups_over.which === 'chosen'" class="row">
+      <div v-if="settings.provisioned_groups.which === 'chosen'" class="row">
         <v-text-field
-          v-for="each in settings.groups_over.groups"
+          v-for="each in settings.provisioned_groups.groups"
           :key="each.group"
           v-model="each.name"
           :label="`Name there of ${groupName(each.group)}`"
@@ -196,7 +201,7 @@ const pause = (action: 'pause' | 'resume') =>
         />
       </div>
       <v-switch
-        v-if="settings.groups_over.which !== 'none' || settings.roles_as.way === 'groups'"
+        v-if="settings.provisioned_groups.which !== 'none' || settings.role_encoding.way === 'groups'"
         v-model="settings.adopt_groups"
         label="Adopt a group of the same name that is nobody's"
       />
@@ -247,7 +252,7 @@ const pause = (action: 'pause' | 'resume') =>
         <v-btn v-if="application.connection.paused_at" variant="outlined" @click="pause('resume')"
           >Resume delivering</v-btn
         >
-        <v-btn v-else-if="application.switched_on" variant="outlined" @click="pause('pause')">Pause delivering</v-btn>
+        <v-btn v-else-if="application.enabled" variant="outlined" @click="pause('pause')">Pause delivering</v-btn>
         <span v-if="kept" role="status">Kept.</span>
       </div>
     </form>

@@ -116,12 +116,12 @@ function read(item: Assignment): void {
           </div>
         </template>
         <template v-else>Everybody</template>
-        <div v-if="item.newcomers_since" class="quiet">
-          only newcomers since <TimeLabel :at="item.newcomers_since" />
+        <div v-if="item.new_users_since" class="quiet">
+          only newcomers since <TimeLabel :at="item.new_users_since" />
         </div>
         <div v-if="item.note" class="quiet">{{ item.note }}</div>
         <div v-for="note in item.notes" :key="note.what" class="amiss">
-          <StatusLabel state="to mend" /> {{ note.what }} <span class="quiet">{{ note.mend }}</span>
+          <StatusLabel state="to repair" /> {{ note.what }} <span class="quiet">{{ note.hint }}</span>
         </div>
       </td>
       <td>
@@ -153,7 +153,7 @@ function read(item: Assignment): void {
   >
     <template #row="{ item }">
       <td>
-        <router-link :to="`/people/${item.person?.id}`">{{ item.person?.display_name }}</router-link>
+        <router-link :to="`/users/${item.person?.id}`">{{ item.person?.display_name }}</router-link>
         <div v-if="item.note" class="quiet">{{ item.note }}</div>
       </td>
       <td>

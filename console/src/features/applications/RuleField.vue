@@ -51,7 +51,7 @@ const reached = useQuery({
   enabled: computed(() => asked.value !== ''),
   placeholderData: keepPreviousData,
   retry: false,
-  queryFn: () => answered(api.POST('/api/v1/rules/try', { body: { rule: asked.value } })),
+  queryFn: () => answered(api.POST('/api/v1/rules/matches', { body: { rule: asked.value } })),
 })
 const shown = computed(() => (asked.value && !reached.error.value ? reached.data.value : undefined))
 </script>

@@ -40,10 +40,10 @@ const fetch = (after: string | undefined, count: number) =>
     <template #row="{ item }">
       <td v-if="waiting">{{ item.place }}</td>
       <td>
-        <router-link :to="`/people/${item.person.id}`">{{ item.person.display_name }}</router-link>
+        <router-link :to="`/users/${item.person.id}`">{{ item.person.display_name }}</router-link>
       </td>
       <td>{{ item.plan.label }}</td>
-      <td><TimeLabel :at="waiting ? item.asked_at : item.since" /></td>
+      <td><TimeLabel :at="waiting ? item.requested_at : item.since" /></td>
     </template>
     <template #empty>
       <EmptyState :title="waiting ? 'Nobody waits' : 'Nobody has a seat'">

@@ -12,13 +12,13 @@ const wrong = ref<unknown>(null)
 const kinds = useQuery({
   queryKey: computed(() => ['deliveries', 'kinds', props.application]),
   queryFn: () =>
-    answered(api.GET('/api/v1/deliveries/kinds', { params: { query: { application: props.application } } })),
+    answered(api.GET('/api/v1/provisioning/errors', { params: { query: { application: props.application } } })),
   refetchInterval: 3000,
 })
 async function again(application: string, kind: string): Promise<void> {
   wrong.value = null
   try {
-    await answered(api.POST('/api/v1/deliveries/again', { body: { application, kind } }))
+    await answered(api.POST('/api/v1/provisioning/tasks/retry', { body: { application, kind } }))
     await queries.invalidateQueries()
   } catch (problem) {
     wrong.value = problem
@@ -37,9 +37,9 @@ async function again(application: string, kind: string): Promise<void> {
       <StatusLabel :state="each.state" />
       <div class="words">
         <b>{{ each.number.toLocaleString('en') }}</b> in
-        <router-link :to="`/deliveries?application=${each.application.key}&state=${each.state}`">{{
+        <router-link :to="`/provisioning/tasks?application=${each.application.key}&state=${each.state}`">{{
           each.application.label
-        }}</router-link>: {{ each.message }} <span v-if="each.mend"><b>Mend:</b> {{ each.mend }}</span>
+        }}</router-link>: {{ each.message }} <span v-if="each.hint"><b>Hint:</b> {{ each.hint }}</span>
       </div>
       <v-btn
         v-if="each.kind !== 'unknown'"

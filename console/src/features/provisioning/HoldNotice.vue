@@ -15,7 +15,7 @@ const guard = useQuery({
   queryKey: ['guard'],
   // It is told of the whole house: an application owner is not asked.
   enabled: computed(() => session.value?.applications === null),
-  queryFn: () => answered(api.GET('/api/v1/guard')),
+  queryFn: () => answered(api.GET('/api/v1/holds')),
   refetchInterval: 4000,
 })
 const items = computed(
@@ -40,8 +40,8 @@ async function act(): Promise<void> {
   const body = { confirm: typed.value }
   const done = await attempt(() =>
     dropping.value
-      ? answered(api.POST('/api/v1/guard/{key}/drop', { params, body }))
-      : answered(api.POST('/api/v1/guard/{key}/let-through', { params, body })),
+      ? answered(api.POST('/api/v1/holds/{key}/discard', { params, body }))
+      : answered(api.POST('/api/v1/holds/{key}/approve', { params, body })),
   )
   if (done) open.value = false
 }
@@ -92,7 +92,7 @@ async function act(): Promise<void> {
         <tbody>
           <tr v-for="each in opened?.people" :key="each.person.id">
             <td>
-              <router-link :to="`/people/${each.person.id}`">{{ each.person.display_name }}</router-link>
+              <router-link :to="`/users/${each.person.id}`">{{ each.person.display_name }}</router-link>
             </td>
             <td>{{ each.aim }}</td>
           </tr>
@@ -101,7 +101,9 @@ async function act(): Promise<void> {
     </div>
     <p v-if="opened && opened.number > opened.people.length">
       and {{ (opened.number - opened.people.length).toLocaleString('en') }} more:
-      <router-link :to="`/deliveries?state=held&application=${opened.application.key}`">all of them</router-link>
+      <router-link :to="`/provisioning/tasks?state=held&application=${opened.application.key}`"
+        >all of them</router-link
+      >
     </p>
     <v-text-field v-model="typed" :label="`Type ${opened?.application.label} to confirm`" autocomplete="off" />
   </FormDialog>

@@ -13,7 +13,7 @@ const queries = useQueryClient()
 const path = { id: props.id }
 const delivery = useQuery({
   queryKey: ['deliveries', props.id],
-  queryFn: () => answered(api.GET('/api/v1/deliveries/{id}', { params: { path } })),
+  queryFn: () => answered(api.GET('/api/v1/provisioning/tasks/{id}', { params: { path } })),
   refetchInterval: 2000,
 })
 const data = computed(() => delivery.data.value)
@@ -24,7 +24,7 @@ async function tell(found: 'there' | 'not there'): Promise<void> {
   wrong.value = null
   try {
     const body = { found, remote_id: found === 'there' ? remote.value : null }
-    await answered(api.POST('/api/v1/deliveries/{id}/found', { params: { path }, body }))
+    await answered(api.POST('/api/v1/provisioning/tasks/{id}/resolve', { params: { path }, body }))
     await queries.invalidateQueries()
   } catch (problem) {
     wrong.value = problem
@@ -33,9 +33,9 @@ async function tell(found: 'there' | 'not there'): Promise<void> {
 
 async function again(): Promise<void> {
   try {
-    const opened = await answered(api.POST('/api/v1/deliveries/{id}/again', { params: { path } }))
+    const opened = await answered(api.POST('/api/v1/provisioning/tasks/{id}/retry', { params: { path } }))
     await queries.invalidateQueries()
-    if (opened.id !== props.id) await router.push(`/deliveries/${opened.id}`)
+    if (opened.id !== props.id) await router.push(`/provisioning/tasks/${opened.id}`)
   } catch (problem) {
     wrong.value = problem
   }
@@ -52,7 +52,7 @@ async function again(): Promise<void> {
           <p class="lead">
             <StatusLabel :state="data.state" /> · to become: {{ data.aim }} · since
             <TimeLabel :at="data.created_at" /> ·
-            <router-link :to="`/people/${data.person.id}`">the person</router-link> ·
+            <router-link :to="`/users/${data.person.id}`">the person</router-link> ·
             <router-link :to="`/applications/${data.application.key}`">the application</router-link>
           </p>
         </div>
@@ -61,7 +61,7 @@ async function again(): Promise<void> {
       <section v-if="data.message || data.waits_for" class="panel" aria-labelledby="said">
         <h2 id="said">{{ data.waits_for ? `Waits, because ${data.waits_for}` : 'What the application said' }}</h2>
         <p class="words">{{ data.message }}</p>
-        <p v-if="data.mend" class="words"><b>Mend:</b> {{ data.mend }}</p>
+        <p v-if="data.hint" class="words"><b>Hint:</b> {{ data.hint }}</p>
         <p v-if="data.next_attempt_at && data.state === 'waiting'" class="quiet">
           Tried again by itself at <TimeLabel :at="data.next_attempt_at" />
         </p>

@@ -8,7 +8,7 @@ import TimeLabel from '../../components/TimeLabel.vue'
 type State = 'open' | 'waiting' | 'failed' | 'held' | 'done' | 'dropped'
 const props = defineProps<{ about: { q?: string; application?: string; state?: State }; within?: boolean }>()
 const fetch = (after: string | undefined, count: number) =>
-  answered(api.GET('/api/v1/deliveries', { params: { query: { after, count, ...props.about } } }))
+  answered(api.GET('/api/v1/provisioning/tasks', { params: { query: { after, count, ...props.about } } }))
 const columns = [
   'Person',
   ...(props.within ? [] : ['Application']),
@@ -21,10 +21,17 @@ const columns = [
 </script>
 
 <template>
-  <PagedTable name="deliveries" caption="Deliveries" :columns="columns" :fetch="fetch" :about="about" :refresh="2500">
+  <PagedTable
+    name="deliveries"
+    caption="Provisioning tasks"
+    :columns="columns"
+    :fetch="fetch"
+    :about="about"
+    :refresh="2500"
+  >
     <template #row="{ item }">
       <td>
-        <router-link :to="`/deliveries/${item.id}`">{{ item.person.display_name }}</router-link>
+        <router-link :to="`/provisioning/tasks/${item.id}`">{{ item.person.display_name }}</router-link>
       </td>
       <td v-if="!within">
         <router-link :to="`/applications/${item.application.key}`">{{ item.application.label }}</router-link>

@@ -22,7 +22,7 @@ const about = computed(() => ({
   <div class="page">
     <div class="head">
       <div class="grow">
-        <h1>Deliveries</h1>
+        <h1>Provisioning</h1>
         <p class="lead">The work of bringing accounts to what is due, and what the applications said to it.</p>
       </div>
     </div>

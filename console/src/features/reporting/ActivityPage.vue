@@ -21,7 +21,7 @@ import TimeLabel from '../../components/TimeLabel.vue'
 type Line = Schemas['ActivityLine']
 const kinds: Record<Line['kind'], [string, string]> = {
   request: [mdiInboxArrowDownOutline, 'Requests of sources'],
-  delivery: [mdiTruckDeliveryOutline, 'Deliveries'],
+  delivery: [mdiTruckDeliveryOutline, 'Provisioning'],
   run: [mdiFolderSyncOutline, 'Runs'],
   reconciliation: [mdiCompare, 'Reconciliations'],
   change: [mdiAccountWrenchOutline, 'Changes by operators'],
@@ -62,11 +62,10 @@ function ask(item: Line): void {
 }
 
 function place(item: Line): string | undefined {
-  if (item.kind === 'delivery') return `/deliveries/${item.delivery}`
+  if (item.kind === 'delivery') return `/provisioning/tasks/${item.delivery}`
   if (item.kind === 'run') return `/sources/${item.source?.key}/runs`
   if (item.kind === 'reconciliation') return `/applications/${item.application?.key}/drift`
-  if (item.kind === 'request')
-    return item.person ? `/people/${item.person.id}` : `/sources/${item.source?.key}/requests`
+  if (item.kind === 'request') return item.person ? `/users/${item.person.id}` : `/sources/${item.source?.key}/requests`
   if (item.source) return `/sources/${item.source.key}`
   if (item.application) return `/applications/${item.application.key}`
   return undefined

@@ -29,7 +29,7 @@ const applications = useQuery({
 const failed = useQuery({
   queryKey: ['deliveries', 'overview'],
   enabled: whole,
-  queryFn: () => answered(api.GET('/api/v1/deliveries', { params: { query: { state: 'failed', count: 8 } } })),
+  queryFn: () => answered(api.GET('/api/v1/provisioning/tasks', { params: { query: { state: 'failed', count: 8 } } })),
   refetchInterval,
 })
 const sources = useQuery({
@@ -68,7 +68,7 @@ const ending = computed(() => [
       label: each.label,
       what: 'the secret of its connection',
       at: each.secret_ends_at,
-      mend: TAKE_ANOTHER,
+      hint: TAKE_ANOTHER,
     })),
   ...(sources.data.value?.items ?? [])
     .filter((each) => each.token_ends_at)
@@ -77,7 +77,7 @@ const ending = computed(() => [
       label: each.label,
       what: 'a token that it uses',
       at: each.token_ends_at,
-      mend: TAKE_ANOTHER,
+      hint: TAKE_ANOTHER,
     })),
   ...(sources.data.value?.items ?? [])
     .filter((each) => each.certificate_ends_at)
@@ -86,13 +86,13 @@ const ending = computed(() => [
       label: each.label,
       what: "its provider's certificate",
       at: each.certificate_ends_at,
-      mend: 'Ask whoever runs the provider for the next one; it is known here as soon as it stands in its metadata.',
+      hint: 'Ask whoever runs the provider for the next one; it is known here as soon as it stands in its metadata.',
     })),
 ])
 const held = useQuery({
   queryKey: ['guard'],
   enabled: whole,
-  queryFn: () => answered(api.GET('/api/v1/guard')),
+  queryFn: () => answered(api.GET('/api/v1/holds')),
   refetchInterval,
 })
 const quiet = computed(
@@ -136,7 +136,7 @@ const quiet = computed(
           <StatusLabel :state="each.state" />
           <div>
             <router-link :to="`/applications/${each.key}/settings`">{{ each.label }}</router-link>
-            : {{ each.trouble }} <span class="quiet">{{ each.mend }}</span>
+            : {{ each.trouble }} <span class="quiet">{{ each.hint }}</span>
           </div>
         </li>
         <li v-for="each in unread" :key="`source ${each.key}`">
@@ -184,7 +184,7 @@ const quiet = computed(
           </div>
         </li>
         <li v-for="each in amiss" :key="`amiss ${each.key}`">
-          <StatusLabel state="to mend" />
+          <StatusLabel state="to repair" />
           <div>
             <router-link :to="`/applications/${each.key}/mapping`">{{ each.label }}</router-link>:
             {{ each.rows_amiss.toLocaleString('en') }}
@@ -196,7 +196,7 @@ const quiet = computed(
           <div>
             <router-link :to="each.to">{{ each.label }}</router-link>: {{ each.what }}
             {{ isPast(each.at) ? 'ended' : 'ends' }} <TimeLabel :at="each.at" />.
-            <span class="quiet">{{ each.mend }}</span>
+            <span class="quiet">{{ each.hint }}</span>
           </div>
         </li>
         <li v-for="each in drifting" :key="`drift ${each.key}`">
@@ -210,13 +210,13 @@ const quiet = computed(
         <li v-for="each in failed.data.value?.items" :key="each.id">
           <StatusLabel :state="each.state" />
           <div>
-            <router-link :to="`/deliveries/${each.id}`"
+            <router-link :to="`/provisioning/tasks/${each.id}`"
               >{{ each.person.display_name }} in {{ each.application.label }}</router-link
-            >: {{ each.message }} <span class="quiet">{{ each.mend }}</span>
+            >: {{ each.message }} <span class="quiet">{{ each.hint }}</span>
           </div>
         </li>
       </ul>
-      <router-link v-if="(failed.data.value?.total ?? 0) > 8" to="/deliveries?state=failed">
+      <router-link v-if="(failed.data.value?.total ?? 0) > 8" to="/provisioning/tasks?state=failed">
         All {{ failed.data.value?.total }} failed deliveries
       </router-link>
     </section>
@@ -268,13 +268,13 @@ const quiet = computed(
               </td>
               <td><StatusLabel :state="each.state" /></td>
               <td class="number">
-                <router-link :to="`/applications/${each.key}/people`">{{
+                <router-link :to="`/applications/${each.key}/users`">{{
                   each.people.toLocaleString('en')
                 }}</router-link>
               </td>
               <td class="number">{{ each.waiting }}</td>
               <td class="number">
-                <router-link v-if="each.failed" :to="`/deliveries?state=failed&application=${each.key}`">{{
+                <router-link v-if="each.failed" :to="`/provisioning/tasks?state=failed&application=${each.key}`">{{
                   each.failed
                 }}</router-link>
                 <template v-else>0</template>

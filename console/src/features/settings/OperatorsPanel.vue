@@ -5,6 +5,7 @@ import { answered, api, type Schemas } from '../../api/client'
 import { useAttempts } from '../../app/actions'
 import { useApplicationChoices } from '../../app/choices'
 import { useSession } from '../../app/session'
+import { inWords } from '../../app/words'
 import FormDialog from '../../components/FormDialog.vue'
 import EmptyState from '../../components/EmptyState.vue'
 import PagedTable from '../../components/PagedTable.vue'
@@ -16,8 +17,9 @@ import TimeLabel from '../../components/TimeLabel.vue'
 const { session } = useSession()
 const adding = ref(false)
 const name = ref('')
-const kinds = ['administrator', 'chief', 'help desk', 'auditor', 'application owner'] as const
+const kinds = ['administrator', 'super_administrator', 'help_desk', 'auditor', 'application_owner'] as const
 const kind = ref<(typeof kinds)[number]>('administrator')
+const kindItems = kinds.map((each) => ({ title: inWords(each), value: each }))
 const owned = ref<string[]>([])
 const masked = ref(false)
 const applications = useApplicationChoices()
@@ -25,8 +27,8 @@ const applications = useApplicationChoices()
 const operator = computed(() => ({
   name: name.value,
   kind: kind.value,
-  applications: kind.value === 'application owner' ? owned.value : [],
-  masked: (kind.value === 'help desk' || kind.value === 'auditor') && masked.value,
+  applications: kind.value === 'application_owner' ? owned.value : [],
+  masked: (kind.value === 'help_desk' || kind.value === 'auditor') && masked.value,
 }))
 const password = ref('')
 const whose = ref('')
@@ -34,11 +36,11 @@ const { wrong, attempt } = useAttempts()
 const { wrong: outside, attempt: attemptOutside } = useAttempts()
 
 const meaning = {
-  administrator: 'Sources, applications, assignments, deliveries, settings.',
-  chief: 'Everything, operators too.',
-  'help desk': 'Finds people, sees what they have and why, sends one account again.',
-  auditor: 'Reads and exports everything; changes nothing.',
-  'application owner': 'Sees and changes the assignments of their own applications only.',
+  administrator: 'Manages sources, applications, assignments, provisioning and settings.',
+  super_administrator: 'Manages everything, operators too.',
+  help_desk: 'Finds users, sees their access and why, and retries provisioning.',
+  auditor: 'Reads and exports everything. Changes nothing.',
+  application_owner: 'Sees and changes assignments of their own applications only.',
 }
 
 const addOperator = () =>
@@ -83,7 +85,7 @@ function comesIn(each: Schemas['Operator']): string {
       <template #row="{ item }">
         <td>{{ item.name }}</td>
         <td>
-          {{ item.kind }}<template v-if="item.masked">, masked</template>
+          {{ inWords(item.kind) }}<template v-if="item.masked">, masked</template>
           <div v-if="item.applications.length" class="quiet">{{ item.applications.join(', ') }}</div>
         </td>
         <td><TimeLabel :at="item.created_at" /></td>
@@ -114,10 +116,10 @@ function comesIn(each: Schemas['Operator']): string {
   </section>
   <FormDialog v-model="adding" title="Add an operator" act="Add the operator" :wrong="wrong" @done="addOperator">
     <v-text-field v-model="name" label="Name to sign in with" />
-    <v-select v-model="kind" :items="kinds" label="Kind" />
+    <v-select v-model="kind" :items="kindItems" label="Kind" />
     <p class="quiet">{{ meaning[kind] }}</p>
     <v-autocomplete
-      v-if="kind === 'application owner'"
+      v-if="kind === 'application_owner'"
       v-model="owned"
       :items="applications"
       label="Applications"
@@ -126,7 +128,7 @@ function comesIn(each: Schemas['Operator']): string {
       closable-chips
     />
     <v-checkbox
-      v-if="kind === 'help desk' || kind === 'auditor'"
+      v-if="kind === 'help_desk' || kind === 'auditor'"
       v-model="masked"
       label="People's attributes are masked"
     />

@@ -81,7 +81,7 @@ const only = (on: boolean) =>
         >
       </div>
       <p v-else-if="!ways.data.value.items.length" class="quiet">
-        No source lets operators in. A chief operator can have one do so, on its page under Signing in.
+        No source lets operators in. A super administrator can have one do so, on its page under Signing in.
       </p>
       <div class="row middle below">
         <span>{{ left ? `${left} recovery codes are left.` : 'You have no recovery codes.' }}</span>

@@ -32,7 +32,7 @@ const confirm = () =>
   })
 const off = () =>
   attempt(async () => {
-    await answered(api.POST('/api/v1/second-factor/off', { body: { code: code.value } }))
+    await answered(api.POST('/api/v1/second-factor/disable', { body: { code: code.value } }))
     code.value = ''
     codes.value = []
   })

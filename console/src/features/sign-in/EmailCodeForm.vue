@@ -19,7 +19,7 @@ async function give(): Promise<void> {
   wrong.value = null
   try {
     const body = { state: props.asked.state, code: code.value, given_name: given.value, family_name: family.value }
-    came.value = await answered(api.POST('/api/v1/sign-in/code/given', { body }))
+    came.value = await answered(api.POST('/api/v1/sign-in/code/verify', { body }))
     if (came.value.outcome === 'in') location.assign(came.value.back)
   } catch (problem) {
     // The code is right, and they are new: only their names are asked for.
@@ -37,7 +37,7 @@ async function give(): Promise<void> {
     <p v-if="came.outcome === 'observed'">Your try came through. Nothing was changed; you can close this page.</p>
     <template v-else>
       <p>{{ came.message }}</p>
-      <p v-if="came.whom_to_ask">{{ came.whom_to_ask }}</p>
+      <p v-if="came.support_contact">{{ came.support_contact }}</p>
     </template>
     <p class="quiet">
       For whoever helps you: <span class="mono">{{ came.trace }}</span>

@@ -42,13 +42,13 @@ async function open(id: string): Promise<void> {
 const plan = (id: string) =>
   attempt(async () => {
     const [params, body] = [at(id), { policy: {} }]
-    again.value = await answered(api.POST('/api/v1/sources/{key}/sign-in/traces/{trace}/again', { params, body }))
+    again.value = await answered(api.POST('/api/v1/sources/{key}/sign-in/traces/{trace}/rerun', { params, body }))
   })
 /** Take it as the start of what somebody would get. */
 function expect(trace: Schemas['SignInTrace']): void {
   const groups = trace.groups.flatMap((each) => (each.group?.id ? [String(each.group.id)] : []))
   const expected = JSON.stringify({ source: props.source, groups, person: trace.made })
-  void router.push({ path: '/access/expected', state: { expected } })
+  void router.push({ path: '/access/simulate', state: { expected } })
 }
 /** Hand the trace over as a file. */
 function save(trace: Schemas['SignInTrace']): void {
@@ -82,14 +82,14 @@ function save(trace: Schemas['SignInTrace']): void {
     <template #row="{ item }">
       <td class="when"><TimeLabel :at="item.at" /></td>
       <td>
-        <router-link v-if="item.person" :to="`/people/${item.person}`">{{ item.name }}</router-link>
+        <router-link v-if="item.person" :to="`/users/${item.person}`">{{ item.name }}</router-link>
         <template v-else>{{ item.name }}</template>
         <div v-if="item.trial" class="quiet">a trial</div>
       </td>
       <td><StatusLabel :state="item.outcome" /></td>
       <td>
         {{ item.message }}
-        <div v-if="item.mend" class="quiet"><b>Mend:</b> {{ item.mend }}</div>
+        <div v-if="item.hint" class="quiet"><b>Hint:</b> {{ item.hint }}</div>
       </td>
       <td>
         <v-btn size="small" variant="text" :aria-expanded="opened?.id === item.id" @click="open(item.id)">{{

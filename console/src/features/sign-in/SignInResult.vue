@@ -12,7 +12,7 @@ defineProps<{ planned: Schemas['PlannedSignIn'] | Schemas['SignInTrace'] }>()
   <div class="planned">
     <p>
       <StatusLabel :state="planned.outcome" /> <b>{{ planned.message }}</b>
-      <span v-if="planned.mend"> {{ planned.mend }}</span>
+      <span v-if="planned.hint"> {{ planned.hint }}</span>
     </p>
     <CheckSteps :check="planned" />
     <div class="two">

@@ -133,7 +133,7 @@ function hand(text: string, name: string): void {
       </div>
       <h3>Switch on there</h3>
       <ul>
-        <li v-for="line in signIn.switch_on" :key="line">{{ line }}</li>
+        <li v-for="line in signIn.provider_steps" :key="line">{{ line }}</li>
       </ul>
     </section>
     <section class="panel" aria-labelledby="get">
@@ -227,7 +227,7 @@ function hand(text: string, name: string): void {
     <form @submit.prevent="keepSettings">
       <v-text-field
         v-if="mailed"
-        v-model="settings.registers_into"
+        v-model="settings.registration_group"
         label="Group into which new people register"
         hint="Only asked for where the source makes new people."
         persistent-hint
@@ -256,10 +256,14 @@ function hand(text: string, name: string): void {
           class="narrow"
         />
       </div>
-      <v-text-field v-model="settings.whom_to_ask" label="Whom people ask who may not in, in a sentence" class="wide" />
+      <v-text-field
+        v-model="settings.support_contact"
+        label="Whom people ask who may not in, in a sentence"
+        class="wide"
+      />
       <v-switch
         v-if="!mailed"
-        v-model="settings.takes_groups"
+        v-model="settings.import_groups"
         label="Claims say who is in which group"
         color="primary"
         hide-details
@@ -286,7 +290,7 @@ function hand(text: string, name: string): void {
           hide-details
         />
         <v-switch
-          v-model="settings.takes_over"
+          v-model="settings.auto_accept_certificates"
           label="Another certificate in its metadata is taken over by itself"
           color="primary"
           hide-details

@@ -34,8 +34,8 @@ async function put(state: 'off' | 'pilot' | 'everybody', at?: string, confirm?: 
       const body = { settings: { pilot: pilot.value } }
       await answered(api.PUT('/api/v1/sources/{key}/sign-in', { params: { path }, body }))
     }
-    const body = { state, everybody_at: at, confirm }
-    await answered(api.POST('/api/v1/sources/{key}/sign-in/state', { params: { path }, body }))
+    const body = { state, enabled_from: at, confirm }
+    await answered(api.POST('/api/v1/sources/{key}/sign-in/status', { params: { path }, body }))
     asking.value = false
     await queries.invalidateQueries()
   })
@@ -44,10 +44,10 @@ async function put(state: 'off' | 'pilot' | 'everybody', at?: string, confirm?: 
 function want(state: 'pilot' | 'everybody'): void {
   typed.value = ''
   wanted.value = state
-  if (props.signIn.proved_at || props.signIn.missing.length) void put(state)
+  if (props.signIn.verified_at || props.signIn.missing.length) void put(state)
   else asking.value = true
 }
-/** Whom it lets in: operators too only by a chief's word. */
+/** Whom it lets in: operators too only by a super administrator's word. */
 const serves = computed(() => props.signIn.serves)
 const whom = [
   { title: 'People', value: 'people' },
@@ -69,8 +69,10 @@ const later = () => put(props.signIn.state as 'off' | 'pilot', new Date(hour.val
     <ErrorMessage v-if="!asking" :wrong="wrong" />
     <p>
       <StatusLabel :state="signIn.state" /> {{ words }}
-      <template v-if="signIn.everybody_at">For everybody from <TimeLabel :at="signIn.everybody_at" />.</template>
-      <template v-if="signIn.proved_at"> Somebody came through it last <TimeLabel :at="signIn.proved_at" />.</template>
+      <template v-if="signIn.enabled_from">For everybody from <TimeLabel :at="signIn.enabled_from" />.</template>
+      <template v-if="signIn.verified_at">
+        Somebody came through it last <TimeLabel :at="signIn.verified_at" />.</template
+      >
       <b v-else> Nobody has come through these settings yet.</b>
     </p>
     <div v-if="may('sources.change')" class="row">
@@ -95,7 +97,7 @@ const later = () => put(props.signIn.state as 'off' | 'pilot', new Date(hour.val
       />
       <span v-if="serves !== 'people'" class="quiet">
         An operator links themselves to it under Settings, signed in by their password; nobody becomes one by a name. It
-        is a chief operator's to change.
+        is a super administrator's to change.
       </span>
     </div>
     <FormDialog

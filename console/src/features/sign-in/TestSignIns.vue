@@ -19,7 +19,7 @@ const { wrong, attempt } = useAttempts()
 const begin = () =>
   attempt(async () => {
     const [params, body] = [{ path: { key: props.source } }, { person: person.value, mode: mode.value, minutes: 30 }]
-    made.value = await answered(api.POST('/api/v1/sources/{key}/sign-in/trials', { params, body }))
+    made.value = await answered(api.POST('/api/v1/sources/{key}/sign-in/tests', { params, body }))
   })
 /** How far each link has come, as it is used. */
 const trials = useQuery({
@@ -27,7 +27,7 @@ const trials = useQuery({
   refetchInterval: 2000,
   queryFn: () =>
     answered(
-      api.GET('/api/v1/sources/{key}/sign-in/trials', {
+      api.GET('/api/v1/sources/{key}/sign-in/tests', {
         params: { path: { key: props.source }, query: { count: 5 } },
       }),
     ),

@@ -32,7 +32,7 @@ const person = ref<string | null>(null)
 function ask(conflict: Conflict, choice: string): void {
   chosen.value = conflict
   decision.value = choice as Decision
-  person.value = conflict.could_be.length === 1 ? conflict.could_be[0]!.id : null
+  person.value = conflict.candidates.length === 1 ? conflict.candidates[0]!.id : null
   wrong.value = null
   asking.value = true
 }
@@ -84,8 +84,8 @@ const says = (conflict: Conflict) =>
         </td>
         <td>{{ item.message }}</td>
         <td>
-          <div v-for="each in item.could_be" :key="each.id">
-            <router-link :to="`/people/${each.id}`">{{ each.display_name }}</router-link>
+          <div v-for="each in item.candidates" :key="each.id">
+            <router-link :to="`/users/${each.id}`">{{ each.display_name }}</router-link>
             <div class="mono">{{ each.user_name }}</div>
             <StatusLabel :state="each.state" />
           </div>

@@ -15,7 +15,7 @@ const props = defineProps<{ source: string; reading: Reading | null }>()
 const queries = useQueryClient()
 const path = { key: props.source }
 const { wrong, attempt } = useAttempts()
-const kinds = useQuery({ queryKey: ['readers'], queryFn: () => answered(api.GET('/api/v1/readers')) })
+const kinds = useQuery({ queryKey: ['readers'], queryFn: () => answered(api.GET('/api/v1/connectors')) })
 const kind = ref(props.reading?.kind ?? 'ldap')
 const given = ref<Record<string, string | boolean>>({})
 const secret = ref('')
@@ -41,7 +41,7 @@ async function tryIt(kept: boolean): Promise<void> {
   checking.value = true
   await attempt(async () => {
     const body = kept ? {} : { kind: kind.value, settings: given.value, secret: secret.value || null }
-    check.value = await answered(api.POST('/api/v1/sources/{key}/reading/check', { params: { path }, body }))
+    check.value = await answered(api.POST('/api/v1/sources/{key}/import/check', { params: { path }, body }))
   })
   checking.value = false
 }
@@ -52,7 +52,7 @@ async function keep(): Promise<void> {
     secret: secret.value || null,
     schedule: props.reading ? schedule.value.trim() : null,
   }
-  const request = () => answered(api.PUT('/api/v1/sources/{key}/reading', { params: { path }, body }))
+  const request = () => answered(api.PUT('/api/v1/sources/{key}/import', { params: { path }, body }))
   if (!(await attempt(request))) return
   secret.value = ''
   await queries.invalidateQueries()
@@ -65,7 +65,7 @@ async function upload(files: File | File[] | null): Promise<void> {
     for (let at = 0; at < bytes.length; at += 32_768) text += String.fromCharCode(...bytes.subarray(at, at + 32_768))
     const name = file.name as 'people.csv'
     const body = { name, content: btoa(text) }
-    await attempt(() => answered(api.POST('/api/v1/sources/{key}/reading/files', { params: { path }, body })))
+    await attempt(() => answered(api.POST('/api/v1/sources/{key}/import/files', { params: { path }, body })))
   }
   await queries.invalidateQueries()
 }

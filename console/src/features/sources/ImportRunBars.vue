@@ -15,7 +15,7 @@ const bars = computed(() => {
   return found.map((each) => ({ ...each, height: Math.round((52 * Math.log10(each.number + 1)) / most) + 4 }))
 })
 const title = (run: Schemas['SourceRun'], number: number) =>
-  `${(run.started_at ?? run.asked_at).slice(0, 16).replace('T', ' ')}: ${run.state}${run.look_only ? ', a look' : ''}, ${number.toLocaleString('en')} touched`
+  `${(run.started_at ?? run.requested_at).slice(0, 16).replace('T', ' ')}: ${run.state}${run.preview ? ', a look' : ''}, ${number.toLocaleString('en')} touched`
 </script>
 
 <template>
@@ -24,7 +24,7 @@ const title = (run: Schemas['SourceRun'], number: number) =>
       v-for="each in bars"
       :key="each.run.id"
       type="button"
-      :class="['bar', each.run.state, { look: each.run.look_only, chosen: each.run.id === chosen }]"
+      :class="['bar', each.run.state, { look: each.run.preview, chosen: each.run.id === chosen }]"
       :title="title(each.run, each.number)"
       :aria-label="title(each.run, each.number)"
       @click="$emit('choose', each.run.id)"

@@ -20,7 +20,7 @@ const path = { key: props.source }
 const { wrong, attempt } = useAttempts()
 const runs = useQuery({
   queryKey: ['sources', props.source, 'runs'],
-  queryFn: () => answered(api.GET('/api/v1/sources/{key}/runs', { params: { path, query: { count: 20 } } })),
+  queryFn: () => answered(api.GET('/api/v1/sources/{key}/import/runs', { params: { path, query: { count: 20 } } })),
   refetchInterval: 1000,
 })
 const last = computed(() => runs.data.value?.items[0])
@@ -32,12 +32,13 @@ watch(
   () => void queries.invalidateQueries({ queryKey: ['sources'] }),
 )
 async function begin(body: {
-  look_only?: boolean
-  let_leave?: boolean
+  preview?: boolean
+  allow_removals?: boolean
   confirm?: string
   whole?: boolean
 }): Promise<boolean> {
-  const request = () => answered(api.POST('/api/v1/sources/{key}/runs', { params: { path }, body: body as never }))
+  const request = () =>
+    answered(api.POST('/api/v1/sources/{key}/import/runs', { params: { path }, body: body as never }))
   const fine = await attempt(request)
   if (fine) {
     chosen.value = null
@@ -46,18 +47,20 @@ async function begin(body: {
   return fine
 }
 const stop = (run: string) =>
-  attempt(() => answered(api.POST('/api/v1/sources/{key}/runs/{run}/stop', { params: { path: { ...path, run } } })))
+  attempt(() =>
+    answered(api.POST('/api/v1/sources/{key}/import/runs/{run}/stop', { params: { path: { ...path, run } } })),
+  )
 const leaving = ref(false)
 const typed = ref('')
 async function letLeave(): Promise<void> {
-  if (await begin({ let_leave: true, confirm: typed.value })) leaving.value = false
+  if (await begin({ allow_removals: true, confirm: typed.value })) leaving.value = false
 }
 const kind = ref<string | null>(null)
 watch(shown, (now, before) => now?.id !== before?.id && (kind.value = null))
 const about = computed(() => ({ run: shown.value?.id, kind: kind.value ?? undefined, state: shown.value?.state }))
 const fetch = (after: string | undefined, count: number) =>
   answered(
-    api.GET('/api/v1/sources/{key}/runs/{run}/lines', {
+    api.GET('/api/v1/sources/{key}/import/runs/{run}/entries', {
       params: { path: { ...path, run: shown.value?.id ?? '' }, query: { after, count, kind: kind.value ?? undefined } },
     }),
   )
@@ -84,11 +87,9 @@ const kinds = [
   <section class="panel" aria-labelledby="runs">
     <h2 id="runs" class="visually-hidden">Runs</h2>
     <div class="row">
-      <v-btn v-if="reading.in_force" color="primary" :disabled="underWay" @click="begin({})">Read now</v-btn>
-      <v-btn variant="outlined" :disabled="underWay" @click="begin({ look_only: true })"
-        >Look what a run would do</v-btn
-      >
-      <span v-if="!reading.in_force" class="quiet">
+      <v-btn v-if="reading.enabled" color="primary" :disabled="underWay" @click="begin({})">Read now</v-btn>
+      <v-btn variant="outlined" :disabled="underWay" @click="begin({ preview: true })">Look what a run would do</v-btn>
+      <span v-if="!reading.enabled" class="quiet">
         In preparation: <router-link :to="`/sources/${source}/answers`">put it in force</router-link> when a look is
         right.
       </span>
@@ -124,16 +125,18 @@ const kinds = [
     </EmptyState>
   </section>
   <section v-if="shown && shown.ended_at" class="panel" aria-labelledby="one">
-    <h2 id="one">{{ shown.look_only ? 'A look' : 'Run' }} of <TimeLabel :at="shown.started_at ?? shown.asked_at" /></h2>
+    <h2 id="one">
+      {{ shown.preview ? 'A look' : 'Run' }} of <TimeLabel :at="shown.started_at ?? shown.requested_at" />
+    </h2>
     <p>
       <StatusLabel :state="shown.state" /> {{ shown.whole ? 'Everybody' : 'What changed' }} was read, asked for by
-      {{ shown.asked_by }}. <template v-if="shown.look_only">Nothing was changed.</template>
+      {{ shown.requested_by }}. <template v-if="shown.preview">Nothing was changed.</template>
     </p>
     <p v-if="shown.message">
-      <b>{{ shown.message }}</b> {{ shown.mend }}
+      <b>{{ shown.message }}</b> {{ shown.hint }}
     </p>
     <v-btn
-      v-if="shown.state === 'held' && shown.id === last?.id && reading.in_force && !unreadable"
+      v-if="shown.state === 'held' && shown.id === last?.id && reading.enabled && !unreadable"
       variant="outlined"
       class="let"
       @click="((typed = ''), (wrong = null), (leaving = true))"
@@ -162,7 +165,7 @@ const kinds = [
       <template #row="{ item }">
         <td><StatusLabel :state="item.kind" /></td>
         <td>
-          <router-link v-if="item.person" :to="`/people/${item.person}`">{{ item.name }}</router-link>
+          <router-link v-if="item.person" :to="`/users/${item.person}`">{{ item.name }}</router-link>
           <template v-else>{{ item.name }}</template>
         </td>
         <td>

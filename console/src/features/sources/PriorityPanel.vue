@@ -19,9 +19,9 @@ watch(asking, (now) => {
   if (now) [place.value, veto.value, updates.value] = [props.source.precedence, props.source.veto, props.source.updates]
 })
 const wish = computed(() => ({ precedence: Number(place.value), veto: veto.value, updates: updates.value }))
-const look = () => answered(api.POST('/api/v1/sources/{key}/word/preview', { params: { path }, body: wish.value }))
+const look = () => answered(api.POST('/api/v1/sources/{key}/priority/preview', { params: { path }, body: wish.value }))
 const carryOut = ({ confirm, expect }: Sure) =>
-  answered(api.PUT('/api/v1/sources/{key}/word', { params: { path }, body: { ...wish.value, confirm, expect } }))
+  answered(api.PUT('/api/v1/sources/{key}/priority', { params: { path }, body: { ...wish.value, confirm, expect } }))
 </script>
 
 <template>

@@ -83,7 +83,7 @@ function pretty(body: string): string {
         <template v-else>{{ item.outcome }}</template>
         <ul v-if="item.people.length" class="led">
           <li v-for="person in item.people.slice(0, 5)" :key="person.id">
-            <router-link :to="`/people/${person.id}`">{{ person.name }}</router-link>
+            <router-link :to="`/users/${person.id}`">{{ person.name }}</router-link>
             <template v-for="role in person.gained" :key="`+${role}`"> gained {{ role }}.</template>
             <template v-for="role in person.lost" :key="`-${role}`"> lost {{ role }}.</template>
             <template v-for="account in person.accounts" :key="account[0]">
@@ -94,7 +94,7 @@ function pretty(body: string): string {
         </ul>
         <pre v-if="opened?.id === item.id && opened.body" class="body">{{ pretty(opened.body) }}</pre>
         <div v-if="opened?.id === item.id">
-          <div v-for="manner in item.manners" :key="manner" class="quiet">Its own way of saying it: {{ manner }}</div>
+          <div v-for="manner in item.quirks" :key="manner" class="quiet">Its own way of saying it: {{ manner }}</div>
           <div v-if="!opened.body" class="quiet">It had no body.</div>
         </div>
       </td>

@@ -29,9 +29,9 @@ async function add(): Promise<void> {
     const { ApiProblem } = await import('../../api/client')
     wrong.value = new ApiProblem(
       {
-        code: 'malformed_json',
+        code: 'invalid_json',
         message: 'What stands here is not JSON.',
-        mend: 'Paste the whole document, from { to }.',
+        hint: 'Paste the whole document, from { to }.',
       },
       0,
     )

@@ -48,7 +48,7 @@ function save(): void {
       </div>
       <h3>Switch on there</h3>
       <ul>
-        <li v-for="line in sheet.switch_on" :key="line">{{ line }}</li>
+        <li v-for="line in sheet.provider_steps" :key="line">{{ line }}</li>
       </ul>
     </section>
   </div>

@@ -25,22 +25,24 @@ const source = useQuery({
   queryFn: () => answered(api.GET('/api/v1/sources/{key}', { params: { path } })),
   refetchInterval: 5000,
 })
-const local = computed(() => source.data.value?.channel === 'local')
-const read = computed(() => source.data.value?.channel === 'pull')
+const local = computed(() => source.data.value?.connection_type === 'local')
+const read = computed(() => source.data.value?.connection_type === 'import')
 const kind = computed(() => {
   if (local.value) return 'What operators enter here'
-  if (source.data.value?.channel === 'sign-in') return 'A source by which people sign in'
+  if (source.data.value?.connection_type === 'sign_in') return 'A source by which people sign in'
   return read.value ? 'A source that we read' : 'A source that pushes'
 })
 const reading = useQuery({
-  queryKey: ['sources', props.id, 'reading'],
+  queryKey: ['sources', props.id, 'import'],
   enabled: read,
-  queryFn: () => answered(api.GET('/api/v1/sources/{key}/reading', { params: { path } })),
+  queryFn: () => answered(api.GET('/api/v1/sources/{key}/import', { params: { path } })),
   refetchInterval: 5000,
 })
 /** What is read from now on keeps its form, with what its check has just shown. */
 const begun = ref(false)
-watch(source.data, (found) => (begun.value ||= found !== undefined && found.channel !== 'pull'), { immediate: true })
+watch(source.data, (found) => (begun.value ||= found !== undefined && found.connection_type !== 'import'), {
+  immediate: true,
+})
 const ready = computed(() => begun.value || reading.data.value !== undefined)
 const pushes = [
   ['sheet', 'Exchange sheet'],
@@ -71,7 +73,7 @@ const reads = [
   ['runs', 'Runs'],
   ['answers', 'Five questions'],
   ['conflicts', 'Conflicts'],
-  ['reading', 'How it is read'],
+  ['import', 'How it is read'],
 ] as const
 /** What it does comes first: a source that is read shows its runs, one that calls us its exchange sheet. */
 const tabs = computed(() => {
@@ -84,7 +86,7 @@ const tabs = computed(() => {
     pushes[0],
     conflicts,
     ...pushes.slice(1),
-    ['reading', 'Read it instead'] as const,
+    ['import', 'Read it instead'] as const,
     ['sign-in', 'Let people sign in'] as const,
   ]
 })
@@ -92,7 +94,7 @@ const shown = computed(() => props.tab || tabs.value[0]![0])
 const sheet = useQuery({
   queryKey: ['sources', props.id, 'sheet'],
   enabled: computed(() => source.data.value !== undefined && !local.value),
-  queryFn: () => answered(api.GET('/api/v1/sources/{key}/sheet', { params: { path } })),
+  queryFn: () => answered(api.GET('/api/v1/sources/{key}/checklist', { params: { path } })),
   refetchInterval: 3000,
 })
 </script>
@@ -106,14 +108,14 @@ const sheet = useQuery({
           <h1>{{ source.data.value.label }}</h1>
           <p class="lead">
             {{ kind }} ·
-            <router-link to="/people">{{ source.data.value.people.toLocaleString('en') }} people</router-link> ·
+            <router-link to="/users">{{ source.data.value.people.toLocaleString('en') }} people</router-link> ·
             <router-link :to="`/groups?source=${id}`"
               >{{ source.data.value.groups.toLocaleString('en') }} groups</router-link
             >
             <template v-if="read">
               · read last <TimeLabel :at="source.data.value.run_ended_at" never="never"
             /></template>
-            <template v-else-if="source.data.value.channel === 'sign-in'">
+            <template v-else-if="source.data.value.connection_type === 'sign_in'">
               <template v-if="source.data.value.signed_in_at">
                 · somebody came last <TimeLabel :at="source.data.value.signed_in_at"
               /></template>
@@ -132,7 +134,7 @@ const sheet = useQuery({
           People whom no source knows, and groups that hold people and groups of any source. Whatever a source says of
           somebody comes before what is entered here.
         </p>
-        <v-btn variant="outlined" to="/people">People</v-btn>
+        <v-btn variant="outlined" to="/users">People</v-btn>
         <v-btn variant="outlined" :to="`/groups?source=${id}`">Groups</v-btn>
       </div>
       <template v-else>
@@ -181,9 +183,9 @@ const sheet = useQuery({
             />
           </template>
         </template>
-        <template v-else-if="shown === 'reading' || shown === 'runs' || shown === 'answers'">
+        <template v-else-if="shown === 'import' || shown === 'runs' || shown === 'answers'">
           <ErrorMessage :wrong="reading.error.value" />
-          <ImportPanel v-if="shown === 'reading' && ready" :source="id" :reading="reading.data.value ?? null" />
+          <ImportPanel v-if="shown === 'import' && ready" :source="id" :reading="reading.data.value ?? null" />
           <template v-else-if="reading.data.value">
             <ImportRunsPanel
               v-if="shown === 'runs'"

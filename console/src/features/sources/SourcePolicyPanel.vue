@@ -66,7 +66,7 @@ async function look(): Promise<void> {
       planned.value = await lastPlanned()
       return
     }
-    tried.value = await answered(api.POST('/api/v1/sources/{key}/reading/try', { params: { path }, body }))
+    tried.value = await answered(api.POST('/api/v1/sources/{key}/policy/preview', { params: { path }, body }))
   })
   busy.value = false
 }
@@ -78,13 +78,13 @@ async function lastPlanned() {
   if (!last) throw new Error('Nobody has tried to sign in yet: begin a trial first.')
   const at = { path: { ...path, trace: last.id } }
   const body = { policy: policy.value }
-  return answered(api.POST('/api/v1/sources/{key}/sign-in/traces/{trace}/again', { params: at, body }))
+  return answered(api.POST('/api/v1/sources/{key}/sign-in/traces/{trace}/rerun', { params: at, body }))
 }
 async function keep(): Promise<void> {
   const body = { policy: policy.value }
   const call = () =>
     props.reading
-      ? answered(api.PUT('/api/v1/sources/{key}/reading', { params: { path }, body }))
+      ? answered(api.PUT('/api/v1/sources/{key}/import', { params: { path }, body }))
       : answered(api.PUT('/api/v1/sources/{key}/sign-in', { params: { path }, body }))
   if (await attempt(call)) {
     done.value = true
@@ -93,13 +93,13 @@ async function keep(): Promise<void> {
 }
 const force = (on: boolean) =>
   attempt(async () => {
-    await answered(api.PUT('/api/v1/sources/{key}/reading', { params: { path }, body: { in_force: on } }))
+    await answered(api.PUT('/api/v1/sources/{key}/import', { params: { path }, body: { enabled: on } }))
     await queries.invalidateQueries()
   })
 const at = () =>
   attempt(async () => {
-    const body = { in_force_at: hour.value ? new Date(hour.value).toISOString() : '' }
-    await answered(api.PUT('/api/v1/sources/{key}/reading', { params: { path }, body }))
+    const body = { enabled_from: hour.value ? new Date(hour.value).toISOString() : '' }
+    await answered(api.PUT('/api/v1/sources/{key}/import', { params: { path }, body }))
     await queries.invalidateQueries()
   })
 const matches = [
@@ -200,9 +200,9 @@ const choices = [
     <section v-if="reading" class="panel" aria-labelledby="when">
       <h2 id="when">When does it apply?</h2>
       <p>
-        <StatusLabel :state="reading.in_force ? 'in force' : 'in preparation'" />
+        <StatusLabel :state="reading.enabled ? 'in force' : 'in preparation'" />
         {{
-          reading.in_force
+          reading.enabled
             ? `What is read is taken in, ${reading.schedule_words}.`
             : 'Runs only show what they would do; nobody is touched.'
         }}
@@ -214,18 +214,18 @@ const choices = [
         persistent-hint
         class="wide"
       />
-      <div v-if="!reading.in_force" class="row">
+      <div v-if="!reading.enabled" class="row">
         <v-text-field v-model="hour" type="datetime-local" label="In force from" class="hour" hide-details />
         <v-btn variant="outlined" :disabled="!hour" @click="at">Set this hour</v-btn>
-        <span v-if="reading.in_force_at"
-          >It is in force from <TimeLabel :at="reading.in_force_at" />.
+        <span v-if="reading.enabled_from"
+          >It is in force from <TimeLabel :at="reading.enabled_from" />.
           <v-btn size="small" variant="text" @click="((hour = ''), at())">No such hour</v-btn></span
         >
       </div>
-      <v-btn variant="outlined" @click="force(!reading.in_force)">{{
-        reading.in_force ? 'Back to preparation' : 'Put in force'
+      <v-btn variant="outlined" @click="force(!reading.enabled)">{{
+        reading.enabled ? 'Back to preparation' : 'Put in force'
       }}</v-btn>
-      <span v-if="!reading.in_force" class="quiet">
+      <span v-if="!reading.enabled" class="quiet">
         Look first: <router-link :to="`/sources/${source}/runs`">what a run would do</router-link>.</span
       >
     </section>

@@ -23,7 +23,7 @@ async function add(): Promise<void> {
     const body = { key: key.value || keyOf(label.value), label: label.value }
     const made = await answered(api.POST('/api/v1/sources', { body }))
     await queries.invalidateQueries()
-    const where = { read: '/reading', 'sign-in': '/sign-in' }[how.value] ?? ''
+    const where = { read: '/import', 'sign-in': '/sign-in' }[how.value] ?? ''
     await router.push(`/sources/${made.key}${where}`)
   } catch (problem) {
     wrong.value = problem
@@ -38,7 +38,7 @@ const fetch = (after: string | undefined, count: number) =>
     <div class="head">
       <div class="grow">
         <h1>Sources</h1>
-        <p class="lead">The places that know people: who they are, and which groups they are in.</p>
+        <p class="lead">Identity providers, directories and files that report users and groups.</p>
       </div>
       <v-btn color="primary" @click="adding = true">Add a source</v-btn>
     </div>
@@ -46,7 +46,7 @@ const fetch = (after: string | undefined, count: number) =>
       <PagedTable
         name="sources"
         caption="Sources"
-        :columns="['Source', 'Key', 'Channel', 'People', 'Groups', 'Last call, run or sign-in']"
+        :columns="['Source', 'Key', 'Connection type', 'Users', 'Groups', 'Last call, run or sign-in']"
         :fetch="fetch"
         :refresh="5000"
       >
@@ -57,13 +57,13 @@ const fetch = (after: string | undefined, count: number) =>
           <td class="mono">{{ item.key }}</td>
           <td>
             {{
-              item.channel === 'push'
-                ? 'push (it calls us)'
-                : item.channel === 'pull'
-                  ? `pull (we read it: ${item.read_as})`
-                  : item.channel === 'sign-in'
-                    ? 'sign-in (they come by themselves)'
-                    : item.channel
+              item.connection_type === 'inbound_scim'
+                ? 'Inbound SCIM'
+                : item.connection_type === 'import'
+                  ? `Import (${item.read_as})`
+                  : item.connection_type === 'sign_in'
+                    ? 'Sign-in'
+                    : item.connection_type
             }}
             <div v-if="item.sign_in_state"><StatusLabel :state="item.sign_in_state" /></div>
             <div v-if="item.conflicts">
@@ -81,28 +81,31 @@ const fetch = (after: string | undefined, count: number) =>
         </template>
         <template #empty>
           <EmptyState title="No source yet">
-            Add the identity provider that is to push its people here, or the directory that is to be read.
+            Add an identity provider that sends users to Dravo, or a directory that Dravo imports.
           </EmptyState>
         </template>
       </PagedTable>
     </div>
     <FormDialog v-model="adding" title="Add a source" act="Add the source" :wrong="wrong" @done="add">
-      <v-radio-group v-model="how" label="How its people come here" hide-details>
-        <v-radio value="push" label="It calls us: an identity provider that pushes by SCIM" />
-        <v-radio value="read" label="We read it: an LDAP directory, a SCIM service, or CSV files" />
+      <v-radio-group v-model="how" label="Connection type" hide-details>
+        <v-radio value="push" label="Inbound SCIM: an identity provider sends users and groups to Dravo" />
+        <v-radio
+          value="read"
+          label="Import: Dravo reads an LDAP directory, a SCIM service or CSV files on a schedule"
+        />
         <v-radio
           value="sign-in"
-          label="They come by themselves: people sign in at their provider, by SAML or OpenID Connect"
+          label="Sign-in: users sign in with SAML, OpenID Connect or an emailed code, and are created just in time"
         />
       </v-radio-group>
-      <v-text-field v-model="label" label="Name for people" hint="Such as Staff directory" />
+      <v-text-field v-model="label" label="Label" hint="Such as Staff directory" />
       <v-text-field
         v-model="key"
         label="Key"
         :placeholder="keyOf(label)"
         persistent-placeholder
         persistent-hint
-        hint="Stands in the address that the other side calls, and never changes."
+        hint="Part of the address that the source calls. It never changes."
       />
     </FormDialog>
   </div>

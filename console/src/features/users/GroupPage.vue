@@ -107,7 +107,7 @@ const assignments = (after: string | undefined, count: number) =>
         >
           <template #row="{ item }">
             <td>
-              <router-link :to="`/people/${item.id}`">{{ item.display_name }}</router-link>
+              <router-link :to="`/users/${item.id}`">{{ item.display_name }}</router-link>
             </td>
             <td class="mono">{{ item.user_name }}</td>
             <td><StatusLabel :state="item.state" /></td>

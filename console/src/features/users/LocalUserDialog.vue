@@ -39,12 +39,12 @@ const body = computed(() => ({ ...typed.value, display_name: shown.value, active
 const path = computed(() => ({ person: props.person?.id ?? '' }))
 const { wrong, busy, attempt } = useAttempts()
 const look = () =>
-  answered(api.POST('/api/v1/people/{person}/preview', { params: { path: path.value }, body: body.value }))
+  answered(api.POST('/api/v1/users/{person}/preview', { params: { path: path.value }, body: body.value }))
 const change = (said: Sure) =>
-  answered(api.PUT('/api/v1/people/{person}', { params: { path: path.value }, body: { ...body.value, ...said } }))
+  answered(api.PUT('/api/v1/users/{person}', { params: { path: path.value }, body: { ...body.value, ...said } }))
 async function add(): Promise<void> {
   let id = ''
-  const done = await attempt(async () => (id = (await answered(api.POST('/api/v1/people', { body: body.value }))).id))
+  const done = await attempt(async () => (id = (await answered(api.POST('/api/v1/users', { body: body.value }))).id))
   if (!done) return
   open.value = false
   emit('added', id)

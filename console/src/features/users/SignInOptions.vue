@@ -10,7 +10,7 @@ const props = defineProps<{ person: string }>()
 const params = { path: { person: props.person } }
 const found = useQuery({
   queryKey: ['people', props.person, 'ways'],
-  queryFn: () => answered(api.GET('/api/v1/people/{person}/ways', { params })),
+  queryFn: () => answered(api.GET('/api/v1/users/{person}/sign-in-options', { params })),
   refetchInterval: 5000,
 })
 const ways = computed(() => found.data.value?.ways ?? [])

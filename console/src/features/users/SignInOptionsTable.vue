@@ -30,10 +30,10 @@ defineProps<{ ways: Schemas['WayIn'][] }>()
           </template>
           <template v-else>
             <div>{{ each.reason }}</div>
-            <div>“{{ each.told }}{{ each.whom_to_ask ? ` ${each.whom_to_ask}` : '' }}”</div>
-            <div class="quiet">{{ each.mend }}</div>
+            <div>“{{ each.told }}{{ each.support_contact ? ` ${each.support_contact}` : '' }}”</div>
+            <div class="quiet">{{ each.hint }}</div>
           </template>
-          <div v-if="each.everybody_at" class="quiet">For everybody from <TimeLabel :at="each.everybody_at" /></div>
+          <div v-if="each.enabled_from" class="quiet">For everybody from <TimeLabel :at="each.enabled_from" /></div>
         </td>
       </tr>
     </tbody>

@@ -21,18 +21,18 @@ import SignInOptions from './SignInOptions.vue'
 const props = defineProps<{ id: string }>()
 const person = useQuery({
   queryKey: ['people', props.id],
-  queryFn: () => answered(api.GET('/api/v1/people/{person}', { params: { path: { person: props.id } } })),
+  queryFn: () => answered(api.GET('/api/v1/users/{person}', { params: { path: { person: props.id } } })),
   refetchInterval: 2500,
 })
 const data = computed(() => person.data.value)
 const may = useMay()
-const local = computed(() => data.value?.records.some((each) => each.channel === 'local' && !each.gone_at))
+const local = computed(() => data.value?.records.some((each) => each.connection_type === 'local' && !each.gone_at))
 const changing = ref(false)
 const leaving = ref(false)
 const path = { person: props.id }
-const removal = () => answered(api.GET('/api/v1/people/{person}/removal', { params: { path } }))
+const removal = () => answered(api.GET('/api/v1/users/{person}/removal', { params: { path } }))
 const remove = ({ confirm, expect }: Sure) =>
-  answered(api.DELETE('/api/v1/people/{person}', { params: { path, query: { confirm, ...expect } } }))
+  answered(api.DELETE('/api/v1/users/{person}', { params: { path, query: { confirm, ...expect } } }))
 const present = computed(() => data.value?.groups.filter((each) => !each.until) ?? [])
 
 const moving = ref(false)
@@ -42,14 +42,14 @@ const fresh = ref(false)
 const wish = computed(() => (fresh.value || to.value ? { to: fresh.value ? null : to.value } : null))
 const lookAtMove = () =>
   answered(
-    api.POST('/api/v1/records/{record}/move/preview', {
+    api.POST('/api/v1/records/{record}/link/preview', {
       params: { path: { record: moved.value } },
       body: { to: wish.value?.to ?? null },
     }),
   )
 const move = ({ confirm, expect }: Sure) =>
   answered(
-    api.POST('/api/v1/records/{record}/move', {
+    api.POST('/api/v1/records/{record}/link', {
       params: { path: { record: moved.value } },
       body: { to: wish.value?.to ?? null, confirm, expect },
     }),
@@ -63,7 +63,7 @@ async function readAnew(key: string): Promise<void> {
   readNow.value = ''
   await attempt(async () => {
     const params = { path: { key, person: props.id } }
-    const run = await answered(api.POST('/api/v1/sources/{key}/people/{person}/refresh', { params }))
+    const run = await answered(api.POST('/api/v1/sources/{key}/users/{person}/refresh', { params }))
     const touched = run.counts.filter((each) => each.name !== 'read' && each.name !== 'unchanged')
     readNow.value = touched.length
       ? `Read: ${touched.map((each) => `${each.number} ${each.name}`).join(', ')}.`
@@ -83,7 +83,7 @@ const answer = useQuery({
   enabled: computed(() => asked.value !== null),
   queryFn: () =>
     answered(
-      api.GET('/api/v1/people/{person}/why/{application}', {
+      api.GET('/api/v1/users/{person}/access/{application}', {
         params: { path: { person: props.id, application: asked.value ?? '' } },
       }),
     ),
@@ -170,7 +170,7 @@ const remaining = computed(() => {
               </td>
               <td>{{ each.should_be }}</td>
               <td>
-                <router-link v-if="each.delivery" :to="`/deliveries/${each.delivery.id}`"
+                <router-link v-if="each.delivery" :to="`/provisioning/tasks/${each.delivery.id}`"
                   ><StatusLabel :state="each.state"
                 /></router-link>
                 <StatusLabel v-else :state="each.state" />
@@ -248,12 +248,12 @@ const remaining = computed(() => {
                 <td><StatusLabel :state="each.gone_at ? 'gone' : each.active ? 'active' : 'inactive'" /></td>
                 <td class="quiet">
                   changed <TimeLabel :at="each.modified_at" />
-                  <div v-if="each.channel === 'pull' && !each.gone_at && may('sources.change')">
+                  <div v-if="each.connection_type === 'import' && !each.gone_at && may('sources.change')">
                     <BusyButton size="small" variant="outlined" :busy="reading" @click="readAnew(each.source.key)"
                       >Read anew</BusyButton
                     >
                   </div>
-                  <div v-if="each.channel !== 'local' && !each.gone_at && may('sources.change')">
+                  <div v-if="each.connection_type !== 'local' && !each.gone_at && may('sources.change')">
                     <v-btn
                       size="small"
                       variant="text"

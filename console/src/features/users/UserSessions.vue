@@ -14,12 +14,12 @@ const { wrong, attempt } = useAttempts()
 const params = { path: { person: props.person } }
 const visits = useQuery({
   queryKey: ['people', props.person, 'visits'],
-  queryFn: () => answered(api.GET('/api/v1/people/{person}/visits', { params })),
+  queryFn: () => answered(api.GET('/api/v1/users/{person}/sessions', { params })),
   refetchInterval: 5000,
 })
 const end = () =>
   attempt(async () => {
-    await answered(api.DELETE('/api/v1/people/{person}/visits', { params }))
+    await answered(api.DELETE('/api/v1/users/{person}/sessions', { params }))
     await queries.invalidateQueries()
   })
 </script>

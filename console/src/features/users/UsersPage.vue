@@ -19,14 +19,14 @@ const { typed, words } = useWords()
 const state = useAddressFilter('state')
 const about = computed(() => ({ q: words.value, state: state.value as 'active' | undefined }))
 const fetch = (after: string | undefined, count: number) =>
-  answered(api.GET('/api/v1/people', { params: { query: { after, count, ...about.value } } }))
+  answered(api.GET('/api/v1/users', { params: { query: { after, count, ...about.value } } }))
 </script>
 
 <template>
   <div class="page">
     <div class="head">
       <div class="grow">
-        <h1>People</h1>
+        <h1>Users</h1>
         <p class="lead">Everybody whom the sources know: one person each, whatever the number of records.</p>
       </div>
       <v-btn v-if="may('people.change')" variant="outlined" @click="adding = true">Add a person</v-btn>
@@ -45,7 +45,7 @@ const fetch = (after: string | undefined, count: number) =>
       </div>
       <PagedTable
         name="people"
-        caption="People"
+        caption="Users"
         :columns="['Name', 'User name', 'E-mail', 'State', 'Since']"
         :fetch="fetch"
         :about="about"
@@ -53,7 +53,7 @@ const fetch = (after: string | undefined, count: number) =>
       >
         <template #row="{ item }">
           <td>
-            <router-link :to="`/people/${item.id}`">{{ item.display_name }}</router-link>
+            <router-link :to="`/users/${item.id}`">{{ item.display_name }}</router-link>
           </td>
           <td class="mono">{{ item.user_name }}</td>
           <td>{{ item.email }}</td>
@@ -71,6 +71,6 @@ const fetch = (after: string | undefined, count: number) =>
         </template>
       </PagedTable>
     </div>
-    <LocalUserDialog v-model="adding" @added="(id: string) => router.push(`/people/${id}`)" />
+    <LocalUserDialog v-model="adding" @added="(id: string) => router.push(`/users/${id}`)" />
   </div>
 </template>

@@ -4,7 +4,7 @@
 
 <template>
   <v-tabs class="beside" aria-label="People and groups">
-    <v-tab to="/people">People</v-tab>
+    <v-tab to="/users">People</v-tab>
     <v-tab to="/groups">Groups</v-tab>
   </v-tabs>
 </template>

@@ -13,14 +13,14 @@ const yours = useQuery({
   queryKey: ['yours'],
   retry: false,
   refetchInterval: 5000,
-  queryFn: () => answered(api.GET('/api/v1/yours')),
+  queryFn: () => answered(api.GET('/api/v1/me/applications')),
 })
 const wrong = ref<unknown>(null)
 const isOut = () => out.value || (yours.error.value instanceof ApiProblem && yours.error.value.status === 401)
 async function leave(): Promise<void> {
   try {
     const headers = { 'X-Dravo-CSRF': yours.data.value!.csrf }
-    const { go_to: onward } = await answered(api.DELETE('/api/v1/yours/visit', { headers }))
+    const { go_to: onward } = await answered(api.DELETE('/api/v1/me/session', { headers }))
     if (onward) location.assign(onward)
     else out.value = true
   } catch (problem) {
@@ -68,11 +68,11 @@ async function leave(): Promise<void> {
       <div v-else class="panel">
         <EmptyState title="Nothing is open to you yet">
           You are signed in, and no application has been given to you.
-          {{ yours.data.value.whom_to_ask || 'Ask whoever told you to sign in here.' }}
+          {{ yours.data.value.support_contact || 'Ask whoever told you to sign in here.' }}
         </EmptyState>
       </div>
-      <p v-if="yours.data.value.applications.length && yours.data.value.whom_to_ask" class="quiet ask">
-        Is something missing? {{ yours.data.value.whom_to_ask }}
+      <p v-if="yours.data.value.applications.length && yours.data.value.support_contact" class="quiet ask">
+        Is something missing? {{ yours.data.value.support_contact }}
       </p>
     </template>
     <ErrorMessage v-else :wrong="yours.error.value" />

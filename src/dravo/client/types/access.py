@@ -53,5 +53,5 @@ class SeatOf(TypedDict):
     """The seat that comes with an access, since when; without `since` it is still waited for."""
 
     plan: Named
-    asked_at: str
+    requested_at: str
     since: str | None

@@ -20,10 +20,10 @@ class Account(TypedDict):
     should_be: str
     roles: list[str]
     state: str
-    due_version: int
-    agreed_version: int
-    due_since: str
-    agreed_at: str | None
+    desired_version: int
+    applied_version: int
+    pending_since: str
+    applied_at: str | None
     remote_id: str | None
     origin: str | None
     delivery: OpenDelivery | None
@@ -38,10 +38,10 @@ class AccountDetail(TypedDict):
     should_be: str
     roles: list[str]
     state: str
-    due_version: int
-    agreed_version: int
-    due_since: str
-    agreed_at: str | None
+    desired_version: int
+    applied_version: int
+    pending_since: str
+    applied_at: str | None
     remote_id: str | None
     origin: str | None
     delivery: OpenDelivery | None
@@ -55,7 +55,7 @@ class OpenDelivery(TypedDict):
     id: str
     state: str
     message: str | None
-    mend: str | None
+    hint: str | None
     next_attempt_at: str | None
 
 

@@ -23,7 +23,7 @@ class Application(TypedDict):
     address: str | None
     hidden: bool
     tracked_only: bool
-    switched_on: bool
+    enabled: bool
     state: str
     people: int
     accounts: int
@@ -36,7 +36,7 @@ class Application(TypedDict):
     answered_at: str | None
     secret_ends_at: str | None
     trouble: str | None
-    mend: str | None
+    hint: str | None
     created_at: str
     roles: list[Role]
     plans: list[Plan]
@@ -54,7 +54,7 @@ class ApplicationLine(TypedDict):
     address: str | None
     hidden: bool
     tracked_only: bool
-    switched_on: bool
+    enabled: bool
     state: str
     people: int
     accounts: int
@@ -67,7 +67,7 @@ class ApplicationLine(TypedDict):
     answered_at: str | None
     secret_ends_at: str | None
     trouble: str | None
-    mend: str | None
+    hint: str | None
     created_at: str
 
 
@@ -84,10 +84,10 @@ class DeliveredGroup(TypedDict):
     members_there: int
     remote_id: str | None
     origin: str | None
-    agreed_at: str | None
+    applied_at: str | None
     next_attempt_at: str | None
     message: str | None
-    mend: str | None
+    hint: str | None
     exchanges: list[Exchange]
 
 
@@ -110,8 +110,8 @@ class PageOfDeliveredGroups(TypedDict):
 class Policy(TypedDict):
     """How access is decided: who may come in, what if nothing gives a role, which of several roles, which assignments are heard."""
 
-    open_to: str
-    if_nothing: str
+    eligibility: str
+    fallback: str
     default_role: str | None
     several: str
     first: str

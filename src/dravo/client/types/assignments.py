@@ -30,7 +30,7 @@ Assignment = TypedDict(
         "future_users": "bool",
         "confirmed_users": "int | None",
         "waiting": "int | None",
-        "newcomers_since": "str | None",
+        "new_users_since": "str | None",
         "groups": "list[PatternGroup] | None",
         "notes": "list[Note]",
         "reach": "int | None",
@@ -65,10 +65,10 @@ class BulkLine(TypedDict):
 
 
 class Note(TypedDict):
-    """What is amiss, and the mend."""
+    """What is amiss, and the hint."""
 
     what: str
-    mend: str
+    hint: str
 
 
 class PageOfAssignments(TypedDict):

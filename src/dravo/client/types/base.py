@@ -9,11 +9,11 @@ from typing import TypedDict
 
 
 class Problem(TypedDict):
-    """What went wrong, and the mend."""
+    """What went wrong, and the hint."""
 
     code: str
     message: str
-    mend: str
+    hint: str
     field: str | None
 
 

@@ -38,7 +38,7 @@ class CheckStep(TypedDict):
     name: str
     outcome: str
     message: str
-    mend: str
+    hint: str
 
 
 class ConnectionState(TypedDict):

@@ -54,8 +54,8 @@ class Run(TypedDict):
 
     id: str
     state: str
-    asked_by: str
-    asked_at: str
+    requested_by: str
+    requested_at: str
     started_at: str | None
     ended_at: str | None
     progress: int
@@ -63,4 +63,4 @@ class Run(TypedDict):
     read: int
     counts: dict[str, int]
     message: str | None
-    mend: str | None
+    hint: str | None

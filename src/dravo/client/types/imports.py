@@ -117,8 +117,8 @@ class Reading(TypedDict):
     settings: dict[str, Any]
     fields: list[ReaderField]
     has_secret: bool
-    in_force: bool
-    in_force_at: str | None
+    enabled: bool
+    enabled_from: str | None
     schedule: str
     schedule_words: str
     next_at: list[str]
@@ -154,7 +154,7 @@ class ReadingStep(TypedDict):
     name: str
     outcome: str
     message: str
-    mend: str
+    hint: str
 
 
 class RunCount(TypedDict):
@@ -215,7 +215,7 @@ class SourceConflict(TypedDict):
     message: str
     native_id: str
     says: dict[str, Any]
-    could_be: list[CouldBe]
+    candidates: list[CouldBe]
     choices: list[str]
     state: str
     decision: str | None
@@ -230,11 +230,11 @@ class SourceRun(TypedDict):
 
     id: str
     state: str
-    asked_by: str
-    asked_at: str
+    requested_by: str
+    requested_at: str
     started_at: str | None
     ended_at: str | None
-    look_only: bool
+    preview: bool
     whole: bool
     progress: int
     expected: int
@@ -243,7 +243,7 @@ class SourceRun(TypedDict):
     counts: list[RunCount]
     access: list[RunEffect]
     message: str | None
-    mend: str | None
+    hint: str | None
 
 
 class TriedAnswers(TypedDict):

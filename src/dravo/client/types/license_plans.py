@@ -38,6 +38,6 @@ class Seat(TypedDict):
     id: str
     person: PersonRef
     plan: Named
-    asked_at: str
+    requested_at: str
     since: str | None
     place: int | None

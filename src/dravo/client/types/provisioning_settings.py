@@ -53,20 +53,20 @@ class RolesAs(TypedDict):
 class Settings(TypedDict):
     """What Dravo may do in an application, and what goes over."""
 
-    switched_on: bool
+    enabled: bool
     create_accounts: bool
     update_accounts: bool
     adopt_by_user_name: bool
     adopt_groups: bool
     on_losing_access: str
     on_inactive: str
-    on_gone: str
-    at_a_time: int
-    per_second: int
+    on_leaving: str
+    max_concurrency: int
+    rate_limit: int
     attributes: list[AttributeRow]
-    roles_as: RolesAs
-    plans_as: RolesAs
-    groups_over: GroupsOver
+    role_encoding: RolesAs
+    plan_encoding: RolesAs
+    provisioned_groups: GroupsOver
     reconcile_at: str
     reconcile_in_words: str
     reconcile_next_at: str | None

@@ -27,7 +27,7 @@ class CameIn(TypedDict):
     outcome: str
     back: str
     message: str
-    whom_to_ask: str
+    support_contact: str
     trace: str
 
 
@@ -130,7 +130,7 @@ class PlannedSignIn(TypedDict):
 
     outcome: str
     message: str
-    mend: str
+    hint: str
     steps: list[ReadingStep]
     kind: str
     made: dict[str, Any]
@@ -158,8 +158,8 @@ class SignIn(TypedDict):
     policy: SourceAnswers
     state: str
     serves: str
-    everybody_at: str | None
-    proved_at: str | None
+    enabled_from: str | None
+    verified_at: str | None
     missing: list[str]
     provider: KnownProvider
     looked_at: str | None
@@ -168,7 +168,7 @@ class SignIn(TypedDict):
     certificates: list[OurCertificate]
     ticks: list[SheetTick]
     seen: list[SeenAttribute]
-    switch_on: list[str]
+    provider_steps: list[str]
     start: str
     text: str
 
@@ -199,7 +199,7 @@ class SignInLine(TypedDict):
     outcome: str
     reason: str | None
     message: str
-    mend: str
+    hint: str
     name: str
     person: str | None
     trial: str | None
@@ -213,7 +213,7 @@ class SignInTrace(TypedDict):
     outcome: str
     reason: str | None
     message: str
-    mend: str
+    hint: str
     name: str
     person: str | None
     trial: str | None
@@ -267,10 +267,10 @@ class WayIn(TypedDict):
     protocol: str
     opens: bool
     told: str
-    whom_to_ask: str
+    support_contact: str
     reason: str
-    mend: str
-    everybody_at: str | None
+    hint: str
+    enabled_from: str | None
     bound_at: str | None
 
 
@@ -300,4 +300,4 @@ class Yours(TypedDict):
     source: str
     csrf: str
     applications: list[OwnApplication]
-    whom_to_ask: str
+    support_contact: str

@@ -12,12 +12,12 @@ if TYPE_CHECKING:
 
 
 class ExchangeSheet(TypedDict):
-    """The exchange sheet of a push channel."""
+    """The exchange sheet of a inbound SCIM."""
 
     source: Named
     give: list[SheetValue]
     usable_tokens: int
-    switch_on: list[str]
+    provider_steps: list[str]
     ticks: list[SheetTick]
     trouble: list[SheetTrouble]
     text: str
@@ -113,13 +113,13 @@ class Source(TypedDict):
     key: str
     label: str
     domains: list[str]
-    channel: str
+    connection_type: str
     sign_in_state: str | None
     signed_in_at: str | None
     certificate_ends_at: str | None
     sign_in_needs: str | None
     read_as: str | None
-    in_force: bool | None
+    enabled: bool | None
     run_state: str | None
     run_ended_at: str | None
     conflicts: int
@@ -161,7 +161,7 @@ class Trace(TypedDict):
     status: int
     milliseconds: int
     outcome: str
-    manners: list[str]
+    quirks: list[str]
     subject: TraceSubject | None
     people: list[TracePerson]
     more: int
@@ -179,7 +179,7 @@ class TraceLine(TypedDict):
     status: int
     milliseconds: int
     outcome: str
-    manners: list[str]
+    quirks: list[str]
     subject: TraceSubject | None
     people: list[TracePerson]
     more: int

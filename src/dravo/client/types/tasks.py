@@ -37,7 +37,7 @@ class Delivery(TypedDict):
     next_attempt_at: str | None
     closed_at: str | None
     message: str | None
-    mend: str | None
+    hint: str | None
     waits_for: str | None
     kind: str | None
     tries: list[Attempt]
@@ -58,7 +58,7 @@ class DeliveryLine(TypedDict):
     next_attempt_at: str | None
     closed_at: str | None
     message: str | None
-    mend: str | None
+    hint: str | None
     waits_for: str | None
     kind: str | None
 
@@ -103,7 +103,7 @@ class TroubleKind(TypedDict):
     state: str
     number: int
     message: str
-    mend: str
+    hint: str
 
 
 class TroubleKinds(TypedDict):

@@ -74,7 +74,7 @@ class PersonRecord(TypedDict):
 
     id: str
     source: Named
-    channel: str
+    connection_type: str
     external_id: str | None
     user_name: str | None
     active: bool

@@ -48,7 +48,7 @@ class Assignment:
         user_id, group_id, condition: for whom: one of them, or everybody if all are None.
         by_pattern: whether the group came by a pattern of names.
         excludes: whether it keeps out instead.
-        newcomers_since: only for people who are known since then or later.
+        new_users_since: only for people who are known since then or later.
         source_id: for a condition, the source that must have reported the attributes; None for any.
         only: for a condition, the ids of the users who were confirmed for it; None for all who meet it.
     """
@@ -63,7 +63,7 @@ class Assignment:
     condition: Condition | None = None
     by_pattern: bool = False
     excludes: bool = False
-    newcomers_since: Instant | None = None
+    new_users_since: Instant | None = None
     plan_id: str | None = None
     source_id: str | None = None
     only: frozenset[str] | None = None
@@ -75,7 +75,7 @@ class Assignment:
     @property
     def plain(self) -> bool:
         """Whether it just gives its role, at any time, to everybody whom it is for."""
-        return not self.excludes and self.from_at is None and self.until_at is None and self.newcomers_since is None
+        return not self.excludes and self.from_at is None and self.until_at is None and self.new_users_since is None
 
     @property
     def kind(self) -> str:
@@ -92,15 +92,15 @@ class Policy:
     """How an application decides.
 
     Attributes:
-        open_to: `ASSIGNED` or `ALL_PEOPLE`.
-        if_nothing: what somebody gets who may come in and to whom nothing gives a role: `NO_ACCESS`, `DEFAULT_ROLE` or `KEEP`.
+        eligibility: `ASSIGNED` or `ALL_PEOPLE`.
+        fallback: what somebody gets who may come in and to whom nothing gives a role: `NO_ACCESS`, `DEFAULT_ROLE` or `KEEP`.
         default_role_id: the role for `DEFAULT_ROLE`.
         several: `ALL` roles, or the `HIGHEST` alone.
         first: `BOTH` direct assignments and rules are heard, or where both give roles `DIRECT_FIRST` or `RULES_FIRST` alone.
     """
 
-    open_to: str = ASSIGNED
-    if_nothing: str = NO_ACCESS
+    eligibility: str = ASSIGNED
+    fallback: str = NO_ACCESS
     default_role_id: str | None = None
     several: str = ALL
     first: str = BOTH
@@ -126,7 +126,7 @@ class Reason(NamedTuple):
 
 
 @dataclass(frozen=True)
-class Prepared:
+class IndexedAccessConfig:
     """What was declared, laid out for working out many people: most applications decide plainly, and most reasons are the same for all.
 
     Attributes:
@@ -143,7 +143,7 @@ class Prepared:
 
 
 @dataclass(frozen=True)
-class Declared:
+class AccessConfig:
     """What operators declared, as far as access follows from it.
 
     Attributes:
@@ -159,7 +159,7 @@ class Declared:
     orders: Mapping[str, tuple[int, str]] = field(default_factory=dict)
 
     @cached_property
-    def prepared(self) -> Prepared:
+    def prepared(self) -> IndexedAccessConfig:
         """The same, laid out for working out many people."""
         every = (*self.general, *(each for given in self.by_group.values() for each in given))
         special = frozenset({*self.policies, *(each.application_id for each in every if not each.plain)})
@@ -179,11 +179,11 @@ class Declared:
             else:
                 urn, name, text = each.condition.needs
                 by_text.setdefault((urn, name), {}).setdefault(text, []).append(each)
-        return Prepared(special, by_group, by_text, others)
+        return IndexedAccessConfig(special, by_group, by_text, others)
 
 
 @dataclass(frozen=True, slots=True)
-class Facts:
+class UserFacts:
     """What is stored of one person, as far as their access follows from it.
 
     Attributes:
@@ -250,7 +250,7 @@ def memberships(direct: Iterable[str], parents: Mapping[str, Iterable[str]]) -> 
     return tuple(found.values())
 
 
-def work_out(facts: Facts, declared: Declared, now: Instant) -> Access:
+def compute_access(facts: UserFacts, declared: AccessConfig, now: Instant) -> Access:
     """Return what one person has at an instant.
 
     Args:
@@ -265,12 +265,12 @@ def work_out(facts: Facts, declared: Declared, now: Instant) -> Access:
     own = frozenset(each.application_id for each in facts.direct if not each.plain)
     special = prepared.special | own if own else prepared.special
     general = list(_general(facts, prepared))
-    roles = _plainly(facts, prepared, general, special, own)
+    roles = _roles_without_policy(facts, prepared, general, special, own)
     if not special:
         return Access(roles)
     decisions: dict[str, Decision] = {}
     changes: list[Instant] = []
-    for application_id, heard in _heard(facts, declared, general, special).items():
+    for application_id, heard in _applicable_assignments(facts, declared, general, special).items():
         policy = declared.policies.get(application_id, PLAIN)
         decision = decide(policy, heard, facts.kept.get(application_id, ()), declared.orders, now)
         decisions[application_id] = decision
@@ -281,8 +281,8 @@ def work_out(facts: Facts, declared: Declared, now: Instant) -> Access:
     return Access(roles, min(changes, default=None), decisions)
 
 
-def _plainly(
-    facts: Facts, prepared: Prepared, general: Iterable[Assignment], special: frozenset[str], own: frozenset[str]
+def _roles_without_policy(
+    facts: UserFacts, prepared: IndexedAccessConfig, general: Iterable[Assignment], special: frozenset[str], own: frozenset[str]
 ) -> dict[tuple[str, str], tuple[Reason, ...]]:
     """Return what a person has in the applications where assignments just give their roles."""
     roles: dict[tuple[str, str], tuple[Reason, ...]] = {}
@@ -304,16 +304,16 @@ def _plainly(
     return roles
 
 
-def decide_about(facts: Facts, declared: Declared, application_id: str, now: Instant) -> Decision:
+def decide_about(facts: UserFacts, declared: AccessConfig, application_id: str, now: Instant) -> Decision:
     """Return what decides about a person in one application, whether it is a plain one or not."""
     if not facts.active:
         return Decision(INACTIVE, {})
-    heard = _heard(facts, declared, list(_general(facts, declared.prepared)), frozenset({application_id}))
+    heard = _applicable_assignments(facts, declared, list(_general(facts, declared.prepared)), frozenset({application_id}))
     policy = declared.policies.get(application_id, PLAIN)
     return decide(policy, heard.get(application_id, ()), facts.kept.get(application_id, ()), declared.orders, now)
 
 
-def _general(facts: Facts, prepared: Prepared) -> Iterator[Assignment]:
+def _general(facts: UserFacts, prepared: IndexedAccessConfig) -> Iterator[Assignment]:
     """Yield the assignments that are for a person because they are for everybody, or because they meet the rule and may."""
     for each in prepared.others:
         if meets(facts, each) and is_confirmed(facts, each):
@@ -328,7 +328,7 @@ def _general(facts: Facts, prepared: Prepared) -> Iterator[Assignment]:
                 yield each
 
 
-def meets(facts: Facts, assignment: Assignment) -> bool:
+def meets(facts: UserFacts, assignment: Assignment) -> bool:
     """Whether a person meets the condition of an assignment, by what its source reported where it names one."""
     if assignment.condition is None:
         return True
@@ -336,17 +336,19 @@ def meets(facts: Facts, assignment: Assignment) -> bool:
     return view is not None and assignment.condition.holds(view)
 
 
-def is_confirmed(facts: Facts, assignment: Assignment) -> bool:
+def is_confirmed(facts: UserFacts, assignment: Assignment) -> bool:
     """Whether an assignment is for a person without waiting for a confirmation."""
     return assignment.only is None or facts.user_id in assignment.only
 
 
-def _heard(
-    facts: Facts, declared: Declared, general: Iterable[Assignment], applications: frozenset[str]
+def _applicable_assignments(
+    facts: UserFacts, declared: AccessConfig, general: Iterable[Assignment], applications: frozenset[str]
 ) -> dict[str, list[tuple[Assignment, Reason]]]:
     """Return for each of some applications that is to be decided about the assignments that are for a person, with their reasons."""
     heard: dict[str, list[tuple[Assignment, Reason]]] = {
-        application_id: [] for application_id, policy in declared.policies.items() if policy.open_to == ALL_PEOPLE and application_id in applications
+        application_id: []
+        for application_id, policy in declared.policies.items()
+        if policy.eligibility == ALL_PEOPLE and application_id in applications
     }
     for assignment in facts.direct:
         if assignment.application_id in applications:
@@ -362,9 +364,9 @@ def _heard(
     return heard
 
 
-def _concerns(assignment: Assignment, facts: Facts) -> bool:
+def _concerns(assignment: Assignment, facts: UserFacts) -> bool:
     """Whether an assignment also is for people who have been there before it, or this one has not."""
-    since = assignment.newcomers_since
+    since = assignment.new_users_since
     return since is None or facts.known_since is None or facts.known_since >= since
 
 
@@ -387,7 +389,7 @@ def decide(
     counting = [each for each in heard if each[0].counts(now)]
     if any(assignment.excludes for assignment, _ in counting):
         return Decision(EXCLUDED, {}, heard)
-    if not counting and policy.open_to == ASSIGNED:
+    if not counting and policy.eligibility == ASSIGNED:
         return Decision(CLOSED, {}, heard)
     giving = _first(policy.first, [each for each in counting if each[0].role_id is not None])
     roles: dict[str, tuple[Reason, ...]] = {}
@@ -399,9 +401,9 @@ def decide(
             top = min(roles, key=lambda role_id: orders.get(role_id, (0, role_id)))
             roles = {top: roles[top]}
         return Decision(GIVEN, roles, heard)
-    if policy.if_nothing == DEFAULT_ROLE and policy.default_role_id is not None:
+    if policy.fallback == DEFAULT_ROLE and policy.default_role_id is not None:
         return Decision(BY_DEFAULT, {policy.default_role_id: (Reason(None, kind=DEFAULT),)}, heard)
-    if policy.if_nothing == KEEP and kept:
+    if policy.fallback == KEEP and kept:
         return Decision(BY_KEEPING, {role_id: (Reason(None, kind=KEPT),) for role_id in kept}, heard)
     return Decision(NOTHING, {}, heard)
 

@@ -35,7 +35,7 @@ class Plan:
         return -self.rank, self.key
 
 
-class HeldSeat(NamedTuple):
+class Seat(NamedTuple):
     """A seat that somebody has (`seated`), or waits for."""
 
     id: str
@@ -44,14 +44,14 @@ class HeldSeat(NamedTuple):
     seated: bool
 
 
-class Seating(NamedTuple):
+class SeatChanges(NamedTuple):
     """What becomes of somebody's seats: (application id, plan id) that they wait for from now on, and ids of those that end."""
 
     asks: tuple[tuple[str, str], ...] = ()
     ends: tuple[str, ...] = ()
 
 
-NO_SEATING = Seating()
+NO_SEATING = SeatChanges()
 
 
 def asked_for(roles: Mapping[tuple[str, str], Sequence[Reason]], plan_of: Mapping[str, str], plans: Mapping[str, Plan]) -> dict[str, tuple[str, ...]]:
@@ -71,7 +71,7 @@ def asked_for(roles: Mapping[tuple[str, str], Sequence[Reason]], plan_of: Mappin
     return {application_id: tuple(sorted(ids, key=lambda each: plans[each].order)) for application_id, ids in found.items()}
 
 
-def seating(held: Iterable[HeldSeat], wanted: Mapping[str, Sequence[str]]) -> Seating:
+def seating(held: Iterable[Seat], wanted: Mapping[str, Sequence[str]]) -> SeatChanges:
     """Return what becomes of somebody's seats: they have one at the most in an application, and wait for those of higher plans.
 
     Args:
@@ -89,7 +89,7 @@ def seating(held: Iterable[HeldSeat], wanted: Mapping[str, Sequence[str]]) -> Se
         seat.id for seat in held
         if (seated.get(seat.application_id) != seat.plan_id if seat.seated else (seat.application_id, seat.plan_id) not in kept)
     )  # fmt: skip
-    return Seating(tuple(sorted(waits - kept)), tuple(ends))
+    return SeatChanges(tuple(sorted(waits - kept)), tuple(ends))
 
 
 def goes_over(reasons: Sequence[Reason], seated: Plan | None, plan_of: Mapping[str, str], plans: Mapping[str, Plan]) -> bool:

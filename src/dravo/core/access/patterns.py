@@ -51,15 +51,15 @@ def compile_pattern(text: str) -> Any:
     Raises:
         InvalidInput: if it is no pattern, or captures nothing or several parts, or would fit every name.
     """
-    mend = "Write it with the part that is the role's key in brackets, such as ^ticketdesk-(.+)$."
+    hint = "Write it with the part that is the role's key in brackets, such as ^ticketdesk-(.+)$."
     if not text or len(text) > LONGEST:
-        raise InvalidInput(f"A pattern has between 1 and {LONGEST} signs.", mend, "pattern")
+        raise InvalidInput(f"A pattern has between 1 and {LONGEST} signs.", hint, "pattern")
     try:
         compiled = linear(text, any_case=True)
     except ValueError as wrong:
-        raise InvalidInput(f"The pattern cannot be read: {wrong}.", mend, "pattern") from None
+        raise InvalidInput(f"The pattern cannot be read: {wrong}.", hint, "pattern") from None
     if compiled.groups != 1:
-        raise InvalidInput(f"The pattern captures {compiled.groups} parts; it has to capture one.", mend, "pattern")
+        raise InvalidInput(f"The pattern captures {compiled.groups} parts; it has to capture one.", hint, "pattern")
     return compiled
 
 

@@ -38,8 +38,8 @@ class ExpressionError(InvalidInput):
 
     code = "invalid_expression"
 
-    def __init__(self, message: str, mend: str, position: int) -> None:
-        super().__init__(message, mend, "expression")
+    def __init__(self, message: str, hint: str, position: int) -> None:
+        super().__init__(message, hint, "expression")
         self.position = position
 
 
@@ -85,7 +85,7 @@ def compile_expression(text: str, reads: str = PERSON) -> Expression:
             line: any name, in any letter case.
 
     Raises:
-        ExpressionError: with the place of the mistake, and the mend.
+        ExpressionError: with the place of the mistake, and the hint.
     """
     compiler = (_Compiler if reads == PERSON else _EntryCompiler)(0)
     evaluate, words = compiler.read(text, 0)
@@ -168,8 +168,8 @@ class _Compiler:
         return self._path(token, offset) if kind == "path" else self._text(token, offset)
 
     def _named(self, token: Token, offset: int) -> tuple[Values, str]:
-        mend = "Name an attribute as SCIM does, without 'attribute' and quotes."
-        raise ExpressionError("'attribute' with a name in quotes is for directories and files.", mend, offset + _start(token))
+        hint = "Name an attribute as SCIM does, without 'attribute' and quotes."
+        raise ExpressionError("'attribute' with a name in quotes is for directories and files.", hint, offset + _start(token))
 
     def _path(self, token: Token, offset: int) -> tuple[Values, str]:
         text, place = str(token), offset + _start(token)
@@ -186,8 +186,8 @@ class _Compiler:
         name, urn, multi_valued = at.attribute.name, at.urn, at.attribute.multi_valued
         sub = at.sub.name if at.sub else "value" if at.attribute.type == "complex" and "value" in at.attribute.sub_by_name else None
         if at.attribute.type == "complex" and sub is None:
-            mend = f"Name one, such as {at.attribute.name}.{at.attribute.sub[0].name}."
-            raise ExpressionError(f"'{text}' is made of parts.", mend, place)
+            hint = f"Name one, such as {at.attribute.name}.{at.attribute.sub[0].name}."
+            raise ExpressionError(f"'{text}' is made of parts.", hint, place)
         self.uses.add(f"{urn}:{name}" if urn else name)
 
         def read(person: Mapping[str, Any]) -> Any:
@@ -305,8 +305,8 @@ class _EntryCompiler(_Compiler):
 
     def _path(self, token: Token, offset: int) -> tuple[Values, str]:
         if "[" in token:
-            mend = f"Write {str(token).partition('[')[0]}, and choose among its values by steps."
-            raise ExpressionError("An entry's attribute has no parts to choose by.", mend, offset + _start(token))
+            hint = f"Write {str(token).partition('[')[0]}, and choose among its values by steps."
+            raise ExpressionError("An entry's attribute has no parts to choose by.", hint, offset + _start(token))
         return self._attribute(str(token))
 
     def _named(self, token: Token, offset: int) -> tuple[Values, str]:
@@ -419,5 +419,5 @@ def _unreadable(text: str, wrong: UnexpectedInput, offset: int) -> ExpressionErr
         return ExpressionError("A text is opened and not closed.", f"Close it with {text[position]}.", offset + position)
     rest = text[position : position + 15]
     where = f"at '{rest}'" if rest else "at its end"
-    mend = f"Here may stand: {', '.join(named)}." if named and len(named) <= 25 else "See the reference for how expressions are written."
-    return ExpressionError(f"The expression cannot be read {where} (character {position + 1}).", mend, offset + position)
+    hint = f"Here may stand: {', '.join(named)}." if named and len(named) <= 25 else "See the reference for how expressions are written."
+    return ExpressionError(f"The expression cannot be read {where} (character {position + 1}).", hint, offset + position)

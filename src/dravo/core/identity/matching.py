@@ -1,4 +1,4 @@
-"""Decides whose a record is: bound for good by (source, channel, id); the first binding by the source's rule, and only if it is safe.
+"""Decides whose a record is: bound for good by (source, connection_type, id); the first binding by the source's rule, and only if it is safe.
 
 Nobody becomes somebody else by a name or an e-mail address: what is not safe waits for a person to decide.
 """
@@ -36,7 +36,7 @@ class Candidate:
         email: their e-mail address.
         gone: whether they have left.
         operator: whether an operator goes by one of these names.
-        here: whether the same source says something of them already: by the same channel (True), or by another one (False);
+        here: whether the same source says something of them already: by the same connection type (True), or by another one (False);
             None if it does not.
         name_counts, email_counts: whether the user name, the email, counts for matching: this source, an operator, or a source that owns
             the domain must have reported it.
@@ -65,7 +65,7 @@ def bind(bound_to: str | None, new_user_id: str) -> Binding:
     """Return whose a record is that needs no match rule: whoever it is bound to, else somebody new.
 
     Args:
-        bound_to: the user that (source, channel, id) is bound to, or None.
+        bound_to: the user that (source, connection_type, id) is bound to, or None.
         new_user_id: the id for a user that has to be made.
     """
     if bound_to is not None:
@@ -112,7 +112,7 @@ def _by(named: Sequence[Candidate], found: Any) -> str:
 def _is_safe(candidate: Candidate, email: str | None, named: Sequence[Candidate], policy: SourcePolicy) -> bool:
     """Whether a record may be linked to the one user whom it could mean."""
     if candidate.here is False and named:
-        # The same source says both, by two channels, under one user name.
+        # The same source says both, by two connection types, under one user name.
         return True
     # Otherwise another source could put a new user's email on one of its own users, and take over the new user's access.
     if policy.match == ASK or not policy.owns(candidate.email) or not candidate.email_counts:

@@ -39,7 +39,7 @@ def merge(
 
     Inactive records give no attributes while an active one exists; records that are gone give some only while there is no
     other, so that a leaver can still be recognised. Signing in proves who somebody is, not that they are still there: where a source
-    says of somebody by another channel that they are inactive or gone, what its sign-in says counts as inactive or gone too.
+    says of somebody by another connection_type that they are inactive or gone, what its sign-in says counts as inactive or gone too.
 
     Args:
         records: all records bound to the user, at least one.
@@ -47,8 +47,8 @@ def merge(
         vetoing: ids of sources whose inactive, or gone, makes the user inactive whatever others say.
         quiet: ids of sources that say nothing of people whom another source knows.
     """
-    ranked = sorted(records, key=lambda record: (precedence.get(record.source_id, 0), record.channel == SIGN_IN, record.id))
-    if len(ranked) > 1 and any(record.channel == SIGN_IN for record in ranked):
+    ranked = sorted(records, key=lambda record: (precedence.get(record.source_id, 0), record.connection_type == SIGN_IN, record.id))
+    if len(ranked) > 1 and any(record.connection_type == SIGN_IN for record in ranked):
         ranked = _as_their_source_has_them(ranked)
     speaking = [record for record in ranked if record.active] or [record for record in ranked if not record.gone] or ranked
     if quiet:
@@ -73,14 +73,14 @@ def merge(
 
 
 def _as_their_source_has_them(records: list[PersonRecord]) -> list[PersonRecord]:
-    """Return records, those of a sign-in as active and as present as the same source has the person by its other channels."""
+    """Return records, those of a sign-in as active and as present as the same source has the person by its other connection types."""
     others: dict[str, list[PersonRecord]] = {}
     for record in records:
-        if record.channel != SIGN_IN:
+        if record.connection_type != SIGN_IN:
             others.setdefault(record.source_id, []).append(record)
 
     def seen(record: PersonRecord) -> PersonRecord:
-        same = others.get(record.source_id) if record.channel == SIGN_IN else None
+        same = others.get(record.source_id) if record.connection_type == SIGN_IN else None
         if not same or any(each.active for each in same):
             return record
         gone = all(each.gone for each in same)

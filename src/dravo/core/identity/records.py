@@ -8,10 +8,10 @@ from typing import Any
 
 from dravo.core.identity.names import fold, user_name_key
 
-# The channel of people and groups that operators enter here.
+# The connection type of people and groups that operators enter here.
 LOCAL = "local"
-# The channel of what somebody proved of themselves when they signed in.
-SIGN_IN = "sign-in"
+# The connection type of what somebody proved of themselves when they signed in.
+SIGN_IN = "sign_in"
 
 
 @dataclass(frozen=True)
@@ -19,9 +19,9 @@ class PersonRecord:
     """What one source last said of one person.
 
     Attributes:
-        id: the record's own id; on the push channel also the resource's id.
+        id: the record's own id; on inbound SCIM also the resource's id.
         source_id: whose record it is.
-        channel: "push", "pull", "sign-in" or "local".
+        connection_type: "inbound_scim", "import", "sign_in" or "local".
         data: the SCIM User as read, names as in the schema.
         user_id: the user it is bound to, or None as long as it is bound to nobody.
         gone: whether the source has deleted it.
@@ -30,7 +30,7 @@ class PersonRecord:
 
     id: str
     source_id: str
-    channel: str
+    connection_type: str
     data: Mapping[str, Any]
     user_id: str | None
     gone: bool = False

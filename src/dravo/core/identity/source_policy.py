@@ -20,7 +20,7 @@ from dravo.core.expressions.functions import compiled, text_of
 from dravo.core.identity.names import fold
 from dravo.core.provisioning.attribute_mapping import Target, put, read_target
 from dravo.core.scim.errors import ScimError
-from dravo.core.scim.patches import described_by
+from dravo.core.scim.patches import element_from_filter
 from dravo.core.scim.resources import read_resource, read_text
 from dravo.core.scim.schemas import USER
 
@@ -178,13 +178,13 @@ class SourcePolicy:
                 try:
                     fill(made, value)
                 except ScimError as wrong:
-                    raise Refused(wrong.detail, "Mend the expression, for example with: at most 200.") from None
+                    raise Refused(wrong.detail, "Hint the expression, for example with: at most 200.") from None
         if not str(made.get("userName") or "").strip():
             raise Refused("The expression for the user name gives nothing.", "See which attribute has it, and name that one.")
         try:
             return made if self._is_text_only else read_resource(made, USER)
         except ScimError as wrong:
-            raise Refused(wrong.detail, "Mend the expression, for example with: as boolean, first, trim.") from None
+            raise Refused(wrong.detail, "Hint the expression, for example with: as boolean, first, trim.") from None
 
     def lets_in(self, person: Mapping[str, Any], source_key: str) -> bool:
         """Whether a person may come in."""
@@ -211,7 +211,7 @@ def _filler(target: Target) -> Callable[[dict[str, Any], Any], None]:
         return lambda made, value: put(made, target, value)
     at, element = target.path.at, target.path.element
     name, sub = target.path.at.attribute.name, at.sub.name if at.sub else None
-    described = described_by(element) if element is not None else {}
+    described = element_from_filter(element) if element is not None else {}
 
     def text(value: Any) -> str:
         single = value[0] if isinstance(value, list) else value
@@ -258,7 +258,7 @@ def read_policy(document: Mapping[str, Any], reads: str) -> SourcePolicy:
         try:
             compile_expression(text, reads)
         except InvalidInput as wrong:
-            raise InvalidInput(f"{attribute}: {wrong.message}", wrong.mend, "attributes") from None
+            raise InvalidInput(f"{attribute}: {wrong.message}", wrong.hint, "attributes") from None
     if "username" not in names:
         raise InvalidInput("No expression makes the user name.", "Add a row for userName.", "attributes")
     groups, makes, pilot = _group_choice(document.get("groups") or {}), bool(document.get("makes", True)), str(document.get("pilot") or "").strip()
@@ -267,7 +267,7 @@ def read_policy(document: Mapping[str, Any], reads: str) -> SourcePolicy:
         try:
             compile_expression(text, reads)
         except InvalidInput as wrong:
-            raise InvalidInput(f"Groups from '{text}': {wrong.message}", wrong.mend, "groups_from") from None
+            raise InvalidInput(f"Groups from '{text}': {wrong.message}", wrong.hint, "groups_from") from None
     gives = tuple(dict.fromkeys(name for each in document.get("gives") or () if (name := str(each).strip())))
     if any(len(each) > LONGEST_NAME for each in gives):
         raise InvalidInput(f"A group's name has {LONGEST_NAME} characters at the most.", "Take a shorter one.", "gives")
@@ -319,7 +319,7 @@ def reworked(policy: SourcePolicy, entries: Sequence[Mapping[str, Any]], name: C
         try:
             person = policy.person(entry)
         except Refused as wrong:
-            found.append({"name": name(entry), "person": None, "groups": [], "comes_in": False, "message": f"{wrong.message} {wrong.mend}"})
+            found.append({"name": name(entry), "person": None, "groups": [], "comes_in": False, "message": f"{wrong.message} {wrong.hint}"})
             continue
         comes_in = policy.lets_in(person, "")
         message = "" if comes_in else "Outside of whom you let in."

@@ -19,14 +19,14 @@ from dravo.core.access.license_plans import Plan
 from dravo.core.expressions import Expression
 from dravo.core.identity.merging import MergedUser
 from dravo.core.identity.records import display_name
-from dravo.core.provisioning.attribute_mapping import ATTRIBUTE, ENTITLEMENTS, OBJECTS, PLAIN, ROLES, RolesAs, Target, carried, mapped
+from dravo.core.provisioning.attribute_mapping import ATTRIBUTE, ENTITLEMENTS, OBJECTS, PLAIN, ROLES, RoleEncoding, Target, carried, mapped
 
 PRESENT, ABSENT, AS_IT_IS = "present", "absent", "as it is"
 DEACTIVATE, DELETE, LEAVE_ALONE = "deactivate", "delete", "leave alone"
 LEAVING = (DEACTIVATE, DELETE, LEAVE_ALONE)
 
 # How a plan goes over unless something else is said.
-PLAN_PLAIN = RolesAs(ENTITLEMENTS)
+PLAN_PLAIN = RoleEncoding(ENTITLEMENTS)
 
 DELIVERED = (
     "userName",
@@ -50,17 +50,17 @@ class Settings:
     """What goes over to an application, and what happens there to people who leave.
 
     Attributes:
-        on_losing_access, on_inactive, on_gone: one of `LEAVING` for each of the three events.
+        on_losing_access, on_inactive, on_leaving: one of `LEAVING` for each of the three events.
         attributes: what expressions make, or leave out (None), beside the standard attributes.
-        roles_as, plans_as: how roles go over, and the plan of which somebody has a seat.
+        role_encoding, plan_encoding: how roles go over, and the plan of which somebody has a seat.
     """
 
     on_losing_access: str = DEACTIVATE
     on_inactive: str = DEACTIVATE
-    on_gone: str = DEACTIVATE
+    on_leaving: str = DEACTIVATE
     attributes: tuple[tuple[Target, Expression | None], ...] = ()
-    roles_as: RolesAs = PLAIN
-    plans_as: RolesAs = PLAN_PLAIN
+    role_encoding: RoleEncoding = PLAIN
+    plan_encoding: RoleEncoding = PLAN_PLAIN
 
 
 @dataclass(frozen=True)
@@ -101,13 +101,13 @@ def due_account(
         due = _present(user_id, user, roles, settings, active=True)
         if plan is not None:
             due["plan"] = {"value": plan.key, "display": plan.label}
-            if settings.plans_as != PLAN_PLAIN:
-                due["carry_plan"] = settings.plans_as.document()
+            if settings.plan_encoding != PLAN_PLAIN:
+                due["carry_plan"] = settings.plan_encoding.document()
         return {**due, "groups": sorted(groups)} if groups else due
     if before is None:
         return None
     if user.gone:
-        what = settings.on_gone
+        what = settings.on_leaving
     elif not user.active:
         what = settings.on_inactive
     else:
@@ -139,8 +139,8 @@ def _present(user_id: str, user: MergedUser, roles: Sequence[RoleLabel], setting
         "roles": [{"value": role.key, "display": role.label, "primary": number == 0} for number, role in enumerate(ranked)],
         "user": attributes,
     }
-    if settings.roles_as != PLAIN:
-        due["carry"] = settings.roles_as.document()
+    if settings.role_encoding != PLAIN:
+        due["carry"] = settings.role_encoding.document()
     if not attributes.get("userName"):
         due["problem"] = "The expression for userName gives nothing for this person, and an account needs one."
     return due
@@ -170,7 +170,7 @@ def delivered_names(settings: Settings) -> frozenset[str]:
             names.add(name)
         elif at.urn is None and at.sub is None:
             names.discard(name)
-    if settings.roles_as.way in (ROLES, ENTITLEMENTS, ATTRIBUTE):
+    if settings.role_encoding.way in (ROLES, ENTITLEMENTS, ATTRIBUTE):
         names |= {ROLES, ENTITLEMENTS}
     return frozenset(names - {""})
 
@@ -183,7 +183,7 @@ def scim_body(due: Mapping[str, Any], shape: str = OBJECTS) -> dict[str, Any]:
         shape: in which form the application takes roles, where the settings leave that to it.
     """
     body = {**due["user"], "active": due["active"]}
-    for name, value in carried(due["roles"], RolesAs(**due.get("carry", {})), shape).items():
+    for name, value in carried(due["roles"], RoleEncoding(**due.get("carry", {})), shape).items():
         body[name] = {**body.get(name, {}), **value} if isinstance(value, Mapping) else value
     for name, value in _plan_carried(due, shape).items():
         if isinstance(value, Mapping):
@@ -196,12 +196,12 @@ def scim_body(due: Mapping[str, Any], shape: str = OBJECTS) -> dict[str, Any]:
 def _plan_carried(due: Mapping[str, Any], shape: str) -> dict[str, Any]:
     if "plan" not in due:
         return {}
-    return carried([due["plan"]], RolesAs(**due.get("carry_plan", PLAN_PLAIN.document())), shape)
+    return carried([due["plan"]], RoleEncoding(**due.get("carry_plan", PLAN_PLAIN.document())), shape)
 
 
 def carriers(due: Mapping[str, Any], shape: str) -> frozenset[str]:
     """Return the names of the attributes that carry the roles and the plan of a due account."""
-    how = RolesAs(**due.get("carry", {}))
+    how = RoleEncoding(**due.get("carry", {}))
     roles = {*carried(due["roles"], how, shape)} if how.way != ATTRIBUTE else {how.attribute or ""}
     return frozenset(roles | {*_plan_carried(due, shape)})
 

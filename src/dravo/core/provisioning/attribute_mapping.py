@@ -11,7 +11,7 @@ from dravo.core.expressions import Expression
 from dravo.core.expressions.functions import text_of
 from dravo.core.scim.errors import ScimError
 from dravo.core.scim.filters import element_matches
-from dravo.core.scim.patches import described_by
+from dravo.core.scim.patches import element_from_filter
 from dravo.core.scim.paths import PatchPath, parse_path
 from dravo.core.scim.schemas import USER, Attribute
 
@@ -23,7 +23,7 @@ _NOT_SET = ("id", "meta", "schemas", "groups", "password", "active", "roles")
 
 
 @dataclass(frozen=True)
-class RolesAs:
+class RoleEncoding:
     """How roles go over.
 
     Attributes:
@@ -45,7 +45,7 @@ class RolesAs:
         return {"way": self.way, "attribute": self.attribute, "which": self.which, "shape": self.shape, "value": self.value}
 
 
-PLAIN = RolesAs()
+PLAIN = RoleEncoding()
 
 
 @dataclass(frozen=True)
@@ -132,7 +132,7 @@ def _put_elements(holder: dict[str, Any], attribute: Attribute, sub: Attribute |
     elif chosen:
         chosen[0][key] = text_of(made)
     else:
-        elements.append({**described_by(path.element), key: text_of(made)})
+        elements.append({**element_from_filter(path.element), key: text_of(made)})
     holder.pop(name, None)
     if elements:
         holder[name] = elements
@@ -163,7 +163,7 @@ def mapped(standard: Mapping[str, Any], person: Mapping[str, Any], rows: Sequenc
     return attributes
 
 
-def carried(roles: Sequence[Mapping[str, Any]], how: RolesAs, shape: str = OBJECTS) -> dict[str, Any]:
+def carried(roles: Sequence[Mapping[str, Any]], how: RoleEncoding, shape: str = OBJECTS) -> dict[str, Any]:
     """Return the attributes that carry roles.
 
     Args:

@@ -27,7 +27,7 @@ def read_schema(document: Any) -> Schema:
         document: the JSON of a Schema resource: `id` (its URN), `name`, `description`, `attributes`.
 
     Raises:
-        InvalidInput: in words that name the attribute and the mend.
+        InvalidInput: in words that name the attribute and the hint.
     """
     if not isinstance(document, Mapping):
         raise _wrong("The schema is not a JSON object.", "Paste the document that describes it, beginning with {.")
@@ -97,5 +97,5 @@ def _text(value: Any) -> str:
     return value
 
 
-def _wrong(message: str, mend: str) -> InvalidInput:
-    return InvalidInput(message, mend, "schema")
+def _wrong(message: str, hint: str) -> InvalidInput:
+    return InvalidInput(message, hint, "schema")

@@ -55,7 +55,7 @@ def read_search(payload: Any) -> dict[str, str]:
 
 
 def service_provider_config(location: str) -> dict[str, Any]:
-    """Return what the push channel offers (RFC 7643, section 5; RFC 9865, section 4): only what works is advertised."""
+    """Return what inbound SCIM offers (RFC 7643, section 5; RFC 9865, section 4): only what works is advertised."""
     return {
         "schemas": [CONFIG_SCHEMA],
         "patch": {"supported": True},

@@ -106,7 +106,7 @@ def apply_patch(resource: Mapping[str, Any], operations: list[Operation], resour
 
 def _apply(patched: Patched, operation: Operation, resource_type: ResourceType) -> None:
     if operation.path is None:
-        for each in _one_by_one(operation, resource_type):
+        for each in _expand_pathless(operation, resource_type):
             _apply(patched, each, resource_type)
         return
     at = operation.path.at
@@ -122,7 +122,7 @@ def _apply(patched: Patched, operation: Operation, resource_type: ResourceType) 
         _apply_to_attribute(patched, operation, operation.path)
 
 
-def _one_by_one(operation: Operation, resource_type: ResourceType) -> list[Operation]:
+def _expand_pathless(operation: Operation, resource_type: ResourceType) -> list[Operation]:
     """Return an operation without a path as one for each key of its value: a plain name, a dotted or a full URN path."""
     if not isinstance(operation.value, Mapping):
         raise invalid_value(f"'{operation.kind}' without a path needs an object of attributes as its value.")
@@ -140,7 +140,7 @@ def _apply_to_attribute(patched: Patched, operation: Operation, path: PatchPath)
     if operation.kind == "remove":
         _remove(holder, at, path.element, operation.value)
     elif path.element is not None:
-        _set_in_elements(holder, at, path.element, operation)
+        _update_matching(holder, at, path.element, operation)
     else:
         _set(holder, at, operation)
     if at.urn and not patched.resource[at.urn]:
@@ -229,7 +229,7 @@ def _keep_one_primary(elements: list[Any], chosen: Any) -> None:
             element["primary"] = False
 
 
-def _set_in_elements(holder: dict[str, Any], at: Location, element_filter: Filter, operation: Operation) -> None:
+def _update_matching(holder: dict[str, Any], at: Location, element_filter: Filter, operation: Operation) -> None:
     attribute = at.attribute
     assert attribute is not None
     elements = holder.get(attribute.name, [])
@@ -237,7 +237,7 @@ def _set_in_elements(holder: dict[str, Any], at: Location, element_filter: Filte
     if not chosen:
         if operation.kind == "replace":
             raise no_target(f"No element of '{attribute.name}' matches; use add to make one.")
-        made = described_by(element_filter)
+        made = element_from_filter(element_filter)
         elements = [*elements, made]
         chosen = [made]
     for element in chosen:
@@ -254,7 +254,7 @@ def _set_in_elements(holder: dict[str, Any], at: Location, element_filter: Filte
     holder[attribute.name] = [element for element in elements if element]
 
 
-def described_by(tree: Filter) -> dict[str, Any]:
+def element_from_filter(tree: Filter) -> dict[str, Any]:
     """Return the element that a filter such as `type eq "work"` describes, to be made where there is none."""
     match tree:
         case Compare(at, "eq", value) if at.sub is not None and value is not None:
@@ -262,7 +262,7 @@ def described_by(tree: Filter) -> dict[str, Any]:
         case And(parts):
             described: dict[str, Any] = {}
             for part in parts:
-                described.update(described_by(part))
+                described.update(element_from_filter(part))
             return described
     raise no_target("No element matches, and what stands in brackets does not say what a new one would be.")
 

@@ -17,7 +17,7 @@ NO_SCHEMAS = "no schemas in the body"
 NO_PATCH_SCHEMA = "a patch without its schema"
 
 
-def manners(payload: Any) -> list[str]:
+def quirks(payload: Any) -> list[str]:
     """Return how a body deviates from what the standard says, each once, in words.
 
     Args:

@@ -306,7 +306,7 @@ GROUP_SCHEMA = Schema(
 
 
 @dataclass(frozen=True, eq=False)
-class Shapes:
+class SchemaSet:
     """What a source's people and groups may hold: the standard schemas, and extensions that an operator added for this source."""
 
     user: ResourceType
@@ -330,14 +330,14 @@ class Shapes:
 
 USER = ResourceType("User", "/Users", USER_SCHEMA, (ENTERPRISE_SCHEMA,), "People")
 GROUP = ResourceType("Group", "/Groups", GROUP_SCHEMA, (), "Groups")
-STANDARD = Shapes(USER, GROUP)
+STANDARD = SchemaSet(USER, GROUP)
 
 
-def extended(users: tuple[Schema, ...], groups: tuple[Schema, ...]) -> Shapes:
+def extended(users: tuple[Schema, ...], groups: tuple[Schema, ...]) -> SchemaSet:
     """Return the standard shapes with further extensions for people and for groups."""
     if not users and not groups:
         return STANDARD
-    return Shapes(
+    return SchemaSet(
         ResourceType("User", "/Users", USER_SCHEMA, (ENTERPRISE_SCHEMA, *users), "People"),
         ResourceType("Group", "/Groups", GROUP_SCHEMA, groups, "Groups"),
     )

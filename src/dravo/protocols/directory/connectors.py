@@ -30,8 +30,8 @@ def kind_of(name: str) -> type[Reader]:
         InvalidInput: if there is none of that name here.
     """
     if name not in KINDS:
-        mend = "Install the package python-ldap." if name == "ldap" else f"It is one of: {', '.join(KINDS)}."
-        raise InvalidInput(f"No source of the kind '{name}' can be read here.", mend, "kind")
+        hint = "Install the package python-ldap." if name == "ldap" else f"It is one of: {', '.join(KINDS)}."
+        raise InvalidInput(f"No source of the kind '{name}' can be read here.", hint, "kind")
     return KINDS[name]
 
 
@@ -51,7 +51,7 @@ def read_settings(name: str, given: dict[str, Any]) -> BaseModel:
         first = wrong.errors()[0]
         field = str(first["loc"][0])
         title = model.model_fields[field].title or field
-        raise InvalidInput(f"{title}: {first['msg']}.", model.model_fields[field].description or "Mend it.", field) from None
+        raise InvalidInput(f"{title}: {first['msg']}.", model.model_fields[field].description or "Hint it.", field) from None
 
 
 def open_reader(name: str, settings: BaseModel, secret: str, folder: Path, uses: Sequence[str]) -> Reader:

@@ -90,11 +90,11 @@ def _lines(reader: Any, columns: Sequence[str], name: str) -> Iterator[tuple[int
         except StopIteration:
             return
         except csv.Error as wrong:
-            mend = "Close the quotation marks, and double those within a cell."
+            hint = "Close the quotation marks, and double those within a cell."
             if str(wrong) == _NEVER_CLOSED:
                 # All that stands behind the mark was taken for the cell's content: nothing is known of it.
-                raise DirectoryTrouble(f"{name}.csv, line {begins}: a quotation mark is opened and never closed.", mend) from None
-            yield begins, BadLine(f"{name}.csv, line {begins}", f"It cannot be read: {wrong}.", mend)
+                raise DirectoryTrouble(f"{name}.csv, line {begins}: a quotation mark is opened and never closed.", hint) from None
+            yield begins, BadLine(f"{name}.csv, line {begins}", f"It cannot be read: {wrong}.", hint)
             continue
         if not any(cell.strip() for cell in row):
             continue
@@ -186,7 +186,7 @@ class CsvReader:
         for number, line in table.lines:
             read = line if isinstance(line, BadLine) else self._person(line, number, key, seen)
             if isinstance(read, BadLine) and self.settings.stop_at_bad_line:
-                raise DirectoryTrouble(f"{read.where}: {read.message}", read.mend)
+                raise DirectoryTrouble(f"{read.where}: {read.message}", read.hint)
             yield read
 
     def _person(self, line: Mapping[str, list[str]], number: int, key: str, seen: dict[str, int]) -> Entry | BadLine:
@@ -266,7 +266,7 @@ class CsvReader:
         """Return the groups that list a person."""
         self._named.clear()
         list(self.people())
-        return [each for each in self.groups() if isinstance(each, GroupEntry) and entry.locator in each.members]
+        return [each for each in self.groups() if isinstance(each, GroupEntry) and entry.reference in each.members]
 
     # The check
 
@@ -302,7 +302,7 @@ class CsvReader:
         if not people:
             raise DirectoryTrouble("people.csv has nobody.", bad[0].message if bad else "Check the file.")
         told = f" {len(bad):,} lines cannot be used; the first is {bad[0].where}: {bad[0].message}" if bad else ""
-        checked.steps.append(Step("People", NOTED if bad else OK, f"{people:,} people were read.{told}", bad[0].mend if bad else ""))
+        checked.steps.append(Step("People", NOTED if bad else OK, f"{people:,} people were read.{told}", bad[0].hint if bad else ""))
         groups = [each for each in self.groups() if isinstance(each, GroupEntry)]
         members = sum(len(each.members) for each in groups)
         checked.steps.append(

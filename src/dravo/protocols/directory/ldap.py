@@ -20,7 +20,7 @@ from pydantic import BaseModel, Field
 
 from dravo.core.expressions import ENTRY
 from dravo.core.identity.names import fold
-from dravo.protocols.addresses import NotAllowed, Unreachable, resolve
+from dravo.protocols.addresses import AddressNotAllowed, Unreachable, resolve
 from dravo.protocols.directory.reader import NOTED, OK, BadLine, Checked, DirectoryTrouble, Entry, GroupEntry, Step, checked_by, seen_values
 
 PAGE = 1_000
@@ -127,8 +127,8 @@ class LdapReader:
         scheme, host, port = read_address(self.settings.address)
         try:
             found = resolve(host, port)
-        except NotAllowed as wrong:
-            raise DirectoryTrouble(wrong.message, wrong.mend) from None
+        except AddressNotAllowed as wrong:
+            raise DirectoryTrouble(wrong.message, wrong.hint) from None
         except Unreachable as wrong:
             raise DirectoryTrouble(f"The directory cannot be found: {wrong}.", "Check the host's name.") from None
         try:
@@ -214,12 +214,12 @@ class LdapReader:
         native_id = self._id(attributes)
         if native_id is None:
             return BadLine(dn, f"It has no {self.settings.id_attribute}.", "Choose an attribute that everybody has, or let the account read it.")
-        locator = self._locator(dn, attributes)
+        reference = self._locator(dn, attributes)
         if self.settings.membership == "memberOf":
             for group in attributes.get("memberof", ()):
-                self._by_person.setdefault(self._fold(group), (group, []))[1].append(locator)
+                self._by_person.setdefault(self._fold(group), (group, []))[1].append(reference)
         kept = {name: found for name, found in attributes.items() if name in self._kept}
-        return Entry(native_id, locator, {**kept, "dn": [dn]} if "dn" in self._kept else kept)
+        return Entry(native_id, reference, {**kept, "dn": [dn]} if "dn" in self._kept else kept)
 
     def _locator(self, dn: str, attributes: dict[str, list[str]]) -> str:
         if self.settings.membership == "memberUid":
@@ -270,12 +270,12 @@ class LdapReader:
         if native_id is None or not name:
             lacks = settings.id_attribute if native_id is None else settings.group_name
             return BadLine(dn, f"The group has no {lacks}.", "Choose an attribute that every group has.")
-        locator = self._fold(dn)
+        reference = self._fold(dn)
         if settings.membership == "memberOf":
-            found = self._by_person.get(locator)
-            return GroupEntry(native_id, locator, name, tuple(found[1]) if found else ())
+            found = self._by_person.get(reference)
+            return GroupEntry(native_id, reference, name, tuple(found[1]) if found else ())
         read = fold if settings.membership == "memberUid" else self._fold
-        return GroupEntry(native_id, locator, name, tuple(read(_text(each)) for each in members))
+        return GroupEntry(native_id, reference, name, tuple(read(_text(each)) for each in members))
 
     def _search(self, base: str, scope: int, text: str, names: Sequence[str]) -> Iterator[tuple[str, dict[str, list[bytes]]]]:
         connection = self._connect()
@@ -325,7 +325,7 @@ class LdapReader:
         settings = self.settings
         if settings.membership == "memberOf":
             return None
-        text = f"(&{settings.groups_filter}({settings.membership}={escape_filter_chars(entry.locator)}))"
+        text = f"(&{settings.groups_filter}({settings.membership}={escape_filter_chars(entry.reference)}))"
         names = [settings.id_attribute, settings.group_name]
         found = [
             self._group(dn, values) for dn, values in self._search(settings.groups_base or settings.people_base, ldap.SCOPE_SUBTREE, text, names)
@@ -452,8 +452,8 @@ class LdapReader:
 def _rights_step(passwords: int) -> Step:
     """Tell whether the account sees what it need not see; what it may write cannot be asked without writing."""
     if passwords:
-        mend = "Take that right away: reading names and groups is enough."
-        return Step("Rights", NOTED, "The account may read people's password hashes.", mend)
+        hint = "Take that right away: reading names and groups is enough."
+        return Step("Rights", NOTED, "The account may read people's password hashes.", hint)
     return Step("Rights", OK, "It reads, and sees no password.")
 
 
@@ -479,15 +479,15 @@ def _text(value: bytes) -> str:
 
 
 def _trouble(wrong: ldap.LDAPError, doing: str) -> DirectoryTrouble:
-    """Return what the library raised in words that name the mend."""
+    """Return what the library raised in words that name the hint."""
     said = wrong.args[0] if wrong.args and isinstance(wrong.args[0], dict) else {}
     detail = ": ".join(str(said[name]) for name in ("desc", "info") if said.get(name)) or type(wrong).__name__
-    for kind, mend in _MENDS.items():
+    for kind, hint in _MENDS.items():
         if isinstance(wrong, kind):
-            return DirectoryTrouble(f"The directory refused {doing} ({detail}).", mend)
+            return DirectoryTrouble(f"The directory refused {doing} ({detail}).", hint)
     if isinstance(wrong, ldap.SERVER_DOWN | ldap.CONNECT_ERROR) and doing in ("connecting", "StartTLS", "signing in"):
-        mend = "Give the CA that signed it, if it is your own, and the host's name as it stands in the certificate."
-        return DirectoryTrouble(f"No encrypted connection came about ({detail}): most often its certificate is not accepted.", mend)
+        hint = "Give the CA that signed it, if it is your own, and the host's name as it stands in the certificate."
+        return DirectoryTrouble(f"No encrypted connection came about ({detail}): most often its certificate is not accepted.", hint)
     if "certificate" in detail.lower():
         return DirectoryTrouble(f"Its certificate is not accepted ({detail}).", "Give the CA that signed it, and the host's name as it stands in it.")
     return DirectoryTrouble(f"The directory broke off at {doing} ({detail}).", "Try again; if it stays, ask whoever runs it.")
@@ -500,7 +500,7 @@ _MENDS: dict[Any, str] = {
     ldap.SIZELIMIT_EXCEEDED: "Raise the limit of entries for this account: what was read is not whole.",
     ldap.ADMINLIMIT_EXCEEDED: "Raise the limits for this account: what was read is not whole.",
     ldap.TIMELIMIT_EXCEEDED: "Raise its time limit, or narrow the filter.",
-    ldap.FILTER_ERROR: "Mend the filter; it is written as in RFC 4515.",
+    ldap.FILTER_ERROR: "Hint the filter; it is written as in RFC 4515.",
     ldap.INVALID_DN_SYNTAX: "Write DN and base like ou=people,dc=fernhollow,dc=example.",
     ldap.CONFIDENTIALITY_REQUIRED: "Use ldaps:// or StartTLS.",
     ldap.STRONG_AUTH_REQUIRED: "Use ldaps:// or StartTLS.",

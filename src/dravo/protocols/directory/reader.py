@@ -1,4 +1,4 @@
-"""What every reader gives: entries of people and groups, a check step by step, and troubles that name their mend.
+"""What every reader gives: entries of people and groups, a check step by step, and troubles that name their hint.
 
 A fourth kind of reader is one more file like `ldap.py`, with its settings model, and a line in `kinds.py`.
 """
@@ -32,17 +32,17 @@ class Entry:
 
     Attributes:
         native_id: the directory's own id, which stays when the person is renamed or moved.
-        locator: by what groups name their members: a DN, a user name, an id; folded as the reader compares them.
+        reference: by what groups name their members: a DN, a user name, an id; folded as the reader compares them.
         attributes: by folded name the values, a list of texts; of a SCIM service the User as it stands.
     """
 
     native_id: str
-    locator: str
+    reference: str
     attributes: Mapping[str, Any]
 
     def digest(self, salt: str) -> str:
         """Return what tells this entry, read with some answers, from what it said before."""
-        content = orjson.dumps((salt, self.locator, self.attributes), option=orjson.OPT_SORT_KEYS)
+        content = orjson.dumps((salt, self.reference, self.attributes), option=orjson.OPT_SORT_KEYS)
         return hashlib.blake2b(content, digest_size=12).hexdigest()
 
 
@@ -54,14 +54,14 @@ class GroupEntry:
     """
 
     native_id: str
-    locator: str
+    reference: str
     name: str
     members: Sequence[str] = ()
     made: bool = False
 
     def digest(self, salt: str) -> str:
         """Return what tells this group from what it was before."""
-        content = orjson.dumps((salt, self.locator, self.name, sorted(self.members)))
+        content = orjson.dumps((salt, self.reference, self.name, sorted(self.members)))
         return hashlib.blake2b(content, digest_size=12).hexdigest()
 
 
@@ -89,7 +89,7 @@ class BadLine:
 
     where: str
     message: str
-    mend: str = ""
+    hint: str = ""
 
 
 @dataclass
@@ -99,11 +99,11 @@ class Step:
     name: str
     outcome: str
     message: str
-    mend: str = ""
+    hint: str = ""
 
     def document(self) -> dict[str, str]:
         """Return it as JSON."""
-        return {"name": self.name, "outcome": self.outcome, "message": self.message, "mend": self.mend}
+        return {"name": self.name, "outcome": self.outcome, "message": self.message, "hint": self.hint}
 
 
 @dataclass
@@ -131,7 +131,7 @@ def checked_by(names: Sequence[str], work: Callable[[Checked], None]) -> Checked
     try:
         work(checked)
     except DirectoryTrouble as wrong:
-        checked.steps.append(Step(names[len(checked.steps)], WRONG, wrong.message, wrong.mend))
+        checked.steps.append(Step(names[len(checked.steps)], WRONG, wrong.message, wrong.hint))
     checked.steps += [Step(name, SKIPPED, "An earlier step has to work first.") for name in names[len(checked.steps) :]]
     return checked
 

@@ -9,9 +9,9 @@ from typing import Any, ClassVar, Literal
 from pydantic import BaseModel, Field
 
 from dravo.core.expressions import PERSON
-from dravo.protocols.addresses import NotAllowed, Unreachable
+from dravo.protocols.addresses import AddressNotAllowed, Unreachable
 from dravo.protocols.directory.reader import NOTED, OK, BadLine, Checked, DirectoryTrouble, Entry, GroupEntry, Step, checked_by
-from dravo.protocols.http_client import Client, Connection, Request, Response, check_url, mend_address
+from dravo.protocols.http_client import Client, Connection, Request, Response, check_url, repair_address
 from dravo.protocols.scim_client.capabilities import Capabilities, read_capabilities
 
 PAGE = 200
@@ -66,7 +66,7 @@ class ScimReader:
     def _connect(self) -> Connection:
         if self._connection is None:
             settings = self.settings
-            address = mend_address(settings.address)
+            address = repair_address(settings.address)
             if settings.sign_in == "client credentials":
                 self._connection = Connection(address, self._token())
             else:
@@ -79,7 +79,7 @@ class ScimReader:
             answer = self._client.ask_for_token(
                 check_url(settings.token_address, "token_address"), settings.client_id, self._secret, settings.scope or None
             )
-        except (Unreachable, NotAllowed) as wrong:
+        except (Unreachable, AddressNotAllowed) as wrong:
             raise DirectoryTrouble(f"The authorization server does not answer: {wrong}.", "Check the token address.") from None
         token = (answer.body or {}).get("access_token")
         if not answer.ok or not isinstance(token, str):
@@ -116,8 +116,8 @@ class ScimReader:
         connection = self._connect()
         try:
             return self._client.send(connection, Request("GET", path, query or {}))
-        except NotAllowed as wrong:
-            raise DirectoryTrouble(wrong.message, wrong.mend) from None
+        except AddressNotAllowed as wrong:
+            raise DirectoryTrouble(wrong.message, wrong.hint) from None
         except Unreachable as wrong:
             raise DirectoryTrouble(f"The service does not answer: {wrong}.", "Check the address, and that it is running.") from None
 
@@ -231,10 +231,10 @@ class ScimReader:
         return checked_by(STEPS, lambda checked: self._check(checked, uses))
 
     def _check(self, checked: Checked, uses: Sequence[str]) -> None:
-        address = mend_address(self.settings.address)
+        address = repair_address(self.settings.address)
         try:
             self._client.send(Connection(address, ""), Request("GET", "/ServiceProviderConfig"))
-        except (Unreachable, NotAllowed) as wrong:
+        except (Unreachable, AddressNotAllowed) as wrong:
             raise DirectoryTrouble(f"The service does not answer: {wrong}.", "Check the address, and that it is running.") from None
         checked.steps.append(Step("Address", OK, f"{address} answers."))
         first = {"cursor": ""} if self._can().cursor else {"startIndex": "1"}

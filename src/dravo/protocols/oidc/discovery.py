@@ -36,10 +36,10 @@ def address_of(issuer: str) -> str:
     Raises:
         InvalidInput: if it is no address of a provider.
     """
-    return _checked(mend_issuer(issuer), "issuer") + WELL_KNOWN
+    return _checked(repair_issuer(issuer), "issuer") + WELL_KNOWN
 
 
-def mend_issuer(text: str) -> str:
+def repair_issuer(text: str) -> str:
     """Return an issuer without the blanks and slashes, and without the end of the configuration's address, that were pasted with it."""
     return text.strip().removesuffix(WELL_KNOWN).rstrip("/")
 
@@ -54,7 +54,7 @@ def read_configuration(document: Mapping[str, Any], issuer: str) -> Provider:
         InvalidInput: naming what is at fault.
     """
     named = document.get("issuer")
-    if not isinstance(named, str) or named.rstrip("/") != mend_issuer(issuer):
+    if not isinstance(named, str) or named.rstrip("/") != repair_issuer(issuer):
         raise InvalidInput(
             f"The configuration names the issuer '{str(named)[:200]}'.", f"If that is the provider, give '{str(named)[:200]}'.", "issuer"
         )

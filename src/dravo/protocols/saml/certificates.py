@@ -37,7 +37,7 @@ def read_certificates(text: str) -> list[Certificate]:
     """Return the certificates in a text: one or several in PEM, or one as bare base64, blanks and line ends wherever they fell.
 
     Raises:
-        InvalidInput: if there is none, or what is there is something else; with the mend.
+        InvalidInput: if there is none, or what is there is something else; with the hint.
     """
     found = _PEM.findall(text)
     if any(label.endswith("PRIVATE KEY") for label, _ in found):
@@ -55,8 +55,8 @@ def _read(body: str) -> Certificate:
     try:
         known = x509.load_der_x509_certificate(base64.b64decode(bare, validate=True))
     except (binascii.Error, ValueError):
-        mend = "Paste the whole of it, with or without its BEGIN and END lines; a fingerprint is not enough."
-        raise InvalidInput("This is not a certificate, or not the whole of it.", mend, "certificate") from None
+        hint = "Paste the whole of it, with or without its BEGIN and END lines; a fingerprint is not enough."
+        raise InvalidInput("This is not a certificate, or not the whole of it.", hint, "certificate") from None
     return of(known)
 
 

@@ -39,7 +39,7 @@ def read_metadata(content: bytes) -> Provider:
     """Return the provider that metadata describes.
 
     Raises:
-        InvalidInput: if it is none, with the mend.
+        InvalidInput: if it is none, with the hint.
     """
     try:
         root = read_document(content.strip(), LARGEST)

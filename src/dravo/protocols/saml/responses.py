@@ -19,7 +19,7 @@ from dravo.protocols.saml.decryption import decrypted
 from dravo.protocols.saml.documents import check_ids, only, read_document, text_of
 from dravo.protocols.saml.names import BEARER, SAML, SAMLP, SUCCESS, UNSPECIFIED, q
 from dravo.protocols.saml.signatures import STRANGER, signature_of, signed
-from dravo.protocols.verified_identity import Proved, SignInRefused
+from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
 
 MOST_SKEW = 300
 _INSTANT = re.compile(r"(\d{4})-(\d\d)-(\d\d)T(\d\d):(\d\d):(\d\d)(?:\.\d+)?(?:Z|([+-])(\d\d):(\d\d))?")
@@ -57,7 +57,7 @@ class Expected:
 Note = Callable[[str, str], None]
 
 
-def accept(content: bytes, expected: Expected, note: Note = lambda name, message: None) -> Proved:
+def accept(content: bytes, expected: Expected, note: Note = lambda name, message: None) -> VerifiedIdentity:
     """Return whom a response proves.
 
     Args:
@@ -89,7 +89,7 @@ def accept(content: bytes, expected: Expected, note: Note = lambda name, message
         raise SignInRefused("no subject", "The assertion does not say who it is about (NameID).", "Have the provider send a NameID that stays.")
     identifier = str(assertion.get("ID"))
     kind = name_id.get("Format") or UNSPECIFIED
-    return Proved(expected.issuer, subject, _attributes(assertion), (identifier, until + expected.skew), session, kind)
+    return VerifiedIdentity(expected.issuer, subject, _attributes(assertion), (identifier, until + expected.skew), session, kind)
 
 
 def _check_status(root: etree._Element) -> None:
@@ -101,7 +101,7 @@ def _check_status(root: etree._Element) -> None:
     inner = code.find(q(SAMLP, "StatusCode"))
     short = str((inner if inner is not None else code).get("Value", "")).rpartition(":")[2]
     said = text_of(root.find(f"{q(SAMLP, 'Status')}/{q(SAMLP, 'StatusMessage')}"))[:300]
-    mends = {
+    repairs = {
         "RequestDenied": "See whether the person is assigned to this application at the provider.",
         "AuthnFailed": "The person could not sign in there.",
         "NoPassive": "The person has to sign in there first.",
@@ -109,7 +109,7 @@ def _check_status(root: etree._Element) -> None:
         "Requester": "The provider finds something wrong with our request: compare entity id, address and signature on both sides.",
     }
     raise SignInRefused(
-        "status", f"The provider answered '{short}'{': ' + said if said else ''}.", mends.get(short, "Look into the provider's own log.")
+        "status", f"The provider answered '{short}'{': ' + said if said else ''}.", repairs.get(short, "Look into the provider's own log.")
     )
 
 
@@ -234,8 +234,8 @@ def _confirmed(confirmation: etree._Element, expected: Expected) -> float:
     data = only(confirmation, SAML, "SubjectConfirmationData")
     recipient = data.get("Recipient") if data is not None else None
     if data is None or recipient != expected.acs:
-        mend = "Give the provider our address for responses as it is."
-        raise SignInRefused("recipient", f"It is meant to be received at {str(recipient)[:200]}, and this is {expected.acs}.", mend)
+        hint = "Give the provider our address for responses as it is."
+        raise SignInRefused("recipient", f"It is meant to be received at {str(recipient)[:200]}, and this is {expected.acs}.", hint)
     ends = _seconds(data.get("NotOnOrAfter"))
     if ends is None:
         raise SignInRefused("expired", "The assertion does not say until when it may be brought.", "Have the provider send NotOnOrAfter.")

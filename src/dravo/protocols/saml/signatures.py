@@ -96,8 +96,8 @@ def _allowed(method: etree._Element | None, known: frozenset[str], reason: str) 
     name = method.get("Algorithm") if method is not None else None
     if name not in known:
         short = str(name).rpartition("#")[2] or str(name)
-        mend = "Have the provider sign with SHA-256 and exclusive canonicalization."
-        raise SignInRefused("algorithm", f"The signature's {reason} '{short}' is not taken.", mend)
+        hint = "Have the provider sign with SHA-256 and exclusive canonicalization."
+        raise SignInRefused("algorithm", f"The signature's {reason} '{short}' is not taken.", hint)
 
 
 @functools.lru_cache(256)

@@ -18,14 +18,14 @@ from dravo.core.scim.patches import PATCH_SCHEMA
 from dravo.core.scim.schemas import ENTERPRISE_URN, USER_URN
 from dravo.protocols.http_client import Request, Response
 from dravo.protocols.scim_client.capabilities import Capabilities
-from dravo.protocols.scim_client.responses import HeldBySettings, Refused, TryLater, Unknown, judged
+from dravo.protocols.scim_client.responses import HeldBySettings, Refused, RetryableError, Unknown, classify
 
 MADE, ADOPTED = "made", "adopted"
 CAN_ALL = Capabilities()
 
 
 @dataclass(frozen=True)
-class Wanted:
+class AccountTarget:
     """What is to be reached, and what is known.
 
     Attributes:
@@ -67,36 +67,36 @@ class Wanted:
 
 
 @dataclass(frozen=True)
-class IsBound:
+class IsLinkedQuery:
     """Asks whoever drives the conversation: does an account there belong to another user already?"""
 
     remote_id: str
 
 
 @dataclass(frozen=True)
-class AtHand:
+class CachedListQuery:
     """Asks whoever drives: is there a list of the accounts there, read a moment ago, and after any doubt arose? Sent resources, or None."""
 
 
 @dataclass(frozen=True)
-class Everybody:
+class FullListQuery:
     """Asks whoever drives to read the list of all accounts there, now or lately. Sent a list of resources, or None if it cannot be read."""
 
 
 @dataclass(frozen=True)
-class Reached:
+class AccountResult:
     """What was reached: the account's id there (None if there is none), and how we came by it."""
 
     remote_id: str | None
     origin: str | None = None
 
 
-Question = Request | IsBound | AtHand | Everybody
+Question = Request | IsLinkedQuery | CachedListQuery | FullListQuery
 Resource = Mapping[str, Any]
-Conversation = Generator[Question, Any, Reached]
+Conversation = Generator[Question, Any, AccountResult]
 
 
-def bring(wanted: Wanted) -> Conversation:
+def sync_account(wanted: AccountTarget) -> Conversation:
     """Bring an account to what is due.
 
     Yields:
@@ -106,7 +106,7 @@ def bring(wanted: Wanted) -> Conversation:
         What was reached.
 
     Raises:
-        TryLater, MustPause, Refused, HeldBySettings.
+        RetryableError, ConnectionPausedError, Refused, HeldBySettings.
     """
     if wanted.due["want"] == ABSENT:
         return (yield from _remove(wanted))
@@ -126,7 +126,7 @@ def bring(wanted: Wanted) -> Conversation:
     return (yield from _find_or_create(wanted))
 
 
-def _find_or_create(wanted: Wanted) -> Conversation:
+def _find_or_create(wanted: AccountTarget) -> Conversation:
     exists = False
     for last in (False, True):
         found = yield from _look(wanted, lately=not last)
@@ -138,7 +138,7 @@ def _find_or_create(wanted: Wanted) -> Conversation:
             continue
         if not wanted.due["active"]:
             # Nobody there, and nobody to be let in: there is nothing to do.
-            return Reached(None)
+            return AccountResult(None)
         if not wanted.may_create:
             raise HeldBySettings(
                 "There is no account, and creating accounts is switched off for this application.",
@@ -149,7 +149,7 @@ def _find_or_create(wanted: Wanted) -> Conversation:
             return created
         exists = True
     if not exists:
-        raise TryLater("The account disappeared from the application before Dravo could change it.", "Dravo looks for it again.")
+        raise RetryableError("The account disappeared from the application before Dravo could change it.", "Dravo looks for it again.")
     raise Refused(
         f"The application says that an account for '{wanted.due['user']['userName']}' exists (409), and shows none.",
         "Look for the account there: it may be deleted but not purged, or hidden from this token.",
@@ -157,14 +157,14 @@ def _find_or_create(wanted: Wanted) -> Conversation:
     )
 
 
-def _look(wanted: Wanted, *, lately: bool) -> Generator[Question, Any, tuple[Resource, str] | None]:
+def _look(wanted: AccountTarget, *, lately: bool) -> Generator[Question, Any, tuple[Resource, str] | None]:
     """Return the account there that is ours or may be adopted, and which of the two; None if there is none.
 
     Args:
         wanted: what is to be reached.
         lately: whether a list that was read a moment ago will do.
     """
-    at_hand: list[Resource] | None = (yield AtHand()) if lately else None
+    at_hand: list[Resource] | None = (yield CachedListQuery()) if lately else None
     own = yield from _search(wanted, "externalId", wanted.external_id, at_hand)
     if own is None:
         # It can neither be searched nor listed.
@@ -184,7 +184,7 @@ def _look(wanted: Wanted, *, lately: bool) -> Generator[Question, Any, tuple[Res
     found = same[0]
     foreign = found.get("externalId")
     if foreign:
-        if (yield IsBound(str(found.get("id")))):
+        if (yield IsLinkedQuery(str(found.get("id")))):
             raise _another_persons(name)
         raise Refused(
             f"The user name '{name}' belongs there to an account with another external id ({foreign}).",
@@ -197,7 +197,7 @@ def _look(wanted: Wanted, *, lately: bool) -> Generator[Question, Any, tuple[Res
             "If it is this person's, switch on 'adopt by user name' for this application; else rename it there.",
             "in the way",
         )
-    if (yield IsBound(str(found.get("id")))):
+    if (yield IsLinkedQuery(str(found.get("id")))):
         raise _another_persons(name)
     whole = yield from _whole(found, at_hand)
     return (whole, ADOPTED) if whole is not None else (yield from _look(wanted, lately=False))
@@ -228,23 +228,23 @@ def _whole(found: Resource, at_hand: list[Resource] | None) -> Generator[Questio
     return found if at_hand is None else (yield from _get(str(found["id"])))
 
 
-def _search(wanted: Wanted, attribute: str, value: str, at_hand: list[Resource] | None) -> Generator[Question, Any, list[Resource] | None]:
+def _search(wanted: AccountTarget, attribute: str, value: str, at_hand: list[Resource] | None) -> Generator[Question, Any, list[Resource] | None]:
     """Return the accounts there whose attribute has a value; None if that cannot be found out."""
     found = at_hand
     if found is None and wanted.capabilities.filter:
         # A JSON string is what a filter's text is (RFC 7644, section 3.4.2.2): no value can end the string early.
         response: Response = yield Request("GET", "/Users", {"filter": f"{attribute} eq {orjson.dumps(value).decode()}"})
         if not (response.status in (400, 403, 405, 501) and response.body is not None):
-            body = judged(response, "looking for the account")
+            body = classify(response, "looking for the account")
             found = [each for each in body.get("Resources") or [] if isinstance(each, Mapping) and each.get("id")]
             total = body.get("totalResults")
             if isinstance(total, int) and total > len(found):
                 # It overlooks the filter, and this is but the first page of everybody: who is not on it may be there all the same.
                 found = None
         elif response.status == 403:
-            judged(response, "looking for the account")
+            classify(response, "looking for the account")
     if found is None:
-        found = yield Everybody()
+        found = yield FullListQuery()
     if found is None:
         return None
     # Some overlook a filter and answer with everybody, so what comes is looked at.
@@ -255,23 +255,23 @@ def _search(wanted: Wanted, attribute: str, value: str, at_hand: list[Resource] 
 
 def _get(remote_id: str) -> Generator[Question, Any, Mapping[str, Any] | None]:
     response: Response = yield Request("GET", f"/Users/{segment(remote_id)}")
-    return None if response.status == 404 else judged(response, "reading the account")
+    return None if response.status == 404 else classify(response, "reading the account")
 
 
-def _create(wanted: Wanted) -> Generator[Question, Any, Reached | None]:
+def _create(wanted: AccountTarget) -> Generator[Question, Any, AccountResult | None]:
     attributes = without_empty(wanted.body(wanted.due))
     response: Response = yield Request("POST", "/Users", body={"schemas": _schemas(attributes), **attributes})
     if response.status == 409:
         return None
-    body = judged(response, "creating the account")
+    body = classify(response, "creating the account")
     remote_id = body.get("id")
     if not remote_id:
         # Made, but it does not say as what: the next look finds it by our external id.
-        raise TryLater("The application made the account and did not tell its id.")
-    return Reached(str(remote_id), MADE)
+        raise RetryableError("The application made the account and did not tell its id.")
+    return AccountResult(str(remote_id), MADE)
 
 
-def _update(wanted: Wanted, remote_id: str, before: Mapping[str, Any], origin: str | None) -> Generator[Question, Any, Reached | None]:
+def _update(wanted: AccountTarget, remote_id: str, before: Mapping[str, Any], origin: str | None) -> Generator[Question, Any, AccountResult | None]:
     """Bring an account that is there to what is due; None if it turns out not to be there."""
     if not wanted.due["active"] and not wanted.capabilities.active:
         raise HeldBySettings(
@@ -285,12 +285,12 @@ def _update(wanted: Wanted, remote_id: str, before: Mapping[str, Any], origin: s
                     "The account differs, and changing accounts is switched off for this application.",
                     "Change it there by hand, or switch changing on.",
                 )
-            return Reached(remote_id, origin)
+            return AccountResult(remote_id, origin)
         # Leaving has settings of its own, so it goes ahead; nothing else of the account is touched.
         after = {**before, **({"active": False, "roles": []} if "roles" in after else {"active": False})}
     operations = differences(before, after)
     if not operations:
-        return Reached(remote_id, origin)
+        return AccountResult(remote_id, origin)
     path = f"/Users/{segment(remote_id)}"
     if wanted.capabilities.patch:
         response: Response = yield Request("PATCH", path, body={"schemas": [PATCH_SCHEMA], "Operations": operations})
@@ -310,14 +310,14 @@ def _update(wanted: Wanted, remote_id: str, before: Mapping[str, Any], origin: s
     return _updated(response, remote_id, origin)
 
 
-def _updated(response: Response, remote_id: str, origin: str | None) -> Reached | None:
+def _updated(response: Response, remote_id: str, origin: str | None) -> AccountResult | None:
     if response.status == 404:
         return None
-    judged(response, "changing the account", empty=True)
-    return Reached(remote_id, origin)
+    classify(response, "changing the account", empty=True)
+    return AccountResult(remote_id, origin)
 
 
-def _as_found(resource: Mapping[str, Any], wanted: Wanted) -> dict[str, Any]:
+def _as_found(resource: Mapping[str, Any], wanted: AccountTarget) -> dict[str, Any]:
     """Return of an account there only the attributes that we deliver now: what else it has is not ours to take away."""
     found = {name: resource[name] for name in wanted.whole_body() if name in resource}
     extension = found.get(ENTERPRISE_URN)
@@ -326,19 +326,19 @@ def _as_found(resource: Mapping[str, Any], wanted: Wanted) -> dict[str, Any]:
     return found
 
 
-def _remove(wanted: Wanted) -> Conversation:
+def _remove(wanted: AccountTarget) -> Conversation:
     remote_id = wanted.remote_id
     if remote_id is None:
         own = yield from _search(wanted, "externalId", wanted.external_id, None)
         if own is None and wanted.doubt:
             raise _unknown()
         if not own:
-            return Reached(None)
+            return AccountResult(None)
         remote_id = str(_only(own)["id"])
     response: Response = yield Request("DELETE", f"/Users/{segment(remote_id)}")
     if response.status != 404:
-        judged(response, "deleting the account", empty=True)
-    return Reached(None)
+        classify(response, "deleting the account", empty=True)
+    return AccountResult(None)
 
 
 def _schemas(attributes: Mapping[str, Any]) -> list[str]:

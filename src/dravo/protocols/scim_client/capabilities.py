@@ -9,7 +9,7 @@ from typing import Any
 from dravo.core.provisioning.attribute_mapping import OBJECTS, TEXTS
 from dravo.core.scim.schemas import USER_URN
 from dravo.protocols.http_client import Request, Response
-from dravo.protocols.scim_client.responses import judged, looks_like_a_page
+from dravo.protocols.scim_client.responses import classify, looks_like_a_page
 
 USUAL_PAGE = 100
 
@@ -80,7 +80,7 @@ def discover(config: Mapping[str, Any] | None = None) -> Generator[Request, Resp
         Requests, and is sent their responses. A document that is not there says nothing.
 
     Raises:
-        MustPause, TryLater: where the answer says that of the whole application.
+        ConnectionPausedError, RetryableError: where the answer says that of the whole application.
     """
     if config is None:
         config = _document((yield Request("GET", "/ServiceProviderConfig")))
@@ -92,7 +92,7 @@ def discover(config: Mapping[str, Any] | None = None) -> Generator[Request, Resp
 def _document(response: Response) -> Mapping[str, Any] | None:
     if response.status in (400, 404, 405, 406, 501) and not looks_like_a_page(response):
         return None
-    return judged(response, "reading what the application can do")
+    return classify(response, "reading what the application can do")
 
 
 def understand(config: Mapping[str, Any] | None, types: Mapping[str, Any] | None, schemas: Mapping[str, Any] | None) -> Capabilities:

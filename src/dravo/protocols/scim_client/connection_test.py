@@ -1,4 +1,4 @@
-"""The connection check: step by step, each with its answer and its mend."""
+"""The connection check: step by step, each with its answer and its hint."""
 
 from __future__ import annotations
 
@@ -8,11 +8,11 @@ from typing import Any
 
 from dravo.core.scim.patches import PATCH_SCHEMA
 from dravo.core.scim.schemas import USER_URN
-from dravo.protocols.addresses import NotAllowed, Unreachable
+from dravo.protocols.addresses import AddressNotAllowed, Unreachable
 from dravo.protocols.http_client import Client, Connection, Request, Response
 from dravo.protocols.scim_client.account_sync import segment
 from dravo.protocols.scim_client.capabilities import Capabilities, discover
-from dravo.protocols.scim_client.responses import Trouble, looks_like_a_page, not_scim, said
+from dravo.protocols.scim_client.responses import ProvisioningError, looks_like_a_page, not_scim, said
 
 OK, WRONG, SKIPPED, NOT_YET = "ok", "wrong", "not tried", "not yet"
 READING = ("Address", "Service", "Token", "Reading")
@@ -41,7 +41,7 @@ class Check:
             writing: whether to make a test person there, change it, make it inactive and remove it.
 
         Returns:
-            {"ok": bool, "steps": [{"name", "outcome" ("ok", "wrong", "not yet", "not tried"), "message", "mend"}],
+            {"ok": bool, "steps": [{"name", "outcome" ("ok", "wrong", "not yet", "not tried"), "message", "hint"}],
             "capabilities": as kept, or None}.
         """
         try:
@@ -57,27 +57,27 @@ class Check:
         fine = all(each["outcome"] == OK for each in self._steps)
         return {"ok": fine, "steps": self._steps, "capabilities": self._capabilities.document() if self._capabilities else None}
 
-    def _step(self, name: str, outcome: str, message: str, mend: str = "") -> None:
-        self._steps.append({"name": name, "outcome": outcome, "message": message, "mend": mend})
+    def _step(self, name: str, outcome: str, message: str, hint: str = "") -> None:
+        self._steps.append({"name": name, "outcome": outcome, "message": message, "hint": hint})
 
-    def _fail(self, name: str, message: str, mend: str = "", outcome: str = WRONG) -> _Stop:
-        self._step(name, outcome, message, mend)
+    def _fail(self, name: str, message: str, hint: str = "", outcome: str = WRONG) -> _Stop:
+        self._step(name, outcome, message, hint)
         return _Stop()
 
     def _send(self, name: str, request: Request) -> Response:
         try:
             return self._client.send(self._connection, request)
-        except NotAllowed as wrong:
-            raise self._fail(name, wrong.message, wrong.mend) from None
+        except AddressNotAllowed as wrong:
+            raise self._fail(name, wrong.message, wrong.hint) from None
         except Unreachable as wrong:
-            mend = "Check the host and port, and that the application is running." if name == "Address" else "Try again; if it stays, ask its makers."
-            raise self._fail(name, f"{self._base_url}: {wrong}.", mend) from None
+            hint = "Check the host and port, and that the application is running." if name == "Address" else "Try again; if it stays, ask its makers."
+            raise self._fail(name, f"{self._base_url}: {wrong}.", hint) from None
 
     def _address_and_service(self) -> Response:
         signed, refused = None, None
         try:
             signed = self._sign_in()
-        except Trouble as trouble:
+        except ProvisioningError as trouble:
             refused = trouble
         if signed is not None:
             self._connection = signed
@@ -86,12 +86,12 @@ class Check:
         if 300 <= config.status < 400:
             raise self._fail("Service", f"It leads elsewhere ({config.status} to {config.location}).", "Give the address that it leads to.")
         if config.status not in (401, 403) and (not config.ok or config.body is None):
-            message, mend = not_scim(config) if config.status < 500 or looks_like_a_page(config) else (said(config), "Try again later.")
+            message, hint = not_scim(config) if config.status < 500 or looks_like_a_page(config) else (said(config), "Try again later.")
             offer = _offer(self._client, self._connection)
-            raise self._fail("Service", message, f"A SCIM service answers at {offer}: use that." if offer else mend)
+            raise self._fail("Service", message, f"A SCIM service answers at {offer}: use that." if offer else hint)
         self._step("Service", OK, "It is a SCIM service." if config.ok else "It asks for a token before it says anything.")
         if refused is not None:
-            raise self._fail("Token", refused.message, refused.mend)
+            raise self._fail("Token", refused.message, refused.hint)
         if signed is None:
             raise self._fail("Token", "No token has been given yet.", "The application makes one; paste it here when you have it.", NOT_YET)
         return config
@@ -103,12 +103,12 @@ class Check:
             raise self._fail("Token", message, "Take a token that may read and change users, and paste it whole.")
         self._step("Token", OK, "The token is accepted.")
         if not listing.ok or listing.body is None or "totalResults" not in listing.body:
-            message, mend = not_scim(listing) if listing.body is None else (said(listing), "Ask whoever runs the application what it misses.")
-            raise self._fail("Reading", f"The list of users cannot be read: {message}", mend)
+            message, hint = not_scim(listing) if listing.body is None else (said(listing), "Ask whoever runs the application what it misses.")
+            raise self._fail("Reading", f"The list of users cannot be read: {message}", hint)
         try:
             self._capabilities = self._drive(discover(config.body if config.ok else None))
-        except Trouble as trouble:
-            raise self._fail("Reading", trouble.message, trouble.mend) from None
+        except ProvisioningError as trouble:
+            raise self._fail("Reading", trouble.message, trouble.hint) from None
         self._step("Reading", OK, f"It has {listing.body['totalResults']} accounts.")
 
     def _drive(self, conversation: Generator[Request, Response, Capabilities]) -> Capabilities:
@@ -157,8 +157,8 @@ class Check:
             if gone.ok or gone.status == 404:
                 self._step("Removing", OK, "The test person was removed.")
             else:
-                mend = f"Remove '{name}' there by hand. Accounts can then only be made inactive, not deleted."
-                self._step("Removing", WRONG, f"The test person cannot be removed ({gone.status}): {said(gone)}", mend)
+                hint = f"Remove '{name}' there by hand. Accounts can then only be made inactive, not deleted."
+                self._step("Removing", WRONG, f"The test person cannot be removed ({gone.status}): {said(gone)}", hint)
 
     def _change(self, step: str, path: str, body: dict[str, Any], attribute: str, value: Any, fine: str) -> None:
         assert self._capabilities is not None
@@ -196,7 +196,7 @@ def _offer(client: Client, connection: Connection) -> str | None:
         address = connection.base_url + ending
         try:
             response = client.send(Connection(address, connection.token), Request("GET", "/ServiceProviderConfig"))
-        except (Unreachable, NotAllowed):
+        except (Unreachable, AddressNotAllowed):
             continue
         if _is_scim(response):
             return address

@@ -13,9 +13,9 @@ from dravo.core.provisioning.drift import members_of
 from dravo.core.scim.patches import PATCH_SCHEMA
 from dravo.core.scim.schemas import GROUP_URN
 from dravo.protocols.http_client import Request, Response
-from dravo.protocols.scim_client.account_sync import ADOPTED, CAN_ALL, MADE, Everybody, segment
+from dravo.protocols.scim_client.account_sync import ADOPTED, CAN_ALL, MADE, FullListQuery, segment
 from dravo.protocols.scim_client.capabilities import Capabilities
-from dravo.protocols.scim_client.responses import Refused, TryLater, judged
+from dravo.protocols.scim_client.responses import Refused, RetryableError, classify
 
 CHUNK = 100
 # An id of so many signs in an answer is a member's; shorter ones stand in any text.
@@ -82,7 +82,7 @@ class Accounts:
     """Asks whoever drives for the ids of all accounts there, from a list that is recent. Sent a set of ids, or None if there is no such list."""
 
 
-Question = Request | Everybody | Accounts
+Question = Request | FullListQuery | Accounts
 Conversation = Generator[Question, Any, ReachedGroup]
 
 
@@ -93,7 +93,7 @@ def bring_group(wanted: WantedGroup) -> Conversation:
         Requests, and is sent their responses; `Everybody`, and is sent the list of all groups there; `Accounts`.
 
     Raises:
-        TryLater, MustPause, Refused; NeedsWhole if only the differences were given, and that is not enough.
+        RetryableError, ConnectionPausedError, Refused; NeedsWhole if only the differences were given, and that is not enough.
     """
     if wanted.name is None:
         return (yield from _remove(wanted))
@@ -130,9 +130,9 @@ def bring_group(wanted: WantedGroup) -> Conversation:
             response = yield Request("POST", "/Groups", body=_new(wanted, put))
         if response.status == 409:
             continue
-        body = judged(response, "making the group")
+        body = classify(response, "making the group")
         if not body.get("id"):
-            raise TryLater("The application made the group and did not tell its id.")
+            raise RetryableError("The application made the group and did not tell its id.")
         made, rest = str(body["id"]), wanted.members - put
         changed = (yield from _change(replace(wanted, agreed_name=wanted.name, add=rest, remove=frozenset()), made, MADE)) if rest else None
         return changed or ReachedGroup(made, MADE)
@@ -176,9 +176,9 @@ def _search(wanted: WantedGroup, attribute: str, value: str) -> Generator[Questi
     if wanted.capabilities.filter:
         response: Response = yield Request("GET", "/Groups", {"filter": f"{attribute} eq {orjson.dumps(value).decode()}"})
         if not (response.status in (400, 405, 501) and response.body is not None):
-            body = judged(response, "looking for the group")
+            body = classify(response, "looking for the group")
             return [each for each in body.get("Resources") or [] if isinstance(each, Mapping) and each.get("id")]
-    listed = yield Everybody()
+    listed = yield FullListQuery()
     if listed is None:
         raise Refused("The application's groups can neither be searched nor listed.", "Without looking, a group could be made twice.")
     return list(listed)
@@ -186,7 +186,7 @@ def _search(wanted: WantedGroup, attribute: str, value: str) -> Generator[Questi
 
 def _get(remote_id: str) -> Generator[Question, Any, Mapping[str, Any] | None]:
     response: Response = yield Request("GET", f"/Groups/{segment(remote_id)}")
-    return None if response.status == 404 else judged(response, "reading the group")
+    return None if response.status == 404 else classify(response, "reading the group")
 
 
 @dataclass
@@ -290,7 +290,7 @@ def _patch(remote_id: str, parts: Sequence[_Part], left_out: _LeftOut) -> Genera
     if response.status in (405, 501):
         raise _NoPatch
     if response.status not in (400, 404):
-        judged(response, "changing the group", empty=True)
+        classify(response, "changing the group", empty=True)
         return True
     if response.status == 404 and (yield from _get(remote_id)) is None:
         return False
@@ -306,7 +306,7 @@ def _apart(parts: Sequence[_Part], response: Response, left_out: _LeftOut) -> Ge
         return list(parts)
     part, members = parts[0], parts[0].members
     if not members:
-        judged(response, "changing the group", empty=True)
+        classify(response, "changing the group", empty=True)
     if len(members) <= 1:
         left_out.note(part, members, response)
         return []
@@ -343,7 +343,7 @@ def _replace(wanted: WantedGroup, remote_id: str, origin: str | None) -> Generat
             return None
         named = frozenset(each for each in members & wanted.members if len(each) >= LONG_ENOUGH and each in response.excerpt)
         if response.status not in (400, 404) or not named:
-            judged(response, "changing the group", empty=True)
+            classify(response, "changing the group", empty=True)
             return ReachedGroup(remote_id, origin, left_out, refusal)
         left_out, members, refusal = left_out | named, members - named, f"{response.status}: {response.excerpt}"
 
@@ -354,7 +354,7 @@ def _remove(wanted: WantedGroup) -> Conversation:
     if wanted.origin == MADE:
         response: Response = yield Request("DELETE", f"/Groups/{segment(wanted.remote_id)}")
         if response.status != 404:
-            judged(response, "deleting the group", empty=True)
+            classify(response, "deleting the group", empty=True)
         return ReachedGroup(None)
     # It was there before us: our people leave it, and it stays.
     yield from _change(replace(wanted, name=wanted.agreed_name), wanted.remote_id, wanted.origin)

@@ -7,7 +7,7 @@ from typing import Any
 
 from dravo.protocols.http_client import Request, Response
 from dravo.protocols.scim_client.capabilities import Capabilities
-from dravo.protocols.scim_client.responses import Refused, TryLater, judged
+from dravo.protocols.scim_client.responses import Refused, RetryableError, classify
 
 MOST = 500_000
 PAGE_TRIES = 4
@@ -34,14 +34,14 @@ def everything(
 
     Raises:
         TooMany: if there are more than that.
-        TryLater, MustPause, Refused: by the answers; TryLater also if the list ends before it is whole.
+        RetryableError, ConnectionPausedError, Refused: by the answers; RetryableError also if the list ends before it is whole.
     """
     found: dict[str, Mapping[str, Any]] = {}
     start, cursor, total = 1, "", 0
     while True:
         where = {"cursor": cursor} if capabilities.cursor else {"startIndex": str(start)}
         query = {**where, "count": str(capabilities.page), **({"attributes": attributes} if attributes else {})}
-        body = judged((yield from _page(Request("GET", path, query))), "reading its list")
+        body = classify((yield from _page(Request("GET", path, query))), "reading its list")
         resources = body.get("Resources") or []
         if not isinstance(resources, list):
             raise Refused("The application's list is not a list.", "Ask whoever runs the application.")
@@ -60,10 +60,10 @@ def everything(
             if start > total or not resources:
                 break
         if len(found) == before and resources:
-            raise TryLater("The application's list does not go on: the same page came twice.")
+            raise RetryableError("The application's list does not go on: the same page came twice.")
     if len(found) < total and not capabilities.cursor:
         # Somebody left while it was read, or it gives less than it says: not whole, so nothing is concluded from it.
-        raise TryLater(f"The application's list has {total}, and {len(found)} came.", "It is read again by itself.")
+        raise RetryableError(f"The application's list has {total}, and {len(found)} came.", "It is read again by itself.")
     return list(found.values())
 
 

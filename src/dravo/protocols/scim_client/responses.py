@@ -1,4 +1,4 @@
-"""What an application's answer means: done, later, refused, or a matter of its token or address; told in a sentence with the mend."""
+"""What an application's answer means: done, later, refused, or a matter of its token or address; told in a sentence with the hint."""
 
 from __future__ import annotations
 
@@ -8,26 +8,26 @@ from typing import Any
 from dravo.protocols.http_client import Response
 
 
-class Trouble(Exception):
+class ProvisioningError(Exception):
     """Why an account could not be brought to what is due.
 
     Args:
         message: in a sentence.
-        mend: what to do about it.
-        kind: what kind it is, in a few words, where more than one can be meant: all of one kind have one mend.
+        hint: what to do about it.
+        kind: what kind it is, in a few words, where more than one can be meant: all of one kind have one hint.
     """
 
     # The application's status, if it gave one.
     status: int | None = None
 
-    def __init__(self, message: str, mend: str = "", kind: str | None = None) -> None:
+    def __init__(self, message: str, hint: str = "", kind: str | None = None) -> None:
         super().__init__(message)
         self.message = message
-        self.mend = mend
+        self.hint = hint
         self.kind = kind
 
 
-class TryLater(Trouble):
+class RetryableError(ProvisioningError):
     """Temporary trouble.
 
     Attributes:
@@ -35,32 +35,32 @@ class TryLater(Trouble):
         counts: whether it says something of the application; not if it was another one's trouble, which counted then.
     """
 
-    def __init__(self, message: str, mend: str = "", after: float | None = None, *, counts: bool = True) -> None:
-        super().__init__(message, mend)
+    def __init__(self, message: str, hint: str = "", after: float | None = None, *, counts: bool = True) -> None:
+        super().__init__(message, hint)
         self.after, self.counts = after, counts
 
 
-class MustPause(Trouble):
+class ConnectionPausedError(ProvisioningError):
     """Trouble that concerns every account of the application: its token or its address."""
 
 
-class Refused(Trouble):
+class Refused(ProvisioningError):
     """The application will not have it, and asking again would not help."""
 
 
-class HeldBySettings(Trouble):
+class HeldBySettings(ProvisioningError):
     """The application's settings here do not permit it."""
 
 
-class Unknown(Trouble):
+class Unknown(ProvisioningError):
     """Whether an account was made cannot be found out, so a person has to look."""
 
 
-def judged(response: Response, doing: str, *, empty: bool = False) -> Mapping[str, Any]:
+def classify(response: Response, doing: str, *, empty: bool = False) -> Mapping[str, Any]:
     """Return the body of a success; `empty` says that a success may have none.
 
     Raises:
-        TryLater, MustPause, Refused: by the answer.
+        RetryableError, ConnectionPausedError, Refused: by the answer.
     """
     status = response.status
     if response.ok:
@@ -68,24 +68,24 @@ def judged(response: Response, doing: str, *, empty: bool = False) -> Mapping[st
             return response.body
         if empty and not looks_like_a_page(response):
             return {}
-        raise MustPause(*not_scim(response))
+        raise ConnectionPausedError(*not_scim(response))
     if status in (401, 403):
-        turned_away = MustPause(
+        turned_away = ConnectionPausedError(
             f"The application turned the token away while {doing} ({status}): {said(response)}",
             "Give the connection a token that is valid and may change users.",
         )
         turned_away.status = status
         raise turned_away
     if 300 <= status < 400:
-        raise MustPause(
+        raise ConnectionPausedError(
             f"The application's address leads elsewhere ({status} to {response.location}).",
             "Give the address that it leads to, if it is the application's.",
         )
     if status == 404 or (response.body is None and looks_like_a_page(response) and status < 500):
-        raise MustPause(*not_scim(response))
+        raise ConnectionPausedError(*not_scim(response))
     if status == 429 or status >= 500 or status in (408, 425):
-        raise TryLater(f"The application could not do it now, while {doing} ({status}): {said(response)}", "", response.retry_after)
-    refused = Refused(f"The application refused {doing} ({status}): {said(response)}", "Mend what it names, here or there, then try again.")
+        raise RetryableError(f"The application could not do it now, while {doing} ({status}): {said(response)}", "", response.retry_after)
+    refused = Refused(f"The application refused {doing} ({status}): {said(response)}", "Hint what it names, here or there, then try again.")
     refused.status = status
     raise refused
 
@@ -96,7 +96,7 @@ def looks_like_a_page(response: Response) -> bool:
 
 
 def not_scim(response: Response) -> tuple[str, str]:
-    """Return message and mend for an answer that no SCIM service gives."""
+    """Return message and repair for an answer that no SCIM service gives."""
     if looks_like_a_page(response):
         what = f"a web page (HTML, {response.status})"
     elif response.status == 404:

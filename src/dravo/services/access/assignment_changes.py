@@ -11,52 +11,52 @@ from sqlalchemy import Connection
 
 from dravo.core.access.evaluation import Assignment
 from dravo.core.days import read_span
-from dravo.core.planning import Catalogue
+from dravo.core.planning import ConfigSnapshot
 from dravo.services import settings
 from dravo.services.access import rule_matches
-from dravo.services.access.assignment_targets import Wish, other_plan, resolve, row_of
-from dravo.services.changes.preview import Change, shown, touched
-from dravo.services.context import House
+from dravo.services.access.assignment_targets import AssignmentRequest, other_plan, resolve, row_of
+from dravo.services.changes.preview import PlannedChange, shown, touched
+from dravo.services.context import AppContext
 from dravo.store import clock
 from dravo.store.snapshots.config import assignment_of, condition_of, extensions, labels, matched
 
 
-def preview_adding(house: House, wish: Wish) -> dict[str, Any]:
+def preview_adding(ctx: AppContext, wish: AssignmentRequest) -> dict[str, Any]:
     """Return what making an assignment would do; nothing is changed.
 
     Raises:
         InvalidInput, NotFound: as making it would.
     """
-    with house.database.reading() as connection:
-        catalogue = house.catalogue.get(connection)
+    with ctx.database.reading() as connection:
+        catalogue = ctx.catalogue.get(connection)
         row = rule_matches.confirmed(connection, catalogue, resolve(connection, wish, clock.now())[0])
         return shown(connection, adding(connection, catalogue, [row]))
 
 
-def preview_removing(house: House, assignment_id: str) -> dict[str, Any]:
+def preview_removing(ctx: AppContext, assignment_id: str) -> dict[str, Any]:
     """Return what taking an assignment away would do."""
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         row = row_of(connection, assignment_id)
-        return shown(connection, removing(house.catalogue.get(connection), row))
+        return shown(connection, removing(ctx.catalogue.get(connection), row))
 
 
 def preview_changing(
-    house: House, assignment_id: str, from_: str | None, until: str | None, confirmed: list[str] | None, plan: str | None = None
+    ctx: AppContext, assignment_id: str, from_: str | None, until: str | None, confirmed: list[str] | None, plan: str | None = None
 ) -> dict[str, Any]:
     """Return what other dates, other confirmed groups, or another plan of an assignment would do."""
-    with house.database.reading() as connection:
-        return shown(connection, changing(connection, house.catalogue.get(connection), assignment_id, from_, until, confirmed, plan))
+    with ctx.database.reading() as connection:
+        return shown(connection, changing(connection, ctx.catalogue.get(connection), assignment_id, from_, until, confirmed, plan))
 
 
 def changing(
     connection: Connection,
-    catalogue: Catalogue,
+    catalogue: ConfigSnapshot,
     assignment_id: str,
     from_: str | None,
     until: str | None,
     confirmed: list[str] | None,
     plan: str | None = None,
-) -> Change:
+) -> PlannedChange:
     """Return the change that other dates, other confirmed groups, or another plan of an assignment would be; what is None of the latter stays.
 
     Raises:
@@ -73,7 +73,7 @@ def changing(
     return replace(then, person=lambda person: then.person(without.person(person)))
 
 
-def adding(connection: Connection, catalogue: Catalogue, rows: Sequence[dict[str, Any]]) -> Change:
+def adding(connection: Connection, catalogue: ConfigSnapshot, rows: Sequence[dict[str, Any]]) -> PlannedChange:
     """Return the change that making assignments would be; all are of one application, and of several none is for a person.
 
     Args:
@@ -103,7 +103,7 @@ def adding(connection: Connection, catalogue: Catalogue, rows: Sequence[dict[str
         then = replace(then, labels=labels(connection, None))
     everybody = tuple(touched(values) for values in rows)
     grave = "Every user who meets this rule in future gets the role without confirmation." if any(each.get("future_users") for each in rows) else ""
-    return Change(
+    return PlannedChange(
         rows[0]["application_id"],
         everybody,
         then,
@@ -112,12 +112,12 @@ def adding(connection: Connection, catalogue: Catalogue, rows: Sequence[dict[str
     )
 
 
-def removing(catalogue: Catalogue, row: Any) -> Change:
+def removing(catalogue: ConfigSnapshot, row: Any) -> PlannedChange:
     """Return the change that taking an assignment away would be."""
     by_group = {group_id: left for group_id, given in catalogue.by_group.items() if (left := tuple(each for each in given if each.id != row.id))}
     general = tuple(each for each in catalogue.general if each.id != row.id)
     then = replace(catalogue, by_group=by_group, general=general)
-    return Change(
+    return PlannedChange(
         row.application_id, (touched(row._mapping),), then,
         lambda person: replace(person, direct=tuple(each for each in person.direct if each.id != row.id)),
     )  # fmt: skip

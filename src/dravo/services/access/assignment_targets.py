@@ -23,14 +23,14 @@ from dravo.store.snapshots.config import extensions
 
 
 @dataclass(frozen=True)
-class Wish:
+class AssignmentRequest:
     """An assignment as asked for: application and role by key, and for whom: a person, a source's group, everybody, those who meet a
     rule, or the groups of a source whose names fit a pattern (then the captured part says the role).
 
     Attributes:
         from_at, until_at: each an instant, or a day in the organisation's time zone, the last one included.
         excludes: whether it keeps out instead of giving a role.
-        newcomers_only: only for people who come after it is made.
+        new_users_only: only for people who come after it is made.
         confirmed: ids of groups that may give the highest role by a pattern.
         plan: by key, where the application has plans with seats.
         future_users: of a rule for a source: whether users who come to meet it later get even the highest role without confirmation.
@@ -48,13 +48,13 @@ class Wish:
     rule: str | None = None
     pattern: str | None = None
     excludes: bool = False
-    newcomers_only: bool = False
+    new_users_only: bool = False
     confirmed: tuple[str, ...] = ()
     plan: str | None = None
     future_users: bool = False
 
 
-def resolve(connection: Connection, wish: Wish, now: Instant) -> tuple[dict[str, Any], dict[str, Any]]:
+def resolve(connection: Connection, wish: AssignmentRequest, now: Instant) -> tuple[dict[str, Any], dict[str, Any]]:
     """Return the row for an assignment that was asked for, and the names of whom it is for.
 
     Raises:
@@ -75,10 +75,10 @@ def resolve(connection: Connection, wish: Wish, now: Instant) -> tuple[dict[str,
         "id": new_id(), "application_id": application.id, "role_id": _role(connection, application, wish), "excludes": wish.excludes,
         "plan_id": _plan(connection, application, wish),
         "user_id": None, "group_id": None, "rule": None, "pattern": None, "source_id": None, "confirmed": None, "future_users": wish.future_users,
-        "newcomers_since": now if wish.newcomers_only else None, "note": (wish.note or "").strip() or None, **span,
+        "new_users_since": now if wish.new_users_only else None, "note": (wish.note or "").strip() or None, **span,
     }  # fmt: skip
-    if wish.newcomers_only and wish.person is not None:
-        raise InvalidInput("An assignment to a person cannot be for newcomers only.", "Leave one of the two away.", "newcomers_only")
+    if wish.new_users_only and wish.person is not None:
+        raise InvalidInput("An assignment to a person cannot be for newcomers only.", "Leave one of the two away.", "new_users_only")
     if wish.person is not None:
         user = find_person(connection, wish.person)
         return {**row, "user_id": user.id}, {"person": user.display_name}
@@ -104,7 +104,7 @@ def resolve(connection: Connection, wish: Wish, now: Instant) -> tuple[dict[str,
     return row, {"everybody": True}
 
 
-def _role(connection: Connection, application: Any, wish: Wish) -> str | None:
+def _role(connection: Connection, application: Any, wish: AssignmentRequest) -> str | None:
     if wish.excludes and (wish.role or wish.pattern is not None):
         raise InvalidInput("Who is kept out gets no role.", "Leave the role away; for a pattern, keep its groups out one by one.", "role")
     if wish.pattern is not None:
@@ -114,7 +114,7 @@ def _role(connection: Connection, application: Any, wish: Wish) -> str | None:
     return str(role_by_key(connection, application, wish.role).id) if wish.role else None
 
 
-def _plan(connection: Connection, application: Any, wish: Wish) -> str | None:
+def _plan(connection: Connection, application: Any, wish: AssignmentRequest) -> str | None:
     if not wish.plan:
         return None
     if wish.excludes or (wish.role is None and wish.pattern is None):

@@ -8,14 +8,14 @@ from sqlalchemy import Connection, func, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.days import read_span
-from dravo.core.errors import AlreadyThere
+from dravo.core.errors import AlreadyExists
 from dravo.services import settings
 from dravo.services.access import assignment_changes, rule_matches
-from dravo.services.access.assignment_targets import Wish, mark, other_plan, resolve, row_of
+from dravo.services.access.assignment_targets import AssignmentRequest, mark, other_plan, resolve, row_of
 from dravo.services.changes import preview
-from dravo.services.changes.preview import UNSURE, Sure
-from dravo.services.changes.recompute import CHUNK, work_through
-from dravo.services.context import House
+from dravo.services.changes.preview import UNCONFIRMED, Confirmation
+from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
+from dravo.services.context import AppContext
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, groups, memberships
@@ -24,43 +24,45 @@ from dravo.store.pagination import Ask, page
 from dravo.store.snapshots.config import raise_revision
 
 
-def add(house: House, caller: Caller, wish: Wish, sure: Sure = UNSURE) -> dict[str, Any]:
+def add(ctx: AppContext, caller: Caller, wish: AssignmentRequest, sure: Confirmation = UNCONFIRMED) -> dict[str, Any]:
     """Make an assignment; those whom it touches are worked out, many of them by the worker.
 
     Raises:
-        InvalidInput, NotFound, AlreadyThere; NeedsConfirmation, WorldMoved.
+        InvalidInput, NotFound, AlreadyExists; NeedsConfirmation, StalePreview.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         row, named = resolve(connection, wish, clock.now())
-        catalogue = house.catalogue.get(connection)
+        catalogue = ctx.catalogue.get(connection)
         row = rule_matches.confirmed(connection, catalogue, row)
         change = assignment_changes.adding(connection, catalogue, [row])
         cleared = preview.check(connection, change, caller, sure)
     try:
-        with house.database.writing() as connection:
-            write(house, connection, caller, row, named, cleared)
+        with ctx.database.writing() as connection:
+            write(ctx, connection, caller, row, named, cleared)
     except IntegrityError:
-        raise AlreadyThere("That is assigned there already.", "Change the assignment that there is.") from None
-    work_through(house, CHUNK)
-    return one(house, row["id"])
+        raise AlreadyExists("That is assigned there already.", "Change the assignment that there is.") from None
+    process_marks(ctx, USERS_PER_CHUNK)
+    return one(ctx, row["id"])
 
 
-def add_row(house: House, caller: Caller, row: dict[str, Any], sure: Sure) -> None:
+def add_row(ctx: AppContext, caller: Caller, row: dict[str, Any], sure: Confirmation) -> None:
     """Make an assignment of a row with the columns of its table: one that was taken away comes back like this.
 
     Raises:
-        AlreadyThere; NeedsConfirmation, WorldMoved.
+        AlreadyExists; NeedsConfirmation, StalePreview.
     """
-    with house.database.reading() as connection:
-        cleared = preview.check(connection, assignment_changes.adding(connection, house.catalogue.get(connection), [row]), caller, sure)
+    with ctx.database.reading() as connection:
+        cleared = preview.check(connection, assignment_changes.adding(connection, ctx.catalogue.get(connection), [row]), caller, sure)
     try:
-        with house.database.writing() as connection:
-            write(house, connection, caller, row, {"taken back": True}, cleared)
+        with ctx.database.writing() as connection:
+            write(ctx, connection, caller, row, {"taken back": True}, cleared)
     except IntegrityError:
-        raise AlreadyThere("That is assigned there already.", "Change the assignment that there is.") from None
+        raise AlreadyExists("That is assigned there already.", "Change the assignment that there is.") from None
 
 
-def write(house: House, connection: Connection, caller: Caller, row: dict[str, Any], named: dict[str, Any], cleared: tuple[str, str] | None) -> None:
+def write(
+    ctx: AppContext, connection: Connection, caller: Caller, row: dict[str, Any], named: dict[str, Any], cleared: tuple[str, str] | None
+) -> None:
     """Write an assignment down, and mark whom it touches.
 
     Args:
@@ -74,27 +76,27 @@ def write(house: House, connection: Connection, caller: Caller, row: dict[str, A
     mark(connection, row, now, cleared)
     application = connection.execute(select(t.application.c.key).where(t.application.c.id == row["application_id"])).scalar()
     role = connection.execute(select(t.role.c.key).where(t.role.c.id == row["role_id"])).scalar() if row["role_id"] else None
-    plan = connection.execute(select(t.plan.c.key).where(t.plan.c.id == row["plan_id"])).scalar() if row["plan_id"] else None
+    plan = connection.execute(select(t.license_plan.c.key).where(t.license_plan.c.id == row["plan_id"])).scalar() if row["plan_id"] else None
     what = {
         "application": application,
         **({"plan": plan} if plan else {}),
         **({"role": role} if role else {"keeps out": True} if row["excludes"] else {}),
     }
     record_change(
-        connection, house.keys, caller, "added assignment", "assignment", row["id"], now,
+        connection, ctx.keys, caller, "added assignment", "assignment", row["id"], now,
         {**what, **({} if row["user_id"] else named)}, named if row["user_id"] else None,
     )  # fmt: skip
 
 
 def change(
-    house: House,
+    ctx: AppContext,
     caller: Caller,
     assignment_id: str,
     from_: str | None,
     until: str | None,
     note: str | None,
     confirmed: list[str] | None = None,
-    sure: Sure = UNSURE,
+    sure: Confirmation = UNCONFIRMED,
     plan: str | None = None,
 ) -> dict[str, Any]:
     """Change from when until when an assignment counts, and its note; of a pattern also which groups may give the highest role.
@@ -105,10 +107,10 @@ def change(
         plan: by key; "" takes it away, None leaves it as it is.
     """
     now = clock.now()
-    with house.database.reading() as connection:
-        planned = assignment_changes.changing(connection, house.catalogue.get(connection), assignment_id, from_, until, confirmed, plan)
+    with ctx.database.reading() as connection:
+        planned = assignment_changes.changing(connection, ctx.catalogue.get(connection), assignment_id, from_, until, confirmed, plan)
         cleared = preview.check(connection, planned, caller, sure)
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         row = row_of(connection, assignment_id)
         values: dict[str, Any] = {**read_span(from_, until, settings.time_zone(connection)), "note": note}
         if confirmed is not None and row.pattern is not None:
@@ -119,42 +121,42 @@ def change(
         raise_revision(connection)
         mark(connection, row._mapping, now, cleared)
         record_change(
-            connection, house.keys, caller, "changed assignment", "assignment", assignment_id, now,
+            connection, ctx.keys, caller, "changed assignment", "assignment", assignment_id, now,
             {"before": {name: getattr(row, name) for name in values}, "after": values},
         )  # fmt: skip
-    work_through(house, CHUNK)
-    return one(house, assignment_id)
+    process_marks(ctx, USERS_PER_CHUNK)
+    return one(ctx, assignment_id)
 
 
-def remove(house: House, caller: Caller, assignment_id: str, sure: Sure = UNSURE) -> None:
+def remove(ctx: AppContext, caller: Caller, assignment_id: str, sure: Confirmation = UNCONFIRMED) -> None:
     """Take an assignment away.
 
     Raises:
-        NotFound; NeedsConfirmation, WorldMoved.
+        NotFound; NeedsConfirmation, StalePreview.
     """
     now = clock.now()
-    with house.database.reading() as connection:
-        planned = assignment_changes.removing(house.catalogue.get(connection), row_of(connection, assignment_id))
+    with ctx.database.reading() as connection:
+        planned = assignment_changes.removing(ctx.catalogue.get(connection), row_of(connection, assignment_id))
         cleared = preview.check(connection, planned, caller, sure)
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         row = row_of(connection, assignment_id)
         connection.execute(update(t.assignment).where(t.assignment.c.id == assignment_id).values(removed_at=now))
         raise_revision(connection)
         mark(connection, row._mapping, now, cleared)
         record_change(
-            connection, house.keys, caller, "removed assignment", "assignment", assignment_id, now,
+            connection, ctx.keys, caller, "removed assignment", "assignment", assignment_id, now,
             {name: value for name in ("application_id", "role_id", "group_id", "rule", "pattern") if (value := getattr(row, name)) is not None},
         )  # fmt: skip
-    work_through(house, CHUNK)
+    process_marks(ctx, USERS_PER_CHUNK)
 
 
 def _statement() -> Any:
-    a, p, r, n, u, g, s = t.assignment.c, t.application.c, t.role.c, t.plan.c, t.user.c, t.group.c, t.source.c
+    a, p, r, n, u, g, s = t.assignment.c, t.application.c, t.role.c, t.license_plan.c, t.user.c, t.group.c, t.source.c
     reach = groups.size_of(a.group_id)
     return (
         select(
             a.id, a.from_at, a.until_at, a.from_day, a.until_day, a.note, a.created_at, a.created_by, a.user_id, a.group_id,
-            a.rule, a.pattern, a.confirmed, a.future_users, a.excludes, a.newcomers_since,
+            a.rule, a.pattern, a.confirmed, a.future_users, a.excludes, a.new_users_since,
             p.key.label("application_key"), p.label.label("application_label"),
             r.key.label("role_key"), r.label.label("role_label"), r.rank, n.key.label("plan_key"), n.label.label("plan_label"),
             u.display_name.label("person_name"), u.user_name,
@@ -163,7 +165,7 @@ def _statement() -> Any:
         )
         .join(t.application, p.id == a.application_id)
         .outerjoin(t.role, r.id == a.role_id)
-        .outerjoin(t.plan, n.id == a.plan_id)
+        .outerjoin(t.license_plan, n.id == a.plan_id)
         .outerjoin(t.user, u.id == a.user_id)
         .outerjoin(t.group, g.id == a.group_id)
         .outerjoin(t.source, s.id == func.coalesce(g.source_id, a.source_id))
@@ -199,7 +201,7 @@ def _line(row: Any) -> dict[str, Any]:
         "future_users": row.future_users,
         "confirmed_users": len(row.confirmed) if row.rule is not None and row.confirmed is not None else None,
         "waiting": None,
-        "newcomers_since": row.newcomers_since,
+        "new_users_since": row.new_users_since,
         "groups": None,
         "notes": [],
         "reach": row.reach if row.group_id else 1 if row.user_id else None,
@@ -213,8 +215,8 @@ def _line(row: Any) -> dict[str, Any]:
     }
 
 
-def listing(
-    house: House, ask: Ask, application: str | None = None, group_id: str | None = None, person_id: str | None = None, *, direct: bool = False
+def list_assignments(
+    ctx: AppContext, ask: Ask, application: str | None = None, group_id: str | None = None, person_id: str | None = None, *, direct: bool = False
 ) -> dict[str, Any]:
     """Return a page of assignments in the order in which they were made, each with how many people it reaches now; `direct`: only to people."""
     conditions = []
@@ -226,7 +228,7 @@ def listing(
         conditions.append(t.assignment.c.user_id == person_id)
     if direct:
         conditions.append(t.assignment.c.user_id.is_not(None))
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         return rows(connection, ask, *conditions)
 
 
@@ -240,20 +242,20 @@ def rows(connection: Connection, ask: Ask, *conditions: Any) -> dict[str, Any]:
     return found
 
 
-def rules(house: House) -> list[str]:
+def rules(ctx: AppContext) -> list[str]:
     """Return the conditions of all rules that there are or were."""
     a = t.assignment.c
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         return list(connection.execute(select(a.rule).where(a.rule.is_not(None)).distinct()).scalars())
 
 
-def one(house: House, assignment_id: str) -> dict[str, Any]:
+def one(ctx: AppContext, assignment_id: str) -> dict[str, Any]:
     """Return one assignment.
 
     Raises:
         NotFound.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         row_of(connection, assignment_id)
         found: dict[str, Any] = rows(connection, Ask(count=1), t.assignment.c.id == assignment_id)["items"][0]
         return found

@@ -12,7 +12,7 @@ from dravo.core.access.reasons import chain, named
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant
 from dravo.services.access.matrix import held_at
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, find_people
 from dravo.store import tables as t
 from dravo.store.pagination import Ask, page
@@ -23,7 +23,7 @@ from dravo.store.queries.users import person_ref
 # Two instants
 
 
-def changes(house: House, application: str | None, since: Instant, until: Instant, ask: Ask) -> dict[str, Any]:
+def changes(ctx: AppContext, application: str | None, since: Instant, until: Instant, ask: Ask) -> dict[str, Any]:
     """Return a page of who has other roles at one instant than at an earlier one, and by what.
 
     Returns:
@@ -35,7 +35,7 @@ def changes(house: House, application: str | None, since: Instant, until: Instan
     if since >= until:
         raise InvalidInput("The first instant is not before the second.", "Give the earlier one first.", "since")
     u, x = t.user.c, t.access.c
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         moved = _moved(since, until)
         where = [x.user_id == u.id]
         if application:
@@ -97,7 +97,7 @@ def _holds(row: Any, at: Instant) -> bool:
     return bool(row.from_at <= at and (row.until_at is None or row.until_at > at))
 
 
-def compare(house: House, one: str, two: str) -> dict[str, Any]:
+def compare(ctx: AppContext, one: str, two: str) -> dict[str, Any]:
     """Return two people, every application in which either has a role, and the groups that either is in.
 
     Args:
@@ -110,7 +110,7 @@ def compare(house: House, one: str, two: str) -> dict[str, Any]:
     Raises:
         NotFound, InvalidInput: as `find_person`.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         found = find_people(connection, [one, two])
         access = [_access(connection, person.id) for person in found]
         groups = [_groups(connection, person.id) for person in found]

@@ -8,10 +8,10 @@ from sqlalchemy import Connection, select
 
 from dravo.core.access import evaluation as access_evaluation
 from dravo.core.access.evaluation import Decision
-from dravo.core.planning import Catalogue, facts_of
+from dravo.core.planning import ConfigSnapshot, facts_of
 from dravo.core.scim.schemas import ENTERPRISE_URN
 from dravo.services.access import license_plans
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, find_person
 from dravo.services.security import masking
 from dravo.store import clock
@@ -24,13 +24,13 @@ from dravo.store.queries import users as user_queries
 from dravo.store.snapshots import users as user_snapshots
 
 
-def person(house: House, name: str) -> dict[str, Any]:
+def person(ctx: AppContext, name: str) -> dict[str, Any]:
     """Return everything about one person: attributes with the source of each, records, groups, access, accounts.
 
     Raises:
         NotFound, InvalidInput: if nobody, or several, have that id, user name, e-mail or external id.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         row = find_person(connection, name)
         labels = {each.id: {"key": each.key, "label": each.label} for each in connection.execute(select(t.source))}
         most = Ask(count=200)
@@ -44,7 +44,8 @@ def person(house: House, name: str) -> dict[str, Any]:
             "access": access_queries.access(connection, most, user_id=row.id)["items"],
             "ended": access_queries.access(connection, most, user_id=row.id, ended=True)["items"],
             "accounts": masking.accounts(account_queries.accounts(connection, most, None, row.id, None, None)["items"]),
-            "being_worked_out": connection.execute(select(t.mark.c.user_id).where(t.mark.c.user_id == row.id)).first() is not None,
+            "being_worked_out": connection.execute(select(t.pending_recompute.c.user_id).where(t.pending_recompute.c.user_id == row.id)).first()
+            is not None,
         }
 
 
@@ -70,13 +71,13 @@ def _text(value: Any) -> str:
     return "yes" if value is True else "no" if value is False else str(value)
 
 
-def why(house: House, person_name: str, application_key: str) -> dict[str, Any]:
+def why(ctx: AppContext, person_name: str, application_key: str) -> dict[str, Any]:
     """Explain, in sentences too, what a person has in an application and why; or why not, and what would give it.
 
     Raises:
         NotFound, InvalidInput.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         row = find_person(connection, person_name)
         application = application_by_key(connection, application_key)
         held = access_queries.access(connection, Ask(count=50), application_key=application.key, user_id=row.id)["items"]
@@ -84,7 +85,7 @@ def why(house: House, person_name: str, application_key: str) -> dict[str, Any]:
         accounts = masking.accounts(account_queries.accounts(connection, Ask(count=1), application.key, row.id, None, None)["items"])
         ways = _ways(connection, application.id)
         present = {each["group"]["id"] for each in group_queries.memberships_of(connection, row.id) if each["until"] is None}
-        decision, catalogue, waiting = _decided(house, connection, row.id, application.id)
+        decision, catalogue, waiting = _decided(ctx, connection, row.id, application.id)
         waits_at = _waits_at(connection, row.id)
         seat = [_of_seat(each) for each in license_plans.seat_of(connection, application.id, row.id)]
     account = accounts[0] if accounts else None
@@ -105,9 +106,9 @@ def why(house: House, person_name: str, application_key: str) -> dict[str, Any]:
     }
 
 
-def _decided(house: House, connection: Connection, user_id: str, application_id: str) -> tuple[Decision, Catalogue, list[str]]:
+def _decided(ctx: AppContext, connection: Connection, user_id: str, application_id: str) -> tuple[Decision, ConfigSnapshot, list[str]]:
     """Return what decides about a person in an application now, and a sentence for each rule that waits for a confirmation."""
-    catalogue = house.catalogue.get(connection)
+    catalogue = ctx.catalogue.get(connection)
     person = user_snapshots.people(connection, [user_id])[user_id]
     user = catalogue.merged(person.records)
     groups = access_evaluation.memberships(person.groups, catalogue.parents)
@@ -165,7 +166,7 @@ def _why_not(
     ended: list[dict[str, Any]],
     present: set[str],
     decision: Decision,
-    catalogue: Catalogue,
+    catalogue: ConfigSnapshot,
     waits_at: str | None,
 ) -> list[str]:
     name = person_line["display_name"]
@@ -195,7 +196,7 @@ def _why_not(
     return [*lines, *_what_would_give(application, ways)]
 
 
-def _shut_out(decision: Decision, catalogue: Catalogue) -> str:
+def _shut_out(decision: Decision, catalogue: ConfigSnapshot) -> str:
     """Return by what somebody is kept out, as it continues a sentence."""
     now = clock.now()
     assignment, reason = next(each for each in decision.heard if each[0].excludes and each[0].counts(now))
@@ -220,7 +221,7 @@ def _what_would_give(application: Any, ways: list[dict[str, Any]]) -> list[str]:
     return lines
 
 
-def _unheard(decision: Decision, catalogue: Catalogue, application: Any) -> list[str]:
+def _unheard(decision: Decision, catalogue: ConfigSnapshot, application: Any) -> list[str]:
     """Return a sentence for each assignment that is for the person and gives nothing now: why not."""
     if decision.by == access_evaluation.EXCLUDED:
         return []
@@ -266,7 +267,7 @@ def _of_seat(seat: dict[str, Any]) -> str:
         return f"A seat of the plan {seat['plan']['label']} is theirs since {_when(seat['since'])}."
     line = "next in line" if seat["place"] == 1 else f"number {seat['place']} in line"
     return (
-        f"They wait for a seat of the plan {seat['plan']['label']} since {_when(seat['asked_at'])}, {line}: "
+        f"They wait for a seat of the plan {seat['plan']['label']} since {_when(seat['requested_at'])}, {line}: "
         f"its {seat['seats']:,} seats are taken. What comes with it goes over with the seat."
     )
 
@@ -279,17 +280,17 @@ def _of_account(account: dict[str, Any] | None, application: Any) -> list[str]:
     lines = []
     if account["state"] == "agreed":
         there = "is not there" if account["should_be"] == "absent" else f"is {account['should_be']} there"
-        lines.append(f"The account {there}, as agreed at {_when(account['agreed_at'])}.")
+        lines.append(f"The account {there}, as agreed at {_when(account['applied_at'])}.")
     elif account["state"] == "left alone":
         lines.append("The account there is left as it is, by the application's settings.")
     else:
-        lines.append(f"The account should be {account['should_be']} since {_when(account['due_since'])}, and is not yet.")
+        lines.append(f"The account should be {account['should_be']} since {_when(account['pending_since'])}, and is not yet.")
         delivery = account["delivery"]
         if delivery and delivery["message"]:
-            lines.append(f"{delivery['message']} {delivery['mend'] or ''}".strip())
+            lines.append(f"{delivery['message']} {delivery['hint'] or ''}".strip())
         elif application.paused_at:
-            lines.append(f"{application.label} is paused: {application.trouble or ''} {application.trouble_mend or ''}".strip())
-        elif not application.switched_on:
+            lines.append(f"{application.label} is paused: {application.trouble or ''} {application.trouble_hint or ''}".strip())
+        elif not application.enabled:
             lines.append(f"{application.label} is switched off, so nothing is delivered.")
     return lines
 

@@ -11,22 +11,22 @@ from dravo.core.identity.claims import read_claims
 from dravo.core.identity.source_policy import NOT_FILLED
 from dravo.core.provisioning.attribute_mapping import read_target
 from dravo.protocols.directory.connectors import kind_of
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.lookups import find_person, pushing_source
 from dravo.services.sources.policy import import_of
 from dravo.store import tables as t
 from dravo.store.queries.users import person_ref
 
 
-def try_on_source(house: House, text: str, key: str, person: str | None, attribute: str | None) -> dict[str, Any]:
+def try_on_source(ctx: AppContext, text: str, key: str, person: str | None, attribute: str | None) -> dict[str, Any]:
     """Return what an expression over what a source says makes for somebody of it: for a person, else for whoever came first.
 
     Raises:
         ExpressionError, NotFound, InvalidInput.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         known = pushing_source(connection, key)
-        if connection.execute(select(t.source_pull.c.kind).where(t.source_pull.c.source_id == known.id)).first() is None:
+        if connection.execute(select(t.source_import.c.kind).where(t.source_import.c.source_id == known.id)).first() is None:
             return _on_sign_in(connection, known, text, attribute)
         source, row = import_of(connection, key)
         r, u = t.record.c, t.user.c
@@ -57,7 +57,7 @@ def _on_sign_in(connection: Connection, source: Any, text: str, attribute: str |
     return {"result": result, "words": expression.words, "uses": sorted(expression.uses), "person": person}
 
 
-def try_expression(house: House, text: str, person: str | None, attribute: str | None) -> dict[str, Any]:
+def try_expression(ctx: AppContext, text: str, person: str | None, attribute: str | None) -> dict[str, Any]:
     """Return what an expression makes for a person.
 
     Args:
@@ -74,7 +74,7 @@ def try_expression(house: House, text: str, person: str | None, attribute: str |
     expression = compile_expression(text)
     found, result = None, None
     if person:
-        with house.database.reading() as connection:
+        with ctx.database.reading() as connection:
             row = find_person(connection, person)
         found = person_ref(row)
         result = expression.result(row.attributes)

@@ -7,9 +7,9 @@ from typing import Any
 from sqlalchemy import Connection, case, delete, func, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
-from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, StillInUse
+from dravo.core.errors import AlreadyExists, InvalidInput, NotFound, StillInUse
 from dravo.core.instants import Instant
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, check_key, check_label
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
@@ -27,9 +27,11 @@ MOST_SEATS = 10_000_000
 SHORT_SHARE, SHORT_NUMBER = 10, 2
 
 
-def listing(connection: Connection, application_id: str) -> list[dict[str, Any]]:
+def list_plans(connection: Connection, application_id: str) -> list[dict[str, Any]]:
     """Return the plans of an application, the highest first, each with how many seats are taken and how many people wait."""
-    rows = connection.execute(select(t.plan).where(t.plan.c.application_id == application_id).order_by(t.plan.c.rank.desc(), t.plan.c.key)).all()
+    rows = connection.execute(
+        select(t.license_plan).where(t.license_plan.c.application_id == application_id).order_by(t.license_plan.c.rank.desc(), t.license_plan.c.key)
+    ).all()
     return [line(connection, row) for row in rows]
 
 
@@ -53,11 +55,11 @@ def waiting_for_seats(application_id: Any) -> Any:
 
 def short_plans(application_id: Any) -> Any:
     """Return how many plans of an application are full or running short, for a column with its id."""
-    p, s = t.plan.c, t.seat.c
-    taken = select(func.count()).where(s.plan_id == p.id, s.until_at.is_(None), s.from_at.is_not(None)).correlate(t.plan).scalar_subquery()
+    p, s = t.license_plan.c, t.seat.c
+    taken = select(func.count()).where(s.plan_id == p.id, s.until_at.is_(None), s.from_at.is_not(None)).correlate(t.license_plan).scalar_subquery()
     few = case((p.seats // SHORT_SHARE > SHORT_NUMBER, p.seats // SHORT_SHARE), else_=SHORT_NUMBER)
     where = (p.application_id == application_id, p.seats.is_not(None), p.seats - taken <= few)
-    return select(func.count()).select_from(t.plan).where(*where).scalar_subquery()
+    return select(func.count()).select_from(t.license_plan).where(*where).scalar_subquery()
 
 
 def plan_by_key(connection: Connection, application: Any, key: str) -> Any:
@@ -66,36 +68,36 @@ def plan_by_key(connection: Connection, application: Any, key: str) -> Any:
     Raises:
         NotFound: if the application has none of that key; the plans that it has are named.
     """
-    p = t.plan.c
-    row = connection.execute(select(t.plan).where(p.application_id == application.id, p.key == key)).first()
+    p = t.license_plan.c
+    row = connection.execute(select(t.license_plan).where(p.application_id == application.id, p.key == key)).first()
     if row is None:
         known = ", ".join(connection.execute(select(p.key).where(p.application_id == application.id).order_by(p.rank)).scalars()) or "none yet"
         raise NotFound(f"'{application.label}' has no plan '{key}'.", f"Its plans are: {known}.", "plan")
     return row
 
 
-def add(house: House, caller: Caller, key: str, plan_key: str, label: str, rank: int, seats: int | None) -> None:
+def add(ctx: AppContext, caller: Caller, key: str, plan_key: str, label: str, rank: int, seats: int | None) -> None:
     """Add a plan; of several that somebody would have the one of the highest rank counts.
 
     Args:
         seats: how many people can have it; None: as many as there are.
 
     Raises:
-        InvalidInput, NotFound, AlreadyThere.
+        InvalidInput, NotFound, AlreadyExists.
     """
     row = {"id": new_id(), "key": check_key(plan_key), "label": check_label(label), "rank": rank, "seats": _seats(seats)}
     try:
-        with house.database.writing() as connection:
+        with ctx.database.writing() as connection:
             application = application_by_key(connection, key)
-            connection.execute(insert(t.plan).values(application_id=application.id, **row))
+            connection.execute(insert(t.license_plan).values(application_id=application.id, **row))
             raise_revision(connection)
             details = {"application": key, "plan": plan_key, "seats": seats}
-            record_change(connection, house.keys, caller, "added plan", "application", application.id, clock.now(), details)
+            record_change(connection, ctx.keys, caller, "added plan", "application", application.id, clock.now(), details)
     except IntegrityError:
-        raise AlreadyThere(f"'{key}' has a plan '{plan_key}' already.", "Take another key.", "key") from None
+        raise AlreadyExists(f"'{key}' has a plan '{plan_key}' already.", "Take another key.", "key") from None
 
 
-def change(house: House, caller: Caller, key: str, plan_key: str, given: dict[str, Any]) -> None:
+def change(ctx: AppContext, caller: Caller, key: str, plan_key: str, given: dict[str, Any]) -> None:
     """Change a plan's "label", "rank" or "seats" (0: as many as there are people); nobody loses a seat by it.
 
     Raises:
@@ -107,39 +109,39 @@ def change(house: House, caller: Caller, key: str, plan_key: str, given: dict[st
     if "seats" in values:
         values["seats"] = _seats(values["seats"] or None)
     now = clock.now()
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         application = application_by_key(connection, key)
         row = plan_by_key(connection, application, plan_key)
         changed = {name: value for name, value in values.items() if getattr(row, name) != value}
         if not changed:
             return
-        connection.execute(update(t.plan).where(t.plan.c.id == row.id).values(**changed))
+        connection.execute(update(t.license_plan).where(t.license_plan.c.id == row.id).values(**changed))
         raise_revision(connection)
         if changed.keys() & {"label", "rank"}:
             # Which plan counts, or what goes over of it, follows from these.
             s = t.seat.c
             concerned = select(s.user_id).where(s.application_id == application.id, s.until_at.is_(None)).distinct()
-            recompute_marks.mark_these(connection, concerned, now)
+            recompute_marks.mark_users(connection, concerned, now)
         details = {"application": key, "plan": plan_key, "before": {name: getattr(row, name) for name in changed}, "after": changed}
-        record_change(connection, house.keys, caller, "changed plan", "application", application.id, now, details)
+        record_change(connection, ctx.keys, caller, "changed plan", "application", application.id, now, details)
 
 
-def remove(house: House, caller: Caller, key: str, plan_key: str) -> None:
+def remove(ctx: AppContext, caller: Caller, key: str, plan_key: str) -> None:
     """Remove a plan that no assignment names, and nobody had a seat of.
 
     Raises:
         NotFound, StillInUse.
     """
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         application = application_by_key(connection, key)
         row = plan_by_key(connection, application, plan_key)
         for table in (t.assignment, t.seat):
             if connection.execute(select(table.c.id).where(table.c.plan_id == row.id).limit(1)).first():
                 raise StillInUse(f"'{row.label}' is given by an assignment, or was.", "Give it no seats instead; it stays for its history.")
-        connection.execute(delete(t.plan).where(t.plan.c.id == row.id))
+        connection.execute(delete(t.license_plan).where(t.license_plan.c.id == row.id))
         raise_revision(connection)
         details = {"application": key, "plan": plan_key}
-        record_change(connection, house.keys, caller, "removed plan", "application", application.id, clock.now(), details)
+        record_change(connection, ctx.keys, caller, "removed plan", "application", application.id, clock.now(), details)
 
 
 def _seats(number: int | None) -> int | None:
@@ -148,19 +150,19 @@ def _seats(number: int | None) -> int | None:
     return number
 
 
-def seats(house: House, key: str, ask: Ask, plan_key: str | None = None, *, waiting: bool = False) -> dict[str, Any]:
+def seats(ctx: AppContext, key: str, ask: Ask, plan_key: str | None = None, *, waiting: bool = False) -> dict[str, Any]:
     """Return a page of who has a seat, by name; or of who waits for one, in the order of the line.
 
     Raises:
         NotFound.
     """
     s = t.seat.c
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         application = application_by_key(connection, key)
         statement = _seats_statement(application.id).where(s.from_at.is_(None) if waiting else s.from_at.is_not(None))
         if plan_key:
             statement = statement.where(s.plan_id == plan_by_key(connection, application, plan_key).id)
-        keys = [s.asked_at, s.id] if waiting else [t.user.c.display_name_key, s.id]
+        keys = [s.requested_at, s.id] if waiting else [t.user.c.display_name_key, s.id]
         return page(connection, statement, keys, ask, _seat_line)
 
 
@@ -171,11 +173,11 @@ def seat_of(connection: Connection, application_id: str, user_id: str) -> list[d
 
 
 def _seats_statement(application_id: str) -> Any:
-    s, u, p, line = t.seat.c, t.user.c, t.plan.c, seat_queries.line()
+    s, u, p, line = t.seat.c, t.user.c, t.license_plan.c, seat_queries.line()
     return (
-        select(s.id, s.asked_at, s.from_at, u.id.label("user_id"), u.display_name, u.user_name, p.key, p.label, p.seats, line.c.place)
+        select(s.id, s.requested_at, s.from_at, u.id.label("user_id"), u.display_name, u.user_name, p.key, p.label, p.seats, line.c.place)
         .join(t.user, u.id == s.user_id)
-        .join(t.plan, p.id == s.plan_id)
+        .join(t.license_plan, p.id == s.plan_id)
         .outerjoin(line, line.c.id == s.id)
         .where(s.application_id == application_id, s.until_at.is_(None))
     )
@@ -183,7 +185,8 @@ def _seats_statement(application_id: str) -> Any:
 
 def _seat_line(row: Any) -> dict[str, Any]:
     return {
-        "id": row.id, "person": user_queries.person_ref(row, "user_id"), "plan": {"key": row.key, "label": row.label}, "asked_at": row.asked_at,
+        "id": row.id, "person": user_queries.person_ref(row, "user_id"), "plan": {"key": row.key, "label": row.label},
+        "requested_at": row.requested_at,
         "since": row.from_at, "place": row.place,
     }  # fmt: skip
 
@@ -192,7 +195,7 @@ def _seat_line(row: Any) -> dict[str, Any]:
 SEATS_PER_CALL = 500
 
 
-def give_free_seats(house: House, now: Instant) -> int:
+def give_free_seats(ctx: AppContext, now: Instant) -> int:
     """Give what is free to whoever waits, the highest plans first, and have them worked out anew.
 
     Whoever is marked is passed over: what they wait for may be another plan by then.
@@ -200,21 +203,21 @@ def give_free_seats(house: House, now: Instant) -> int:
     Returns:
         How many seats were given.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         if not free_for_waiting(connection):
             return 0
     given = 0
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         for plan_id, number in free_for_waiting(connection):
             s = t.seat.c
             waiting = select(s.id, s.user_id, s.application_id).where(s.plan_id == plan_id, WAITED_FOR, SETTLED)
-            rows = connection.execute(waiting.order_by(s.asked_at, s.id).limit(min(number, SEATS_PER_CALL))).all()
+            rows = connection.execute(waiting.order_by(s.requested_at, s.id).limit(min(number, SEATS_PER_CALL))).all()
             if not rows:
                 continue
             users = [row.user_id for row in rows]
             lower = (s.user_id.in_(users), s.application_id == rows[0].application_id, TAKEN)
             connection.execute(update(t.seat).where(*lower).values(until_at=now))
             connection.execute(update(t.seat).where(s.id.in_([row.id for row in rows])).values(from_at=now))
-            recompute_marks.mark_these(connection, users, now)
+            recompute_marks.mark_users(connection, users, now)
             given += len(rows)
     return given

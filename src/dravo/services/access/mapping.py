@@ -12,14 +12,14 @@ from sqlalchemy import Connection, func, select
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.access.patterns import GIVES, NO_MATCH, NO_SUCH_ROLE, NOT_CONFIRMED, Read, read_name
-from dravo.core.errors import AlreadyThere, DravoError, InvalidInput
-from dravo.core.planning import Catalogue
+from dravo.core.errors import AlreadyExists, DravoError, InvalidInput
+from dravo.core.planning import ConfigSnapshot
 from dravo.services.access import assignment_changes, assignments, rule_matches
-from dravo.services.access.assignment_targets import Wish, resolve
+from dravo.services.access.assignment_targets import AssignmentRequest, resolve
 from dravo.services.changes import preview as changes_preview
-from dravo.services.changes.preview import UNSURE, Sure
-from dravo.services.changes.recompute import CHUNK, work_through
-from dravo.services.context import House
+from dravo.services.changes.preview import UNCONFIRMED, Confirmation
+from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
+from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, groups
@@ -36,16 +36,16 @@ _ATTRIBUTE = re.compile(r"[A-Za-z][\w.:-]*")
 _LIKE_AN_ID = re.compile(r"[0-9a-fA-F]{8}-?([0-9a-fA-F]{4}-?){3}[0-9a-fA-F]{12}|[0-9a-fA-F]{24,}|S-1-[0-9-]{6,}|[0-9]{9,}")
 
 
-def table(house: House, key: str, ask: Ask) -> dict[str, Any]:
+def table(ctx: AppContext, key: str, ask: Ask) -> dict[str, Any]:
     """Return a page of an application's assignments to others than single people, each with whom it reaches and what is amiss.
 
     Raises:
         NotFound.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         application = application_by_key(connection, key)
         found = assignments.rows(connection, ask, t.assignment.c.application_id == application.id, t.assignment.c.user_id.is_(None))
-        catalogue = house.catalogue.get(connection)
+        catalogue = ctx.catalogue.get(connection)
         rules = {each.id: each for each in catalogue.general if each.condition is not None}
         on_page = [rules[line["id"]] for line in found["items"] if line["id"] in rules]
         reached = rule_matches.count(connection, catalogue, on_page)
@@ -66,14 +66,14 @@ def _listed(connection: Connection, group_ids: Sequence[str]) -> int:
     return int(connection.execute(select(func.count(groups.listed(group_ids).c.user_id.distinct()))).scalar_one())
 
 
-def try_pattern(house: House, key: str, source: str, pattern: str, confirmed: Sequence[str]) -> dict[str, Any]:
+def try_pattern(ctx: AppContext, key: str, source: str, pattern: str, confirmed: Sequence[str]) -> dict[str, Any]:
     """Return what a pattern makes of the groups of a source; nothing is changed.
 
     Raises:
         InvalidInput, NotFound.
     """
-    with house.database.reading() as connection:
-        row, _ = resolve(connection, Wish(key, None, source=source, pattern=pattern, confirmed=tuple(confirmed)), clock.now())
+    with ctx.database.reading() as connection:
+        row, _ = resolve(connection, AssignmentRequest(key, None, source=source, pattern=pattern, confirmed=tuple(confirmed)), clock.now())
         line: dict[str, Any] = {
             "pattern": pattern,
             "confirmed": list(confirmed),
@@ -82,13 +82,13 @@ def try_pattern(house: House, key: str, source: str, pattern: str, confirmed: Se
             "group": None,
             "reach": None,
         }
-        read = _groups_of_pattern(connection, house.catalogue.get(connection), row["application_id"], line)
+        read = _groups_of_pattern(connection, ctx.catalogue.get(connection), row["application_id"], line)
         giving = [each["group"]["id"] for each in read if each["outcome"] == GIVES]
         line |= {"groups": read, "reach": _listed(connection, giving)}
     return {"pattern": pattern, "reach": line["reach"], "groups": read, "notes": _notes(line)}
 
 
-def _groups_of_pattern(connection: Connection, catalogue: Catalogue, application_id: str, line: Mapping[str, Any]) -> list[dict[str, Any]]:
+def _groups_of_pattern(connection: Connection, catalogue: ConfigSnapshot, application_id: str, line: Mapping[str, Any]) -> list[dict[str, Any]]:
     """Return the groups that a pattern fits, with what it makes of each."""
     captured, confirmed = capturing(catalogue.roles.values(), application_id), frozenset(line["confirmed"])
     g, s = t.group.c, t.source.c
@@ -105,11 +105,11 @@ def _groups_of_pattern(connection: Connection, catalogue: Catalogue, application
 
 
 def _notes(line: Mapping[str, Any]) -> list[dict[str, str]]:
-    """Return what is amiss with a row, each with the mend."""
+    """Return what is amiss with a row, each with the hint."""
     notes: list[dict[str, str]] = []
 
-    def note(what: str, mend: str) -> None:
-        notes.append({"what": what, "mend": mend})
+    def note(what: str, hint: str) -> None:
+        notes.append({"what": what, "hint": hint})
 
     group = line["group"]
     if group and group["gone"]:
@@ -125,8 +125,8 @@ def _notes(line: Mapping[str, Any]) -> list[dict[str, str]]:
         _notes_of_pattern(line, note)
     elif line["reach"] == 0 and not (group and group["gone"]):
         reasons = {"group": "Nobody is in this group.", "rule": "Nobody meets this condition.", "everybody": "There is nobody."}
-        mends = {"group": "Look at its members at the source, and whether they are sent.", "rule": "Try it on somebody who should meet it."}
-        note(f"It reaches nobody. {reasons[line['kind']]}", mends.get(line["kind"], ""))
+        repairs = {"group": "Look at its members at the source, and whether they are sent.", "rule": "Try it on somebody who should meet it."}
+        note(f"It reaches nobody. {reasons[line['kind']]}", repairs.get(line["kind"], ""))
     return notes
 
 
@@ -155,7 +155,7 @@ def _notes_of_pattern(line: Mapping[str, Any], note: Any) -> None:
 # Many at once
 
 
-def bulk(house: House, caller: Caller, key: str, text: str, *, apply: bool, sure: Sure = UNSURE) -> dict[str, Any]:
+def bulk(ctx: AppContext, caller: Caller, key: str, text: str, *, apply: bool, sure: Confirmation = UNCONFIRMED) -> dict[str, Any]:
     """Map many groups at once: one line each, `source, group, role`; the group by name or id.
 
     Args:
@@ -171,7 +171,7 @@ def bulk(house: House, caller: Caller, key: str, text: str, *, apply: bool, sure
     now = clock.now()
     lines: list[dict[str, Any]] = []
     wishes: list[tuple[dict[str, Any], dict[str, Any]]] = []
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         application = application_by_key(connection, key)
         a = t.assignment.c
         known = select(a.group_id, a.rule, a.role_id).where(a.application_id == application.id, a.removed_at.is_(None))
@@ -190,34 +190,34 @@ def bulk(house: House, caller: Caller, key: str, text: str, *, apply: bool, sure
                 line["state"] = "there already"
                 continue
             there.add(same)
-            wishes.append((rule_matches.confirmed(connection, house.catalogue.get(connection), row), named))
+            wishes.append((rule_matches.confirmed(connection, ctx.catalogue.get(connection), row), named))
         rows = [row for row, _ in wishes]
-        change = assignment_changes.adding(connection, house.catalogue.get(connection), rows) if rows else None
+        change = assignment_changes.adding(connection, ctx.catalogue.get(connection), rows) if rows else None
         preview = changes_preview.shown(connection, change) if change else None
     unusable = [line for line in lines if line["state"] == "wrong"]
     if apply and unusable:
         raise InvalidInput(
-            f"Line {unusable[0]['number']} cannot be used: {unusable[0]['message']}", "Mend it or take it out; nothing was done.", "text"
+            f"Line {unusable[0]['number']} cannot be used: {unusable[0]['message']}", "Hint it or take it out; nothing was done.", "text"
         )
     if apply and change:
-        with house.database.reading() as connection:
+        with ctx.database.reading() as connection:
             cleared = changes_preview.check(connection, change, caller, sure)
         try:
-            with house.database.writing() as connection:
+            with ctx.database.writing() as connection:
                 for row, named in wishes:
-                    assignments.write(house, connection, caller, row, named, cleared)
+                    assignments.write(ctx, connection, caller, row, named, cleared)
         except IntegrityError:
-            raise AlreadyThere("One of these was mapped meanwhile.", "Look at it again; nothing was done.") from None
-        work_through(house, CHUNK)
+            raise AlreadyExists("One of these was mapped meanwhile.", "Look at it again; nothing was done.") from None
+        process_marks(ctx, USERS_PER_CHUNK)
     return {"lines": lines, "preview": preview, "done": len(wishes) if apply else 0}
 
 
-def _wish(key: str, source: str, group: str, role: str) -> Wish:
+def _wish(key: str, source: str, group: str, role: str) -> AssignmentRequest:
     """Return what a line asks for: a group of a source, or, after "person.", those who have a value in an attribute."""
     if source.startswith(PERSON):
         attribute, value = _attribute(source.removeprefix(PERSON)), group.replace("\\", "\\\\").replace('"', '\\"')
-        return Wish(key, role, rule=f'{attribute} eq "{value}"')
-    return Wish(key, role, source=source or None, group=group)
+        return AssignmentRequest(key, role, rule=f'{attribute} eq "{value}"')
+    return AssignmentRequest(key, role, source=source or None, group=group)
 
 
 def _attribute(name: str) -> str:

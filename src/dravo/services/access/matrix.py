@@ -13,8 +13,8 @@ from sqlalchemy import Connection, Select, and_, exists, or_, select, true
 from dravo.core.access.evaluation import Assignment
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant
-from dravo.core.planning import Catalogue
-from dravo.services.context import House
+from dravo.core.planning import ConfigSnapshot
+from dravo.services.context import AppContext
 from dravo.services.csv_export import Streamed, csv_line
 from dravo.services.lookups import application_by_key
 from dravo.services.security import masking
@@ -54,18 +54,18 @@ class View:
     at: Instant | None = None
 
 
-def people(house: House, view: View, ask: Ask) -> dict[str, Any]:
+def people(ctx: AppContext, view: View, ask: Ask) -> dict[str, Any]:
     """Return a page of the matrix: {"applications": columns, "items": people by name, each with roles by application}.
 
     Raises:
         NotFound, InvalidInput.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         columns = _columns(connection, view)
         keys = [t.user.c.display_name_key, t.user.c.id]
         found = page(
             connection,
-            _statement(connection, house.catalogue.get(connection), view),
+            _statement(connection, ctx.catalogue.get(connection), view),
             keys,
             ask,
             person_line,
@@ -95,7 +95,7 @@ def _worded(view: View) -> list[Any]:
     return [person_has(view.words, emails=not masking.hidden())] if view.words else []
 
 
-def _narrowed(catalogue: Catalogue, view: View, application: Any) -> list[Any]:
+def _narrowed(catalogue: ConfigSnapshot, view: View, application: Any) -> list[Any]:
     """Return the conditions that application, role and "highest role" put on an access.
 
     Raises:
@@ -114,7 +114,7 @@ def _narrowed(catalogue: Catalogue, view: View, application: Any) -> list[Any]:
     return narrowed
 
 
-def _statement(connection: Connection, catalogue: Catalogue, view: View) -> Select[Any]:
+def _statement(connection: Connection, catalogue: ConfigSnapshot, view: View) -> Select[Any]:
     """Return the select of the people whom a view shows; everybody with access, unless words ask for somebody."""
     u, x = t.user.c, t.access.c
     statement = select(
@@ -156,7 +156,7 @@ def _inactive_assigned(view: View, application: Any) -> list[Any]:
     return [u.active.is_(False), u.inactive_since <= at, exists().where(*assigned)]
 
 
-def accesses(connection: Connection, catalogue: Catalogue, view: View) -> Select[Any]:
+def accesses(connection: Connection, catalogue: ConfigSnapshot, view: View) -> Select[Any]:
     """Return the select of every access that is open now in a part of the matrix, by application and name.
 
     Raises:
@@ -198,15 +198,15 @@ def _roles(connection: Connection, user_ids: list[str], condition: Any) -> dict[
     return found
 
 
-def groups(house: House, ask: Ask, words: str | None = None, source: str | None = None, application: str | None = None) -> dict[str, Any]:
+def groups(ctx: AppContext, ask: Ask, words: str | None = None, source: str | None = None, application: str | None = None) -> dict[str, Any]:
     """Return a page of the matrix of groups: {"applications": columns, "items": groups that give something, each with what by application}.
 
     Raises:
         NotFound.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         columns = _columns(connection, View(application=application))
-        catalogue = house.catalogue.get(connection)
+        catalogue = ctx.catalogue.get(connection)
         wanted = {each.id for each in columns}
         given: dict[str, dict[str, list[str]]] = {}
         for group_id, assignments in catalogue.by_group.items():
@@ -219,7 +219,7 @@ def groups(house: House, ask: Ask, words: str | None = None, source: str | None 
     return {**found, "items": items, "applications": [{"key": each.key, "label": each.label} for each in columns]}
 
 
-def _given(assignment: Assignment, catalogue: Catalogue) -> str:
+def _given(assignment: Assignment, catalogue: ConfigSnapshot) -> str:
     if assignment.excludes:
         return "kept out"
     role = catalogue.roles.get(assignment.role_id or "")
@@ -229,7 +229,7 @@ def _given(assignment: Assignment, catalogue: Catalogue) -> str:
 # Exports
 
 
-def export(house: House, view: View, form: str, shown: Shown = lambda items: items) -> Streamed:
+def export(ctx: AppContext, view: View, form: str, shown: Shown = lambda items: items) -> Streamed:
     """Return the whole matrix as CSV or JSON, some hundred people at a time, all of one transaction.
 
     Args:
@@ -239,11 +239,11 @@ def export(house: House, view: View, form: str, shown: Shown = lambda items: ite
     Raises:
         NotFound, InvalidInput: before the first piece.
     """
-    connection = house.database.apart()
+    connection = ctx.database.apart()
     try:
         columns = _columns(connection, view)
         statement = (
-            _statement(connection, house.catalogue.get(connection), view)
+            _statement(connection, ctx.catalogue.get(connection), view)
             .add_columns(t.user.c.display_name_key)
             .order_by(t.user.c.display_name_key, t.user.c.id)
         )

@@ -11,9 +11,9 @@ from sqlalchemy import Connection, literal, update
 from dravo.core.access import evaluation as rules
 from dravo.core.errors import InvalidInput
 from dravo.services.changes import preview as changes_preview
-from dravo.services.changes.preview import UNSURE, Change, Sure
-from dravo.services.changes.recompute import CHUNK, work_through
-from dravo.services.context import House
+from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange
+from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
+from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, role_by_key
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
@@ -22,26 +22,26 @@ from dravo.store import tables as t
 from dravo.store.snapshots.config import policy_of, raise_revision
 
 CHOICES = {
-    "open_to": (rules.ASSIGNED, rules.ALL_PEOPLE),
-    "if_nothing": (rules.NO_ACCESS, rules.DEFAULT_ROLE, rules.KEEP),
+    "eligibility": (rules.ASSIGNED, rules.ALL_PEOPLE),
+    "fallback": (rules.NO_ACCESS, rules.DEFAULT_ROLE, rules.KEEP),
     "several": (rules.ALL, rules.HIGHEST),
     "first": (rules.BOTH, rules.DIRECT_FIRST, rules.RULES_FIRST),
 }
 
 
-def change(house: House, caller: Caller, key: str, given: dict[str, Any], sure: Sure = UNSURE) -> None:
+def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any], sure: Confirmation = UNCONFIRMED) -> None:
     """Set how an application decides; everybody is worked out anew.
 
     Args:
-        given: "open_to", "if_nothing", "default_role" (by key), "several", "first"; what is None stays as it is.
+        given: "eligibility", "fallback", "default_role" (by key), "several", "first"; what is None stays as it is.
 
     Raises:
-        InvalidInput, NotFound; NeedsConfirmation, WorldMoved.
+        InvalidInput, NotFound; NeedsConfirmation, StalePreview.
     """
     now = clock.now()
-    with house.database.reading() as connection:
-        cleared = changes_preview.check(connection, _planned(house, connection, key, given), caller, sure)
-    with house.database.writing() as connection:
+    with ctx.database.reading() as connection:
+        cleared = changes_preview.check(connection, _planned(ctx, connection, key, given), caller, sure)
+    with ctx.database.writing() as connection:
         row = application_by_key(connection, key)
         values = _checked(connection, row, given)
         before = {name: getattr(row, name) for name in values}
@@ -51,24 +51,24 @@ def change(house: House, caller: Caller, key: str, given: dict[str, Any], sure: 
             raise_revision(connection)
             recompute_marks.mark_selected(connection, memberships.everybody(literal(now)), cleared)
             record_change(
-                connection, house.keys, caller, "changed policy", "application", row.id, now,
+                connection, ctx.keys, caller, "changed policy", "application", row.id, now,
                 {"key": key, "before": {name: before[name] for name in changed}, "after": changed},
             )  # fmt: skip
-    work_through(house, CHUNK)
+    process_marks(ctx, USERS_PER_CHUNK)
 
 
-def preview(house: House, key: str, given: dict[str, Any]) -> dict[str, Any]:
+def preview(ctx: AppContext, key: str, given: dict[str, Any]) -> dict[str, Any]:
     """Return what another policy would do; nothing is changed."""
-    with house.database.reading() as connection:
-        return changes_preview.shown(connection, _planned(house, connection, key, given))
+    with ctx.database.reading() as connection:
+        return changes_preview.shown(connection, _planned(ctx, connection, key, given))
 
 
-def _planned(house: House, connection: Connection, key: str, given: dict[str, Any]) -> Change:
+def _planned(ctx: AppContext, connection: Connection, key: str, given: dict[str, Any]) -> PlannedChange:
     row = application_by_key(connection, key)
     after = SimpleNamespace(**{**row._mapping, **_checked(connection, row, given)})
-    catalogue = house.catalogue.get(connection)
+    catalogue = ctx.catalogue.get(connection)
     then = replace(catalogue, policies={**catalogue.policies, row.id: policy_of(after)})
-    return Change(row.id, (memberships.everybody(),), then)
+    return PlannedChange(row.id, (memberships.everybody(),), then)
 
 
 def _checked(connection: Connection, row: Any, given: dict[str, Any]) -> dict[str, Any]:
@@ -79,6 +79,6 @@ def _checked(connection: Connection, row: Any, given: dict[str, Any]) -> dict[st
     if given.get("default_role"):
         values["default_role_id"] = str(role_by_key(connection, row, given["default_role"]).id)
     default = values.get("default_role_id", row.default_role_id)
-    if values.get("if_nothing", row.if_nothing) == rules.DEFAULT_ROLE and default is None:
+    if values.get("fallback", row.fallback) == rules.DEFAULT_ROLE and default is None:
         raise InvalidInput("A default role has to be said.", "Choose which role people get to whom nothing gives one.", "default_role")
     return values

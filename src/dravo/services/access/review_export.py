@@ -8,23 +8,23 @@ from typing import Any
 import orjson
 
 from dravo.services.access.reviews import review_row, row_line, rows_statement
-from dravo.services.changes.recompute import CHUNK
-from dravo.services.context import House
+from dravo.services.changes.recompute import USERS_PER_CHUNK
+from dravo.services.context import AppContext
 from dravo.services.csv_export import Streamed, csv_line
 from dravo.store import tables as t
 
 
-def export(house: House, review_id: str, form: str) -> Streamed:
+def export(ctx: AppContext, review_id: str, form: str) -> Streamed:
     """Return a review with all its rows as CSV or JSON: the evidence.
 
     Raises:
         NotFound: before the first piece.
     """
-    connection = house.database.apart()
+    connection = ctx.database.apart()
     try:
         review = review_row(connection, review_id)
         statement = rows_statement(review_id).order_by(t.application.c.label, t.user.c.display_name_key, t.review_row.c.id)
-        found = connection.execute(statement.execution_options(yield_per=CHUNK))
+        found = connection.execute(statement.execution_options(yield_per=USERS_PER_CHUNK))
     except BaseException:
         connection.close()
         raise

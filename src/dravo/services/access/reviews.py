@@ -13,16 +13,16 @@ from sqlalchemy.exc import IntegrityError
 from dravo.core.access.evaluation import Assignment
 from dravo.core.access.reasons import chain, named
 from dravo.core.days import read_span
-from dravo.core.errors import InvalidInput, NotFound, WorldMoved
+from dravo.core.errors import InvalidInput, NotFound, StalePreview
 from dravo.core.instants import Instant
-from dravo.core.planning import Person
+from dravo.core.planning import UserSnapshot
 from dravo.services import settings
 from dravo.services.access import matrix as access_matrix
 from dravo.services.access.matrix import View
 from dravo.services.changes import preview as changes_preview
-from dravo.services.changes.preview import UNSURE, Change, Sure
-from dravo.services.changes.recompute import CHUNK, work_through
-from dravo.services.context import House
+from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange
+from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
+from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, check_label
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
@@ -57,7 +57,7 @@ class Plan:
 # Beginning and ending
 
 
-def start(house: House, caller: Caller, label: str, until: str, view: View, note: str | None = None) -> dict[str, Any]:
+def start(ctx: AppContext, caller: Caller, label: str, until: str, view: View, note: str | None = None) -> dict[str, Any]:
     """Begin a review of everybody's access in a part of the matrix, as it is now.
 
     Args:
@@ -69,11 +69,11 @@ def start(house: House, caller: Caller, label: str, until: str, view: View, note
     """
     now = clock.now()
     label = check_label(label)
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         span = read_span(None, until, settings.time_zone(connection))
         if not until or not span["until_at"] or span["until_at"] <= now:
             raise InvalidInput("A review needs a last day to come.", "Say until when is decided, such as 2031-04-02.", "until")
-        rows = list(connection.execute(access_matrix.accesses(connection, house.catalogue.get(connection), view).limit(MOST_ROWS + 1)))
+        rows = list(connection.execute(access_matrix.accesses(connection, ctx.catalogue.get(connection), view).limit(MOST_ROWS + 1)))
     if not rows:
         raise InvalidInput("There is no access of that kind.", "Widen what is looked at.")
     if len(rows) > MOST_ROWS:
@@ -90,60 +90,60 @@ def start(house: House, caller: Caller, label: str, until: str, view: View, note
         }
         for row in rows
     ]  # fmt: skip
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         connection.execute(insert(t.review).values(**review))
         connection.execute(insert(t.review_row), values)
-        record_change(connection, house.keys, caller, "began review", "review", review_id, now, {"label": label, "rows": len(values)})
-    return one(house, caller, review_id)
+        record_change(connection, ctx.keys, caller, "began review", "review", review_id, now, {"label": label, "rows": len(values)})
+    return one(ctx, caller, review_id)
 
 
 def _narrowed(view: View) -> dict[str, str]:
     return {name: value for name in ("application", "role", "only", "words") if (value := getattr(view, name))}
 
 
-def close(house: House, caller: Caller, review_id: str) -> dict[str, Any]:
+def close(ctx: AppContext, caller: Caller, review_id: str) -> dict[str, Any]:
     """End a review before its last day; what is not decided stays undecided.
 
     Raises:
         NotFound.
     """
     now = clock.now()
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         row = review_row(connection, review_id)
         if row.closed_at is None:
             connection.execute(update(t.review).where(t.review.c.id == review_id).values(closed_at=now, closed_by=caller.name))
-            record_change(connection, house.keys, caller, "ended review", "review", review_id, now, {"label": row.label})
-    return one(house, caller, review_id)
+            record_change(connection, ctx.keys, caller, "ended review", "review", review_id, now, {"label": row.label})
+    return one(ctx, caller, review_id)
 
 
-def close_those_whose_day_is_over(house: House, now: Instant) -> None:
+def close_expired(ctx: AppContext, now: Instant) -> None:
     """End the reviews whose last day is over."""
     v = t.review.c
     due = (v.closed_at.is_(None), v.until_at <= now)
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         if connection.execute(select(v.id).where(*due).limit(1)).first() is None:
             return
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         connection.execute(update(t.review).where(*due).values(closed_at=t.review.c.until_at, closed_by="its last day"))
 
 
 # Looking at them
 
 
-def listing(house: House, caller: Caller, ask: Ask) -> dict[str, Any]:
+def list_reviews(ctx: AppContext, caller: Caller, ask: Ask) -> dict[str, Any]:
     """Return a page of reviews, newest first, each with how far it is; of others' applications an owner is told nothing."""
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         found = page(connection, select(t.review).where(*_of(caller)), [t.review.c.id], ask, lambda row: row, newest_first=True)
         return {**found, "items": _lines(connection, caller, found["items"])}
 
 
-def one(house: House, caller: Caller, review_id: str) -> dict[str, Any]:
+def one(ctx: AppContext, caller: Caller, review_id: str) -> dict[str, Any]:
     """Return one review.
 
     Raises:
         NotFound: if there is none, or for an owner none of theirs.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         return _lines(connection, caller, [review_row(connection, review_id, caller)])[0]
 
 
@@ -213,7 +213,7 @@ def rows_statement(review_id: str) -> Any:
 
 
 def rows(
-    house: House, review_id: str, ask: Ask, application: str | None = None, decision: str | None = None, words: str | None = None
+    ctx: AppContext, review_id: str, ask: Ask, application: str | None = None, decision: str | None = None, words: str | None = None
 ) -> dict[str, Any]:
     """Return a page of a review's rows by application and name; `decision` is "open" or one of `DECISIONS`.
 
@@ -222,7 +222,7 @@ def rows(
     """
     w, u = t.review_row.c, t.user.c
     statement = rows_statement(review_id)
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         review_row(connection, review_id)
         if application:
             statement = statement.where(t.application.c.key == application)
@@ -249,19 +249,26 @@ def row_line(row: Any) -> dict[str, Any]:
 # Deciding
 
 
-def preview(house: House, review_id: str, application: str, ids: Sequence[str]) -> dict[str, Any]:
+def preview(ctx: AppContext, review_id: str, application: str, ids: Sequence[str]) -> dict[str, Any]:
     """Return what taking away some rows would do; nothing is changed.
 
     Raises:
         NotFound, InvalidInput.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         of, chosen = _chosen(connection, review_id, application, ids)
-        return changes_preview.shown(connection, _change(house, connection, of, chosen, _planned(connection, of, chosen)))
+        return changes_preview.shown(connection, _change(ctx, connection, of, chosen, _planned(connection, of, chosen)))
 
 
 def decide(
-    house: House, caller: Caller, review_id: str, application: str, ids: Sequence[str], decision: str, note: str | None = None, sure: Sure = UNSURE
+    ctx: AppContext,
+    caller: Caller,
+    review_id: str,
+    application: str,
+    ids: Sequence[str],
+    decision: str,
+    note: str | None = None,
+    sure: Confirmation = UNCONFIRMED,
 ) -> dict[str, Any]:
     """Confirm some rows of one application, or take what they say away.
 
@@ -272,34 +279,34 @@ def decide(
         The review.
 
     Raises:
-        NotFound, InvalidInput; NeedsConfirmation, WorldMoved.
+        NotFound, InvalidInput; NeedsConfirmation, StalePreview.
     """
     if decision not in DECISIONS:
         raise InvalidInput(f"'{decision}' is no decision.", f"It is one of: {', '.join(DECISIONS)}.", "decision")
     now = clock.now()
     cleared = None
     plan = Plan((), (), {})
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         of, chosen = _chosen(connection, review_id, application, ids)
         if decision == TAKEN_AWAY:
             plan = _planned(connection, of, chosen)
-            cleared = changes_preview.check(connection, _change(house, connection, of, chosen, plan), caller, sure)
-    with house.database.writing() as connection:
+            cleared = changes_preview.check(connection, _change(ctx, connection, of, chosen, plan), caller, sure)
+    with ctx.database.writing() as connection:
         _check_open(review_row(connection, review_id), now)
         try:
-            _take_away(house, connection, caller, of, chosen, plan, cleared, now)
+            _take_away(ctx, connection, caller, of, chosen, plan, cleared, now)
         except IntegrityError:
-            raise WorldMoved("Somebody has kept one of them out meanwhile.", "Look at it again.") from None
+            raise StalePreview("Somebody has kept one of them out meanwhile.", "Look at it again.") from None
         decided = {"decision": decision, "decided_at": now, "decided_by": caller.name, "note": (note or "").strip() or None}
         values = [{"row": row.id, "came_of_it": plan.outcomes.get(row.id)} for row in chosen]
         written = update(t.review_row).where(t.review_row.c.id == bindparam("row")).values(**decided, outcome=bindparam("came_of_it"))
         connection.execute(written, values)
         details = {"application": application, "decision": decision, "rows": len(chosen)}
         personal = {"people": sorted({row.display_name for row in chosen})[:100]}
-        record_change(connection, house.keys, caller, "decided in review", "review", review_id, now, details, personal)
+        record_change(connection, ctx.keys, caller, "decided in review", "review", review_id, now, details, personal)
     if decision == TAKEN_AWAY:
-        work_through(house, CHUNK)
-    return one(house, caller, review_id)
+        process_marks(ctx, USERS_PER_CHUNK)
+    return one(ctx, caller, review_id)
 
 
 def _chosen(connection: Connection, review_id: str, application: str, ids: Sequence[str]) -> tuple[Any, list[Any]]:
@@ -310,8 +317,8 @@ def _chosen(connection: Connection, review_id: str, application: str, ids: Seque
     w = t.review_row.c
     found = list(connection.execute(rows_statement(review_id).where(w.id.in_(wanted), w.application_id == of.id)))
     if len(found) != len(set(ids)):
-        mend = f"Decide about up to {MOST_AT_ONCE} of one application at once."
-        raise NotFound(f"Not all of these rows are of '{of.label}' in this review.", mend, "rows")
+        hint = f"Decide about up to {MOST_AT_ONCE} of one application at once."
+        raise NotFound(f"Not all of these rows are of '{of.label}' in this review.", hint, "rows")
     settled = next((row for row in found if row.decision == TAKEN_AWAY), None)
     if settled is not None:
         raise InvalidInput(
@@ -357,22 +364,22 @@ def _planned(connection: Connection, of: Any, chosen: Sequence[Any]) -> Plan:
     return Plan(removed, tuple(sorted(kept_out)), outcomes)
 
 
-def _change(house: House, connection: Connection, of: Any, chosen: Sequence[Any], plan: Plan) -> Change:
+def _change(ctx: AppContext, connection: Connection, of: Any, chosen: Sequence[Any], plan: Plan) -> PlannedChange:
     gone = {each.id for each in plan.removed}
     shut = frozenset(plan.kept_out)
 
-    def then(person: Person) -> Person:
+    def then(person: UserSnapshot) -> UserSnapshot:
         direct = tuple(each for each in person.direct if each.id not in gone)
         if person.user_id in shut:
             direct = (*direct, Assignment("review", of.id, None, person.user_id, excludes=True))
         return replace(person, direct=direct)
 
     touched = select(t.user.c.id).where(t.user.c.id.in_({row.user_id for row in chosen}))
-    return Change(of.id, (touched,), house.catalogue.get(connection), then)
+    return PlannedChange(of.id, (touched,), ctx.catalogue.get(connection), then)
 
 
 def _take_away(
-    house: House, connection: Connection, caller: Caller, of: Any, chosen: Sequence[Any], plan: Plan, cleared: tuple[str, str] | None, now: Instant
+    ctx: AppContext, connection: Connection, caller: Caller, of: Any, chosen: Sequence[Any], plan: Plan, cleared: tuple[str, str] | None, now: Instant
 ) -> None:
     if not plan.removed and not plan.kept_out:
         return
@@ -380,12 +387,12 @@ def _take_away(
     for each in plan.removed:
         connection.execute(update(t.assignment).where(t.assignment.c.id == each.id).values(removed_at=now))
         details = {"application_id": of.id, "role_id": each.role_id, "by": "review"}
-        record_change(connection, house.keys, caller, "removed assignment", "assignment", each.id, now, details, {"person": names[each.user_id]})
+        record_change(connection, ctx.keys, caller, "removed assignment", "assignment", each.id, now, details, {"person": names[each.user_id]})
     for user_id in plan.kept_out:
         row = {"id": new_id(), "application_id": of.id, "user_id": user_id, "excludes": True, "note": "Taken away in a review"}
         connection.execute(insert(t.assignment).values(**row, created_at=now, created_by=caller.name))
         details = {"application": of.key, "keeps out": True, "by": "review"}
-        record_change(connection, house.keys, caller, "added assignment", "assignment", row["id"], now, details, {"person": names[user_id]})
+        record_change(connection, ctx.keys, caller, "added assignment", "assignment", row["id"], now, details, {"person": names[user_id]})
     raise_revision(connection)
     touched = [*{each.user_id for each in plan.removed} | {*plan.kept_out}]
-    recompute_marks.mark_these(connection, touched, now, cleared)
+    recompute_marks.mark_users(connection, touched, now, cleared)

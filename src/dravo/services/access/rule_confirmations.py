@@ -12,9 +12,9 @@ from dravo.core.errors import InvalidInput
 from dravo.services.access import assignment_changes, assignments, rule_matches
 from dravo.services.access.assignment_targets import mark, row_of
 from dravo.services.changes import preview
-from dravo.services.changes.preview import UNSURE, Change, Sure
-from dravo.services.changes.recompute import CHUNK, work_through
-from dravo.services.context import House
+from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange
+from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
+from dravo.services.context import AppContext
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
@@ -23,32 +23,32 @@ from dravo.store.pagination import Ask
 from dravo.store.snapshots.config import raise_revision
 
 
-def waiting(house: House, assignment_id: str, ask: Ask) -> dict[str, Any]:
+def waiting(ctx: AppContext, assignment_id: str, ask: Ask) -> dict[str, Any]:
     """Return a page of the users who meet a rule and wait for a confirmation, by name.
 
     Raises:
         NotFound; InvalidInput: if the assignment is no rule.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         row = _rule_row(connection, assignment_id)
-        found = rule_matches.matching(connection, house.catalogue.get(connection), row) if row.confirmed is not None else []
+        found = rule_matches.matching(connection, ctx.catalogue.get(connection), row) if row.confirmed is not None else []
         return rule_matches.listed(connection, [each for each in found if each not in set(row.confirmed or ())], ask)
 
 
-def confirm(house: House, caller: Caller, assignment_id: str, users: Sequence[str] | None, sure: Sure = UNSURE) -> dict[str, Any]:
+def confirm(ctx: AppContext, caller: Caller, assignment_id: str, users: Sequence[str] | None, sure: Confirmation = UNCONFIRMED) -> dict[str, Any]:
     """Have users who meet a rule get its role, which is the highest of its application.
 
     Args:
         users: their ids; None for all who wait now.
 
     Raises:
-        NotFound; InvalidInput: if the assignment is no rule, or a user does not meet it; NeedsConfirmation, WorldMoved.
+        NotFound; InvalidInput: if the assignment is no rule, or a user does not meet it; NeedsConfirmation, StalePreview.
     """
     now = clock.now()
-    with house.database.reading() as connection:
-        values, change = confirming(house, connection, assignment_id, users)
+    with ctx.database.reading() as connection:
+        values, change = confirming(ctx, connection, assignment_id, users)
         cleared = preview.check(connection, change, caller, sure)
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         row = row_of(connection, assignment_id)
         # Whom others have confirmed meanwhile stay so.
         together = sorted({*values, *(row.confirmed or ())})
@@ -56,20 +56,20 @@ def confirm(house: House, caller: Caller, assignment_id: str, users: Sequence[st
         raise_revision(connection)
         mark(connection, row._mapping, now, cleared)
         number = len(together) - len(row.confirmed or ())
-        record_change(connection, house.keys, caller, "confirmed users of a rule", "assignment", assignment_id, now, {"users": number})
-    work_through(house, CHUNK)
-    return assignments.one(house, assignment_id)
+        record_change(connection, ctx.keys, caller, "confirmed users of a rule", "assignment", assignment_id, now, {"users": number})
+    process_marks(ctx, USERS_PER_CHUNK)
+    return assignments.one(ctx, assignment_id)
 
 
-def preview_confirming(house: House, assignment_id: str, users: Sequence[str] | None) -> dict[str, Any]:
+def preview_confirming(ctx: AppContext, assignment_id: str, users: Sequence[str] | None) -> dict[str, Any]:
     """Return what confirming users of a rule would do; nothing is changed."""
-    with house.database.reading() as connection:
-        return preview.shown(connection, confirming(house, connection, assignment_id, users)[1])
+    with ctx.database.reading() as connection:
+        return preview.shown(connection, confirming(ctx, connection, assignment_id, users)[1])
 
 
-def confirming(house: House, connection: Connection, assignment_id: str, users: Sequence[str] | None) -> tuple[list[str], Change]:
+def confirming(ctx: AppContext, connection: Connection, assignment_id: str, users: Sequence[str] | None) -> tuple[list[str], PlannedChange]:
     """Return the users who would be confirmed for a rule, with those who are, and the change that this would be."""
-    row, catalogue = _rule_row(connection, assignment_id), house.catalogue.get(connection)
+    row, catalogue = _rule_row(connection, assignment_id), ctx.catalogue.get(connection)
     if row.confirmed is None:
         raise InvalidInput("Users of this rule wait for no confirmation.", "Everyone who meets it has the role.")
     meeting = rule_matches.matching(connection, catalogue, row)

@@ -11,10 +11,10 @@ from sqlalchemy import Connection, func, select, update
 
 from dravo.core.access import evaluation as access_evaluation
 from dravo.core.access.conditions import Condition, read_condition, seen
-from dravo.core.access.evaluation import Assignment, Facts
+from dravo.core.access.evaluation import Assignment, UserFacts
 from dravo.core.identity.records import PersonRecord
-from dravo.core.planning import Catalogue
-from dravo.services.context import House
+from dravo.core.planning import ConfigSnapshot
+from dravo.services.context import AppContext
 from dravo.store import groups
 from dravo.store import tables as t
 from dravo.store.pagination import Ask
@@ -24,15 +24,15 @@ from dravo.store.snapshots.config import assignment_of, condition_of, extensions
 SHOWN = 20
 
 
-def try_rule(house: House, text: str) -> dict[str, Any]:
+def try_rule(ctx: AppContext, text: str) -> dict[str, Any]:
     """Return how many people a rule reaches now, and the first of them by name; nothing is changed.
 
     Raises:
         InvalidInput: if the condition cannot be read, with the place.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         condition = read_condition(text, extensions(connection))
-        catalogue = house.catalogue.get(connection)
+        catalogue = ctx.catalogue.get(connection)
         reach = 0
         first: list[dict[str, Any]] = []
         for row, person in _everybody(connection, catalogue, [condition]):
@@ -43,7 +43,7 @@ def try_rule(house: House, text: str) -> dict[str, Any]:
     return {"rule": condition.text, "reach": reach, "people": first}
 
 
-def count(connection: Connection, catalogue: Catalogue, rules: Sequence[Assignment]) -> dict[str, tuple[int, int]]:
+def count(connection: Connection, catalogue: ConfigSnapshot, rules: Sequence[Assignment]) -> dict[str, tuple[int, int]]:
     """Return by rule how many active users have its role by it, and how many wait for a confirmation; all are counted in one pass."""
     found = {each.id: (0, 0) for each in rules}
     for facts, _ in _facts(connection, catalogue, rules):
@@ -54,7 +54,7 @@ def count(connection: Connection, catalogue: Catalogue, rules: Sequence[Assignme
     return found
 
 
-def matching(connection: Connection, catalogue: Catalogue, row: Any) -> list[str]:
+def matching(connection: Connection, catalogue: ConfigSnapshot, row: Any) -> list[str]:
     """Return the ids of the active users who meet a rule, by name, confirmed or not.
 
     Args:
@@ -64,7 +64,7 @@ def matching(connection: Connection, catalogue: Catalogue, row: Any) -> list[str
     return [facts.user_id for facts, _ in _facts(connection, catalogue, [rule]) if access_evaluation.meets(facts, rule)]
 
 
-def confirmed(connection: Connection, catalogue: Catalogue, row: dict[str, Any]) -> dict[str, Any]:
+def confirmed(connection: Connection, catalogue: ConfigSnapshot, row: dict[str, Any]) -> dict[str, Any]:
     """Return the row of a new assignment; where a rule gives the highest role, only those who meet it now are confirmed for it."""
     top = catalogue.highest.get(row["application_id"])
     if row["rule"] is None or row["role_id"] is None or row["role_id"] != top or row["future_users"]:
@@ -86,15 +86,15 @@ def active_people(connection: Connection) -> int:
     return int(connection.execute(select(func.count()).select_from(t.user).where(t.user.c.active.is_(True))).scalar_one())
 
 
-def _facts(connection: Connection, catalogue: Catalogue, rules: Sequence[Assignment]) -> Iterator[tuple[Facts, Any]]:
+def _facts(connection: Connection, catalogue: ConfigSnapshot, rules: Sequence[Assignment]) -> Iterator[tuple[UserFacts, Any]]:
     """Yield active users by name, as rules see them: by all that is known, and by what each source reported that a rule names."""
     reported: defaultdict[str, defaultdict[str, list[PersonRecord]]] = defaultdict(lambda: defaultdict(list))
     named = {each.source_id for each in rules if each.source_id is not None}
     r = t.record.c
     if named:
         where = (r.source_id.in_(named), r.gone_at.is_(None), r.undecided.is_(False))
-        for row in connection.execute(select(r.id, r.user_id, r.source_id, r.channel, r.data).where(*where)):
-            record = PersonRecord(row.id, row.source_id, row.channel, row.data, row.user_id)
+        for row in connection.execute(select(r.id, r.user_id, r.source_id, r.connection_type, r.data).where(*where)):
+            record = PersonRecord(row.id, row.source_id, row.connection_type, row.data, row.user_id)
             if record.active:
                 reported[row.user_id][row.source_id].append(record)
     conditions = [each.condition for each in rules if each.condition is not None]
@@ -103,10 +103,10 @@ def _facts(connection: Connection, catalogue: Catalogue, rules: Sequence[Assignm
             source_id: {**person, **seen(catalogue.merged(records).attributes, person.get("groups", ()), person.get("source", ()))}
             for source_id, records in reported[row.id].items()
         } if row.id in reported else {}  # fmt: skip
-        yield Facts(True, seen=person, by_source=by_source, user_id=row.id), row
+        yield UserFacts(True, seen=person, by_source=by_source, user_id=row.id), row
 
 
-def _everybody(connection: Connection, catalogue: Catalogue, conditions: Sequence[Condition]) -> Iterator[tuple[Any, dict[str, Any]]]:
+def _everybody(connection: Connection, catalogue: ConfigSnapshot, conditions: Sequence[Condition]) -> Iterator[tuple[Any, dict[str, Any]]]:
     """Yield active users by name, each with how conditions see them."""
     u, r = t.user.c, t.record.c
     sources: defaultdict[str, list[str]] = defaultdict(list)

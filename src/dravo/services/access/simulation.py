@@ -8,16 +8,16 @@ from typing import Any
 from dravo.core.access.reasons import chain
 from dravo.core.errors import InvalidInput
 from dravo.core.identity.records import PersonRecord
-from dravo.core.planning import Person, work_out
+from dravo.core.planning import UserSnapshot, plan_user
 from dravo.core.scim.errors import ScimError
 from dravo.core.scim.resources import read_resource
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.lookups import find_group, source_by_key
 from dravo.services.sources import schemas as source_schemas
 from dravo.store import clock
 
 
-def expect(house: House, source: str, attributes: Mapping[str, Any], groups: Sequence[str]) -> dict[str, Any]:
+def expect(ctx: AppContext, source: str, attributes: Mapping[str, Any], groups: Sequence[str]) -> dict[str, Any]:
     """Return which roles somebody of a source would get, with the reasons of each, and how each account would be.
 
     Args:
@@ -26,20 +26,20 @@ def expect(house: House, source: str, attributes: Mapping[str, Any], groups: Seq
         groups: groups of that source, by name or id.
 
     Raises:
-        NotFound, InvalidInput: as the push channel would refuse it.
+        NotFound, InvalidInput: as inbound SCIM would refuse it.
     """
     now = clock.now()
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         row = source_by_key(connection, source, "source")
-        shape = source_schemas.of_source(house, connection, row.id).user
+        shape = source_schemas.of_source(ctx, connection, row.id).user
         try:
             data = read_resource({"userName": "somebody", **attributes}, shape)
         except ScimError as wrong:
             raise InvalidInput(wrong.detail, "Give the attributes as the source would send them.", "attributes") from None
         named = [find_group(connection, each, source).id for each in groups]
-        catalogue = house.catalogue.get(connection)
-    record = PersonRecord("expected", row.id, "push", data, "expected")
-    outcome = work_out(Person("expected", None, (record,), tuple(named)), catalogue, now)
+        catalogue = ctx.catalogue.get(connection)
+    record = PersonRecord("expected", row.id, "inbound_scim", data, "expected")
+    outcome = plan_user(UserSnapshot("expected", None, (record,), tuple(named)), catalogue, now)
     due = {change.application_id: change.due for change in outcome.accounts}
     items = []
     for change in sorted(outcome.access, key=lambda each: (catalogue.applications[each.application_id].label, catalogue.roles[each.role_id].order)):

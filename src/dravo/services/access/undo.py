@@ -6,14 +6,14 @@ from typing import Any
 
 from sqlalchemy import Connection, select
 
-from dravo.core.errors import AlreadyThere, InvalidInput, NotFound
+from dravo.core.errors import AlreadyExists, InvalidInput, NotFound
 from dravo.services.access import assignment_changes, assignments
 from dravo.services.access import policies as access_policies
 from dravo.services.access.assignment_targets import row_of
 from dravo.services.changes import preview as changes_preview
-from dravo.services.changes.preview import Sure
-from dravo.services.changes.recompute import CHUNK, work_through
-from dravo.services.context import House
+from dravo.services.changes.preview import Confirmation
+from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
+from dravo.services.context import AppContext
 from dravo.services.security.permissions import Caller
 from dravo.store import tables as t
 from dravo.store.ids import new_id
@@ -22,18 +22,18 @@ ADDED, CHANGED, REMOVED, POLICY = "added assignment", "changed assignment", "rem
 UNDOABLE = (ADDED, CHANGED, REMOVED, POLICY)
 
 
-def preview(house: House, entry_id: int) -> dict[str, Any]:
+def preview(ctx: AppContext, entry_id: int) -> dict[str, Any]:
     """Return what taking an entry back would do; nothing is changed.
 
     Raises:
-        NotFound, InvalidInput, AlreadyThere: if it cannot be taken back, with the reason.
+        NotFound, InvalidInput, AlreadyExists: if it cannot be taken back, with the reason.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         entry = _entry(connection, entry_id)
         if entry.action == POLICY:
             key, before = _policy(connection, entry)
-            return access_policies.preview(house, key, before)
-        catalogue = house.catalogue.get(connection)
+            return access_policies.preview(ctx, key, before)
+        catalogue = ctx.catalogue.get(connection)
         if entry.action == ADDED:
             return changes_preview.shown(connection, assignment_changes.removing(catalogue, row_of(connection, entry.object_id)))
         if entry.action == REMOVED:
@@ -42,27 +42,27 @@ def preview(house: House, entry_id: int) -> dict[str, Any]:
         return changes_preview.shown(connection, assignment_changes.changing(connection, catalogue, entry.object_id, from_, until, confirmed, plan))
 
 
-def undo(house: House, caller: Caller, entry_id: int, sure: Sure) -> None:
+def undo(ctx: AppContext, caller: Caller, entry_id: int, sure: Confirmation) -> None:
     """Take an entry back.
 
     Raises:
-        NotFound, InvalidInput, AlreadyThere; NeedsConfirmation, WorldMoved.
+        NotFound, InvalidInput, AlreadyExists; NeedsConfirmation, StalePreview.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         entry = _entry(connection, entry_id)
         policy = _policy(connection, entry) if entry.action == POLICY else None
         row = _removed(connection, entry) if entry.action == REMOVED else None
         before = _before(connection, entry) if entry.action == CHANGED else None
     if policy is not None:
-        access_policies.change(house, caller, *policy, sure)
+        access_policies.change(ctx, caller, *policy, sure)
     elif row is not None:
-        assignments.add_row(house, caller, row, sure)
-        work_through(house, CHUNK)
+        assignments.add_row(ctx, caller, row, sure)
+        process_marks(ctx, USERS_PER_CHUNK)
     elif entry.action == ADDED:
-        assignments.remove(house, caller, entry.object_id, sure)
+        assignments.remove(ctx, caller, entry.object_id, sure)
     elif before is not None:
         from_, until, note, confirmed, plan = before
-        assignments.change(house, caller, entry.object_id, from_, until, note, confirmed, sure, plan)
+        assignments.change(ctx, caller, entry.object_id, from_, until, note, confirmed, sure, plan)
 
 
 def _entry(connection: Connection, entry_id: int) -> Any:
@@ -81,7 +81,7 @@ def _before(connection: Connection, entry: Any) -> tuple[str | None, str | None,
     before = entry.details["before"]
     plan = None
     if "plan_id" in before:
-        plan = connection.execute(select(t.plan.c.key).where(t.plan.c.id == before["plan_id"])).scalar() or ""
+        plan = connection.execute(select(t.license_plan.c.key).where(t.license_plan.c.id == before["plan_id"])).scalar() or ""
     return before["from_day"] or before["from_at"], before["until_day"] or before["until_at"], before["note"], before.get("confirmed"), plan
 
 
@@ -89,7 +89,7 @@ def _removed(connection: Connection, entry: Any) -> dict[str, Any]:
     """Return the row of an assignment that was taken away, as a new one.
 
     Raises:
-        AlreadyThere: if the same is assigned again.
+        AlreadyExists: if the same is assigned again.
         NotFound: if its application is gone.
     """
     row = connection.execute(select(t.assignment).where(t.assignment.c.id == entry.object_id)).first()
@@ -100,7 +100,7 @@ def _removed(connection: Connection, entry: Any) -> dict[str, Any]:
         raise NotFound("The source of this pattern is gone.", "Make a new one for another source.")
     same = [t.assignment.c[name].is_(None) if values[name] is None else t.assignment.c[name] == values[name] for name in _WHOM]
     if connection.execute(select(t.assignment.c.id).where(t.assignment.c.removed_at.is_(None), *same)).first():
-        raise AlreadyThere("The same is assigned again already.", "There is nothing to take back.")
+        raise AlreadyExists("The same is assigned again already.", "There is nothing to take back.")
     return {**{name: value for name, value in values.items() if name not in ("created_at", "created_by", "removed_at")}, "id": new_id()}
 
 

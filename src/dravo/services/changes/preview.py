@@ -9,10 +9,10 @@ from typing import Any
 
 from sqlalchemy import Connection, Select, select
 
-from dravo.core.errors import WorldMoved
-from dravo.core.planning import Catalogue, Outcome, Person, work_out
+from dravo.core.errors import StalePreview
+from dravo.core.planning import ConfigSnapshot, UserPlan, UserSnapshot, plan_user
 from dravo.services import jobs
-from dravo.services.changes.removal_limits import NeedsConfirmation, weigh
+from dravo.services.changes.removal_limits import NeedsConfirmation, confirmation_reason
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, memberships
 from dravo.store import tables as t
@@ -26,7 +26,7 @@ SHOWN = 5_000
 
 
 @dataclass(frozen=True)
-class Sure:
+class Confirmation:
     """What an operator said with a change: the application's label, typed, where it is grave; and (gained, lost, changed) as they
     saw them in the preview."""
 
@@ -34,11 +34,11 @@ class Sure:
     expect: tuple[int, int, int] | None = None
 
 
-UNSURE = Sure()
+UNCONFIRMED = Confirmation()
 
 
 @dataclass(frozen=True)
-class Change:
+class PlannedChange:
     """A change that is only thought of.
 
     Attributes:
@@ -52,8 +52,8 @@ class Change:
 
     application_id: str | None
     touched: tuple[Select[Any], ...]
-    catalogue: Catalogue
-    person: Callable[[Person], Person] = lambda person: person
+    catalogue: ConfigSnapshot
+    person: Callable[[UserSnapshot], UserSnapshot] = lambda person: person
     name: str = ""
     grave: str = ""
 
@@ -67,17 +67,17 @@ class Change:
         return self.application_id in (None, application_id)
 
 
-def outcomes(connection: Connection, change: Change) -> Iterator[Outcome]:
+def outcomes(connection: Connection, change: PlannedChange) -> Iterator[UserPlan]:
     """Yield what would become of everybody whom a change can touch, some hundred at a time in memory."""
     now = clock.now()
     ids = list(dict.fromkeys(user_id for each in change.touched for user_id in connection.execute(each).scalars()))
     for start in range(0, len(ids), user_snapshots.CHUNK):
         for person in user_snapshots.people(connection, ids[start : start + user_snapshots.CHUNK]).values():
-            yield work_out(change.person(person), change.catalogue, now)
-        jobs.tell(min(start + user_snapshots.CHUNK, len(ids)), len(ids))
+            yield plan_user(change.person(person), change.catalogue, now)
+        jobs.report_progress(min(start + user_snapshots.CHUNK, len(ids)), len(ids))
 
 
-def shown(connection: Connection, change: Change, most: int = SHOWN) -> dict[str, Any]:
+def shown(connection: Connection, change: PlannedChange, most: int = SHOWN) -> dict[str, Any]:
     """Return a plan as it is shown: counts, then people with their roles in each application that it concerns, before and after."""
     counts = {"gained": 0, "lost": 0, "changed": 0, "unchanged": 0, "accounts": 0}
     taken: Counter[str] = Counter()
@@ -98,7 +98,7 @@ def shown(connection: Connection, change: Change, most: int = SHOWN) -> dict[str
     of = change.application_id
     applications = change.catalogue.applications
     concerned = sorted({*taken, *top_gained}, key=lambda each: applications[each].label) if of is None else [of]
-    weighed = [(each, weigh(connection, each, taken[each], top_gained[each])) for each in concerned]
+    weighed = [(each, confirmation_reason(connection, each, taken[each], top_gained[each])) for each in concerned]
     return {
         **counts,
         "taken": sum(taken.values()),
@@ -111,7 +111,7 @@ def shown(connection: Connection, change: Change, most: int = SHOWN) -> dict[str
     }
 
 
-def _seats(connection: Connection, catalogue: Catalogue, plan_id: str, asked: int) -> dict[str, Any]:
+def _seats(connection: Connection, catalogue: ConfigSnapshot, plan_id: str, asked: int) -> dict[str, Any]:
     """Return how far the free seats of a plan go for so many who would need one."""
     plan = catalogue.plans[plan_id]
     free = None if plan.seats is None else max(0, plan.seats - seat_queries.taken(connection, plan_id) - seat_queries.waiting(connection, plan_id))
@@ -120,30 +120,30 @@ def _seats(connection: Connection, catalogue: Catalogue, plan_id: str, asked: in
     return {"plan": {"key": plan.key, "label": plan.label}, "application": application, "asked": asked, "free": free, "wait": wait}
 
 
-def _named(catalogue: Catalogue, application_id: str) -> dict[str, str]:
+def _named(catalogue: ConfigSnapshot, application_id: str) -> dict[str, str]:
     application = catalogue.applications[application_id]
     return {"key": application.key, "label": application.label}
 
 
-def _where(change: Change, application_id: str, told: str) -> str:
+def _where(change: PlannedChange, application_id: str, told: str) -> str:
     """Return what is grave about a change, with the application where more than one is concerned."""
     return told if change.application_id is not None else f"{change.catalogue.applications[application_id].label}: {told}"
 
 
-def check(connection: Connection, change: Change, caller: Caller, sure: Sure) -> tuple[str, str] | None:
+def check(connection: Connection, change: PlannedChange, caller: Caller, sure: Confirmation) -> tuple[str, str] | None:
     """Make sure that an operator's change is what they saw, and that a grave one was confirmed.
 
     Returns:
         (application id, or `EVERY_APPLICATION`, and the operator's name) if the removals that follow need not wait for the guard.
 
     Raises:
-        WorldMoved: if it would do other than was seen.
+        StalePreview: if it would do other than was seen.
         NeedsConfirmation: if it is grave, and the name of what it concerns was not typed.
     """
     found = shown(connection, change, most=0)
     if sure.expect is not None and sure.expect != (found["gained"], found["lost"], found["changed"]):
         told = f"{found['gained']:,} gain, {found['lost']:,} lose and {found['changed']:,} change role now"
-        raise WorldMoved(f"The world has moved since you looked: {told}.", "Look at it again, and then do it.")
+        raise StalePreview(f"The world has moved since you looked: {told}.", "Look at it again, and then do it.")
     if not found["confirm"]:
         return None
     if sure.confirm != change.typed:
@@ -152,7 +152,7 @@ def check(connection: Connection, change: Change, caller: Caller, sure: Sure) ->
     return change.application_id or EVERY_APPLICATION, caller.name
 
 
-def _lines(outcome: Outcome, change: Change) -> Iterator[dict[str, Any]]:
+def _lines(outcome: UserPlan, change: PlannedChange) -> Iterator[dict[str, Any]]:
     """Yield a line for each application in which somebody gains, loses or changes roles."""
     roles, applications = change.catalogue.roles, change.catalogue.applications
     touched = {each.application_id for each in outcome.access if (each.closed or each.id is None) and change.concerns(each.application_id)}

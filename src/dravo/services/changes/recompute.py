@@ -13,17 +13,17 @@ import structlog
 from sqlalchemy import Connection, Select, literal, select
 from sqlalchemy.exc import IntegrityError
 
-from dravo.core.errors import DravoError, WorldMoved
+from dravo.core.errors import DravoError, StalePreview
 from dravo.core.instants import Instant
-from dravo.core.planning import Outcome, Person, work_out
-from dravo.services.context import House
+from dravo.core.planning import UserPlan, UserSnapshot, plan_user
+from dravo.services.context import AppContext
 from dravo.services.heartbeats import USER, Heartbeats
 from dravo.store import clock, recompute_marks
 from dravo.store import tables as t
-from dravo.store.plan_writer import Rewrite, apply_outcomes, remove_marks
+from dravo.store.plan_writer import UserRewrite, apply_outcomes, remove_marks
 from dravo.store.snapshots import users as user_snapshots
 
-CHUNK = 250
+USERS_PER_CHUNK = 250
 # For how long a user is left alone of whom nothing could be worked out.
 SET_ASIDE_SECONDS = 60.0
 
@@ -50,7 +50,7 @@ class SetAside:
         log.error("access of a user could not be worked out", user=user_id, exc_info=wrong)
 
 
-def work_through(house: House, most: int | None = None, aside: SetAside | None = None) -> int:
+def process_marks(ctx: AppContext, most: int | None = None, aside: SetAside | None = None) -> int:
     """Work out marked people until none is left, or so many are done.
 
     Args:
@@ -61,32 +61,32 @@ def work_through(house: House, most: int | None = None, aside: SetAside | None =
     """
     done = 0
     while most is None or done < most:
-        count = _chunk(house) if aside is None else _some(house, aside)
+        count = _chunk(ctx) if aside is None else _some(ctx, aside)
         if count == 0:
             return done
         done += count
     return done
 
 
-def work_out_now(house: House, user_id: str) -> None:
+def recompute_user(ctx: AppContext, user_id: str) -> None:
     """Work out one person who is marked, here and now: somebody waits for what they have."""
-    while _chunk(house, user_id):
+    while _chunk(ctx, user_id):
         pass
 
 
-def _some(house: House, aside: SetAside) -> int:
+def _some(ctx: AppContext, aside: SetAside) -> int:
     """Work out a chunk; where that breaks off, each user of it alone."""
     left_out = aside.users()
     try:
-        return _chunk(house, left_out=left_out)
+        return _chunk(ctx, left_out=left_out)
     except DravoError:
         raise
     except Exception:  # noqa: BLE001 (whose mistake it is shows below, and is logged there)
-        with house.database.reading() as connection:
+        with ctx.database.reading() as connection:
             users = connection.execute(_marked(left_out)).all()
     for row in users:
         try:
-            _chunk(house, row.user_id)
+            _chunk(ctx, row.user_id)
         except DravoError:
             raise
         except Exception as wrong:  # noqa: BLE001 (it is logged)
@@ -95,40 +95,40 @@ def _some(house: House, aside: SetAside) -> int:
 
 
 def _marked(left_out: Sequence[str]) -> Select[Any]:
-    asked = select(t.mark).order_by(t.mark.c.user_id).limit(CHUNK)
-    return asked.where(t.mark.c.user_id.not_in(left_out)) if left_out else asked
+    asked = select(t.pending_recompute).order_by(t.pending_recompute.c.user_id).limit(USERS_PER_CHUNK)
+    return asked.where(t.pending_recompute.c.user_id.not_in(left_out)) if left_out else asked
 
 
-def _chunk(house: House, user_id: str | None = None, left_out: Sequence[str] = ()) -> int:
+def _chunk(ctx: AppContext, user_id: str | None = None, left_out: Sequence[str] = ()) -> int:
     now = clock.now()
     asked = _marked(left_out)
-    with house.database.reading() as connection:
-        rows = connection.execute(asked if user_id is None else asked.where(t.mark.c.user_id == user_id)).all()
+    with ctx.database.reading() as connection:
+        rows = connection.execute(asked if user_id is None else asked.where(t.pending_recompute.c.user_id == user_id)).all()
         if not rows:
             return 0
         marks = [(row.user_id, row.since) for row in rows]
-        cleared = {(row.user_id, row.cleared_for): row.cleared_by for row in rows if row.cleared_for is not None}
-        catalogue = house.catalogue.get(connection)
+        cleared = {(row.user_id, row.confirmed_for): row.released_by for row in rows if row.confirmed_for is not None}
+        catalogue = ctx.catalogue.get(connection)
         people = user_snapshots.people(connection, [user_id for user_id, _ in marks])
         kept = _as_kept(connection, people.values())
-    outcomes = [work_out(person, catalogue, now) for person in people.values()]
+    outcomes = [plan_user(person, catalogue, now) for person in people.values()]
     # Of several records any change of whose word counts may let another one speak.
     other = [each for each in outcomes if each.person.user_id in kept and kept[each.person.user_id] != _as_merged(each)]
     others = {each.person.user_id for each in other}
     same = [each for each in outcomes if each.person.user_id not in others]
     try:
-        with house.database.writing() as connection:
-            apply_outcomes(connection, same, now, rewrite=Rewrite.NOTHING, seen=catalogue.revision, cleared=cleared)
+        with ctx.database.writing() as connection:
+            apply_outcomes(connection, same, now, rewrite=UserRewrite.NOTHING, seen=catalogue.revision, cleared=cleared)
             if other:
-                apply_outcomes(connection, other, now, rewrite=Rewrite.NAMES, seen=catalogue.revision, cleared=cleared)
+                apply_outcomes(connection, other, now, rewrite=UserRewrite.NAMES, seen=catalogue.revision, cleared=cleared)
             remove_marks(connection, marks)
-    except (WorldMoved, IntegrityError):
+    except (StalePreview, IntegrityError):
         # Somebody was quicker; the marks still stand, so they come up again from what is true then.
         return 1
     return len(marks)
 
 
-def _as_kept(connection: Connection, people: Iterable[Person]) -> dict[str, tuple[Any, Any, bool]]:
+def _as_kept(connection: Connection, people: Iterable[UserSnapshot]) -> dict[str, tuple[Any, Any, bool]]:
     """Return what is kept of those who have several records: attributes, who gave them, and whether they are active."""
     ids = [person.user_id for person in people if len(person.records) > 1]
     u = t.user.c
@@ -136,20 +136,20 @@ def _as_kept(connection: Connection, people: Iterable[Person]) -> dict[str, tupl
     return {row.id: (row.attributes, row.given_by, row.active) for row in rows}
 
 
-def _as_merged(outcome: Outcome) -> tuple[Any, Any, bool]:
+def _as_merged(outcome: UserPlan) -> tuple[Any, Any, bool]:
     return dict(outcome.user.attributes), dict(outcome.user.given_by), outcome.user.active
 
 
-def mark_those_whose_time_has_come(house: House, now: Instant) -> bool:
+def mark_due_changes(ctx: AppContext, now: Instant) -> bool:
     """Mark people for whom an assignment begins or ends by its date.
 
     Returns:
         Whether there are any.
     """
     due = select(t.user.c.id, literal(now)).where(t.user.c.next_change_at.is_not(None), t.user.c.next_change_at <= now)
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         if connection.execute(due.limit(1)).first() is None:
             return False
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         recompute_marks.mark_selected(connection, due)
     return True

@@ -27,7 +27,7 @@ def limits(values: Mapping[str, Any]) -> Limits:
 
 def present_in(connection: Connection, application_id: str) -> int:
     """Return how many users have something in an application, those included from whom it is being taken: whoever left long ago is none."""
-    d, x = t.delivery.c, t.access.c
+    d, x = t.task.c, t.access.c
     having = select(x.user_id).where(x.application_id == application_id, x.until_at.is_(None))
     losing = select(d.user_id).where(d.application_id == application_id, d.removes == true(), d.closed_at.is_(None))
     return int(connection.execute(select(func.count()).select_from(union(having, losing).subquery())).scalar_one())
@@ -43,7 +43,7 @@ def check_confirmed(label: str, confirmed: str | None) -> None:
         raise NeedsConfirmation("This is grave and was not confirmed.", f"Type the name of the application, '{label}', to confirm.", "confirm")
 
 
-def weigh(connection: Connection, application_id: str, taken: int, top_gained: int) -> str:
+def confirmation_reason(connection: Connection, application_id: str, taken: int, top_gained: int) -> str:
     """Return in words why a change has to be confirmed, or "" if it need not be.
 
     Args:

@@ -17,7 +17,7 @@ from dravo.protocols.directory.connectors import KINDS, fields_of, kind_of, open
 from dravo.protocols.directory.csv_files import FILES, LARGEST_FILE, read_table
 from dravo.protocols.directory.reader import Checked, Reader, is_made
 from dravo.services import settings as house_settings
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.imports.uploads import files, folder_of
 from dravo.services.lookups import pushing_source
 from dravo.services.security.audit_log import record_change
@@ -39,26 +39,26 @@ def kinds() -> dict[str, Any]:
     return {"items": items}
 
 
-def reader_of(house: House, source: Any, row: Any, policy: SourcePolicy) -> Reader:
+def reader_of(ctx: AppContext, source: Any, row: Any, policy: SourcePolicy) -> Reader:
     """Return the reader of a source, not connected yet."""
-    secret = house.keys.decrypt(row.secret) if row.secret else ""
-    return open_reader(row.kind, read_settings(row.kind, row.settings), secret, folder_of(house, source.id), sorted(policy.uses))
+    secret = ctx.keys.decrypt(row.secret) if row.secret else ""
+    return open_reader(row.kind, read_settings(row.kind, row.settings), secret, folder_of(ctx, source.id), sorted(policy.uses))
 
 
-def shown(house: House, key: str) -> dict[str, Any]:
+def shown(ctx: AppContext, key: str) -> dict[str, Any]:
     """Return how a source is read.
 
     Raises:
         NotFound.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         source, row = import_of(connection, key)
         zone = house_settings.time_zone(connection)
         conflicts = connection.execute(
             select(func.count()).select_from(t.conflict).where(t.conflict.c.source_id == source.id, t.conflict.c.state == imported_records.OPEN)
         ).scalar_one()
     kind, now = kind_of(row.kind), clock.now()
-    scheduled = row.in_force and bool(row.schedule)
+    scheduled = row.enabled and bool(row.schedule)
     return {
         "kind": row.kind,
         "label": kind.label,
@@ -66,8 +66,8 @@ def shown(house: House, key: str) -> dict[str, Any]:
         "settings": row.settings,
         "fields": fields_of(row.kind),
         "has_secret": bool(row.secret),
-        "in_force": row.in_force,
-        "in_force_at": row.in_force_at,
+        "enabled": row.enabled,
+        "enabled_from": row.enabled_from,
         "schedule": row.schedule,
         "schedule_words": schedules.in_words(row.schedule) if row.schedule else "never by itself",
         "next_at": schedules.next_times(row.schedule, now, 3, zone) if scheduled else [],
@@ -77,35 +77,35 @@ def shown(house: House, key: str) -> dict[str, Any]:
         "attributes": (row.checked or {}).get("attributes", []),
         "checked_at": row.checked_at,
         "conflicts": conflicts,
-        "files": files(house, source.id) if row.kind == "csv" else [],
+        "files": files(ctx, source.id) if row.kind == "csv" else [],
     }
 
 
-def change(house: House, caller: Caller, key: str, given: dict[str, Any]) -> dict[str, Any]:
+def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> dict[str, Any]:
     """Set how a source is read; what is None stays as it is.
 
     Args:
-        given: "kind" (the first time), "settings", "secret", "schedule" ("" for never), "policy", "in_force", "in_force_at" ("" for no
+        given: "kind" (the first time), "settings", "secret", "schedule" ("" for never), "policy", "enabled", "enabled_from" ("" for no
             hour).
 
     Raises:
         InvalidInput, NotFound.
     """
     now = clock.now()
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         source = pushing_source(connection, key)
-        row = connection.execute(select(t.source_pull).where(t.source_pull.c.source_id == source.id)).first()
+        row = connection.execute(select(t.source_import).where(t.source_import.c.source_id == source.id)).first()
         if row is None:
-            connection.execute(insert(t.source_pull).values(**_begun(source.id, given)))
-            row = connection.execute(select(t.source_pull).where(t.source_pull.c.source_id == source.id)).one()
+            connection.execute(insert(t.source_import).values(**_begun(source.id, given)))
+            row = connection.execute(select(t.source_import).where(t.source_import.c.source_id == source.id)).one()
         elif given.get("kind") not in (None, row.kind):
             raise InvalidInput(f"'{source.label}' is read as {kind_of(row.kind).label}.", "Add another source for another kind.", "kind")
-        values, details = _changed(house, connection, source, row, given, now)
+        values, details = _changed(ctx, connection, source, row, given, now)
         if values:
-            connection.execute(update(t.source_pull).where(t.source_pull.c.source_id == source.id).values(**values))
+            connection.execute(update(t.source_import).where(t.source_import.c.source_id == source.id).values(**values))
         if details:
-            record_change(connection, house.keys, caller, "changed how it is read", "source", source.id, now, {"key": key, **details})
-    return shown(house, key)
+            record_change(connection, ctx.keys, caller, "changed how it is read", "source", source.id, now, {"key": key, **details})
+    return shown(ctx, key)
 
 
 def _begun(source_id: str, given: dict[str, Any]) -> dict[str, Any]:
@@ -113,10 +113,12 @@ def _begun(source_id: str, given: dict[str, Any]) -> dict[str, Any]:
     if not kind:
         raise InvalidInput("Say what it is.", f"One of: {', '.join(KINDS)}.", "kind")
     settings = read_settings(kind, given.get("settings") or {})
-    return {"source_id": source_id, "kind": kind, "settings": settings.model_dump(), "in_force": False, "schedule": HOURLY}
+    return {"source_id": source_id, "kind": kind, "settings": settings.model_dump(), "enabled": False, "schedule": HOURLY}
 
 
-def _changed(house: House, connection: Connection, source: Any, row: Any, given: dict[str, Any], now: Any) -> tuple[dict[str, Any], dict[str, Any]]:
+def _changed(
+    ctx: AppContext, connection: Connection, source: Any, row: Any, given: dict[str, Any], now: Any
+) -> tuple[dict[str, Any], dict[str, Any]]:
     """Return the values that change, and what the audit log says of it."""
     values: dict[str, Any] = {}
     details: dict[str, Any] = {}
@@ -131,7 +133,7 @@ def _changed(house: House, connection: Connection, source: Any, row: Any, given:
                 values["secret"] = None
                 details["secret"] = "forgotten, for it goes elsewhere now"
     if given.get("secret") is not None:
-        values["secret"] = house.keys.encrypt(given["secret"]) if given["secret"] else None
+        values["secret"] = ctx.keys.encrypt(given["secret"]) if given["secret"] else None
         details["secret"] = "changed"
     if given.get("policy") is not None:
         kind = kind_of(row.kind)
@@ -152,39 +154,39 @@ def _when(connection: Connection, row: Any, given: dict[str, Any], now: Any) -> 
         if given["schedule"]:
             schedules.read_schedule(given["schedule"])
         values["schedule"] = details["schedule"] = given["schedule"]
-    if given.get("in_force") is not None and given["in_force"] != row.in_force:
-        values["in_force"] = details["in_force"] = given["in_force"]
-    if given.get("in_force_at") is not None:
-        at = parse_instant(given["in_force_at"], "in_force_at") if given["in_force_at"] else None
+    if given.get("enabled") is not None and given["enabled"] != row.enabled:
+        values["enabled"] = details["enabled"] = given["enabled"]
+    if given.get("enabled_from") is not None:
+        at = parse_instant(given["enabled_from"], "enabled_from") if given["enabled_from"] else None
         if at is not None and at <= now:
-            raise InvalidInput("That hour is over.", "Give one to come, or put it in force now.", "in_force_at")
-        values["in_force_at"] = details["in_force_at"] = at
-    elif "in_force" in values:
+            raise InvalidInput("That hour is over.", "Give one to come, or put it in force now.", "enabled_from")
+        values["enabled_from"] = details["enabled_from"] = at
+    elif "enabled" in values:
         # Whoever decides now decides anew.
-        values["in_force_at"] = None
-    if {"schedule", "in_force"} & values.keys():
-        text, in_force = values.get("schedule", row.schedule), values.get("in_force", row.in_force)
+        values["enabled_from"] = None
+    if {"schedule", "enabled"} & values.keys():
+        text, enabled = values.get("schedule", row.schedule), values.get("enabled", row.enabled)
         zone = house_settings.time_zone(connection)
-        values["next_at"] = schedules.next_time(text, now, zone) if text and in_force else None
+        values["next_at"] = schedules.next_time(text, now, zone) if text and enabled else None
     return values, details
 
 
-def forget(house: House, caller: Caller, key: str) -> None:
+def forget(ctx: AppContext, caller: Caller, key: str) -> None:
     """Stop reading a source for good; whom it brought stay as they are.
 
     Raises:
         NotFound.
     """
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         source, _ = import_of(connection, key)
-        connection.execute(delete(t.source_pull).where(t.source_pull.c.source_id == source.id))
-        record_change(connection, house.keys, caller, "no longer read", "source", source.id, clock.now(), {"key": key})
+        connection.execute(delete(t.source_import).where(t.source_import.c.source_id == source.id))
+        record_change(connection, ctx.keys, caller, "no longer read", "source", source.id, clock.now(), {"key": key})
 
 
 # The check, and looking at answers before they count
 
 
-def check(house: House, caller: Caller, key: str, given: dict[str, Any] | None = None) -> dict[str, Any]:
+def check(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any] | None = None) -> dict[str, Any]:
     """Try a source's connection step by step, as it is kept or with other settings that are not kept by that.
 
     Args:
@@ -193,12 +195,12 @@ def check(house: House, caller: Caller, key: str, given: dict[str, Any] | None =
     Returns:
         {"ok", "steps", "attributes": [{"name", "values"}], "sample": [people as the answers make them]}.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
-        row = connection.execute(select(t.source_pull).where(t.source_pull.c.source_id == source.id)).first()
-    kind, settings, secret = _as_given(house, row, given or {})
+        row = connection.execute(select(t.source_import).where(t.source_import.c.source_id == source.id)).first()
+    kind, settings, secret = _as_given(ctx, row, given or {})
     policy = import_policy(source, kind)
-    reader = open_reader(kind, settings, secret, folder_of(house, source.id), sorted(policy.uses))
+    reader = open_reader(kind, settings, secret, folder_of(ctx, source.id), sorted(policy.uses))
     try:
         checked = reader.check(sorted(policy.uses))
     finally:
@@ -211,15 +213,15 @@ def check(house: House, caller: Caller, key: str, given: dict[str, Any] | None =
     }
     if row is not None and not given:
         kept = {"steps": answer["steps"], "attributes": sorted(checked.attributes)}
-        with house.database.writing() as connection:
-            where = (t.source_pull.c.source_id == source.id, t.source_pull.c.settings == row.settings)
-            connection.execute(update(t.source_pull).where(*where).values(checked=kept, checked_at=clock.now()))
+        with ctx.database.writing() as connection:
+            where = (t.source_import.c.source_id == source.id, t.source_import.c.settings == row.settings)
+            connection.execute(update(t.source_import).where(*where).values(checked=kept, checked_at=clock.now()))
             details = {"key": key, "ok": checked.fine}
-            record_change(connection, house.keys, caller, "checked connection", "source", source.id, clock.now(), details)
+            record_change(connection, ctx.keys, caller, "checked connection", "source", source.id, clock.now(), details)
     return answer
 
 
-def _as_given(house: House, row: Any, given: dict[str, Any]) -> tuple[str, BaseModel, str]:
+def _as_given(ctx: AppContext, row: Any, given: dict[str, Any]) -> tuple[str, BaseModel, str]:
     kind = given.get("kind") or (row.kind if row is not None else None)
     if kind is None:
         raise InvalidInput("Say what it is.", f"One of: {', '.join(KINDS)}.", "kind")
@@ -228,7 +230,7 @@ def _as_given(house: House, row: Any, given: dict[str, Any]) -> tuple[str, BaseM
     if given.get("secret"):
         return kind, settings, str(given["secret"])
     elsewhere = any(kept.get(name) != value for name, value in settings.model_dump().items() if name in _WHERE)
-    secret = house.keys.decrypt(row.secret) if row is not None and row.secret and not elsewhere else ""
+    secret = ctx.keys.decrypt(row.secret) if row is not None and row.secret and not elsewhere else ""
     return kind, settings, secret
 
 
@@ -244,7 +246,7 @@ def _first_name(entry: Any) -> str:
     return "somebody"
 
 
-def try_policy(house: House, key: str, given: dict[str, Any]) -> dict[str, Any]:
+def try_policy(ctx: AppContext, key: str, given: dict[str, Any]) -> dict[str, Any]:
     """Return what other answers would make of people whom the source said before: nothing is changed, and it is not asked.
 
     Args:
@@ -254,7 +256,7 @@ def try_policy(house: House, key: str, given: dict[str, Any]) -> dict[str, Any]:
         {"looked_at", "comes_in", "changed", "leaves", "refused", "items": [{"name", "outcome", "changes", "message"}], "groups": [{"id",
         "name", "comes_in"}], "made_groups": [{"name", "people"}]}, items for the first hundred for whom something changes.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         source, row = import_of(connection, key)
     kind = kind_of(row.kind)
     policy = read_policy({**import_policy(source, row.kind).document(), **given}, kind.reads)
@@ -263,12 +265,12 @@ def try_policy(house: House, key: str, given: dict[str, Any]) -> dict[str, Any]:
     made: Counter[str] = Counter()
     after = ""
     while True:
-        with house.database.reading() as connection:
+        with ctx.database.reading() as connection:
             some = imported_records.said(connection, source.id, after)
             rows = imported_records.rows(connection, [each.id for each in some])
         if not some:
             largest = [{"name": name, "people": people} for name, people in made.most_common(MOST_GROUPS)]
-            return {**counts, "items": items, "groups": _groups_chosen(house, source, policy), "made_groups": largest}
+            return {**counts, "items": items, "groups": _groups_chosen(ctx, source, policy), "made_groups": largest}
         after = some[-1].id
         for each in some:
             before = rows[each.id].data
@@ -280,7 +282,7 @@ def try_policy(house: House, key: str, given: dict[str, Any]) -> dict[str, Any]:
                 made.update(policy.made_groups(each.said))
                 outcome = "leaves" if not policy.lets_in(person, source.key) else "changed" if differs else "comes_in"
             except Refused as wrong:
-                outcome, message = "refused", f"{wrong.message} {wrong.mend}"
+                outcome, message = "refused", f"{wrong.message} {wrong.hint}"
             counts[outcome] += 1
             if outcome != "comes_in" and len(items) < 100:
                 items.append(
@@ -293,15 +295,15 @@ def try_policy(house: House, key: str, given: dict[str, Any]) -> dict[str, Any]:
                 )
 
 
-def _groups_chosen(house: House, source: Any, policy: SourcePolicy) -> list[dict[str, Any]]:
+def _groups_chosen(ctx: AppContext, source: Any, policy: SourcePolicy) -> list[dict[str, Any]]:
     """Return the groups that a source is known to have, and whether each would come in."""
     g = t.group.c
-    columns = (g.id, g.display_name, g.native_id, g.locator)
-    where = (g.source_id == source.id, g.channel == imported_records.PULL, g.gone_at.is_(None))
-    with house.database.reading() as connection:
+    columns = (g.id, g.display_name, g.native_id, g.reference)
+    where = (g.source_id == source.id, g.connection_type == imported_records.IMPORT, g.gone_at.is_(None))
+    with ctx.database.reading() as connection:
         rows = connection.execute(select(*columns).where(*where).order_by(g.display_name_key).limit(MOST_GROUPS)).all()
     return [
-        {"id": row.id, "name": row.display_name, "comes_in": policy.groups.takes(row.display_name, row.native_id, row.locator or "")}
+        {"id": row.id, "name": row.display_name, "comes_in": policy.groups.takes(row.display_name, row.native_id, row.reference or "")}
         for row in rows
         if not is_made(row.native_id)
     ]
@@ -312,7 +314,7 @@ def pairs(differs: dict[str, list[Any]]) -> list[dict[str, Any]]:
     return [{"attribute": name, "before": pair[0], "after": pair[1]} for name, pair in differs.items()]
 
 
-def put_file(house: House, caller: Caller, key: str, name: str, content: bytes) -> dict[str, Any]:
+def put_file(ctx: AppContext, caller: Caller, key: str, name: str, content: bytes) -> dict[str, Any]:
     """Put a file of a source's into its folder, in place of the one that was there.
 
     Raises:
@@ -323,19 +325,19 @@ def put_file(house: House, caller: Caller, key: str, name: str, content: bytes) 
         raise InvalidInput(f"'{name}' is none of the files that are read.", f"They are: {', '.join(f'{each}.csv' for each in FILES)}.", "name")
     if len(content) > LARGEST_FILE:
         raise InvalidInput("The file is too large.", f"{LARGEST_FILE // 1_048_576} MB at most.", "file")
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         source, row = import_of(connection, key)
     if row.kind != "csv":
         raise InvalidInput(f"'{source.label}' is not read from files.", "Add a source for the files.", "kind")
     settings: Any = read_settings("csv", row.settings)
     read_table(content, bare, settings)
-    folder = folder_of(house, source.id)
+    folder = folder_of(ctx, source.id)
     folder.mkdir(parents=True, exist_ok=True)
     fresh = folder / f".{bare}.new"
     fresh.touch(mode=0o600)
     fresh.write_bytes(content)
     fresh.replace(folder / f"{bare}.csv")
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         details = {"key": key, "file": f"{bare}.csv", "bytes": len(content)}
-        record_change(connection, house.keys, caller, "uploaded a file", "source", source.id, clock.now(), details)
-    return shown(house, key)
+        record_change(connection, ctx.keys, caller, "uploaded a file", "source", source.id, clock.now(), details)
+    return shown(ctx, key)

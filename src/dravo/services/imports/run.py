@@ -18,15 +18,15 @@ from dravo.protocols.directory.reader import BadLine, DirectoryTrouble, Entry, G
 from dravo.services import events
 from dravo.services import settings as house_settings
 from dravo.services.changes import removal_limits
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.imports import config as import_config
-from dravo.services.ingest.bulk_groups import GroupsIn
-from dravo.services.ingest.bulk_users import BATCH, PeopleIn, write_lines
+from dravo.services.ingest.bulk_groups import BulkGroups
+from dravo.services.ingest.bulk_users import BATCH, BulkUsers, write_lines
 from dravo.services.ingest.run_log import FAILED, FINISHED, HELD, RUNNING, STOPPED, end
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock, imported_records
 from dravo.store import tables as t
-from dravo.store.plan_writer import EVERY_APPLICATION, Cleared
+from dravo.store.plan_writer import EVERY_APPLICATION, ConfirmedRemovals
 
 # How often a run says how far it is, and looks whether it is asked to stop.
 TELL_SECONDS = 0.5
@@ -40,38 +40,38 @@ log = structlog.get_logger("worker")
 # Carrying one out
 
 
-def carry_out(house: House, run_id: str) -> None:
+def carry_out(ctx: AppContext, run_id: str) -> None:
     """Carry out a run: read the people, then the groups, then conclude who has left."""
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         begun = update(t.run).where(t.run.c.id == run_id, t.run.c.ended_at.is_(None)).values(state=RUNNING, started_at=clock.now())
         if not connection.execute(begun).rowcount:
             # Somebody stopped it before it began.
             return
         run = connection.execute(select(t.run).where(t.run.c.id == run_id)).one()
         source = connection.execute(select(t.source).where(t.source.c.id == run.source_id)).one()
-        row = connection.execute(select(t.source_pull).where(t.source_pull.c.source_id == source.id)).first()
+        row = connection.execute(select(t.source_import).where(t.source_import.c.source_id == source.id)).first()
     if row is None:
-        end(house, run_id, FAILED, message="It is not read any more.")
+        end(ctx, run_id, FAILED, message="It is not read any more.")
         return
     try:
-        Pull(house, run, source, row).carry_out()
+        ImportRun(ctx, run, source, row).carry_out()
     except StopAsked:
-        end(house, run_id, STOPPED, message="It was stopped; what it had taken in stands.")
+        end(ctx, run_id, STOPPED, message="It was stopped; what it had taken in stands.")
     except DravoError as wrong:
-        end(house, run_id, FAILED, message=wrong.message, mend=wrong.mend)
+        end(ctx, run_id, FAILED, message=wrong.message, hint=wrong.hint)
 
 
-class Pull:
+class ImportRun:
     """One run while it is carried out."""
 
-    def __init__(self, house: House, run: Any, source: Any, row: Any) -> None:
-        self.house, self.run, self.source, self.row = house, run, source, row
+    def __init__(self, ctx: AppContext, run: Any, source: Any, row: Any) -> None:
+        self.ctx, self.run, self.source, self.row = ctx, run, source, row
         self.policy = source_policies.import_policy(source, row.kind)
-        with house.database.reading() as connection:
+        with ctx.database.reading() as connection:
             self._values = house_settings.read(connection)
         self.whole = self._is_whole()
-        self.people = PeopleIn(house, source, self.policy, run.id, look_only=bool(run.look_only), whole=self.whole)
-        self.groups = GroupsIn(house, self.people, look_only=bool(run.look_only))
+        self.people = BulkUsers(ctx, source, self.policy, run.id, preview=bool(run.preview), whole=self.whole)
+        self.groups = BulkGroups(ctx, self.people, preview=bool(run.preview))
         self._read = 0
         self._bad = 0
         self._told_at = 0.0
@@ -90,7 +90,7 @@ class Pull:
 
     def carry_out(self) -> None:
         """Read and take in; raises as readers do."""
-        reader = import_config.reader_of(self.house, self.source, self.row, self.policy)
+        reader = import_config.reader_of(self.ctx, self.source, self.row, self.policy)
         try:
             since = None if self.whole else self.row.mark
             if self.policy.pilot:
@@ -116,7 +116,7 @@ class Pull:
         Raises:
             DirectoryTrouble: if it cannot be read, or there is no such group.
         """
-        reader = import_config.reader_of(self.house, self.source, self.row, self.policy)
+        reader = import_config.reader_of(self.ctx, self.source, self.row, self.policy)
         try:
             # Some have their groups from the people only.
             deque(reader.people(), maxlen=0)
@@ -124,10 +124,10 @@ class Pull:
         finally:
             reader.close()
         key = fold(self.policy.pilot)
-        waiting = [each for each in entries if key in (fold(each.name), fold(each.native_id), fold(each.locator))]
+        waiting = [each for each in entries if key in (fold(each.name), fold(each.native_id), fold(each.reference))]
         if not waiting:
             raise DirectoryTrouble(f"It has no group '{self.policy.pilot}' for the pilot.", "Name one that it has, or end the pilot.")
-        by_locator = {each.locator: each for each in entries}
+        by_locator = {each.reference: each for each in entries}
         found: set[str] = set()
         while waiting:
             fresh = set(waiting.pop().members) - found
@@ -143,7 +143,7 @@ class Pull:
             else:
                 if self.policy.makes_groups:
                     for name in self.policy.made_groups(each.attributes):
-                        self._made.setdefault(fold(name), (name, []))[1].append(each.locator)
+                        self._made.setdefault(fold(name), (name, []))[1].append(each.reference)
                 yield each
 
     def _groups_of(self, reader: Reader, since: str | None) -> Iterator[GroupEntry]:
@@ -157,7 +157,7 @@ class Pull:
     def _note_bad(self, bad: BadLine) -> None:
         self._bad += 1
         if self._bad <= MOST_BAD_LINES:
-            self.people.lines_only([(UNREADABLE, bad.where, f"{bad.message} {bad.mend}".strip())])
+            self.people.lines_only([(UNREADABLE, bad.where, f"{bad.message} {bad.hint}".strip())])
         else:
             self.people.counts[UNREADABLE] += 1
 
@@ -167,9 +167,9 @@ class Pull:
         if present - self._told_at < TELL_SECONDS and not at_once:
             return
         self._told_at = present
-        with self.house.database.writing() as connection:
+        with self.ctx.database.writing() as connection:
             connection.execute(update(t.run).where(t.run.c.id == self.run.id).values(progress=self._read, counts=self._counts()))
-            if connection.execute(select(t.run.c.stop_asked).where(t.run.c.id == self.run.id)).scalar():
+            if connection.execute(select(t.run.c.stop_requested).where(t.run.c.id == self.run.id)).scalar():
                 raise StopAsked
 
     def _counts(self) -> dict[str, Any]:
@@ -178,24 +178,24 @@ class Pull:
     def _conclude(self) -> str | None:
         """Let those leave who did not come; returns why they may not, if something could not be read or the reading is not plausible."""
         missing, missing_groups = self.people.missing(), self.groups.missing()
-        held = self._unreadable(missing, missing_groups) or (None if self.run.let_leave else self._implausible(missing, missing_groups))
+        held = self._unreadable(missing, missing_groups) or (None if self.run.allow_removals else self._implausible(missing, missing_groups))
         if held:
             self._note_missing(missing)
             return held
-        self.people.leave(missing, self._cleared(missing) if self.run.let_leave else None)
+        self.people.leave(missing, self._cleared(missing) if self.run.allow_removals else None)
         self.groups.leave(missing_groups)
         return None
 
-    def _cleared(self, missing: list[str]) -> Cleared:
+    def _cleared(self, missing: list[str]) -> ConfirmedRemovals:
         """Return, where leaving was confirmed, that the guard need not hold what follows from it."""
         ids = [self.people.known[each].id for each in missing]
-        with self.house.database.reading() as connection:
+        with self.ctx.database.reading() as connection:
             users = [row.user_id for row in imported_records.rows(connection, ids).values()]
-        return {(user_id, EVERY_APPLICATION): self.run.asked_by for user_id in users}
+        return {(user_id, EVERY_APPLICATION): self.run.requested_by for user_id in users}
 
     def _note_missing(self, native_ids: list[str]) -> None:
         ids = [self.people.known[each].id for each in native_ids]
-        with self.house.database.reading() as connection:
+        with self.ctx.database.reading() as connection:
             rows = imported_records.rows(connection, ids[:MOST_BAD_LINES])
         lines = [
             {
@@ -208,9 +208,9 @@ class Pull:
             }
             for row in rows.values()
         ]
-        with self.house.database.writing() as connection:
+        with self.ctx.database.writing() as connection:
             write_lines(connection, lines)
-            if not self.run.look_only:
+            if not self.run.preview:
                 # They stay in their groups, whose lists no longer name them: these are looked at again.
                 imported_records.forget_digests(connection, ids)
 
@@ -231,42 +231,42 @@ class Pull:
 
     def _finish(self, mark: str | None, held: str | None) -> None:
         now = clock.now()
-        message = mend = None
+        message = hint = None
         if self._bad:
             message = held or _could_not_be_read(self._bad)
-            mend = "Correct the lines or entries that the run lists, and run the import again."
+            hint = "Correct the lines or entries that the run lists, and run the import again."
         elif held:
-            message, mend = held, "Look at who is missing. If it is right, run it again and let them leave."
+            message, hint = held, "Look at who is missing. If it is right, run it again and let them leave."
         values = {
             "state": HELD if held else FINISHED,
             "ended_at": now,
             "progress": self._read,
             "counts": self._counts(),
             "message": message,
-            "mend": mend,
+            "hint": hint,
         }
         values["whole"] = self.whole
-        if self.run.look_only:
+        if self.run.preview:
             values["counts"] = {**self._counts(), "access": self._effects()}
         events.note(
             events.RUN, HELD if held else FINISHED, source=self.source.key, run=self.run.id, read=self._read, counts=values["counts"],
-            preview=bool(self.run.look_only), reason=message,
+            preview=bool(self.run.preview), reason=message,
         )  # fmt: skip
-        with self.house.database.writing() as connection:
+        with self.ctx.database.writing() as connection:
             connection.execute(update(t.run).where(t.run.c.id == self.run.id).values(**values))
-            if not self.run.look_only:
+            if not self.run.preview:
                 # Where something was not read, the next run reads everybody.
                 after: dict[str, Any] = {"mark": mark, **({"full_at": None if held or self._bad else now} if self.whole or self._bad else {})}
                 # If its settings changed meanwhile, nothing is known of a reading by the new ones.
-                same = (t.source_pull.c.source_id == self.source.id, t.source_pull.c.settings == self.row.settings)
+                same = (t.source_import.c.source_id == self.source.id, t.source_import.c.settings == self.row.settings)
                 current = connection.execute(select(t.source.c.policy).where(t.source.c.id == self.source.id)).scalar()
                 if current == self.source.policy:
-                    connection.execute(update(t.source_pull).where(*same).values(**after))
+                    connection.execute(update(t.source_import).where(*same).values(**after))
 
     def _effects(self) -> list[dict[str, Any]]:
         """Return what a run that only looked would give and take: for each role the number of people."""
-        with self.house.database.reading() as connection:
-            catalogue = self.house.catalogue.get(connection)
+        with self.ctx.database.reading() as connection:
+            catalogue = self.ctx.catalogue.get(connection)
         found = []
         for key in sorted({*self.people.gained, *self.people.lost}):
             application, role = catalogue.applications.get(key[0]), catalogue.roles.get(key[1])

@@ -8,14 +8,14 @@ from typing import Any
 from sqlalchemy import and_, delete, or_, select, update
 
 from dravo.core import schedules
-from dravo.core.errors import AlreadyThere, InvalidInput, NotFound
+from dravo.core.errors import AlreadyExists, InvalidInput, NotFound
 from dravo.core.instants import Instant, later, seconds_between
 from dravo.services import settings as house_settings
 from dravo.services.changes import removal_limits
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.imports import config as import_config
 from dravo.services.imports.run import log
-from dravo.services.ingest.run_log import ASKED, FAILED, PULL, RUNNING, STOPPED, begin, is_under_way
+from dravo.services.ingest.run_log import ASKED, FAILED, IMPORT, RUNNING, STOPPED, begin, is_under_way
 from dravo.services.lookups import pushing_source
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
@@ -33,32 +33,41 @@ MOST_BREAKS = 2
 # Asking for runs
 
 
-def ask_for(
-    house: House, caller: Caller, key: str, *, look_only: bool = False, whole: bool = False, let_leave: bool = False, confirmed: str | None = None
+def request_run(
+    ctx: AppContext,
+    caller: Caller,
+    key: str,
+    *,
+    preview: bool = False,
+    whole: bool = False,
+    allow_removals: bool = False,
+    confirmed: str | None = None,
 ) -> dict[str, Any]:
     """Have a source be read; returns the run.
 
     Args:
-        look_only: show what it would do, and change nothing.
+        preview: show what it would do, and change nothing.
         whole: read everybody, also where only changes would do.
-        let_leave: whoever is missing may leave, however many they are; the source's label, typed, confirms.
+        allow_removals: whoever is missing may leave, however many they are; the source's label, typed, confirms.
 
     Raises:
-        NotFound; InvalidInput if it is in preparation; AlreadyThere if a run is under way; NeedsConfirmation.
+        NotFound; InvalidInput if it is in preparation; AlreadyExists if a run is under way; NeedsConfirmation.
     """
     now = clock.now()
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         source, row = source_policies.import_of(connection, key)
-        if not look_only and not row.in_force:
-            raise InvalidInput(f"'{source.label}' is in preparation.", "Look at what a run would do, then put it in force.", "look_only")
-        if let_leave:
+        if not preview and not row.enabled:
+            raise InvalidInput(f"'{source.label}' is in preparation.", "Look at what a run would do, then put it in force.", "preview")
+        if allow_removals:
             _check_label(source.label, confirmed)
         if is_under_way(connection, source.id):
-            raise AlreadyThere(f"A run of '{source.label}' is under way.", "Wait for its end, or stop it.")
-        run_id = begin(connection, source.id, caller.name, now, look_only=look_only, whole=whole or look_only or let_leave, let_leave=let_leave)
-        details = {"key": key, "look_only": look_only, "let_leave": let_leave}
-        record_change(connection, house.keys, caller, "asked for a run", "source", source.id, now, details)
-    return one_run(house, run_id)
+            raise AlreadyExists(f"A run of '{source.label}' is under way.", "Wait for its end, or stop it.")
+        run_id = begin(
+            connection, source.id, caller.name, now, preview=preview, whole=whole or preview or allow_removals, allow_removals=allow_removals
+        )
+        details = {"key": key, "preview": preview, "allow_removals": allow_removals}
+        record_change(connection, ctx.keys, caller, "asked for a run", "source", source.id, now, details)
+    return one_run(ctx, run_id)
 
 
 def _check_label(label: str, confirmed: str | None) -> None:
@@ -68,26 +77,26 @@ def _check_label(label: str, confirmed: str | None) -> None:
         )
 
 
-def ask_by_schedule(house: House, now: Instant) -> None:
+def request_scheduled(ctx: AppContext, now: Instant) -> None:
     """Ask for the runs whose time has come; one that was missed while the service was down is made up once."""
-    p = t.source_pull.c
+    p = t.source_import.c
     due = (p.next_at.is_not(None), p.next_at <= now)
-    begins = (p.in_force_at.is_not(None), p.in_force_at <= now)
-    with house.database.reading() as connection:
+    begins = (p.enabled_from.is_not(None), p.enabled_from <= now)
+    with ctx.database.reading() as connection:
         if connection.execute(select(p.source_id).where(or_(and_(*due), and_(*begins))).limit(1)).first() is None:
             return
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         zone = house_settings.time_zone(connection)
         # From its hour on it is in force, and read at once.
-        connection.execute(update(t.source_pull).where(*begins).values(in_force=True, in_force_at=None, next_at=now))
-        for row in connection.execute(select(t.source_pull).where(*due)).all():
-            following = schedules.next_time(row.schedule, now, zone) if row.schedule and row.in_force else None
-            connection.execute(update(t.source_pull).where(p.source_id == row.source_id).values(next_at=following))
-            if row.in_force and not is_under_way(connection, row.source_id):
+        connection.execute(update(t.source_import).where(*begins).values(enabled=True, enabled_from=None, next_at=now))
+        for row in connection.execute(select(t.source_import).where(*due)).all():
+            following = schedules.next_time(row.schedule, now, zone) if row.schedule and row.enabled else None
+            connection.execute(update(t.source_import).where(p.source_id == row.source_id).values(next_at=following))
+            if row.enabled and not is_under_way(connection, row.source_id):
                 begin(connection, row.source_id, "the schedule", now)
 
 
-def go_on_after_breaking_off(house: House, *, ended_well: bool = True) -> None:
+def requeue_interrupted(ctx: AppContext, *, ended_well: bool = True) -> None:
     """Close runs that were under way when the worker ended, and ask for them anew: what they took in stands, and is not read twice.
 
     Args:
@@ -95,96 +104,96 @@ def go_on_after_breaking_off(house: House, *, ended_well: bool = True) -> None:
     """
     r = t.run.c
     now = clock.now()
-    stopped = {"state": FAILED, "ended_at": now, "message": "The service was stopped in the middle of it.", "mend": "It begins again by itself."}
-    with house.database.writing() as connection:
-        for row in connection.execute(select(t.run).where(r.kind == PULL, r.state == RUNNING, r.ended_at.is_(None))).all():
+    stopped = {"state": FAILED, "ended_at": now, "message": "The service was stopped in the middle of it.", "hint": "It begins again by itself."}
+    with ctx.database.writing() as connection:
+        for row in connection.execute(select(t.run).where(r.kind == IMPORT, r.state == RUNNING, r.ended_at.is_(None))).all():
             values = dict(stopped)
             broke_off = row.broke_off + (0 if ended_well else 1)
             if broke_off >= MOST_BREAKS:
                 message = "The worker crashed twice during this import run, so Dravo does not retry it."
-                values |= {"message": message, "mend": "Look for the cause in the service's log, then run the import again."}
+                values |= {"message": message, "hint": "Look for the cause in the service's log, then run the import again."}
                 log.error("a run ended the worker twice and is given up", run=row.id, source=row.source_id)
             connection.execute(update(t.run).where(r.id == row.id).values(**values, broke_off=broke_off))
-            if row.source_id and not row.stop_asked and broke_off < MOST_BREAKS:
-                how = {"look_only": row.look_only, "whole": row.whole, "let_leave": row.let_leave, "broke_off": broke_off}
-                begin(connection, row.source_id, row.asked_by, now, **how)
+            if row.source_id and not row.stop_requested and broke_off < MOST_BREAKS:
+                how = {"preview": row.preview, "whole": row.whole, "allow_removals": row.allow_removals, "broke_off": broke_off}
+                begin(connection, row.source_id, row.requested_by, now, **how)
 
 
-def sweep(house: House, now: Instant, days: int) -> None:
+def sweep(ctx: AppContext, now: Instant, days: int) -> None:
     """Forget what runs did that ended more than so many days ago; their counts stay."""
-    r, x = t.run.c, t.run_line.c
+    r, x = t.run.c, t.run_entry.c
     old = select(x.id).join(t.run, r.id == x.run_id).where(r.ended_at < later(now, -86_400 * days)).limit(SWEPT_AT_ONCE)
     while True:
-        with house.database.writing() as connection:
-            if connection.execute(delete(t.run_line).where(x.id.in_(old.scalar_subquery()))).rowcount < SWEPT_AT_ONCE:
+        with ctx.database.writing() as connection:
+            if connection.execute(delete(t.run_entry).where(x.id.in_(old.scalar_subquery()))).rowcount < SWEPT_AT_ONCE:
                 return
 
 
-def end_broken(house: House, source_id: str) -> None:
+def fail_interrupted(ctx: AppContext, source_id: str) -> None:
     """Close a source's run that broke off by a mistake of ours, so that the next one can begin."""
     values = {
         "state": FAILED,
         "ended_at": clock.now(),
         "message": "It broke off by a mistake of Dravo's own.",
-        "mend": "The service's log says more.",
+        "hint": "The service's log says more.",
     }
     r = t.run.c
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         connection.execute(update(t.run).where(r.source_id == source_id, r.state == RUNNING, r.ended_at.is_(None)).values(**values))
 
 
-def next_asked(house: House, busy: set[str]) -> tuple[str, str] | None:
+def next_requested(ctx: AppContext, busy: set[str]) -> tuple[str, str] | None:
     """Return (run id, source id) of the run that has waited longest, of a source that none is under way for; None if there is none."""
     r = t.run.c
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         for run_id, source_id in connection.execute(
-            select(r.id, r.source_id).where(r.kind == PULL, r.state == ASKED, r.ended_at.is_(None)).order_by(r.id)
+            select(r.id, r.source_id).where(r.kind == IMPORT, r.state == ASKED, r.ended_at.is_(None)).order_by(r.id)
         ):
             if source_id not in busy:
                 return run_id, source_id
     return None
 
 
-def stop(house: House, caller: Caller, key: str, run_id: str) -> dict[str, Any]:
+def stop(ctx: AppContext, caller: Caller, key: str, run_id: str) -> dict[str, Any]:
     """Have a run be stopped at its next batch.
 
     Raises:
         NotFound.
     """
     now = clock.now()
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         source = pushing_source(connection, key)
         where = (t.run.c.id == run_id, t.run.c.source_id == source.id)
         row = connection.execute(select(t.run).where(*where)).first()
         if row is None:
             raise NotFound(f"'{source.label}' has no run with the id '{run_id}'.")
         if row.ended_at is None:
-            values: dict[str, Any] = {"stop_asked": True}
+            values: dict[str, Any] = {"stop_requested": True}
             if row.state == ASKED:
                 values |= {"state": STOPPED, "ended_at": now, "message": "It was stopped before it began."}
             connection.execute(update(t.run).where(*where).values(**values))
-            record_change(connection, house.keys, caller, "stopped a run", "source", source.id, now, {"run": run_id})
-    return one_run(house, run_id)
+            record_change(connection, ctx.keys, caller, "stopped a run", "source", source.id, now, {"run": run_id})
+    return one_run(ctx, run_id)
 
 
 # Looking at runs
 
 
-def runs(house: House, key: str, ask: Ask) -> dict[str, Any]:
+def runs(ctx: AppContext, key: str, ask: Ask) -> dict[str, Any]:
     """Return a page of a source's runs, newest first."""
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
         return page(connection, select(t.run).where(t.run.c.source_id == source.id), [t.run.c.id], ask, run_line, newest_first=True)
 
 
-def one_run(house: House, run_id: str, key: str | None = None) -> dict[str, Any]:
+def one_run(ctx: AppContext, run_id: str, key: str | None = None) -> dict[str, Any]:
     """Return one run; of a source, if its key is given.
 
     Raises:
         NotFound.
     """
-    with house.database.reading() as connection:
-        where = [t.run.c.id == run_id, t.run.c.kind == PULL]
+    with ctx.database.reading() as connection:
+        where = [t.run.c.id == run_id, t.run.c.kind == IMPORT]
         if key is not None:
             where.append(t.run.c.source_id == pushing_source(connection, key).id)
         row = connection.execute(select(t.run).where(*where)).first()
@@ -201,24 +210,24 @@ def run_line(row: Any) -> dict[str, Any]:
     expected = counts.pop("expected", 0)
     goes_on = row.state == RUNNING and rate > 0 and expected > row.progress
     return {
-        "id": row.id, "state": row.state, "asked_by": row.asked_by, "asked_at": row.asked_at, "started_at": row.started_at,
-        "ended_at": row.ended_at, "look_only": bool(row.look_only), "whole": bool(row.whole), "progress": row.progress, "expected": expected,
+        "id": row.id, "state": row.state, "requested_by": row.requested_by, "requested_at": row.requested_at, "started_at": row.started_at,
+        "ended_at": row.ended_at, "preview": bool(row.preview), "whole": bool(row.whole), "progress": row.progress, "expected": expected,
         "per_second": round(rate), "seconds_left": round((expected - row.progress) / rate) if goes_on else None,
         "counts": [{"name": name, "number": number} for name, number in counts.items()],
-        "access": (row.counts or {}).get("access", []), "message": row.message, "mend": row.mend,
+        "access": (row.counts or {}).get("access", []), "message": row.message, "hint": row.hint,
     }  # fmt: skip
 
 
-def lines(house: House, key: str, run_id: str, ask: Ask, kind: str | None = None, words: str | None = None) -> dict[str, Any]:
+def lines(ctx: AppContext, key: str, run_id: str, ask: Ask, kind: str | None = None, words: str | None = None) -> dict[str, Any]:
     """Return a page of what a run did to people and groups, in its order."""
-    one_run(house, run_id, key)
-    x = t.run_line.c
-    statement = select(t.run_line).where(x.run_id == run_id)
+    one_run(ctx, run_id, key)
+    x = t.run_entry.c
+    statement = select(t.run_entry).where(x.run_id == run_id)
     if kind:
         statement = statement.where(x.kind == kind)
     if words:
         statement = statement.where(text_search.has(x.name, words))
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         return page(connection, statement, [x.id], ask, _line)
 
 

@@ -8,19 +8,19 @@ from typing import Any
 
 from dravo.core.instants import instant
 from dravo.protocols.directory.csv_files import FILES
-from dravo.services.context import House
+from dravo.services.context import AppContext
 
 FOLDER = "files"
 
 
-def folder_of(house: House, source_id: str) -> Path:
+def folder_of(ctx: AppContext, source_id: str) -> Path:
     """Return the folder in which a source's files lie."""
-    return house.folder / FOLDER / source_id
+    return ctx.folder / FOLDER / source_id
 
 
-def files(house: House, source_id: str) -> list[dict[str, Any]]:
+def files(ctx: AppContext, source_id: str) -> list[dict[str, Any]]:
     """Return the uploaded files of a source: name, size and time."""
-    folder = folder_of(house, source_id)
+    folder = folder_of(ctx, source_id)
     found = []
     for name in FILES:
         file = folder / f"{name}.csv"

@@ -12,10 +12,10 @@ from sqlalchemy import Connection, select
 from dravo.core.identity.matching import GROUP_NAME
 from dravo.core.identity.names import fold
 from dravo.core.instants import Instant
-from dravo.core.planning import with_groups, work_out
+from dravo.core.planning import plan_user, with_groups
 from dravo.protocols.directory.reader import GroupEntry
-from dravo.services.context import House
-from dravo.services.ingest.bulk_users import LET, PeopleIn, write_lines
+from dravo.services.context import AppContext
+from dravo.services.ingest.bulk_users import LET, BulkUsers, write_lines
 from dravo.services.ingest.intake import Intake
 from dravo.store import clock, groups, imported_records, memberships, provisioned_groups, recompute_marks
 from dravo.store import tables as t
@@ -51,18 +51,18 @@ class _Portion:
         return len(self.people) + len(self.groups) + len(self.end) + 1
 
 
-class GroupsIn:
+class BulkGroups:
     """Takes in what one reading of a source says of its groups, once its people are in."""
 
-    def __init__(self, house: House, people: PeopleIn, *, look_only: bool = False) -> None:
-        self.house, self.people, self.look_only = house, people, look_only
-        self.source, self.policy, self.run_id, self.channel = people.source, people.policy, people.run_id, people.channel
+    def __init__(self, ctx: AppContext, people: BulkUsers, *, preview: bool = False) -> None:
+        self.ctx, self.people, self.preview = ctx, people, preview
+        self.source, self.policy, self.run_id, self.connection_type = people.source, people.policy, people.run_id, people.connection_type
         self.counts: Counter[str] = Counter()
         self.seen: set[str] = set()
-        with house.database.reading() as connection:
+        with ctx.database.reading() as connection:
             # Groups are few beside people: all of them are looked up, also for a reading of what changed.
-            self.known = imported_records.known_groups(connection, self.source.id, channel=self.channel)
-            self._names = imported_records.names_of_groups(connection, self.source.id, self.channel)
+            self.known = imported_records.known_groups(connection, self.source.id, connection_type=self.connection_type)
+            self._names = imported_records.names_of_groups(connection, self.source.id, self.connection_type)
             self._conflicted = imported_records.with_conflicts(connection, self.source.id, "group")
         self._salt = f"{self.policy.digest} groups"
         self._absent: frozenset[str] = frozenset()
@@ -77,7 +77,7 @@ class GroupsIn:
         """Return the groups that come in and say something new."""
         chosen: list[GroupEntry] = []
         for entry in entries:
-            if not entry.made and not self.policy.groups.takes(entry.name, entry.native_id, entry.locator):
+            if not entry.made and not self.policy.groups.takes(entry.name, entry.native_id, entry.reference):
                 continue
             self.seen.add(entry.native_id)
             known = self.known.get(entry.native_id)
@@ -97,12 +97,12 @@ class GroupsIn:
         self._absent = frozenset(self.people.known[each].id for each in self.people.missing()) if self.people.whole else frozenset()
         for start in range(0, len(allowed), AT_ONCE):
             self._name_some(allowed[start : start + AT_ONCE])
-        if self.look_only:
+        if self.preview:
             self._weigh(allowed)
             return
-        with self.house.database.reading() as connection:
+        with self.ctx.database.reading() as connection:
             wanted = None if self.people.whole else list(dict.fromkeys(member for each in allowed for member in each.members))
-            of_people, of_groups = imported_records.locators(connection, self.source.id, wanted, self.channel)
+            of_people, of_groups = imported_records.locators(connection, self.source.id, wanted, self.connection_type)
         waiting: list[_Portion] = []
         size = 0
         for entry in allowed:
@@ -117,9 +117,9 @@ class GroupsIn:
     def _weigh(self, entries: Sequence[GroupEntry]) -> None:
         """Count what people would gain and lose by what changes of them, and by the groups that would list them or no longer do."""
         people, now = self.people, clock.now()
-        with self.house.database.reading() as connection:
-            catalogue = self.house.catalogue.get(connection)
-            of_people, _ = imported_records.locators(connection, self.source.id, channel=self.channel)
+        with self.ctx.database.reading() as connection:
+            catalogue = self.ctx.catalogue.get(connection)
+            of_people, _ = imported_records.locators(connection, self.source.id, connection_type=self.connection_type)
             joined: dict[str, list[str]] = {}
             left: dict[str, list[str]] = {}
             for entry in entries:
@@ -139,14 +139,14 @@ class GroupsIn:
             after = {**user_snapshots.people(connection, {*user_of.values()} - people.after.keys()), **people.after}
         for record_id, user_id in user_of.items():
             after[user_id] = with_groups(after[user_id], added=joined.get(record_id, ()), removed=left.get(record_id, ()))
-        people.weigh(work_out(person, catalogue, now) for person in (*after.values(), *people.new.values()))
+        people.weigh(plan_user(person, catalogue, now) for person in (*after.values(), *people.new.values()))
 
     def _without_clashes(self, entries: Sequence[GroupEntry]) -> list[GroupEntry]:
         """Return those whose name is no other group's of this source; the others wait for a decision."""
         by_name = {fold(name): own_id for own_id, (name, _) in self._names.items()}
         now = clock.now()
         allowed, clashing = [], []
-        with self.house.database.reading() as connection:
+        with self.ctx.database.reading() as connection:
             ids = [each.native_id for each in entries if each.native_id in self._conflicted]
             decided = imported_records.decisions(connection, self.source.id, "group", ids) if ids else {}
         for entry in entries:
@@ -162,14 +162,14 @@ class GroupsIn:
         conflicts = [
             {
                 "native_id": each.native_id, "kind": GROUP_NAME, "name": each.name, "message": message,
-                "entry": {"locator": each.locator, "members": len(each.members)}, "candidates": [],
+                "entry": {"reference": each.reference, "members": len(each.members)}, "candidates": [],
             }
             for each in clashing
         ]  # fmt: skip
         if clashing:
             self.counts["conflict"] += len(clashing)
-            with self.house.database.writing() as connection:
-                if not self.look_only:
+            with self.ctx.database.writing() as connection:
+                if not self.preview:
                     imported_records.note_conflicts(connection, self.source.id, "group", conflicts, now)
                 write_lines(connection, [self._line("conflict", each.name, message) for each in clashing])
         return allowed
@@ -179,30 +179,30 @@ class GroupsIn:
         made: list[tuple[str, GroupEntry]] = []
         named: list[tuple[str, GroupEntry]] = []
         lines = []
-        catalogue = self.house.catalogue.latest(self.house.database)
+        catalogue = self.ctx.catalogue.latest(self.ctx.database)
         for entry in entries:
             known = self.known.get(entry.native_id)
             if known is None:
                 made.append((new_id(), entry))
                 lines.append(self._line("group new", entry.name, f"{len(entry.members):,} members"))
-            elif known.gone or self._names.get(known.id) != (entry.name, entry.locator):
+            elif known.gone or self._names.get(known.id) != (entry.name, entry.reference):
                 named.append((known.id, entry))
                 before = self._names.get(known.id, ("", None))[0]
                 if before != entry.name:
                     lines.append(self._line("group renamed", entry.name, f"It was called {before}." if before else "It is back."))
         self.counts[NEW_GROUPS] += len(made)
         self.counts[CHANGED_GROUPS] += len(named)
-        with self.house.database.writing() as connection:
+        with self.ctx.database.writing() as connection:
             write_lines(connection, lines)
-            if self.look_only:
+            if self.preview:
                 return
-            imported_records.make_groups(connection, self.source.id, made, now, self.channel)
+            imported_records.make_groups(connection, self.source.id, made, now, self.connection_type)
             imported_records.name_groups(connection, named, now)
             by_name = catalogue.named_by_its_name(self.source.id) or catalogue.asks_groups
             if named or (made and by_name):
                 raise_revision(connection)
             for group_id, _ in named:
-                provisioned_groups.wake(connection, t.delivered_group.c.key == f"group:{group_id}", now)
+                provisioned_groups.wake(connection, t.provisioned_group.c.key == f"group:{group_id}", now)
                 if by_name:
                     recompute_marks.mark_people_within(connection, group_id, now)
             settled = [entry.native_id for _, entry in (*made, *named) if entry.native_id in self._conflicted]
@@ -212,7 +212,7 @@ class GroupsIn:
 
     def _list(self, entry: GroupEntry, of_people: dict[str, str], of_groups: dict[str, str]) -> list[_Portion]:
         group_id = self.known[entry.native_id].id
-        with self.house.database.reading() as connection:
+        with self.ctx.database.reading() as connection:
             listed_people, listed_groups = groups.listed_people(connection, group_id), groups.listed_groups(connection, group_id)
         people, inner, strangers = set(), set(), 0
         for member in entry.members:
@@ -247,9 +247,9 @@ class GroupsIn:
         if not portions:
             return
         now = clock.now()
-        with self.house.database.writing() as connection:
+        with self.ctx.database.writing() as connection:
             # What is declared may have changed since: who is concerned is asked within the transaction that writes.
-            catalogue = self.house.catalogue.get(connection)
+            catalogue = self.ctx.catalogue.get(connection)
             for each in portions:
                 concerned = catalogue.concerns(each.group_id)
                 if concerned and each.nesting:
@@ -268,7 +268,7 @@ class GroupsIn:
     def _mark(self, connection: Connection, record_ids: Sequence[str], now: Instant) -> None:
         for start in range(0, len(record_ids), 500):
             users = select(t.record.c.user_id).where(t.record.c.id.in_(record_ids[start : start + 500]))
-            recompute_marks.mark_these(connection, users, now)
+            recompute_marks.mark_users(connection, users, now)
 
     def of_one(self, record_id: str, entries: Sequence[GroupEntry], among: Callable[[str], bool]) -> None:
         """Take in which groups list one person: those that are known, and no others of this source.
@@ -276,7 +276,7 @@ class GroupsIn:
         Args:
             among: whether anything is known now of a group, by its native id; the others stay as they are.
         """
-        with self.house.database.reading() as connection:
+        with self.ctx.database.reading() as connection:
             listed = dict(groups.groups_of_record(connection, record_id))
         now_in = {self.known[each.native_id].id for each in entries if each.native_id in self.known and not self.known[each.native_id].gone}
         told = {each.id for native_id, each in self.known.items() if among(native_id)}
@@ -296,13 +296,13 @@ class GroupsIn:
 
     def leave(self, native_ids: Sequence[str]) -> None:
         """Take in that groups are gone, and with them every membership in them."""
-        intake = Intake(self.house.database, self.house.catalogue, self.channel)
+        intake = Intake(self.ctx.database, self.ctx.catalogue, self.connection_type)
         for native_id in native_ids:
             group_id = self.known[native_id].id
             name = self._names.get(group_id, (native_id, None))[0]
-            if not self.look_only:
+            if not self.preview:
                 intake.remove_group(self.source.id, group_id)
-            with self.house.database.writing() as connection:
+            with self.ctx.database.writing() as connection:
                 write_lines(connection, [self._line("group left", name)])
             self.counts[LEFT_GROUPS] += 1
 

@@ -15,21 +15,21 @@ from typing import Any
 from sqlalchemy import Connection, insert
 from sqlalchemy.exc import IntegrityError
 
-from dravo.core.errors import WorldMoved
+from dravo.core.errors import StalePreview
 from dravo.core.identity.matching import RENAMED, Binding, Conflict, match
 from dravo.core.identity.names import fold, lookalike_key
 from dravo.core.identity.records import PersonRecord, Searchable, changes, searchable
 from dravo.core.identity.source_policy import Refused, SourcePolicy
 from dravo.core.instants import Instant
-from dravo.core.planning import Catalogue, Outcome, Person, with_record, work_out
+from dravo.core.planning import ConfigSnapshot, UserPlan, UserSnapshot, plan_user, with_record
 from dravo.protocols.directory.reader import Entry
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.store import clock, groups, imported_records, memberships, recompute_marks
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.imported_records import PULL, Known, NewRecord
-from dravo.store.plan_writer import Cleared, Rewrite, apply_outcomes
-from dravo.store.prepared_statements import Quick
+from dravo.store.imported_records import IMPORT, Known, NewRecord
+from dravo.store.plan_writer import ConfirmedRemovals, UserRewrite, apply_outcomes
+from dravo.store.prepared_statements import PreparedStatement
 from dravo.store.snapshots import users as user_snapshots
 from dravo.store.snapshots.config import check_revision
 
@@ -47,8 +47,8 @@ class Batch:
     """What becomes of some people: a plan, to be written or only to be shown."""
 
     now: Instant
-    catalogue: Catalogue
-    outcomes: list[Outcome] = field(default_factory=list)
+    catalogue: ConfigSnapshot
+    outcomes: list[UserPlan] = field(default_factory=list)
     made: list[NewRecord] = field(default_factory=list)
     written: list[NewRecord] = field(default_factory=list)
     renamed: list[str] = field(default_factory=list)
@@ -66,27 +66,27 @@ class Batch:
     had_by: frozenset[str] = frozenset()
 
 
-class PeopleIn:
+class BulkUsers:
     """Takes in what one reading of a source says of its people."""
 
     def __init__(
         self,
-        house: House,
+        ctx: AppContext,
         source: Any,
         policy: SourcePolicy,
         run_id: str | None,
         *,
-        look_only: bool = False,
+        preview: bool = False,
         whole: bool = False,
-        channel: str = PULL,
+        connection_type: str = IMPORT,
     ) -> None:
         # By a run lines are told; what comes by itself, one person at a time, has no run.
-        self.house, self.source, self.policy, self.run_id, self.look_only, self.whole = house, source, policy, run_id, look_only, whole
-        self.channel = channel
-        with house.database.reading() as connection:
+        self.ctx, self.source, self.policy, self.run_id, self.preview, self.whole = ctx, source, policy, run_id, preview, whole
+        self.connection_type = connection_type
+        with ctx.database.reading() as connection:
             # Of a reading of what changed, whoever comes is looked up when they come.
-            self.known = imported_records.known_people(connection, source.id, channel=channel) if whole else {}
-            self._present = 0 if whole else imported_records.how_many(connection, source.id, channel)
+            self.known = imported_records.known_people(connection, source.id, connection_type=connection_type) if whole else {}
+            self._present = 0 if whole else imported_records.how_many(connection, source.id, connection_type)
             self._conflicted = imported_records.with_conflicts(connection, source.id, "person")
         self.seen: set[str] = set()
         self.outside: set[str] = set()
@@ -102,9 +102,9 @@ class PeopleIn:
         self.pilots: frozenset[str] | None = None
         # In a run that only looks: names and addresses of those who would be made, so that two of one name are told.
         self._planned: dict[str, str] = {}
-        # And what would become of people, before their groups are known: of those who are here by user id, of new ones by locator.
-        self.after: dict[str, Person] = {}
-        self.new: dict[str, Person] = {}
+        # And what would become of people, before their groups are known: of those who are here by user id, of new ones by reference.
+        self.after: dict[str, UserSnapshot] = {}
+        self.new: dict[str, UserSnapshot] = {}
 
     @property
     def present(self) -> int:
@@ -114,10 +114,10 @@ class PeopleIn:
     def take(self, entries: Sequence[Entry]) -> None:
         """Take in a batch; who cannot be decided yet is put off until `finish`."""
         if self.pilots is not None:
-            apart = [each for each in entries if each.locator not in self.pilots]
+            apart = [each for each in entries if each.reference not in self.pilots]
             self.seen.update(each.native_id for each in apart)
             self.counts[NO_PILOT] += len(apart)
-            entries = [each for each in entries if each.locator in self.pilots]
+            entries = [each for each in entries if each.reference in self.pilots]
         self._put_off += self._through(entries, last=False)
 
     def finish(self) -> None:
@@ -134,11 +134,11 @@ class PeopleIn:
         for remaining in range(TRIES, 0, -1):
             batch = self._plan(entries, last=last)
             try:
-                if self.look_only:
+                if self.preview:
                     self._note(batch)
                 else:
                     self._write(batch)
-            except (WorldMoved, IntegrityError):
+            except (StalePreview, IntegrityError):
                 # Somebody changed a person, or took a name, between reading and writing: planned anew on what is true now.
                 if remaining == 1:
                     raise
@@ -156,18 +156,20 @@ class PeopleIn:
     # Planning
 
     def _plan(self, entries: Sequence[Entry], *, last: bool) -> Batch:
-        with self.house.database.reading() as connection:
-            batch = Batch(clock.now(), self.house.catalogue.get(connection))
+        with self.ctx.database.reading() as connection:
+            batch = Batch(clock.now(), self.ctx.catalogue.get(connection))
             if not self.whole:
-                self.known.update(imported_records.known_people(connection, self.source.id, [each.native_id for each in entries], self.channel))
+                self.known.update(
+                    imported_records.known_people(connection, self.source.id, [each.native_id for each in entries], self.connection_type)
+                )
             fresh = self._read(connection, entries, batch)
             self._decide(connection, fresh, batch, last=last)
         return batch
 
-    def _read(self, connection: Connection, entries: Sequence[Entry], batch: Batch) -> list[_Said]:
+    def _read(self, connection: Connection, entries: Sequence[Entry], batch: Batch) -> list[_ParsedEntry]:
         """Return what entries come to that say something new; the others are counted."""
         salt = self.policy.digest
-        fresh: list[_Said] = []
+        fresh: list[_ParsedEntry] = []
         for entry in entries:
             known = self.known.get(entry.native_id)
             digest = entry.digest(salt)
@@ -178,36 +180,36 @@ class PeopleIn:
                 data = self.policy.person(entry.attributes)
             except Refused as wrong:
                 batch.counts[REFUSED] += 1
-                batch.lines.append(self._line(REFUSED, None, entry.locator, message=f"{wrong.message} {wrong.mend}".strip()))
+                batch.lines.append(self._line(REFUSED, None, entry.reference, message=f"{wrong.message} {wrong.hint}".strip()))
                 continue
             if not self.policy.lets_in(data, self.source.key):
                 batch.counts[OUTSIDE] += 1
                 if known is not None and not known.gone:
                     batch.outside.append(entry.native_id)
                 continue
-            fresh.append(_Said(entry, data, digest, known))
+            fresh.append(_ParsedEntry(entry, data, digest, known))
         found = imported_records.rows(connection, [each.known.id for each in fresh if each.known is not None])
         return [replace(each, row=found.get(each.known.id)) if each.known else each for each in fresh]
 
-    def _decide(self, connection: Connection, fresh: Sequence[_Said], batch: Batch, *, last: bool) -> None:
+    def _decide(self, connection: Connection, fresh: Sequence[_ParsedEntry], batch: Batch, *, last: bool) -> None:
         wanted = [each for each in fresh if each.asks_for_name]
-        could_be = self._could_be(connection, wanted, batch)
+        candidates = self._could_be(connection, wanted, batch)
         ids = [each.entry.native_id for each in wanted if each.entry.native_id in self._conflicted]
         decided = imported_records.decisions(connection, self.source.id, "person", ids) if ids else {}
         # Names that are given up in this very batch are free.
         leaving = {each.row.id for each in wanted if each.row is not None}
         holders = imported_records.holders(
-            connection, self.source.id, [each.found.user_name_key for each in wanted if each.row is not None], self.channel
+            connection, self.source.id, [each.found.user_name_key for each in wanted if each.row is not None], self.connection_type
         )
         taken: set[str] = set()
-        bindings: list[tuple[_Said, str, bool]] = []
+        bindings: list[tuple[_ParsedEntry, str, bool]] = []
         for each in fresh:
             keys = each.keys if each.asks_for_name else set()
             if not taken.isdisjoint(keys):
                 # Two of one name: the second is looked at again once the first is in.
                 batch.put_off.append(each.entry)
                 continue
-            result = self._whose(each, could_be, decided.get(each.entry.native_id), holders, leaving)
+            result = self._whose(each, candidates, decided.get(each.entry.native_id), holders, leaving)
             if isinstance(result, Conflict) and not last:
                 batch.put_off.append(each.entry)
             elif isinstance(result, Conflict):
@@ -219,18 +221,18 @@ class PeopleIn:
                 bindings.append((each, *result))
         self._work_out(connection, bindings, batch)
 
-    def _could_be(self, connection: Connection, wanted: Sequence[_Said], batch: Batch) -> dict[str, list[Any]]:
+    def _could_be(self, connection: Connection, wanted: Sequence[_ParsedEntry], batch: Batch) -> dict[str, list[Any]]:
         batch.names = {name for each in wanted for name in each.names}
         batch.emails = {fold(each.found.email) for each in wanted if each.found.email and each.row is None}
-        found = imported_records.candidates(connection, self.source.id, batch.names, batch.emails, self.channel) if batch.names else {}
+        found = imported_records.candidates(connection, self.source.id, batch.names, batch.emails, self.connection_type) if batch.names else {}
         batch.had_by = frozenset(one.user_id for some in found.values() for one in some)
         return found
 
     def _whose(
-        self, each: _Said, could_be: Mapping[str, Sequence[Any]], decided: Any, holders: Mapping[str, str], leaving: set[str]
+        self, each: _ParsedEntry, candidates: Mapping[str, Sequence[Any]], decided: Any, holders: Mapping[str, str], leaving: set[str]
     ) -> tuple[str, bool] | Conflict | None:
         """Return (user id, whether they are new), a conflict, or None if they are left out."""
-        named = [one for name in each.names for one in could_be.get(f"name:{name}", ())]
+        named = [one for name in each.names for one in candidates.get(f"name:{name}", ())]
         if each.row is not None:
             if not each.asks_for_name or (decided is not None and decided.decision == LET):
                 return each.row.user_id, False
@@ -243,15 +245,15 @@ class PeopleIn:
         if decided is not None:
             return {LINK: (decided.user_id, False), MAKE: (new_id(), True)}.get(decided.decision)
         email = each.found.email
-        everyone = {one.user_id: one for one in (*named, *(could_be.get(f"e-mail:{fold(email)}", ()) if email else ()))}
-        if self.look_only and (other := next((self._planned[key] for key in each.keys if key in self._planned), None)):
+        everyone = {one.user_id: one for one in (*named, *(candidates.get(f"e-mail:{fold(email)}", ()) if email else ()))}
+        if self.preview and (other := next((self._planned[key] for key in each.keys if key in self._planned), None)):
             return Conflict("two records", (), f"'{other}' in this very reading has the same user name or e-mail address.")
         binding = match(each.data, list(everyone.values()), self.policy, new_id())
         if isinstance(binding, Binding):
             return (binding.user_id, binding.new) if self.policy.makes or not binding.new else None
         return binding
 
-    def _work_out(self, connection: Connection, bindings: Sequence[tuple[_Said, str, bool]], batch: Batch) -> None:
+    def _work_out(self, connection: Connection, bindings: Sequence[tuple[_ParsedEntry, str, bool]], batch: Batch) -> None:
         people = user_snapshots.people(connection, [user_id for each, user_id, new in bindings if not new and not each.same])
         used: set[str] = set()
         for each, user_id, _ in bindings:
@@ -266,22 +268,22 @@ class PeopleIn:
             used.add(user_id)
             self._one(each, user_id, people.get(user_id), batch)
 
-    def _one(self, each: _Said, user_id: str, person: Person | None, batch: Batch) -> None:
+    def _one(self, each: _ParsedEntry, user_id: str, person: UserSnapshot | None, batch: Batch) -> None:
         record_id = each.row.id if each.row is not None else new_id()
-        record = PersonRecord(record_id, self.source.id, self.channel, each.data, user_id)
-        after = with_record(person, record) if person is not None else Person(user_id, None, (record,))
-        if self.look_only and person is not None:
+        record = PersonRecord(record_id, self.source.id, self.connection_type, each.data, user_id)
+        after = with_record(person, record) if person is not None else UserSnapshot(user_id, None, (record,))
+        if self.preview and person is not None:
             self.after[user_id] = after
-        batch.outcomes.append(work_out(after, batch.catalogue, batch.now))
+        batch.outcomes.append(plan_user(after, batch.catalogue, batch.now))
         name = each.found.display_name
         if each.row is None:
             batch.made.append(each.record(record_id, user_id))
             kind, differs = NEW, None
             message = None if person is None else "Linked to somebody who was here."
-            if self.look_only:
+            if self.preview:
                 self._planned.update(dict.fromkeys(each.keys, name))
                 if person is None:
-                    self.new[each.entry.locator] = after
+                    self.new[each.entry.reference] = after
         else:
             batch.written.append(each.record(record_id, user_id))
             if each.asks_for_name:
@@ -294,11 +296,11 @@ class PeopleIn:
             batch.settled.append(each.entry.native_id)
         batch.lines.append(self._line(kind, user_id, name, differs, message))
 
-    def _note_conflict(self, each: _Said, found: Conflict, batch: Batch) -> None:
+    def _note_conflict(self, each: _ParsedEntry, found: Conflict, batch: Batch) -> None:
         name = imported_records.shown_name(each.data)
         batch.counts[CONFLICT] += 1
         batch.lines.append(self._line(CONFLICT, None, name, message=found.message))
-        entry = {"locator": each.entry.locator, "attributes": each.entry.attributes, "person": each.data}
+        entry = {"reference": each.entry.reference, "attributes": each.entry.attributes, "person": each.data}
         batch.conflicts.append(
             {
                 "native_id": each.entry.native_id, "kind": found.kind, "name": name, "message": found.message, "entry": entry,
@@ -310,26 +312,26 @@ class PeopleIn:
         self, kind: str, user_id: str | None, name: str, differs: Mapping[str, Any] | None = None, message: str | None = None
     ) -> dict[str, Any]:
         # Somebody who would only be made is nobody yet to point at.
-        shown = None if self.look_only and kind == NEW else user_id
+        shown = None if self.preview and kind == NEW else user_id
         return {"run_id": self.run_id, "kind": kind, "user_id": shown, "name": name, "changes": differs or None, "message": message}
 
     # Writing
 
     def _write(self, batch: Batch) -> None:
-        with self.house.database.writing() as connection:
+        with self.ctx.database.writing() as connection:
             check_revision(connection, batch.catalogue.revision)
             # Another source, or a push, may have brought somebody of such a name in between.
             if imported_records.who_has(connection, batch.names, batch.emails) != batch.had_by:
-                raise WorldMoved("Somebody has come meanwhile.")
-            apply_outcomes(connection, batch.outcomes, batch.now, rewrite=Rewrite.NAMES, seen=batch.catalogue.revision)
+                raise StalePreview("Somebody has come meanwhile.")
+            apply_outcomes(connection, batch.outcomes, batch.now, rewrite=UserRewrite.NAMES, seen=batch.catalogue.revision)
             if self.run_id is None:
                 # Their groups come next: nothing is delivered for them before that.
-                recompute_marks.mark_these(connection, [each.person.user_id for each in batch.outcomes], batch.now)
-            imported_records.make(connection, self.source.id, batch.made, batch.now, self.channel)
+                recompute_marks.mark_users(connection, [each.person.user_id for each in batch.outcomes], batch.now)
+            imported_records.make(connection, self.source.id, batch.made, batch.now, self.connection_type)
             if not imported_records.write(connection, batch.written, batch.renamed, batch.now):
-                raise WorldMoved("A record has changed meanwhile.")
+                raise StalePreview("A record has changed meanwhile.")
             imported_records.touch(connection, batch.touched)
-            imported_records.note_conflicts(connection, self.source.id, "person", batch.conflicts, batch.now, self.channel)
+            imported_records.note_conflicts(connection, self.source.id, "person", batch.conflicts, batch.now, self.connection_type)
             if batch.settled:
                 imported_records.end_conflicts(connection, self.source.id, "person", batch.settled)
             write_lines(connection, batch.lines)
@@ -337,17 +339,17 @@ class PeopleIn:
 
     def _note(self, batch: Batch) -> None:
         """Write down what a batch would do, and nothing else."""
-        with self.house.database.writing() as connection:
+        with self.ctx.database.writing() as connection:
             write_lines(connection, batch.lines)
 
     def lines_only(self, lines: Iterable[tuple[str, str, str]]) -> None:
         """Write down (kind, name, message) of what is no person."""
         made = [self._line(kind, None, name, message=message) for kind, name, message in lines]
         self.counts.update(kind for kind, _, _ in lines)
-        with self.house.database.writing() as connection:
+        with self.ctx.database.writing() as connection:
             write_lines(connection, made)
 
-    def weigh(self, outcomes: Iterable[Outcome]) -> None:
+    def weigh(self, outcomes: Iterable[UserPlan]) -> None:
         """Count what people would gain and lose, role by role."""
         for outcome in outcomes:
             self.gained.update((change.application_id, change.role_id) for change in outcome.access if change.id is None)
@@ -359,14 +361,14 @@ class PeopleIn:
         """Return the native ids of those who are here and did not come, or may not come in any more."""
         return [native_id for native_id, each in self.known.items() if not each.gone and (native_id not in self.seen or native_id in self.outside)]
 
-    def leave(self, native_ids: Sequence[str], cleared: Cleared | None = None) -> None:
+    def leave(self, native_ids: Sequence[str], cleared: ConfirmedRemovals | None = None) -> None:
         """Take in that people are gone: they leave every group, and keep their user as a tombstone."""
         for start in range(0, len(native_ids), BATCH):
             some = native_ids[start : start + BATCH]
             for remaining in range(TRIES, 0, -1):
                 try:
                     self._leave_some(some, cleared)
-                except WorldMoved:
+                except StalePreview:
                     if remaining == 1:
                         raise
                     continue
@@ -374,10 +376,10 @@ class PeopleIn:
             for native_id in some:
                 self.known[native_id] = replace(self.known[native_id], gone=True)
 
-    def _leave_some(self, native_ids: Sequence[str], cleared: Cleared | None) -> None:
+    def _leave_some(self, native_ids: Sequence[str], cleared: ConfirmedRemovals | None) -> None:
         now = clock.now()
-        with self.house.database.reading() as connection:
-            catalogue = self.house.catalogue.get(connection)
+        with self.ctx.database.reading() as connection:
+            catalogue = self.ctx.catalogue.get(connection)
             found = [row for row in imported_records.rows(connection, [self.known[each].id for each in native_ids]).values() if row.gone_at is None]
             people = user_snapshots.people(connection, [row.user_id for row in found])
             others = [each.id for row in found for each in people[row.user_id].records if each.id != row.id]
@@ -385,19 +387,19 @@ class PeopleIn:
             outcomes, lines = [], []
             for row in found:
                 person = people[row.user_id]
-                after = with_record(person, PersonRecord(row.id, self.source.id, self.channel, row.data, row.user_id, gone=True))
+                after = with_record(person, PersonRecord(row.id, self.source.id, self.connection_type, row.data, row.user_id, gone=True))
                 kept = [group_id for each in person.records if each.id != row.id for group_id, _ in listed.get(each.id, ())]
                 local = groups.groups_of_user(connection, row.user_id) if kept or len(person.records) > 1 else []
-                outcome = work_out(replace(after, groups=tuple(dict.fromkeys((*kept, *local)))), catalogue, now)
+                outcome = plan_user(replace(after, groups=tuple(dict.fromkeys((*kept, *local)))), catalogue, now)
                 outcomes.append(outcome)
                 lines.append(self._line(LEFT, row.user_id, imported_records.shown_name(row.data)))
         self.counts[LEFT] += len(found)
-        if self.look_only:
+        if self.preview:
             self.weigh(outcomes)
-            with self.house.database.writing() as connection:
+            with self.ctx.database.writing() as connection:
                 write_lines(connection, lines)
             return
-        with self.house.database.writing() as connection:
+        with self.ctx.database.writing() as connection:
             check_revision(connection, catalogue.revision)
             # Lists that may name them still are looked at again, for they may come back.
             imported_records.forget_digests(connection, [row.id for row in found if row.native_id in self.seen])
@@ -407,13 +409,13 @@ class PeopleIn:
                 if outcome.user.gone:
                     memberships.end_memberships_of_user(connection, row.user_id, now)
             if not imported_records.leave(connection, {row.id: row.version for row in found}, now):
-                raise WorldMoved("A record has changed meanwhile.")
-            apply_outcomes(connection, outcomes, now, rewrite=Rewrite.NAMES, seen=catalogue.revision, cleared=cleared)
+                raise StalePreview("A record has changed meanwhile.")
+            apply_outcomes(connection, outcomes, now, rewrite=UserRewrite.NAMES, seen=catalogue.revision, cleared=cleared)
             write_lines(connection, lines)
 
 
 @dataclass(frozen=True)
-class _Said:
+class _ParsedEntry:
     """What one entry comes to: the person it says, and the record that there was, if any."""
 
     entry: Entry
@@ -453,10 +455,10 @@ class _Said:
         """Return the record as it is written."""
         version = self.row.version if self.row is not None else 0
         entry = self.entry
-        return NewRecord(record_id, user_id, entry.native_id, entry.locator, self.digest, entry.attributes, self.data, version, self.found)
+        return NewRecord(record_id, user_id, entry.native_id, entry.reference, self.digest, entry.attributes, self.data, version, self.found)
 
 
-_LINES = Quick(insert(t.run_line))
+_LINES = PreparedStatement(insert(t.run_entry))
 
 
 def write_lines(connection: Connection, lines: Sequence[Mapping[str, Any]]) -> None:

@@ -6,10 +6,10 @@ from typing import Any
 
 from sqlalchemy import Connection, select
 
-from dravo.core.errors import AlreadyThere, InvalidInput
+from dravo.core.errors import AlreadyExists, InvalidInput
 from dravo.core.identity.names import fold
 from dravo.core.identity.records import SIGN_IN
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.sources import policy as source_policies
@@ -25,17 +25,17 @@ TRACES, MOST = 50, 20
 class _Claimed:
     """A group of which only its name is known."""
 
-    locator: str | None = None
+    reference: str | None = None
 
     def __init__(self, name: str) -> None:
         self.native_id = self.name = name
 
 
-def seen(house: House, words: str = "") -> dict[str, Any]:
+def seen(ctx: AppContext, words: str = "") -> dict[str, Any]:
     """Return groups that last sign-ins claimed, trials too, and that their source does not have yet: those with some words in their name."""
     wanted, x, s = fold(words.strip()), t.sign_in_trace.c, t.source.c
     found: list[dict[str, Any]] = []
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         sources = connection.execute(
             select(s.id, s.key, s.label).join(t.source_sign_in, t.source_sign_in.c.source_id == s.id).order_by(s.label)
         ).all()
@@ -59,21 +59,21 @@ def _here(connection: Connection, source_id: str, names: dict[str, str]) -> set[
     return set(connection.execute(select(g.display_name_key).where(*where)).scalars()) if names else set()
 
 
-def make(house: House, caller: Caller, key: str, name: str) -> dict[str, str]:
+def make(ctx: AppContext, caller: Caller, key: str, name: str) -> dict[str, str]:
     """Make a group of a source by the name that its claims give it, so that it can be mapped before anybody comes; returns its id and name.
 
     Raises:
-        NotFound: if nobody signs in by the source; InvalidInput, AlreadyThere.
+        NotFound: if nobody signs in by the source; InvalidInput, AlreadyExists.
     """
     name = name.strip()
     if not name or len(name) > 200:
         raise InvalidInput("A group's name has 1 to 200 characters.", "Take the name as it stands in the claim.", "name")
     now, own_id = clock.now(), new_id()
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         source, _ = source_policies.sign_in_of(connection, key)
         if _here(connection, source.id, {fold(name): name}):
-            raise AlreadyThere(f"'{source.label}' has a group '{name}' already.", "Take that one.", "name")
+            raise AlreadyExists(f"'{source.label}' has a group '{name}' already.", "Take that one.", "name")
         imported_records.make_groups(connection, source.id, [(own_id, _Claimed(name))], now, SIGN_IN)
         raise_revision(connection)
-        record_change(connection, house.keys, caller, "made a claimed group", "group", own_id, now, {"name": name, "source": key})
+        record_change(connection, ctx.keys, caller, "made a claimed group", "group", own_id, now, {"name": name, "source": key})
     return {"id": own_id, "name": name}

@@ -10,10 +10,10 @@ from dravo.core.errors import InvalidInput, NotFound
 from dravo.core.identity.matching import GROUP_NAME, OPERATOR, RENAMED, TWO_RECORDS
 from dravo.core.identity.records import SIGN_IN
 from dravo.protocols.directory.reader import Entry
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.ingest import record_links, run_log
-from dravo.services.ingest.bulk_users import LEAVE_OUT, LET, LINK, MAKE, PeopleIn
-from dravo.services.ingest.types import PUSH
+from dravo.services.ingest.bulk_users import LEAVE_OUT, LET, LINK, MAKE, BulkUsers
+from dravo.services.ingest.types import INBOUND_SCIM
 from dravo.services.lookups import find_person, pushing_source
 from dravo.services.security import masking
 from dravo.services.security.audit_log import record_change
@@ -35,10 +35,10 @@ CHOICES: dict[str, tuple[str, ...]] = {
 USUAL = (LINK, MAKE, LEAVE_OUT)
 
 
-def listing(house: House, caller: Caller, key: str, ask: Ask, state: str = imported_records.OPEN) -> dict[str, Any]:
+def list_conflicts(ctx: AppContext, caller: Caller, key: str, ask: Ask, state: str = imported_records.OPEN) -> dict[str, Any]:
     """Return a page of a source's conflicts, oldest first, each with its choices and whom it could mean."""
     c = t.conflict.c
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
         statement = select(t.conflict).where(c.source_id == source.id, c.state == state)
         found = page(connection, statement, [c.id], ask, lambda row: row)
@@ -51,19 +51,19 @@ def listing(house: House, caller: Caller, key: str, ask: Ask, state: str = impor
 
 def _line(row: Any, people: dict[str, Any], plain: bool) -> dict[str, Any]:
     said = (row.entry or {}).get("person") or {}
-    could_be = [
+    candidates = [
         {**user_queries.person_ref(people[each]), "state": user_queries.person_state(people[each])} for each in row.candidates if each in people
     ]
     return {
         "id": row.id, "subject": row.subject, "kind": row.kind, "name": row.name, "message": masking.text(row.message),
         "native_id": row.native_id if plain else masking.HIDDEN,
         "says": {name: value for name, value in said.items() if plain or name in ("userName", "displayName", "name")},
-        "could_be": could_be, "choices": list(CHOICES.get(row.kind, USUAL)), "state": row.state, "decision": row.decision,
+        "candidates": candidates, "choices": list(CHOICES.get(row.kind, USUAL)), "state": row.state, "decision": row.decision,
         "decided_by": row.decided_by, "decided_at": row.decided_at, "first_seen_at": row.first_seen_at, "last_seen_at": row.last_seen_at,
     }  # fmt: skip
 
 
-def decide(house: House, caller: Caller, key: str, conflict_id: str, decision: str, person: str | None = None) -> dict[str, Any]:
+def decide(ctx: AppContext, caller: Caller, key: str, conflict_id: str, decision: str, person: str | None = None) -> dict[str, Any]:
     """Decide a conflict; what was decided happens at once, and holds for later readings.
 
     Args:
@@ -74,7 +74,7 @@ def decide(house: House, caller: Caller, key: str, conflict_id: str, decision: s
         NotFound, InvalidInput.
     """
     now = clock.now()
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         source, row = _one(connection, key, conflict_id)
         choices = CHOICES.get(row.kind, USUAL)
         if decision not in choices:
@@ -84,15 +84,15 @@ def decide(house: House, caller: Caller, key: str, conflict_id: str, decision: s
         connection.execute(update(t.conflict).where(t.conflict.c.id == conflict_id).values(**values))
         if row.subject == "group":
             # Its list was not kept: the next reading is one of everybody.
-            connection.execute(update(t.source_pull).where(t.source_pull.c.source_id == source.id).values(full_at=None))
+            connection.execute(update(t.source_import).where(t.source_import.c.source_id == source.id).values(full_at=None))
         details = {"source": key, "name": row.name, "kind": row.kind, "decision": decision, "person": user_id}
-        record_change(connection, house.keys, caller, "decided a conflict", "source", source.id, now, details)
+        record_change(connection, ctx.keys, caller, "decided a conflict", "source", source.id, now, details)
     if row.subject == "person" and decision != LEAVE_OUT:
-        if row.channel == PUSH:
-            _carry_out_sent(house, caller, row, decision, user_id)
+        if row.connection_type == INBOUND_SCIM:
+            _carry_out_sent(ctx, caller, row, decision, user_id)
         else:
-            _carry_out(house, caller, key, row)
-    with house.database.reading() as connection:
+            _carry_out(ctx, caller, key, row)
+    with ctx.database.reading() as connection:
         after = connection.execute(select(t.conflict).where(t.conflict.c.id == conflict_id)).one()
     return _line(after, {}, ATTRIBUTES in caller.permissions)
 
@@ -118,46 +118,46 @@ def _whom(connection: Connection, source: Any, row: Any, decision: str, person: 
         raise InvalidInput("Say who it is.", "Give the person's id, user name or e-mail.", "person")
     found = find_person(connection, person)
     r = t.record.c
-    taken = (r.source_id == source.id, r.channel == row.channel, r.user_id == found.id, r.gone_at.is_(None))
+    taken = (r.source_id == source.id, r.connection_type == row.connection_type, r.user_id == found.id, r.gone_at.is_(None))
     if connection.execute(select(r.id).where(*taken).limit(1)).first():
         raise InvalidInput(f"'{source.label}' says something of {found.display_name} already.", "Two of its records cannot be one person.", "person")
     return str(found.id)
 
 
-def _carry_out_sent(house: House, caller: Caller, row: Any, decision: str, user_id: str | None) -> None:
+def _carry_out_sent(ctx: AppContext, caller: Caller, row: Any, decision: str, user_id: str | None) -> None:
     """Link a SCIM record to the user that was chosen, or let it be a user of its own. The record itself exists already."""
     now = clock.now()
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         record = connection.execute(select(t.record).where(t.record.c.id == row.native_id, t.record.c.gone_at.is_(None))).first()
     if record is None:
         return
     if decision == LINK and user_id is not None and user_id != record.user_id:
         # The decision is the confirmation.
-        record_links.link(house, caller, record.id, user_id)
-    with house.database.writing() as connection:
+        record_links.link(ctx, caller, record.id, user_id)
+    with ctx.database.writing() as connection:
         records.decided(connection, record.id)
-        recompute_marks.mark_these(connection, [user_id or record.user_id], now)
+        recompute_marks.mark_users(connection, [user_id or record.user_id], now)
         if decision == LINK and user_id != record.user_id:
             # The undecided user never had access. Left behind, it would count as a leaver of the same name.
             records.forget_user(connection, record.user_id)
 
 
-def _carry_out(house: House, caller: Caller, key: str, row: Any) -> None:
+def _carry_out(ctx: AppContext, caller: Caller, key: str, row: Any) -> None:
     """Take in what was decided about, as the source said it last."""
-    entry = Entry(row.native_id, row.entry["locator"], row.entry["attributes"])
-    if row.channel == SIGN_IN:
+    entry = Entry(row.native_id, row.entry["reference"], row.entry["attributes"])
+    if row.connection_type == SIGN_IN:
         # Their groups come when they sign in the next time.
-        with house.database.reading() as connection:
+        with ctx.database.reading() as connection:
             source, signs_in = source_policies.sign_in_of(connection, key)
-        arrived = PeopleIn(house, source, source_policies.sign_in_policy(signs_in), None, channel=SIGN_IN)
+        arrived = BulkUsers(ctx, source, source_policies.sign_in_policy(signs_in), None, connection_type=SIGN_IN)
         arrived.take([entry])
         arrived.finish()
         return
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         source, pull = source_policies.import_of(connection, key)
     policy = source_policies.import_policy(source, pull.kind)
-    with run_log.small_run(house, source.id, caller.name) as run_id:
-        people = PeopleIn(house, source, policy, run_id)
+    with run_log.small_run(ctx, source.id, caller.name) as run_id:
+        people = BulkUsers(ctx, source, policy, run_id)
         people.take([entry])
         people.finish()
-        run_log.note_counts(house, run_id, {"read": 1, **people.counts})
+        run_log.note_counts(ctx, run_id, {"read": 1, **people.counts})

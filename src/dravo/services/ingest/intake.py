@@ -12,27 +12,27 @@ from sqlalchemy import Connection, select
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.access.evaluation import Assignment
-from dravo.core.errors import NotFound, WorldMoved
+from dravo.core.errors import NotFound, StalePreview
 from dravo.core.identity.matching import EMAIL_KNOWN, LOOKS_ALIKE, NAME_KNOWN, bind
 from dravo.core.identity.names import fold, lookalike_key
 from dravo.core.identity.records import PersonRecord, searchable
 from dravo.core.instants import Instant
-from dravo.core.planning import Catalogue, Outcome, Person, with_groups, with_record, work_out
+from dravo.core.planning import ConfigSnapshot, UserPlan, UserSnapshot, plan_user, with_groups, with_record
 from dravo.core.scim.errors import ScimError, invalid_value
 from dravo.core.scim.filters import element_matches
 from dravo.core.scim.patches import MemberChange, Operation, apply_patch
 from dravo.core.scim.resources import check_immutable, unique_values
-from dravo.core.scim.schemas import Shapes
+from dravo.core.scim.schemas import SchemaSet
 from dravo.core.scim.versions import entity_tag
-from dravo.services.ingest.types import NOBODY, PLAIN, PUSH, Done, Manner, MemberPlan, Result, Taken
+from dravo.services.ingest.types import DEFAULT_OPTIONS, INBOUND_SCIM, NOBODY, IngestChange, IngestOptions, IngestResult, MemberPlan, Result
 from dravo.store import clock, groups, imported_records, memberships, provisioned_groups, recompute_marks, records
 from dravo.store import tables as t
 from dravo.store.database import Database
 from dravo.store.ids import new_id
-from dravo.store.plan_writer import Rewrite, apply_outcomes
+from dravo.store.plan_writer import UserRewrite, apply_outcomes
 from dravo.store.queries import source_rows
 from dravo.store.snapshots import users as user_snapshots
-from dravo.store.snapshots.config import CatalogueCache, check_revision, raise_revision
+from dravo.store.snapshots.config import ConfigCache, check_revision, raise_revision
 
 # How long a request is retried when concurrent requests change the same data first.
 PATIENCE_SECONDS = 20.0
@@ -41,18 +41,22 @@ AT_ONCE = 1_000
 
 
 class Intake:
-    """Takes in what one channel of a source says of its people and groups."""
+    """Takes in what one connection type of a source says of its people and groups."""
 
-    def __init__(self, database: Database, catalogue: CatalogueCache, channel: str = PUSH) -> None:
+    def __init__(self, database: Database, catalogue: ConfigCache, connection_type: str = INBOUND_SCIM) -> None:
         self.database = database
         self.catalogue = catalogue
-        self.channel = channel
+        self.connection_type = connection_type
 
     # People
 
     def create_person(
-        self, source_id: str, data: dict[str, Any], manner: Manner = PLAIN, direct: Callable[[str], Sequence[Assignment]] = lambda _: ()
-    ) -> Taken:
+        self,
+        source_id: str,
+        data: dict[str, Any],
+        manner: IngestOptions = DEFAULT_OPTIONS,
+        direct: Callable[[str], Sequence[Assignment]] = lambda _: (),
+    ) -> IngestResult:
         """Take in somebody new.
 
         Args:
@@ -68,30 +72,30 @@ class Intake:
         unique = unique_values(data, manner.shapes.user)
         record_id, new_user = new_id(), new_id()
 
-        def attempt() -> Taken:
+        def attempt() -> IngestResult:
             catalogue = self.catalogue.latest(self.database)
             binding = bind(None, new_user)
             with self.database.reading() as connection:
                 others = self._others(connection, source_id, data)
-            record = PersonRecord(record_id, source_id, self.channel, data, binding.user_id, undecided=bool(others))
-            outcome = work_out(Person(binding.user_id, None, (record,), direct=tuple(direct(binding.user_id))), catalogue, now)
-            write_trace = manner.prepare(Done("person", binding.user_id, None, data, [outcome], catalogue))
+            record = PersonRecord(record_id, source_id, self.connection_type, data, binding.user_id, undecided=bool(others))
+            outcome = plan_user(UserSnapshot(binding.user_id, None, (record,), direct=tuple(direct(binding.user_id))), catalogue, now)
+            write_trace = manner.prepare(IngestChange("person", binding.user_id, None, data, [outcome], catalogue))
             with self.database.writing() as connection:
                 check_revision(connection, catalogue.revision)
                 if self._others(connection, source_id, data) != others:
-                    raise WorldMoved("A user of that name or email was added or removed meanwhile.")
-                apply_outcomes(connection, [outcome], now, rewrite=Rewrite.NAMES, seen=catalogue.revision)
-                records.make(connection, record_id, source_id, self.channel, binding.user_id, data, now, undecided=bool(others))
+                    raise StalePreview("A user of that name or email was added or removed meanwhile.")
+                apply_outcomes(connection, [outcome], now, rewrite=UserRewrite.NAMES, seen=catalogue.revision)
+                records.make(connection, record_id, source_id, self.connection_type, binding.user_id, data, now, undecided=bool(others))
                 if others:
                     self._note_conflict(connection, source_id, record_id, data, others, now)
                 if unique:
                     records.claim(connection, record_id, source_id, unique)
                 write_trace(connection)
-            return Taken(record_id, data, 1, now, now)
+            return IngestResult(record_id, data, 1, now, now)
 
         return self._until_it_stands(attempt, lambda: self._check_unique(source_id, data, None, manner.shapes))
 
-    def replace_person(self, source_id: str, record_id: str, data: dict[str, Any], manner: Manner = PLAIN) -> Taken:
+    def replace_person(self, source_id: str, record_id: str, data: dict[str, Any], manner: IngestOptions = DEFAULT_OPTIONS) -> IngestResult:
         """Take in a person's whole new content (RFC 7644, 3.5.1).
 
         Raises:
@@ -105,11 +109,11 @@ class Intake:
 
         return self._change_person(source_id, record_id, change, manner)
 
-    def patch_person(self, source_id: str, record_id: str, operations: Sequence[Operation], manner: Manner = PLAIN) -> Taken:
+    def patch_person(self, source_id: str, record_id: str, operations: Sequence[Operation], manner: IngestOptions = DEFAULT_OPTIONS) -> IngestResult:
         """Take in a change of a person (RFC 7644, 3.5.2); raises as `replace_person` and `apply_patch`."""
         return self._change_person(source_id, record_id, lambda before: apply_patch(before, list(operations), manner.shapes.user).resource, manner)
 
-    def remove_person(self, source_id: str, record_id: str, manner: Manner = PLAIN) -> None:
+    def remove_person(self, source_id: str, record_id: str, manner: IngestOptions = DEFAULT_OPTIONS) -> None:
         """Take in that a person is gone: they leave every group, and keep their user as a tombstone.
 
         Raises:
@@ -119,12 +123,12 @@ class Intake:
         self._change_person(source_id, record_id, lambda before: before, manner, gone=True)
 
     def _change_person(
-        self, source_id: str, record_id: str, change: Callable[[dict[str, Any]], dict[str, Any]], manner: Manner, *, gone: bool = False
-    ) -> Taken:
+        self, source_id: str, record_id: str, change: Callable[[dict[str, Any]], dict[str, Any]], manner: IngestOptions, *, gone: bool = False
+    ) -> IngestResult:
         data: dict[str, Any] = {}
         shape = manner.shapes.user
 
-        def attempt() -> Taken:
+        def attempt() -> IngestResult:
             nonlocal data
             now = clock.now()
             row, person, listed = self._look_at(source_id, record_id)
@@ -132,7 +136,7 @@ class Intake:
                 manner.condition.check(entity_tag(row.version, listed))
             data = change(row.data)
             if data == row.data and not gone:
-                return Taken(record_id, data, row.version, row.created_at, row.modified_at, listed)
+                return IngestResult(record_id, data, row.version, row.created_at, row.modified_at, listed)
             catalogue = self.catalogue.latest(self.database)
             # An operator's decision holds as long as the values that were in conflict stay the same.
             asks = not gone and (row.undecided or _matched_values(data) != _matched_values(row.data))
@@ -140,23 +144,23 @@ class Intake:
                 others = self._others(connection, source_id, data, row.user_id) if asks else NOBODY
             # A rename by the source does not lock out a user who has access: the conflict is only listed.
             undecided = bool(others) and (row.undecided or not (person.access or person.accounts)) if asks else row.undecided
-            record = PersonRecord(record_id, source_id, self.channel, data, row.user_id, gone, undecided)
+            record = PersonRecord(record_id, source_id, self.connection_type, data, row.user_id, gone, undecided)
             after = with_record(person, record)
             if gone:
                 # With one source a user's groups are its record's; with several, only this record's end.
                 after = replace(after, groups=self._groups_without(row.user_id, record_id) if len(after.records) > 1 else ())
-            outcome = work_out(after, catalogue, now)
+            outcome = plan_user(after, catalogue, now)
             # A user of one record is that record; of several, any change may let another one speak.
             alone = len(person.records) == 1
             before = row.data if alone else catalogue.merged(person.records).attributes
             renamed = searchable(data if alone else outcome.user.attributes) != searchable(before)
-            write_trace = manner.prepare(Done("person", row.user_id, row.data, None if gone else data, [outcome], catalogue))
+            write_trace = manner.prepare(IngestChange("person", row.user_id, row.data, None if gone else data, [outcome], catalogue))
             with self.database.writing() as connection:
                 if not records.write(connection, record_id, row.version, row.data, data, now, gone=gone):
-                    raise WorldMoved("The record has changed meanwhile.")
+                    raise StalePreview("The record has changed meanwhile.")
                 if asks:
                     if self._others(connection, source_id, data, row.user_id) != others:
-                        raise WorldMoved("A user of that name or email was added or removed meanwhile.")
+                        raise StalePreview("A user of that name or email was added or removed meanwhile.")
                     if others:
                         self._note_conflict(connection, source_id, record_id, data, others, now)
                 if undecided != row.undecided:
@@ -169,10 +173,10 @@ class Intake:
                     memberships.end_memberships_of_user(connection, row.user_id, now)
                 if shape.unique and (gone or unique_values(data, shape) != unique_values(row.data, shape)):
                     records.claim(connection, record_id, source_id, [] if gone else unique_values(data, shape))
-                rewrite = Rewrite.NAMES if renamed else Rewrite.ATTRIBUTES
+                rewrite = UserRewrite.NAMES if renamed else UserRewrite.ATTRIBUTES
                 apply_outcomes(connection, [outcome], now, rewrite=rewrite, seen=catalogue.revision, cleared=manner.cleared)
                 write_trace(connection)
-            return Taken(record_id, data, row.version + 1, row.created_at, now, listed)
+            return IngestResult(record_id, data, row.version + 1, row.created_at, now, listed)
 
         return self._until_it_stands(attempt, lambda: self._check_unique(source_id, data, record_id, manner.shapes))
 
@@ -182,7 +186,7 @@ class Intake:
         Args:
             but: the id of the record's own user, which does not count.
         """
-        return imported_records.elsewhere(connection, source_id, *_matched_values(data), but=but) if self.channel == PUSH else NOBODY
+        return imported_records.elsewhere(connection, source_id, *_matched_values(data), but=but) if self.connection_type == INBOUND_SCIM else NOBODY
 
     def _note_conflict(
         self, connection: Connection, source_id: str, record_id: str, data: Mapping[str, Any], others: frozenset[str], now: Instant
@@ -193,11 +197,11 @@ class Intake:
         conflict = {
             "native_id": record_id, "kind": kind, "name": found.display_name,
             "message": f"{what} This user has no access until an operator decides.",
-            "entry": {"locator": found.user_name, "attributes": {}, "person": data}, "candidates": sorted(others),
+            "entry": {"reference": found.user_name, "attributes": {}, "person": data}, "candidates": sorted(others),
         }  # fmt: skip
         # An earlier decision was about another user name or email.
         imported_records.end_conflicts(connection, source_id, "person", [record_id], decided_only=True)
-        imported_records.note_conflicts(connection, source_id, "person", [conflict], now, PUSH)
+        imported_records.note_conflicts(connection, source_id, "person", [conflict], now, INBOUND_SCIM)
 
     def _what_conflicts(self, connection: Connection, data: Mapping[str, Any], others: frozenset[str]) -> tuple[str, str]:
         """Return the kind of a conflict with some users, and a sentence on it."""
@@ -209,13 +213,13 @@ class Intake:
             return LOOKS_ALIKE, f"The user name '{found.user_name}' looks like that of another user."
         return EMAIL_KNOWN, f"Another source already has a user with the e-mail address '{found.email}'."
 
-    def _look_at(self, source_id: str, record_id: str) -> tuple[Any, Person, Sequence[tuple[str, str]]]:
+    def _look_at(self, source_id: str, record_id: str) -> tuple[Any, UserSnapshot, Sequence[tuple[str, str]]]:
         """Return a record's row, its user, and (id, name) of the groups that list it; whoever is in none and has nothing costs one query."""
-        glanced = user_snapshots.at_a_glance(self.database.glancing(), source_id, self.channel, record_id)
+        glanced = user_snapshots.at_a_glance(self.database.glancing(), source_id, self.connection_type, record_id)
         if glanced is not None:
             return *glanced, ()
         with self.database.reading() as connection:
-            found = user_snapshots.of_record(connection, source_id, self.channel, record_id)
+            found = user_snapshots.of_record(connection, source_id, self.connection_type, record_id)
             if found is None:
                 raise NotFound(f"This source has no person with the id '{record_id}'.")
             row, person = found
@@ -228,11 +232,11 @@ class Intake:
             local = groups.groups_of_user(connection, user_id)
         return tuple(dict.fromkeys((*(group_id for listed in found.values() for group_id, _ in listed), *local)))
 
-    def _check_unique(self, source_id: str, data: dict[str, Any], own_id: str | None, shapes: Shapes) -> None:
+    def _check_unique(self, source_id: str, data: dict[str, Any], own_id: str | None, shapes: SchemaSet) -> None:
         key = searchable(data).user_name_key
         with self.database.reading() as connection:
             condition = (t.record.c.user_name_key == key) & (t.record.c.id != (own_id or ""))
-            total = source_rows.count(connection, t.record, source_id, self.channel, condition)
+            total = source_rows.count(connection, t.record, source_id, self.connection_type, condition)
             other = records.whose(connection, source_id, unique_values(data, shapes.user), own_id or "")
         if total:
             raise ScimError(
@@ -246,7 +250,7 @@ class Intake:
 
     # Groups
 
-    def create_group(self, source_id: str, data: dict[str, Any], members: Sequence[str], manner: Manner = PLAIN) -> Taken:
+    def create_group(self, source_id: str, data: dict[str, Any], members: Sequence[str], manner: IngestOptions = DEFAULT_OPTIONS) -> IngestResult:
         """Take in a new group with its members.
 
         Raises:
@@ -254,28 +258,30 @@ class Intake:
         """
         group_id = new_id()
 
-        def attempt() -> Taken:
+        def attempt() -> IngestResult:
             now = clock.now()
             with self.database.reading() as connection:
                 plan = self._resolve(connection, source_id, group_id, list(members))
             catalogue = self.catalogue.latest(self.database)
             # No assignment can name a group that is only now made; but a pattern or a condition can name it by what it is called.
             named = catalogue.named_by_its_name(source_id)
-            write_trace = manner.prepare(Done("group", group_id, None, data, added=len(members), marked=named))
+            write_trace = manner.prepare(IngestChange("group", group_id, None, data, added=len(members), marked=named))
             with self.database.writing() as connection:
                 check_revision(connection, catalogue.revision)
-                groups.make(connection, group_id, source_id, self.channel, data, now)
+                groups.make(connection, group_id, source_id, self.connection_type, data, now)
                 memberships.add_members(connection, group_id, plan.people_added, plan.groups_added, now)
                 if plan.nesting or named or catalogue.asks_groups:
                     raise_revision(connection)
                 if named or catalogue.asks_groups:
                     recompute_marks.mark_people_within(connection, group_id, now)
                 write_trace(connection)
-            return Taken(group_id, data, 1, now, now)
+            return IngestResult(group_id, data, 1, now, now)
 
         return self._until_it_stands(attempt)
 
-    def replace_group(self, source_id: str, group_id: str, data: dict[str, Any], members: Sequence[str], manner: Manner = PLAIN) -> Taken:
+    def replace_group(
+        self, source_id: str, group_id: str, data: dict[str, Any], members: Sequence[str], manner: IngestOptions = DEFAULT_OPTIONS
+    ) -> IngestResult:
         """Take in a group's whole new content and list (RFC 7644, 3.5.1); raises as `patch_group`."""
 
         def change(before: dict[str, Any]) -> tuple[dict[str, Any], list[MemberChange]]:
@@ -284,7 +290,7 @@ class Intake:
 
         return self._change_group(source_id, group_id, change, manner)
 
-    def patch_group(self, source_id: str, group_id: str, operations: Sequence[Operation], manner: Manner = PLAIN) -> Taken:
+    def patch_group(self, source_id: str, group_id: str, operations: Sequence[Operation], manner: IngestOptions = DEFAULT_OPTIONS) -> IngestResult:
         """Take in a change of a group (RFC 7644, 3.5.2); members who are not named are neither read nor written.
 
         Raises:
@@ -298,11 +304,11 @@ class Intake:
 
         return self._change_group(source_id, group_id, change, manner)
 
-    def rename_group(self, source_id: str, group_id: str, name: str, manner: Manner = PLAIN) -> Taken:
+    def rename_group(self, source_id: str, group_id: str, name: str, manner: IngestOptions = DEFAULT_OPTIONS) -> IngestResult:
         """Take in that a group has another name; raises as `patch_group`."""
         return self._change_group(source_id, group_id, lambda before: ({**before, "displayName": name}, []), manner)
 
-    def remove_group(self, source_id: str, group_id: str, manner: Manner = PLAIN) -> None:
+    def remove_group(self, source_id: str, group_id: str, manner: IngestOptions = DEFAULT_OPTIONS) -> None:
         """Take in that a group is gone, and with it every membership in it.
 
         Raises:
@@ -315,14 +321,14 @@ class Intake:
         source_id: str,
         group_id: str,
         change: Callable[[dict[str, Any]], tuple[dict[str, Any], list[MemberChange]]],
-        manner: Manner,
+        manner: IngestOptions,
         *,
         gone: bool = False,
-    ) -> Taken:
-        def attempt() -> Taken:
+    ) -> IngestResult:
+        def attempt() -> IngestResult:
             now = clock.now()
             with self.database.reading() as connection:
-                row = groups.get(connection, source_id, self.channel, group_id)
+                row = groups.get(connection, source_id, self.connection_type, group_id)
                 if row is None:
                     raise NotFound(f"This source has no group with the id '{group_id}'.")
                 if manner.condition:
@@ -330,7 +336,7 @@ class Intake:
                 data, changes = change(row.data)
                 plan = self._member_plan(connection, source_id, group_id, changes)
                 if data == row.data and not plan and not gone:
-                    return Taken(group_id, data, row.version, row.created_at, row.modified_at)
+                    return IngestResult(group_id, data, row.version, row.created_at, row.modified_at)
                 catalogue = self.catalogue.get(connection)
                 renamed = data["displayName"] != row.data["displayName"]
                 by_name = renamed and catalogue.named_by_its_name(source_id)
@@ -339,25 +345,25 @@ class Intake:
                 outcomes = self._outcomes(connection, catalogue, group_id, plan, now) if in_full else []
             added, removed = len(plan.people_added | plan.groups_added), len(plan.people_removed | plan.groups_removed)
             waits = concerned and not in_full
-            done = Done("group", group_id, row.data, None if gone else data, outcomes, catalogue, added, removed, marked=waits)
+            done = IngestChange("group", group_id, row.data, None if gone else data, outcomes, catalogue, added, removed, marked=waits)
             write_trace = manner.prepare(done)
             with self.database.writing() as connection:
                 check_revision(connection, catalogue.revision)
                 if not groups.write(connection, group_id, row.version, data, now, gone=gone):
-                    raise WorldMoved("The group has changed meanwhile.")
+                    raise StalePreview("The group has changed meanwhile.")
                 self._write_members(connection, group_id, plan, now, mark=waits)
                 if gone:
                     groups.end_group(connection, group_id, now)
-                apply_outcomes(connection, outcomes, now, rewrite=Rewrite.NOTHING, seen=catalogue.revision)
+                apply_outcomes(connection, outcomes, now, rewrite=UserRewrite.NOTHING, seen=catalogue.revision)
                 if plan.nesting or renamed or gone:
                     raise_revision(connection)
-                    provisioned_groups.wake(connection, t.delivered_group.c.key == f"group:{group_id}", now)
+                    provisioned_groups.wake(connection, t.provisioned_group.c.key == f"group:{group_id}", now)
                 write_trace(connection)
-            return Taken(group_id, data, row.version + 1, row.created_at, now)
+            return IngestResult(group_id, data, row.version + 1, row.created_at, now)
 
         return self._until_it_stands(attempt)
 
-    def _outcomes(self, connection: Connection, catalogue: Catalogue, group_id: str, plan: MemberPlan, now: Instant) -> list[Outcome]:
+    def _outcomes(self, connection: Connection, catalogue: ConfigSnapshot, group_id: str, plan: MemberPlan, now: Instant) -> list[UserPlan]:
         user_of = user_snapshots.users_of_records(connection, plan.people)
         people = user_snapshots.people(connection, user_of.values())
         outcomes = []
@@ -365,7 +371,7 @@ class Intake:
             for record_id in sorted(record_ids):
                 person = people[user_of[record_id]]
                 after = with_groups(person, added=[group_id]) if added else with_groups(person, removed=[group_id])
-                outcomes.append(work_out(after, catalogue, now))
+                outcomes.append(plan_user(after, catalogue, now))
         return outcomes
 
     def _write_members(self, connection: Connection, group_id: str, plan: MemberPlan, now: Instant, *, mark: bool) -> None:
@@ -399,7 +405,7 @@ class Intake:
         added = [each for each, stay in wanted.items() if stay and each not in listed_now]
         plan = self._resolve(connection, source_id, group_id, added)
         leaving = [each for each, stay in wanted.items() if not stay and each in listed_now]
-        people_leaving, groups_leaving = groups.which_exist(connection, source_id, self.channel, leaving)
+        people_leaving, groups_leaving = groups.which_exist(connection, source_id, self.connection_type, leaving)
         return replace(plan, people_removed=frozenset(people_leaving), groups_removed=frozenset(groups_leaving))
 
     def _matching(self, connection: Connection, group_id: str, change: MemberChange, present: set[str]) -> list[str]:
@@ -408,7 +414,7 @@ class Intake:
         return [each["value"] for each in elements if each["value"] in present and element_matches(change.matching, each)]
 
     def _resolve(self, connection: Connection, source_id: str, group_id: str, ids: list[str]) -> MemberPlan:
-        people, inner = groups.which_exist(connection, source_id, self.channel, ids)
+        people, inner = groups.which_exist(connection, source_id, self.connection_type, ids)
         unknown = [each for each in ids if each not in people and each not in inner]
         if unknown:
             raise invalid_value(
@@ -433,7 +439,7 @@ class Intake:
             while True:
                 try:
                     return attempt()
-                except WorldMoved:
+                except StalePreview:
                     if time.monotonic() > until:
                         raise
                     with self.database.reading() as connection:

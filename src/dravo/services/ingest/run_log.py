@@ -7,15 +7,15 @@ from contextlib import contextmanager
 
 from sqlalchemy import Connection, insert, select, update
 
-from dravo.core.errors import AlreadyThere, DravoError
+from dravo.core.errors import AlreadyExists, DravoError
 from dravo.core.instants import Instant
 from dravo.services import events
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.ids import new_id
 
-PULL = "pull"
+IMPORT = "import"
 ASKED, RUNNING, FINISHED, HELD, FAILED, STOPPED = "asked", "running", "done", "held", "failed", "stopped"
 
 
@@ -28,57 +28,57 @@ def is_under_way(connection: Connection, source_id: str) -> bool:
 def begin(
     connection: Connection,
     source_id: str,
-    asked_by: str,
+    requested_by: str,
     now: Instant,
     *,
-    look_only: bool = False,
+    preview: bool = False,
     whole: bool | None = None,
-    let_leave: bool = False,
+    allow_removals: bool = False,
     broke_off: int = 0,
 ) -> str:
     """Insert a run that waits to be carried out; return its ID."""
     run_id = new_id()
     row = {
-        "id": run_id, "kind": PULL, "source_id": source_id, "state": ASKED, "asked_by": asked_by, "asked_at": now, "progress": 0,
-        "stop_asked": False, "whole": whole, "look_only": look_only, "let_leave": let_leave, "broke_off": broke_off,
+        "id": run_id, "kind": IMPORT, "source_id": source_id, "state": ASKED, "requested_by": requested_by, "requested_at": now, "progress": 0,
+        "stop_requested": False, "whole": whole, "preview": preview, "allow_removals": allow_removals, "broke_off": broke_off,
     }  # fmt: skip
     connection.execute(insert(t.run).values(**row))
     return run_id
 
 
-def end(house: House, run_id: str, state: str, *, message: str, mend: str = "") -> None:
+def end(ctx: AppContext, run_id: str, state: str, *, message: str, hint: str = "") -> None:
     """Write how a run ended."""
-    values = {"state": state, "ended_at": clock.now(), "message": message, "mend": mend}
-    with house.database.writing() as connection:
+    values = {"state": state, "ended_at": clock.now(), "message": message, "hint": hint}
+    with ctx.database.writing() as connection:
         connection.execute(update(t.run).where(t.run.c.id == run_id).values(**values))
         key = connection.execute(select(t.source.c.key).join(t.run, t.run.c.source_id == t.source.c.id).where(t.run.c.id == run_id)).scalar()
     events.note(events.RUN, state, source=key, run=run_id, reason=message)
 
 
 @contextmanager
-def small_run(house: House, source_id: str, asked_by: str) -> Iterator[str]:
+def small_run(ctx: AppContext, source_id: str, requested_by: str) -> Iterator[str]:
     """Be a run of one person, carried out here and now; gives its id. None of the source may be under way.
 
     Raises:
-        AlreadyThere.
+        AlreadyExists.
     """
     now = clock.now()
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         if is_under_way(connection, source_id):
-            raise AlreadyThere("A run of this source is under way.", "It brings everybody up to date; wait for its end.")
-        run_id = begin(connection, source_id, asked_by, now, look_only=False, whole=False)
+            raise AlreadyExists("A run of this source is under way.", "It brings everybody up to date; wait for its end.")
+        run_id = begin(connection, source_id, requested_by, now, preview=False, whole=False)
         connection.execute(update(t.run).where(t.run.c.id == run_id).values(state=RUNNING, started_at=now))
     try:
         yield run_id
     except DravoError as wrong:
-        end(house, run_id, FAILED, message=wrong.message, mend=wrong.mend)
+        end(ctx, run_id, FAILED, message=wrong.message, hint=wrong.hint)
         raise
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         values = {"state": FINISHED, "ended_at": clock.now(), "progress": 1}
         connection.execute(update(t.run).where(t.run.c.id == run_id).values(**values))
 
 
-def note_counts(house: House, run_id: str, counts: dict[str, int]) -> None:
+def note_counts(ctx: AppContext, run_id: str, counts: dict[str, int]) -> None:
     """Write down what a run came to."""
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         connection.execute(update(t.run).where(t.run.c.id == run_id).values(counts=counts))

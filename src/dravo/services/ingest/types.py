@@ -9,19 +9,19 @@ from typing import Any, TypeVar
 from sqlalchemy import Connection
 
 from dravo.core.instants import Instant
-from dravo.core.planning import Catalogue, Outcome
-from dravo.core.scim.schemas import STANDARD, Shapes
+from dravo.core.planning import ConfigSnapshot, UserPlan
+from dravo.core.scim.schemas import STANDARD, SchemaSet
 from dravo.core.scim.versions import ANY, Condition
-from dravo.store.plan_writer import Cleared
+from dravo.store.plan_writer import ConfirmedRemovals
 
-PUSH = "push"
+INBOUND_SCIM = "inbound_scim"
 NOBODY: frozenset[str] = frozenset()
 
 Result = TypeVar("Result")
 
 
 @dataclass(frozen=True)
-class Taken:
+class IngestResult:
     """What intake made of a person or group: its id there, its content, its version and times.
 
     `listed` has (id, name) of the groups that list a person.
@@ -36,7 +36,7 @@ class Taken:
 
 
 @dataclass(frozen=True)
-class Done:
+class IngestChange:
     """What was done to one person or group: for whoever keeps a trace of it.
 
     `before` is None for what was created, `after` None for what is gone; `marked` says that its people are worked out later.
@@ -46,15 +46,15 @@ class Done:
     id: str
     before: Mapping[str, Any] | None
     after: Mapping[str, Any] | None
-    outcomes: Sequence[Outcome] = ()
-    catalogue: Catalogue | None = None
+    outcomes: Sequence[UserPlan] = ()
+    catalogue: ConfigSnapshot | None = None
     added: int = 0
     removed: int = 0
     marked: bool = False
 
 
 @dataclass(frozen=True)
-class Manner:
+class IngestOptions:
     """How something is taken in.
 
     Attributes:
@@ -64,17 +64,17 @@ class Manner:
         cleared: removals that an operator confirmed, as in `apply_outcomes`.
     """
 
-    shapes: Shapes = STANDARD
+    shapes: SchemaSet = STANDARD
     condition: Condition = ANY
-    trace: Callable[[Done], Callable[[Connection], None]] | None = None
-    cleared: Cleared | None = None
+    trace: Callable[[IngestChange], Callable[[Connection], None]] | None = None
+    cleared: ConfirmedRemovals | None = None
 
-    def prepare(self, done: Done) -> Callable[[Connection], None]:
+    def prepare(self, done: IngestChange) -> Callable[[Connection], None]:
         """Return what writes the trace; made before the writer's lock is taken, for nothing is worked out while that is held."""
         return self.trace(done) if self.trace else lambda _: None
 
 
-PLAIN = Manner()
+DEFAULT_OPTIONS = IngestOptions()
 
 
 @dataclass(frozen=True)

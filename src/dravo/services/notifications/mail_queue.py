@@ -17,7 +17,7 @@ from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant, later
 from dravo.protocols.addresses import is_host
 from dravo.protocols.smtp import NONE, SECURITIES, MailServer, MailTrouble, check_address, compose, send
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
@@ -32,12 +32,12 @@ AT_ONCE = 20
 log = structlog.get_logger("mail")
 
 
-def shown(house: House) -> dict[str, Any]:
+def shown(ctx: AppContext) -> dict[str, Any]:
     """Return by which server mail goes, without its password, and how it went."""
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         kept = _read(connection, SERVER)
         went = _read(connection, WENT)
-        waiting = connection.execute(select(func.count()).select_from(t.mail_due)).scalar_one()
+        waiting = connection.execute(select(func.count()).select_from(t.outbound_mail)).scalar_one()
     return {
         "host": kept.get("host", ""), "port": kept.get("port", 587), "security": kept.get("security", "starttls"), "user": kept.get("user", ""),
         "sender": kept.get("sender", ""), "has_password": bool(kept.get("secret")), "waiting": waiting, "sent_at": went.get("sent_at"),
@@ -45,7 +45,7 @@ def shown(house: House) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def change(house: House, caller: Caller, given: dict[str, Any]) -> dict[str, Any]:
+def change(ctx: AppContext, caller: Caller, given: dict[str, Any]) -> dict[str, Any]:
     """Set by which server mail goes; what is None stays. A password goes only to the host for which it was given.
 
     Args:
@@ -54,20 +54,20 @@ def change(house: House, caller: Caller, given: dict[str, Any]) -> dict[str, Any
     Raises:
         InvalidInput: naming the value at fault.
     """
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         before = _read(connection, SERVER)
         kept = {**before, **{name: value for name, value in given.items() if name != "password" and value is not None}}
         _check(kept)
         if given.get("password") is not None:
-            kept["secret"] = house.keys.encrypt(given["password"]) if given["password"] else None
+            kept["secret"] = ctx.keys.encrypt(given["password"]) if given["password"] else None
         elif kept.get("host") != before.get("host"):
             kept["secret"] = None
         _write(connection, SERVER, kept)
         details = {name: value for name, value in kept.items() if name != "secret" and before.get(name) != value}
         if kept.get("secret") != before.get("secret"):
             details["password"] = "changed"
-        record_change(connection, house.keys, caller, "changed mail server", "setting", "mail", clock.now(), details)
-    return shown(house)
+        record_change(connection, ctx.keys, caller, "changed mail server", "setting", "mail", clock.now(), details)
+    return shown(ctx)
 
 
 def _check(kept: dict[str, Any]) -> None:
@@ -89,74 +89,74 @@ def is_set_up(connection: Connection) -> bool:
     return bool(_read(connection, SERVER).get("host"))
 
 
-def test(house: House, caller: Caller, to: str) -> dict[str, Any]:
+def test(ctx: AppContext, caller: Caller, to: str) -> dict[str, Any]:
     """Send one letter now, and say how it went.
 
     Raises:
-        InvalidInput; MailTrouble: what is wrong, and the mend.
+        InvalidInput; MailTrouble: what is wrong, and the hint.
     """
     address = check_address(to, "to")
-    with house.database.reading() as connection:
-        server = _server(house, connection)
+    with ctx.database.reading() as connection:
+        server = _server(ctx, connection)
     if server is None:
         raise InvalidInput("No mail server is set.", "Enter it first, and keep it.", "host")
     text = f"This is a test, asked for by {caller.name}.\n\nMail of Dravo arrives here.\n"
     send(server, address, compose(server.sender, address, "A test of mail by Dravo", text))
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         _write(connection, WENT, {"sent_at": clock.now()})
-    return {**shown(house), "sent_to": address}
+    return {**shown(ctx), "sent_to": address}
 
 
-def write_letter(house: House, connection: Connection, to: str, subject: str, text: str, seconds: float) -> None:
+def write_letter(ctx: AppContext, connection: Connection, to: str, subject: str, text: str, seconds: float) -> None:
     """Write down a letter that the worker sends, in the transaction of what it is about.
 
     Args:
         seconds: for how long it is worth sending.
     """
     now = clock.now()
-    content = house.keys.encrypt(orjson.dumps([to, subject, text]).decode())
-    connection.execute(insert(t.mail_due).values(id=new_id(), content=content, made_at=now, until_at=later(now, seconds), next_at=now))
+    content = ctx.keys.encrypt(orjson.dumps([to, subject, text]).decode())
+    connection.execute(insert(t.outbound_mail).values(id=new_id(), content=content, made_at=now, until_at=later(now, seconds), next_at=now))
 
 
-def send_due(house: House, now: Instant) -> int:
+def send_due(ctx: AppContext, now: Instant) -> int:
     """Hand over letters that are due; returns how many were looked at."""
-    m = t.mail_due.c
-    with house.database.reading() as connection:
-        rows = connection.execute(select(t.mail_due).where(m.next_at <= now).order_by(m.next_at).limit(AT_ONCE)).all()
-        server = _server(house, connection) if rows else None
+    m = t.outbound_mail.c
+    with ctx.database.reading() as connection:
+        rows = connection.execute(select(t.outbound_mail).where(m.next_at <= now).order_by(m.next_at).limit(AT_ONCE)).all()
+        server = _server(ctx, connection) if rows else None
     for row in rows:
-        _send_one(house, server, row)
+        _send_one(ctx, server, row)
     return len(rows)
 
 
-def is_due(house: House, now: Instant) -> bool:
+def is_due(ctx: AppContext, now: Instant) -> bool:
     """Whether a letter is to be sent now."""
-    with house.database.reading() as connection:
-        return connection.execute(select(t.mail_due.c.id).where(t.mail_due.c.next_at <= now).limit(1)).first() is not None
+    with ctx.database.reading() as connection:
+        return connection.execute(select(t.outbound_mail.c.id).where(t.outbound_mail.c.next_at <= now).limit(1)).first() is not None
 
 
-def _send_one(house: House, server: MailServer | None, row: Any) -> None:
+def _send_one(ctx: AppContext, server: MailServer | None, row: Any) -> None:
     now, trouble, over = clock.now(), "", row.until_at <= clock.now()
     if not over:
-        to, subject, text = orjson.loads(house.keys.decrypt(row.content))
+        to, subject, text = orjson.loads(ctx.keys.decrypt(row.content))
         try:
             if server is None:
                 raise MailTrouble("No mail server is set.", "Enter it under Settings.")
             send(server, to, compose(server.sender, to, subject, text))
         except MailTrouble as wrong:
-            trouble, over = f"{wrong.message} {wrong.mend}", wrong.lasting
+            trouble, over = f"{wrong.message} {wrong.hint}", wrong.lasting
             log.warning("a letter was not taken", reason=wrong.message, tries=row.tries + 1)
         except Exception:
             # The other letters go all the same.
             trouble = "It could not be sent by a mistake of Dravo's own. The service's log says more."
             log.exception("a letter broke off", tries=row.tries + 1)
-    with house.database.writing() as connection:
-        here = t.mail_due.c.id == row.id
+    with ctx.database.writing() as connection:
+        here = t.outbound_mail.c.id == row.id
         if trouble and not over:
             next_at = later(now, PAUSES[min(row.tries, len(PAUSES) - 1)])
-            connection.execute(update(t.mail_due).where(here).values(tries=row.tries + 1, next_at=next_at, trouble=trouble))
+            connection.execute(update(t.outbound_mail).where(here).values(tries=row.tries + 1, next_at=next_at, trouble=trouble))
         else:
-            connection.execute(delete(t.mail_due).where(here))
+            connection.execute(delete(t.outbound_mail).where(here))
         if trouble or row.until_at <= now:
             trouble = trouble or row.trouble or "A letter could not be sent in time."
             _write(connection, WENT, {**_read(connection, WENT), "trouble": trouble, "trouble_at": now})
@@ -164,13 +164,13 @@ def _send_one(house: House, server: MailServer | None, row: Any) -> None:
             _write(connection, WENT, {"sent_at": now})
 
 
-def _server(house: House, connection: Connection) -> MailServer | None:
+def _server(ctx: AppContext, connection: Connection) -> MailServer | None:
     kept = _read(connection, SERVER)
     if not kept.get("host"):
         return None
     secret = kept.get("secret")
     made = MailServer(kept["host"], kept["port"], kept["security"], kept.get("user", ""), "", kept["sender"])
-    return replace(made, password=house.keys.decrypt(secret)) if secret else made
+    return replace(made, password=ctx.keys.decrypt(secret)) if secret else made
 
 
 def _read(connection: Connection, name: str) -> dict[str, Any]:

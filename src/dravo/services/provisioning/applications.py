@@ -7,13 +7,13 @@ from typing import Any
 from sqlalchemy import Connection, delete, func, insert, literal, select, update
 from sqlalchemy.exc import IntegrityError
 
-from dravo.core.errors import AlreadyThere, InvalidInput, StillInUse
+from dravo.core.errors import AlreadyExists, InvalidInput, StillInUse
 from dravo.core.expiry import ending
 from dravo.protocols.http_client import check_url
 from dravo.protocols.scim_client.capabilities import read_capabilities
 from dravo.services.access import license_plans
-from dravo.services.changes.recompute import CHUNK, work_through
-from dravo.services.context import House
+from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
+from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, check_key, check_label
 from dravo.services.provisioning import groups as group_provisioning
 from dravo.services.provisioning import queue as task_queue
@@ -28,11 +28,11 @@ from dravo.store.plan_writer import FAILED, HELD, WAITING
 from dravo.store.snapshots.config import raise_revision
 
 
-def add(house: House, caller: Caller, key: str, label: str, owner: str | None, *, tracked_only: bool) -> dict[str, Any]:
+def add(ctx: AppContext, caller: Caller, key: str, label: str, owner: str | None, *, tracked_only: bool) -> dict[str, Any]:
     """Add an application, as yet without roles or connection.
 
     Raises:
-        InvalidInput, AlreadyThere.
+        InvalidInput, AlreadyExists.
     """
     now, application_id = clock.now(), new_id()
     row = {
@@ -43,34 +43,34 @@ def add(house: House, caller: Caller, key: str, label: str, owner: str | None, *
         "revision": 1,
         "created_at": now,
         "tracked_only": tracked_only,
-        "switched_on": False,
+        "enabled": False,
         "create_accounts": True,
         "update_accounts": True,
         "adopt_by_user_name": False,
         "on_losing_access": "deactivate",
         "on_inactive": "deactivate",
-        "on_gone": "deactivate",
-        "at_a_time": 4,
+        "on_leaving": "deactivate",
+        "max_concurrency": 4,
         "failures": 0,
     }
     try:
-        with house.database.writing() as connection:
+        with ctx.database.writing() as connection:
             connection.execute(insert(t.application).values(**row))
             raise_revision(connection)
-            record_change(connection, house.keys, caller, "added application", "application", application_id, now, {"key": key, "label": label})
+            record_change(connection, ctx.keys, caller, "added application", "application", application_id, now, {"key": key, "label": label})
     except IntegrityError:
-        raise AlreadyThere(f"There is an application with the key '{key}' already.", "Take another key.", "key") from None
-    return one(house, key)
+        raise AlreadyExists(f"There is an application with the key '{key}' already.", "Take another key.", "key") from None
+    return one(ctx, key)
 
 
 def _statement() -> Any:
-    p, x, a, d = t.application.c, t.access.c, t.account.c, t.delivery.c
+    p, x, a, d = t.application.c, t.access.c, t.account.c, t.task.c
     people = select(func.count(x.user_id.distinct())).where(x.application_id == p.id, x.until_at.is_(None)).scalar_subquery()
     accounts = select(func.count()).select_from(t.account).where(a.application_id == p.id).scalar_subquery()
 
     def deliveries(state: str) -> Any:
         where = (d.application_id == p.id, d.closed_at.is_(None), d.state == state)
-        return select(func.count()).select_from(t.delivery).where(*where).scalar_subquery().label(state)
+        return select(func.count()).select_from(t.task).where(*where).scalar_subquery().label(state)
 
     drifting = select(func.count()).select_from(t.drift).where(t.drift.c.application_id == p.id, t.drift.c.state == "open").scalar_subquery()
     return select(
@@ -102,7 +102,7 @@ def _line(row: Any) -> dict[str, Any]:
         "address": row.address,
         "hidden": row.hidden,
         "tracked_only": row.tracked_only,
-        "switched_on": row.switched_on,
+        "enabled": row.enabled,
         "state": _state(row),
         "people": row.people,
         "accounts": row.accounts,
@@ -115,7 +115,7 @@ def _line(row: Any) -> dict[str, Any]:
         "answered_at": row.answered_at,
         "secret_ends_at": ending(row.secret_expires_at, clock.now()) if row.secret else None,
         "trouble": row.trouble,
-        "mend": row.trouble_mend,
+        "hint": row.trouble_hint,
         "created_at": row.created_at,
     }
 
@@ -127,33 +127,33 @@ def _state(row: Any) -> str:
         return "not connected"
     if row.paused_at:
         return "paused"
-    if not row.switched_on:
+    if not row.enabled:
         return "switched off"
     return "not answering" if row.failures else "working"
 
 
-def listing(house: House, ask: Ask, keys: frozenset[str] | None = None) -> dict[str, Any]:
+def list_applications(ctx: AppContext, ask: Ask, keys: frozenset[str] | None = None) -> dict[str, Any]:
     """Return a page of applications by label; only those of some keys, if they are said."""
     statement = _statement()
     if keys is not None:
         statement = statement.where(t.application.c.key.in_(keys))
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         return page(connection, statement, [t.application.c.label, t.application.c.id], ask, _line)
 
 
-def one(house: House, key: str) -> dict[str, Any]:
+def one(ctx: AppContext, key: str) -> dict[str, Any]:
     """Return one application with its roles, settings and connection; of its secret only that it is there.
 
     Raises:
         NotFound.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         application_by_key(connection, key)
         row = connection.execute(_statement().where(t.application.c.key == key)).one()
         return {
             **_line(row),
             "roles": _roles(connection, row.id),
-            "plans": license_plans.listing(connection, row.id),
+            "plans": license_plans.list_plans(connection, row.id),
             "settings": provisioning_settings.shown(row),
             "policy": _policy(connection, row),
             "connection": {
@@ -173,7 +173,7 @@ def one(house: House, key: str) -> dict[str, Any]:
 def _policy(connection: Connection, row: Any) -> dict[str, Any]:
     """Return how access is decided, the default role by its key."""
     default = connection.execute(select(t.role.c.key).where(t.role.c.id == row.default_role_id)).scalar()
-    return {"open_to": row.open_to, "if_nothing": row.if_nothing, "default_role": default, "several": row.several, "first": row.first}
+    return {"eligibility": row.eligibility, "fallback": row.fallback, "default_role": default, "several": row.several, "first": row.first}
 
 
 def _roles(connection: Connection, application_id: str) -> list[dict[str, Any]]:
@@ -183,7 +183,7 @@ def _roles(connection: Connection, application_id: str) -> list[dict[str, Any]]:
     return [{"key": row.key, "label": row.label, "rank": row.rank, "people": row.people} for row in rows]
 
 
-def change(house: House, caller: Caller, key: str, about: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]:
+def change(ctx: AppContext, caller: Caller, key: str, about: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]:
     """Change what is said of an application, or its settings: with these, whoever has an account there is worked out anew.
 
     Args:
@@ -194,7 +194,7 @@ def change(house: House, caller: Caller, key: str, about: dict[str, Any], settin
         InvalidInput, NotFound.
     """
     now = clock.now()
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         row = application_by_key(connection, key)
         values = provisioning_settings.checked(connection, row, settings)
         works_out = any(getattr(row, name) != value for name, value in values.items())
@@ -210,11 +210,11 @@ def change(house: House, caller: Caller, key: str, about: dict[str, Any], settin
                 group_provisioning.wake_all(connection, row.id, now)
             told = {name: value for name, value in changed.items() if name != "reconcile_next_at"}
             record_change(
-                connection, house.keys, caller, "changed application", "application", row.id, now,
+                connection, ctx.keys, caller, "changed application", "application", row.id, now,
                 {"key": key, "before": {name: before[name] for name in told}, "after": told},
             )  # fmt: skip
-    work_through(house, CHUNK)
-    return one(house, key)
+    process_marks(ctx, USERS_PER_CHUNK)
+    return one(ctx, key)
 
 
 def _about(about: dict[str, Any]) -> dict[str, Any]:
@@ -252,43 +252,56 @@ def mark_those_in_patterns(connection: Connection, application_id: str) -> None:
 def retry_failed_tasks(connection: Connection, application_id: str) -> None:
     """What failed or was held under other settings is tried again."""
     connection.execute(
-        update(t.delivery)
+        update(t.task)
         .where(
-            t.delivery.c.application_id == application_id,
-            t.delivery.c.state.in_((FAILED, HELD)),
-            t.delivery.c.closed_at.is_(None),
-            func.coalesce(t.delivery.c.kind, "") != task_queue.UNKNOWN,
-            t.delivery.c.held_at.is_(None),
+            t.task.c.application_id == application_id,
+            t.task.c.state.in_((FAILED, HELD)),
+            t.task.c.closed_at.is_(None),
+            func.coalesce(t.task.c.kind, "") != task_queue.UNKNOWN,
+            t.task.c.held_at.is_(None),
         )
-        .values(state=WAITING, next_attempt_at=clock.now(), message=None, mend=None)
+        .values(state=WAITING, next_attempt_at=clock.now(), message=None, hint=None)
     )
     group_provisioning.wake_failed(connection, application_id, clock.now())
 
 
-def remove(house: House, caller: Caller, key: str, confirmed: str | None) -> None:
+def remove(ctx: AppContext, caller: Caller, key: str, confirmed: str | None) -> None:
     """Remove an application that nobody has access to; its history goes with it.
 
     Raises:
         StillInUse: if people have access; take the assignments away first, so that accounts are brought to their end.
         InvalidInput: if the label is not given to confirm.
     """
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         row = application_by_key(connection, key)
         if confirmed != row.label:
             raise InvalidInput(f"Removing '{row.label}' ends its history too.", f"Give its label, '{row.label}', to confirm.", "confirm")
         used = select(t.assignment.c.id).where(t.assignment.c.application_id == row.id, t.assignment.c.removed_at.is_(None)).limit(1)
         if connection.execute(used).first():
             raise StillInUse(f"'{row.label}' has assignments.", "Take them away first; then its accounts are brought to their end.")
-        unsettled = select(t.delivery.c.id).where(t.delivery.c.application_id == row.id, t.delivery.c.closed_at.is_(None)).limit(1)
+        unsettled = select(t.task.c.id).where(t.task.c.application_id == row.id, t.task.c.closed_at.is_(None)).limit(1)
         if connection.execute(unsettled).first():
-            raise StillInUse(f"'{row.label}' still has deliveries to be done.", "Wait for them, or mend what holds them up.")
-        of_application = select(t.delivery.c.id).where(t.delivery.c.application_id == row.id)
-        connection.execute(delete(t.delivery_attempt).where(t.delivery_attempt.c.delivery_id.in_(of_application)))
-        over = select(t.delivered_group.c.id).where(t.delivered_group.c.application_id == row.id)
-        connection.execute(delete(t.delivered_member).where(t.delivered_member.c.delivered_group_id.in_(over)))
+            raise StillInUse(f"'{row.label}' still has deliveries to be done.", "Wait for them, or repair what holds them up.")
+        of_application = select(t.task.c.id).where(t.task.c.application_id == row.id)
+        connection.execute(delete(t.task_attempt).where(t.task_attempt.c.task_id.in_(of_application)))
+        over = select(t.provisioned_group.c.id).where(t.provisioned_group.c.application_id == row.id)
+        connection.execute(delete(t.provisioned_member).where(t.provisioned_member.c.delivered_group_id.in_(over)))
         connection.execute(delete(t.operator_application).where(t.operator_application.c.application_id == row.id))
-        for table in (t.review_row, t.delivered_group, t.drift, t.run, t.delivery, t.account, t.seat, t.kept, t.access, t.assignment, t.plan, t.role):
+        for table in (
+            t.review_row,
+            t.provisioned_group,
+            t.drift,
+            t.run,
+            t.task,
+            t.account,
+            t.seat,
+            t.retained_role,
+            t.access,
+            t.assignment,
+            t.license_plan,
+            t.role,
+        ):
             connection.execute(delete(table).where(table.c.application_id == row.id))
         connection.execute(delete(t.application).where(t.application.c.id == row.id))
         raise_revision(connection)
-        record_change(connection, house.keys, caller, "removed application", "application", row.id, clock.now(), {"key": key, "label": row.label})
+        record_change(connection, ctx.keys, caller, "removed application", "application", row.id, clock.now(), {"key": key, "label": row.label})

@@ -14,88 +14,88 @@ from dravo.core.errors import DravoError
 from dravo.core.instants import Instant, seconds_between
 from dravo.core.provisioning.accounts import ABSENT
 from dravo.core.provisioning.removal_limit import takes_away
-from dravo.protocols.scim_client.account_sync import AtHand, Conversation, IsBound, Reached, Wanted, bring
+from dravo.protocols.scim_client.account_sync import AccountResult, AccountTarget, CachedListQuery, Conversation, IsLinkedQuery, sync_account
 from dravo.protocols.scim_client.capabilities import Capabilities
-from dravo.protocols.scim_client.responses import HeldBySettings, MustPause, Refused, Trouble, TryLater, Unknown
-from dravo.services.context import House
+from dravo.protocols.scim_client.responses import ConnectionPausedError, HeldBySettings, ProvisioningError, Refused, RetryableError, Unknown
+from dravo.services.context import AppContext
 from dravo.services.provisioning import health as application_health
-from dravo.services.provisioning.client import LIST_SECONDS, Talk, Talker, There
+from dravo.services.provisioning.client import LIST_SECONDS, ApplicationClient, ConnectedApplication, ExchangeLog
 from dravo.services.provisioning.queue import NOT_HELD, UNKNOWN
 from dravo.store import clock, provisioned_groups
 from dravo.store import tables as t
 from dravo.store.plan_writer import DONE, FAILED, HELD, WAITING
-from dravo.store.prepared_statements import Quick
+from dravo.store.prepared_statements import PreparedStatement
 
-_WORK = Quick(
+_WORK = PreparedStatement(
     select(
-        t.account.c.id.label("account_id"), t.account.c.user_id, t.account.c.due, t.account.c.due_version, t.account.c.agreed,
+        t.account.c.id.label("account_id"), t.account.c.user_id, t.account.c.due, t.account.c.desired_version, t.account.c.agreed,
         t.account.c.remote_id, t.account.c.origin,
         t.application.c.id.label("application_id"), t.application.c.base_url, t.application.c.secret,
         t.application.c.create_accounts, t.application.c.update_accounts, t.application.c.adopt_by_user_name,
-        t.application.c.capabilities, t.application.c.auth, t.application.c.per_second, t.account.c.doubt_at, t.account.c.lists_from_at,
+        t.application.c.capabilities, t.application.c.auth, t.application.c.rate_limit, t.account.c.outcome_unknown_since, t.account.c.lists_from_at,
         t.account.c.to_empty,
-        t.application.c.failures, t.application.c.answered_at, t.application.c.switched_on,
-        t.application.c.paused_at, t.delivery.c.attempts,
+        t.application.c.failures, t.application.c.answered_at, t.application.c.enabled,
+        t.application.c.paused_at, t.task.c.attempts,
     )
-    .join(t.account, t.account.c.id == t.delivery.c.account_id)
-    .join(t.application, t.application.c.id == t.delivery.c.application_id)
+    .join(t.account, t.account.c.id == t.task.c.account_id)
+    .join(t.application, t.application.c.id == t.task.c.application_id)
     .where(
-        t.delivery.c.id == bindparam("delivery"),
-        t.delivery.c.state == WAITING,
+        t.task.c.id == bindparam("delivery"),
+        t.task.c.state == WAITING,
         NOT_HELD,
-        ~exists().where(t.mark.c.user_id == t.delivery.c.user_id),
+        ~exists().where(t.pending_recompute.c.user_id == t.task.c.user_id),
     )
 )  # fmt: skip
 
 
-_AGREE = Quick(
+_AGREE = PreparedStatement(
     update(t.account)
     .where(t.account.c.id == bindparam("account"))
     .values(
         agreed=bindparam("due", type_=t.account.c.agreed.type),
         had=bindparam("due", type_=t.account.c.had.type),
         # What was left alone meanwhile counts as agreed in a later version already.
-        agreed_version=case((t.account.c.agreed_version > bindparam("version"), t.account.c.agreed_version), else_=bindparam("version")),
-        agreed_at=bindparam("at"),
+        applied_version=case((t.account.c.applied_version > bindparam("version"), t.account.c.applied_version), else_=bindparam("version")),
+        applied_at=bindparam("at"),
         remote_id=bindparam("remote"),
-        doubt_at=None,
+        outcome_unknown_since=None,
         to_empty=None,
         origin=bindparam("came"),
     )
 )
-_DUE_VERSION = Quick(select(t.account.c.due_version).where(t.account.c.id == bindparam("account")))
-_CLOSE = Quick(
-    update(t.delivery)
-    .where(t.delivery.c.id == bindparam("delivery"), t.delivery.c.closed_at.is_(None))
+_DUE_VERSION = PreparedStatement(select(t.account.c.desired_version).where(t.account.c.id == bindparam("account")))
+_CLOSE = PreparedStatement(
+    update(t.task)
+    .where(t.task.c.id == bindparam("delivery"), t.task.c.closed_at.is_(None))
     .values(
-        attempts=bindparam("attempted"), message=None, mend=None, kind=None, state=DONE, closed_at=bindparam("ended"),
+        attempts=bindparam("attempted"), message=None, hint=None, kind=None, state=DONE, closed_at=bindparam("ended"),
         next_attempt_at=None, version=bindparam("sent"),
     )
 )  # fmt: skip
 # Something else is due by now. What the removal limits hold meanwhile stays held, as it was told.
-_held = t.delivery.c.held_at.is_not(None)
-_GO_ON = Quick(
-    update(t.delivery)
-    .where(t.delivery.c.id == bindparam("delivery"), t.delivery.c.closed_at.is_(None))
+_held = t.task.c.held_at.is_not(None)
+_GO_ON = PreparedStatement(
+    update(t.task)
+    .where(t.task.c.id == bindparam("delivery"), t.task.c.closed_at.is_(None))
     .values(
         attempts=bindparam("attempted"), version=bindparam("now_due"), next_attempt_at=bindparam("next"),
-        state=case((_held, t.delivery.c.state), else_=WAITING), message=case((_held, t.delivery.c.message)),
-        mend=case((_held, t.delivery.c.mend)), kind=case((_held, t.delivery.c.kind)),
+        state=case((_held, t.task.c.state), else_=WAITING), message=case((_held, t.task.c.message)),
+        hint=case((_held, t.task.c.hint)), kind=case((_held, t.task.c.kind)),
     )
 )  # fmt: skip
-_MAKE_ATTEMPT = Quick(insert(t.delivery_attempt))
+_MAKE_ATTEMPT = PreparedStatement(insert(t.task_attempt))
 
 
 @dataclass(frozen=True)
-class Settlement:
+class AttemptResult:
     """How an attempt went, to be written down: alone, or with others in one transaction."""
 
-    house: House
-    delivery_id: str
+    ctx: AppContext
+    task_id: str
     work: Any
-    went: Reached | Trouble
+    went: AccountResult | ProvisioningError
     started: Instant
-    talk: Talk
+    talk: ExchangeLog
     # Whether a trouble counts towards the application's not answering: of those that shared one request, one does.
     counts: bool = True
 
@@ -108,15 +108,15 @@ class Settlement:
         if _DUE_VERSION.first(connection, {"account": self.work.account_id}) is None:
             # Its application was removed meanwhile, and with it everything about it.
             return DONE
-        if isinstance(self.went, Trouble):
+        if isinstance(self.went, ProvisioningError):
             return _settle_trouble(connection, self, self.went)
-        _settle(connection, self.work, self.delivery_id, self.went, self.started, self.talk.exchanges)
+        _settle(connection, self.work, self.task_id, self.went, self.started, self.talk.exchanges)
         return DONE
 
     def write(self) -> str:
         """Write it down in a transaction of its own."""
         try:
-            with self.house.database.writing() as connection:
+            with self.ctx.database.writing() as connection:
                 return self.apply(connection)
         except IntegrityError:
             double = Refused(
@@ -124,14 +124,14 @@ class Settlement:
                 "See the application's accounts for whose it is.",
                 "another person's",
             )
-            with self.house.database.writing() as connection:
+            with self.ctx.database.writing() as connection:
                 return replace(self, went=double).apply(connection)
 
 
-def write_together(settlements: Sequence[Settlement]) -> list[str]:
+def write_together(settlements: Sequence[AttemptResult]) -> list[str]:
     """Write down how several attempts went, in one transaction if that can be; return their outcomes."""
     try:
-        with settlements[0].house.database.writing() as connection:
+        with settlements[0].ctx.database.writing() as connection:
             return [each.apply(connection) for each in settlements]
     except IntegrityError:
         return [each.write() for each in settlements]
@@ -141,45 +141,45 @@ def write_together(settlements: Sequence[Settlement]) -> list[str]:
 class Attempt:
     """One attempt that has begun: what is due now, since when it is tried, and the talk with the application."""
 
-    house: House
-    delivery_id: str
+    ctx: AppContext
+    task_id: str
     work: Any
     started: Instant
-    talk: Talk
+    talk: ExchangeLog
 
-    def settlement(self, went: Reached | Trouble, *, counts: bool = True) -> Settlement:
+    def settlement(self, went: AccountResult | ProvisioningError, *, counts: bool = True) -> AttemptResult:
         """Return how it went, to be written down; see `Settlement.counts`."""
-        return Settlement(self.house, self.delivery_id, self.work, went, self.started, self.talk, counts)
+        return AttemptResult(self.ctx, self.task_id, self.work, went, self.started, self.talk, counts)
 
     def conversation(self, capabilities: Capabilities) -> Conversation:
         """Return the conversation that brings the account to what is due."""
         work = self.work
-        return bring(
-            Wanted(
+        return sync_account(
+            AccountTarget(
                 work.user_id, work.due, work.agreed, work.remote_id, work.create_accounts, work.update_accounts, work.adopt_by_user_name,
-                capabilities, work.doubt_at is not None, frozenset(work.to_empty or ()),
+                capabilities, work.outcome_unknown_since is not None, frozenset(work.to_empty or ()),
             )
         )  # fmt: skip
 
-    def answers(self, talker: Talker, capabilities: Capabilities) -> Callable[[Any], Any]:
+    def answers(self, talker: ApplicationClient, capabilities: Capabilities) -> Callable[[Any], Any]:
         """Return what answers the conversation's other questions."""
         began, work, talk = time.monotonic(), self.work, self.talk
         # A list serves if it was begun to be read after it came into doubt whether the account was made, and after its last deletion or repair.
         now = clock.now()
-        ages = [seconds_between(since, now) for since in (work.doubt_at, work.lists_from_at) if since is not None]
+        ages = [seconds_between(since, now) for since in (work.outcome_unknown_since, work.lists_from_at) if since is not None]
         oldest = min([LIST_SECONDS, *ages])
 
         def answer(question: Any) -> Any:
-            if isinstance(question, IsBound):
-                return _is_bound(self.house, work.application_id, work.account_id, question.remote_id)
-            if isinstance(question, AtHand):
+            if isinstance(question, IsLinkedQuery):
+                return _is_bound(self.ctx, work.application_id, work.account_id, question.remote_id)
+            if isinstance(question, CachedListQuery):
                 waiting = talker.worth_a_list(work.application_id)
                 return talker.listed(talk, "/Users", capabilities, began - oldest, most=max(1_000, 10 * waiting)) if waiting else None
             try:
                 return talker.listed(talk, "/Users", capabilities, began - oldest)
             except Refused:
                 return None
-            except MustPause as trouble:
+            except ConnectionPausedError as trouble:
                 # A list that is not to be read says nothing of making and changing accounts.
                 if trouble.status == 403:
                     return None
@@ -188,55 +188,55 @@ class Attempt:
         return answer
 
 
-def begin(house: House, delivery_id: str) -> Attempt | None:
+def begin(ctx: AppContext, task_id: str) -> Attempt | None:
     """Begin an attempt by reading what is due now; None if there is nothing left to do."""
-    work = _WORK.first(house.database.glancing(), {"delivery": delivery_id})
-    if work is None or not work.switched_on or work.paused_at or not work.secret:
+    work = _WORK.first(ctx.database.glancing(), {"delivery": task_id})
+    if work is None or not work.enabled or work.paused_at or not work.secret:
         return None
-    there = There(work.application_id, work.base_url, work.secret, work.auth, work.capabilities, work.per_second)
-    return Attempt(house, delivery_id, work, clock.now(), Talk(there))
+    there = ConnectedApplication(work.application_id, work.base_url, work.secret, work.auth, work.capabilities, work.rate_limit)
+    return Attempt(ctx, task_id, work, clock.now(), ExchangeLog(there))
 
 
-def attempt(house: House, talker: Talker, delivery_id: str) -> str | None:
+def attempt(ctx: AppContext, talker: ApplicationClient, task_id: str) -> str | None:
     """Try one delivery, and write down how it went.
 
     Returns:
         The outcome ("done", "waiting", "failed", "held", "paused"), or None if there was nothing left to do.
     """
-    settlement = carry_out(house, talker, delivery_id)
+    settlement = carry_out(ctx, talker, task_id)
     return settlement.write() if settlement is not None else None
 
 
-def carry_out(house: House, talker: Talker, delivery_id: str) -> Settlement | None:
+def carry_out(ctx: AppContext, talker: ApplicationClient, task_id: str) -> AttemptResult | None:
     """Try one delivery; what is returned has to be written down. None if there was nothing left to do."""
-    begun = begin(house, delivery_id)
+    begun = begin(ctx, task_id)
     if begun is None:
         return None
     try:
         capabilities = talker.capabilities(begun.talk)
         return begun.settlement(talker.converse(begun.talk, begun.conversation(capabilities), begun.answers(talker, capabilities)))
-    except (Trouble, DravoError) as wrong:
-        return begun.settlement(as_trouble(wrong))
+    except (ProvisioningError, DravoError) as wrong:
+        return begun.settlement(as_provisioning_error(wrong))
 
 
-def as_trouble(wrong: Trouble | DravoError) -> Trouble:
+def as_provisioning_error(wrong: ProvisioningError | DravoError) -> ProvisioningError:
     """Return what went wrong as a trouble: what is wrong with the connection's own settings concerns every account."""
-    return wrong if isinstance(wrong, Trouble) else MustPause(wrong.message, wrong.mend)
+    return wrong if isinstance(wrong, ProvisioningError) else ConnectionPausedError(wrong.message, wrong.hint)
 
 
-def _is_bound(house: House, application_id: str, account_id: str, remote_id: str) -> bool:
+def _is_bound(ctx: AppContext, application_id: str, account_id: str, remote_id: str) -> bool:
     a = t.account.c
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         where = (a.application_id == application_id, a.remote_id == remote_id, a.id != account_id)
         return connection.execute(select(a.id).where(*where)).first() is not None
 
 
-def _settle(connection: Connection, work: Any, delivery_id: str, reached: Reached, started: Instant, exchanges: list[dict[str, Any]]) -> None:
+def _settle(connection: Connection, work: Any, task_id: str, reached: AccountResult, started: Instant, exchanges: list[dict[str, Any]]) -> None:
     now = clock.now()
     _AGREE.change(
         connection,
         {
-            "account": work.account_id, "due": work.due, "version": work.due_version, "at": now, "remote": reached.remote_id,
+            "account": work.account_id, "due": work.due, "version": work.desired_version, "at": now, "remote": reached.remote_id,
             "came": reached.origin or (work.origin if reached.remote_id else None),
         },
     )  # fmt: skip
@@ -245,73 +245,73 @@ def _settle(connection: Connection, work: Any, delivery_id: str, reached: Reache
     # Where what was agreed is not known, it may have been in groups.
     if work.agreed is None or work.due.get("groups") or work.agreed.get("groups"):
         provisioned_groups.follow(connection, work.application_id, work.account_id, work.due.get("groups", ()), reached.remote_id, now)
-    still_due = _DUE_VERSION.first(connection, {"account": work.account_id}).due_version
-    done = still_due == work.due_version
-    attempted = {"delivery": delivery_id, "attempted": work.attempts + 1}
+    still_due = _DUE_VERSION.first(connection, {"account": work.account_id}).desired_version
+    done = still_due == work.desired_version
+    attempted = {"delivery": task_id, "attempted": work.attempts + 1}
     if done:
-        _CLOSE.change(connection, {**attempted, "ended": now, "sent": work.due_version})
+        _CLOSE.change(connection, {**attempted, "ended": now, "sent": work.desired_version})
     else:
-        _judge_the_rest(connection, work, delivery_id)
+        _judge_the_rest(connection, work, task_id)
         _GO_ON.change(connection, {**attempted, "next": now, "now_due": still_due})
-    _note_attempt(connection, delivery_id, work.due_version, started, now, DONE, None, exchanges)
+    _note_attempt(connection, task_id, work.desired_version, started, now, DONE, None, exchanges)
     if exchanges:
         application_health.note_answer(connection, work.application_id, work.failures, now)
 
 
-def _judge_the_rest(connection: Connection, work: Any, delivery_id: str) -> None:
+def _judge_the_rest(connection: Connection, work: Any, task_id: str) -> None:
     """What became due during an attempt was judged by what the account had before it: what it has now may be more to take away."""
     due = connection.execute(select(t.account.c.due).where(t.account.c.id == work.account_id)).scalar_one()
     if takes_away(work.due, due):
-        d = t.delivery.c
-        connection.execute(update(t.delivery).where(d.id == delivery_id, d.removes.is_(False)).values(removes=True, cleared_at=None))
+        d = t.task.c
+        connection.execute(update(t.task).where(d.id == task_id, d.removes.is_(False)).values(removes=True, released_at=None))
 
 
-def _settle_trouble(connection: Connection, settlement: Settlement, trouble: Trouble) -> str:
+def _settle_trouble(connection: Connection, settlement: AttemptResult, trouble: ProvisioningError) -> str:
     now = clock.now()
-    work, delivery_id, talk = settlement.work, settlement.delivery_id, settlement.talk
-    outcome = "paused" if isinstance(trouble, MustPause) else WAITING if isinstance(trouble, TryLater) else FAILED
+    work, task_id, talk = settlement.work, settlement.task_id, settlement.talk
+    outcome = "paused" if isinstance(trouble, ConnectionPausedError) else WAITING if isinstance(trouble, RetryableError) else FAILED
     if isinstance(trouble, HeldBySettings | Unknown):
         outcome = HELD
     values: dict[str, Any] = {
-        "message": trouble.message, "mend": trouble.mend, "kind": kind_of(trouble),
+        "message": trouble.message, "hint": trouble.hint, "kind": kind_of(trouble),
         "next_attempt_at": application_health.next_attempt(trouble, work.attempts, now),
     }  # fmt: skip
     if outcome in (FAILED, HELD):
         values["state"] = outcome
-    d = t.delivery.c
-    connection.execute(update(t.delivery).where(d.id == delivery_id, d.closed_at.is_(None)).values(attempts=work.attempts + 1))
+    d = t.task.c
+    connection.execute(update(t.task).where(d.id == task_id, d.closed_at.is_(None)).values(attempts=work.attempts + 1))
     # A trouble is of the version that was sent. What has become due meanwhile is still to be tried, or is held: neither is touched by it.
-    same = (d.id == delivery_id, d.state == WAITING, d.version == work.due_version, d.held_at.is_(None))
-    connection.execute(update(t.delivery).where(*same).values(**values))
+    same = (d.id == task_id, d.state == WAITING, d.version == work.desired_version, d.held_at.is_(None))
+    connection.execute(update(t.task).where(*same).values(**values))
     if talk.in_doubt:
         # What was agreed before is no longer known to be what stands there: the next attempt reads it.
-        unsure = {"doubt_at": now} if work.remote_id is None else {"agreed": None}
+        unsure = {"outcome_unknown_since": now} if work.remote_id is None else {"agreed": None}
         connection.execute(update(t.account).where(t.account.c.id == work.account_id).values(**unsure))
     if settlement.counts:
         application_health.note_trouble(connection, work.application_id, work.failures, trouble, talk.exchanges, now)
-    _note_attempt(connection, delivery_id, work.due_version, settlement.started, now, outcome, trouble.message, talk.exchanges)
+    _note_attempt(connection, task_id, work.desired_version, settlement.started, now, outcome, trouble.message, talk.exchanges)
     return outcome
 
 
-def kind_of(trouble: Trouble) -> str:
+def kind_of(trouble: ProvisioningError) -> str:
     """Return what kind of trouble it is, by which all of one kind are taken up again together."""
     if isinstance(trouble, Unknown):
         return UNKNOWN
     if isinstance(trouble, HeldBySettings):
         return "settings"
-    if isinstance(trouble, MustPause):
+    if isinstance(trouble, ConnectionPausedError):
         return "paused"
-    if isinstance(trouble, TryLater):
+    if isinstance(trouble, RetryableError):
         return "not now"
     return f"refused {trouble.status}" if trouble.status else trouble.kind or "refused"
 
 
 def _note_attempt(
-    connection: Connection, delivery_id: str, version: int, started: Instant, ended: Instant, outcome: str,
+    connection: Connection, task_id: str, version: int, started: Instant, ended: Instant, outcome: str,
     message: str | None, exchanges: list[dict[str, Any]],
 ) -> None:  # fmt: skip
     given = {
-        "delivery_id": delivery_id, "version": version, "started_at": started, "ended_at": ended, "outcome": outcome, "message": message,
+        "task_id": task_id, "version": version, "started_at": started, "ended_at": ended, "outcome": outcome, "message": message,
         "exchanges": exchanges,
     }  # fmt: skip
     _MAKE_ATTEMPT.change(connection, given)

@@ -13,12 +13,12 @@ from typing import Any
 from dravo.core.errors import DravoError
 from dravo.protocols.http_client import Request, Response
 from dravo.protocols.scim_client import bulk
-from dravo.protocols.scim_client.account_sync import Conversation, Reached
+from dravo.protocols.scim_client.account_sync import AccountResult, Conversation
 from dravo.protocols.scim_client.capabilities import Capabilities
-from dravo.protocols.scim_client.responses import Trouble, TryLater
-from dravo.services.context import House
-from dravo.services.provisioning.attempt import Attempt, Settlement, as_trouble, begin
-from dravo.services.provisioning.client import Talk, Talker
+from dravo.protocols.scim_client.responses import ProvisioningError, RetryableError
+from dravo.services.context import AppContext
+from dravo.services.provisioning.attempt import Attempt, AttemptResult, as_provisioning_error, begin
+from dravo.services.provisioning.client import ApplicationClient, ExchangeLog
 
 # Fewer than so many changes go each by itself: one lost answer puts all that went together in doubt.
 FEW = 3
@@ -32,10 +32,10 @@ class UnderWay:
     conversation: Conversation
     answer: Callable[[Any], Any]
     asked: Request | None = None
-    went: Reached | Trouble | None = None
+    went: AccountResult | ProvisioningError | None = None
     counts: bool = True
 
-    def go_on(self, talker: Talker, sent: Any) -> None:
+    def go_on(self, talker: ApplicationClient, sent: Any) -> None:
         """Go on, reading what there is to read, until a change is asked for or the end is reached."""
         self.asked = None
         try:
@@ -47,10 +47,10 @@ class UnderWay:
                 sent = talker.exchange(self.attempt.talk, question) if isinstance(question, Request) else self.answer(question)
         except StopIteration as end:
             self.went = end.value
-        except (Trouble, DravoError) as wrong:
-            self.went = as_trouble(wrong)
+        except (ProvisioningError, DravoError) as wrong:
+            self.went = as_provisioning_error(wrong)
 
-    def note(self, whole: Talk, status: int | None, said: str | None, number: int) -> None:
+    def note(self, whole: ExchangeLog, status: int | None, said: str | None, number: int) -> None:
         """Note the change that was asked for as an exchange of its own, with what was said of it."""
         assert self.asked is not None
         last = whole.exchanges[-1]
@@ -62,7 +62,7 @@ class UnderWay:
 class Together:
     """Sends the changes of several deliveries to one application."""
 
-    talker: Talker
+    talker: ApplicationClient
     capabilities: Capabilities
     under_way: list[UnderWay] = field(default_factory=list)
 
@@ -81,16 +81,16 @@ class Together:
                 self._send_one(each)
             return
         requests = [each.asked for each in some if each.asked is not None]
-        whole = Talk(some[0].attempt.talk.there)
+        whole = ExchangeLog(some[0].attempt.talk.there)
         try:
             response = self.talker.exchange(whole, bulk.joined(requests))
-        except (Trouble, DravoError) as wrong:
+        except (ProvisioningError, DravoError) as wrong:
             for place, each in enumerate(some):
                 if each.asked is not None:
                     self.talker.note_gone(whole.there.id, each.asked, None)
                 if whole.exchanges:
                     each.note(whole, None, whole.exchanges[-1]["said"], len(some))
-                each.asked, each.went, each.counts = None, as_trouble(wrong), place == 0
+                each.asked, each.went, each.counts = None, as_provisioning_error(wrong), place == 0
             return
         if bulk.is_not_taken(response):
             self._send_otherwise(some, response)
@@ -99,13 +99,15 @@ class Together:
             each.counts = response.ok or place == 0
             self._tell(each, whole, own, len(some))
 
-    def _tell(self, each: UnderWay, whole: Talk, own: Response | None, number: int) -> None:
+    def _tell(self, each: UnderWay, whole: ExchangeLog, own: Response | None, number: int) -> None:
         if own is None:
             assert each.asked is not None
             self.talker.note_gone(whole.there.id, each.asked, None)
             each.note(whole, None, "Nothing was said of this change.", number)
             each.asked = None
-            each.went = TryLater("The application answered many changes together, and said nothing of this one.", "The next attempt looks first.")
+            each.went = RetryableError(
+                "The application answered many changes together, and said nothing of this one.", "The next attempt looks first."
+            )
             return
         each.note(whole, own.status, None if own.ok else own.excerpt, number)
         assert each.asked is not None
@@ -116,8 +118,8 @@ class Together:
         assert each.asked is not None
         try:
             response = self.talker.exchange(each.attempt.talk, each.asked)
-        except (Trouble, DravoError) as wrong:
-            each.asked, each.went = None, as_trouble(wrong)
+        except (ProvisioningError, DravoError) as wrong:
+            each.asked, each.went = None, as_provisioning_error(wrong)
             return
         each.go_on(self.talker, response)
 
@@ -132,19 +134,19 @@ class Together:
         self._send(some)
 
 
-def carry_out_together(house: House, talker: Talker, deliveries: Sequence[str]) -> list[Settlement]:
+def carry_out_together(ctx: AppContext, talker: ApplicationClient, deliveries: Sequence[str]) -> list[AttemptResult]:
     """Try several deliveries of one application; what is returned has to be written down.
 
     Args:
         deliveries: their ids. Those for which there is nothing left to do are passed over.
     """
-    begun = [each for each in (begin(house, delivery_id) for delivery_id in deliveries) if each is not None]
+    begun = [each for each in (begin(ctx, task_id) for task_id in deliveries) if each is not None]
     if not begun:
         return []
     try:
         capabilities = talker.capabilities(begun[0].talk)
-    except (Trouble, DravoError) as wrong:
-        return [each.settlement(as_trouble(wrong), counts=place == 0) for place, each in enumerate(begun)]
+    except (ProvisioningError, DravoError) as wrong:
+        return [each.settlement(as_provisioning_error(wrong), counts=place == 0) for place, each in enumerate(begun)]
     under_way = [UnderWay(each, each.conversation(capabilities), each.answers(talker, capabilities)) for each in begun]
     Together(talker, capabilities, under_way).carry_out()
     return [each.attempt.settlement(each.went, counts=each.counts) for each in under_way if each.went is not None]

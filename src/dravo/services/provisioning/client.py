@@ -18,8 +18,8 @@ from dravo.protocols.addresses import Unreachable
 from dravo.protocols.http_client import Client, Connection, Request, Response
 from dravo.protocols.scim_client.capabilities import Capabilities, discover, read_capabilities, without_bulk
 from dravo.protocols.scim_client.listing import MOST, TooMany, everything
-from dravo.protocols.scim_client.responses import MustPause, TryLater
-from dravo.services.context import House
+from dravo.protocols.scim_client.responses import ConnectionPausedError, RetryableError
+from dravo.services.context import AppContext
 from dravo.services.provisioning.health import note_answer
 from dravo.store import clock
 from dravo.store import tables as t
@@ -36,7 +36,7 @@ T = TypeVar("T")
 
 
 @dataclass(frozen=True)
-class There:
+class ConnectedApplication:
     """An application as talking needs it."""
 
     id: str
@@ -44,14 +44,14 @@ class There:
     secret: str = field(repr=False)
     auth: Mapping[str, Any] | None = None
     capabilities: Mapping[str, Any] | None = None
-    per_second: int | None = None
+    rate_limit: int | None = None
 
 
 @dataclass
-class Talk:
+class ExchangeLog:
     """One talk: with whom, and what was exchanged (no bodies, no secrets)."""
 
-    there: There
+    there: ConnectedApplication
     exchanges: list[dict[str, Any]] = field(default_factory=list)
 
     @property
@@ -63,7 +63,7 @@ class Talk:
         return last["method"] != "GET" and (last["status"] is None or last["status"] >= 500)
 
 
-def told(exchanges: Sequence[Mapping[str, Any]] | None) -> list[dict[str, Any]]:
+def shown_exchanges(exchanges: Sequence[Mapping[str, Any]] | None) -> list[dict[str, Any]]:
     """Return exchanges as they are shown; those that went by themselves were kept without `together`."""
     return [{"together": None, **each} for each in exchanges or ()]
 
@@ -75,7 +75,7 @@ class Pace:
         self._next: dict[str, float] = {}
         self._lock = threading.Lock()
 
-    def take(self, application_id: str, per_second: int | None) -> float:
+    def take(self, application_id: str, rate_limit: int | None) -> float:
         """Let a request go now, or say in how many seconds to ask again.
 
         The next one is counted from when this one really goes: whoever slept too long goes late, and never together with others; and
@@ -86,8 +86,8 @@ class Pace:
             wait = self._next.get(application_id, 0.0) - present
             if wait > 0:
                 return wait
-            if per_second:
-                self._next[application_id] = present + 1 / per_second
+            if rate_limit:
+                self._next[application_id] = present + 1 / rate_limit
         return 0.0
 
     def hold(self, application_id: str, seconds: float) -> None:
@@ -104,7 +104,7 @@ class Lists:
         self._kept: dict[tuple[str, str], tuple[float, list[Mapping[str, Any]] | None]] = {}
         self._locks: dict[tuple[str, str], threading.Lock] = {}
         # When reading failed last, and how.
-        self._failed: dict[tuple[str, str], tuple[float, TryLater]] = {}
+        self._failed: dict[tuple[str, str], tuple[float, RetryableError]] = {}
         # Since when what was read before is known to be out of date; and when things were deleted, or found to be gone.
         self._spoilt: dict[tuple[str, str], float] = {}
         self._gone: dict[tuple[str, str], dict[str, float]] = {}
@@ -133,11 +133,11 @@ class Lists:
             failed_at, wrong = self._failed.get(key, (float("-inf"), None))
             if wrong is not None and failed_at >= asked:
                 # Whoever had the turn before has just tried.
-                raise TryLater(wrong.message, wrong.mend, wrong.after, counts=False)
+                raise RetryableError(wrong.message, wrong.hint, wrong.after, counts=False)
             began = time.monotonic()
             try:
                 found = read()
-            except TryLater as failing:
+            except RetryableError as failing:
                 self._failed[key] = time.monotonic(), failing
                 raise
             self._kept[key] = (began, found)
@@ -167,11 +167,11 @@ class Lists:
         return [each for each in found if each.get("id") not in gone] if found and gone else found
 
 
-class Talker:
+class ApplicationClient:
     """Talks with all applications of one house."""
 
-    def __init__(self, house: House) -> None:
-        self.house = house
+    def __init__(self, ctx: AppContext) -> None:
+        self.ctx = ctx
         self.client = Client()
         self.pace = Pace()
         self.lists = Lists()
@@ -185,11 +185,11 @@ class Talker:
         """Close the connections that are kept open."""
         self.client.close()
 
-    def converse(self, talk: Talk, conversation: Generator[Any, Any, T], answer: Callable[[Any], Any]) -> T:
+    def converse(self, talk: ExchangeLog, conversation: Generator[Any, Any, T], answer: Callable[[Any], Any]) -> T:
         """Drive a conversation to its end: send its requests, have its other questions answered.
 
         Raises:
-            TryLater: if no reply comes; and whatever the conversation raises.
+            RetryableError: if no reply comes; and whatever the conversation raises.
         """
         sent: Any = None
         while True:
@@ -200,16 +200,16 @@ class Talker:
                 return result
             sent = self.exchange(talk, question) if isinstance(question, Request) else answer(question)
 
-    def exchange(self, talk: Talk, request: Request) -> Response:
+    def exchange(self, talk: ExchangeLog, request: Request) -> Response:
         """Send one request and note it.
 
         Raises:
-            TryLater: if no reply comes, or the application asked to be left alone for longer than is worth waiting.
+            RetryableError: if no reply comes, or the application asked to be left alone for longer than is worth waiting.
         """
         there = talk.there
-        while (wait := self.pace.take(there.id, there.per_second)) > 0:
+        while (wait := self.pace.take(there.id, there.rate_limit)) > 0:
             if wait > LONGEST_WAIT:
-                raise TryLater("The application asked to be left alone for a while.", "It is tried again by itself.", wait)
+                raise RetryableError("The application asked to be left alone for a while.", "It is tried again by itself.", wait)
             time.sleep(wait)
         response = self._send(talk, request)
         if response.status == 401 and (there.auth or {}).get("kind") == "client credentials":
@@ -221,7 +221,7 @@ class Talker:
             self.pace.hold(there.id, min(response.retry_after or 1.0, 60.0))
         return response
 
-    def _send(self, talk: Talk, request: Request) -> Response:
+    def _send(self, talk: ExchangeLog, request: Request) -> Response:
         line: dict[str, Any] = {"method": request.method, "path": request.path, "query": dict(request.params) or None}
         connection = self.connection(talk.there)
         began = time.monotonic()
@@ -231,7 +231,7 @@ class Talker:
             talk.exchanges.append({**line, "status": None, "milliseconds": round((time.monotonic() - began) * 1000), "said": str(wrong)})
             self.note_gone(talk.there.id, request, None)
             doubt = " Whether it was carried out is not known; the next attempt looks first." if wrong.sent and request.method != "GET" else ""
-            raise TryLater(f"The application does not answer: {wrong}.{doubt}", "It is tried again by itself.") from None
+            raise RetryableError(f"The application does not answer: {wrong}.{doubt}", "It is tried again by itself.") from None
         self.note_gone(talk.there.id, request, response.status)
         said = None if response.ok else response.excerpt[:400]
         talk.exchanges.append({**line, "status": response.status, "milliseconds": round(response.seconds * 1000), "said": said})
@@ -249,12 +249,12 @@ class Talker:
         elif request.method == "DELETE" and (status is None or status >= 500):
             self.lists.forget(application_id, f"/{path}")
 
-    def connection(self, there: There) -> Connection:
+    def connection(self, there: ConnectedApplication) -> Connection:
         """Return the connection to an application, signed in as its settings say.
 
         Raises:
-            MustPause: if the authorization server gives no token.
-            TryLater: if it does not answer.
+            ConnectionPausedError: if the authorization server gives no token.
+            RetryableError: if it does not answer.
         """
         secret, auth = self._secret(there), there.auth or {}
         if auth.get("kind") == "basic":
@@ -263,17 +263,17 @@ class Talker:
             return Connection(there.base_url, self._access_token(there, auth, secret))
         return Connection(there.base_url, secret)
 
-    def _secret(self, there: There) -> str:
+    def _secret(self, there: ConnectedApplication) -> str:
         """Return an application's secret in clear; the one decrypted last is kept for as long as it stays the same."""
         with self._lock:
             kept = self._clear.get(there.id)
         if kept is None or kept[0] != there.secret:
-            kept = (there.secret, self.house.keys.decrypt(there.secret))
+            kept = (there.secret, self.ctx.keys.decrypt(there.secret))
             with self._lock:
                 self._clear[there.id] = kept
         return kept[1]
 
-    def _access_token(self, there: There, auth: Mapping[str, Any], secret: str) -> str:
+    def _access_token(self, there: ConnectedApplication, auth: Mapping[str, Any], secret: str) -> str:
         with self._lock:
             until, of, token = self._tokens.get(there.id, (0.0, "", ""))
         if until > time.monotonic() and of == there.secret:
@@ -281,13 +281,13 @@ class Talker:
         try:
             answer = self.client.ask_for_token(auth["token_url"], auth["client_id"], secret, auth.get("scope"))
         except Unreachable as wrong:
-            raise TryLater(f"The authorization server does not answer: {wrong}.", "It is tried again by itself.") from None
+            raise RetryableError(f"The authorization server does not answer: {wrong}.", "It is tried again by itself.") from None
         body = answer.body or {}
         if answer.status >= 500 or answer.status == 429:
-            raise TryLater(f"The authorization server could not do it now ({answer.status}).", "", answer.retry_after)
+            raise RetryableError(f"The authorization server could not do it now ({answer.status}).", "", answer.retry_after)
         if not answer.ok or not isinstance(body.get("access_token"), str):
             said = body.get("error_description") or body.get("error") or answer.excerpt[:200] or "no reason"
-            raise MustPause(
+            raise ConnectionPausedError(
                 f"The authorization server gave no token ({answer.status}): {said}", "Check the token address, the client id and its secret."
             )
         lasts = body.get("expires_in")
@@ -296,7 +296,7 @@ class Talker:
             self._tokens[there.id] = (time.monotonic() + max(seconds - 30, 1.0), there.secret, body["access_token"])
         return str(body["access_token"])
 
-    def capabilities(self, talk: Talk) -> Capabilities:
+    def capabilities(self, talk: ExchangeLog) -> Capabilities:
         """Return what an application can do; read from it the first time, and kept."""
         there = talk.there
         if there.capabilities and "attributes" in there.capabilities:
@@ -308,17 +308,17 @@ class Talker:
         found = self.converse(talk, discover(), _nothing_else)
         with self._lock:
             self._learnt[key] = found
-        with self.house.database.writing() as connection:
+        with self.ctx.database.writing() as connection:
             where = (t.application.c.id == there.id, t.application.c.base_url == there.base_url)
             connection.execute(update(t.application).where(*where).values(capabilities=found.document()))
         return found
 
-    def without_bulk(self, talk: Talk, capabilities: Capabilities) -> Capabilities:
+    def without_bulk(self, talk: ExchangeLog, capabilities: Capabilities) -> Capabilities:
         """Note that an application refused many changes in one request, though it offers that; return what it can do."""
         there, found = talk.there, without_bulk(capabilities)
         with self._lock:
             self._learnt[there.id, there.base_url] = found
-        with self.house.database.writing() as connection:
+        with self.ctx.database.writing() as connection:
             where = (t.application.c.id == there.id, t.application.c.base_url == there.base_url)
             connection.execute(update(t.application).where(*where).values(capabilities=found.document()))
         return found
@@ -331,17 +331,17 @@ class Talker:
             if present - looked < COUNT_SECONDS:
                 return number if number >= MANY else 0
             self._waiting[application_id] = (present, number)
-        a, d = t.account.c, t.delivery.c
+        a, d = t.account.c, t.task.c
         waiting = (d.application_id == application_id, d.state == WAITING, d.closed_at.is_(None), a.remote_id.is_(None))
-        with self.house.database.reading() as connection:
-            number = connection.execute(
-                select(func.count()).select_from(t.delivery.join(t.account, a.id == d.account_id)).where(*waiting)
-            ).scalar_one()
+        with self.ctx.database.reading() as connection:
+            number = connection.execute(select(func.count()).select_from(t.task.join(t.account, a.id == d.account_id)).where(*waiting)).scalar_one()
         with self._lock:
             self._waiting[application_id] = (present, number)
         return number if number >= MANY else 0
 
-    def listed(self, talk: Talk, path: str, capabilities: Capabilities, since: float, *, most: int | None = None) -> list[Mapping[str, Any]] | None:
+    def listed(
+        self, talk: ExchangeLog, path: str, capabilities: Capabilities, since: float, *, most: int | None = None
+    ) -> list[Mapping[str, Any]] | None:
         """Return an application's accounts or groups, from a list that was begun to be read after an instant; None if it has more than `most`."""
 
         def read() -> list[Mapping[str, Any]] | None:
@@ -350,7 +350,7 @@ class Talker:
             except TooMany:
                 return None
             # What is lost just after that is one delivery's trouble, not the application's.
-            with self.house.database.writing() as connection:
+            with self.ctx.database.writing() as connection:
                 note_answer(connection, talk.there.id, 0, clock.now())
             return found
 

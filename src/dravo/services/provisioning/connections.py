@@ -9,12 +9,12 @@ from sqlalchemy import update
 
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant
-from dravo.protocols.http_client import check_url, mend_address
+from dravo.protocols.http_client import check_url, repair_address
 from dravo.protocols.scim_client.connection_test import check_connection
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
 from dravo.services.provisioning.applications import one, retry_failed_tasks
-from dravo.services.provisioning.client import Talker, There
+from dravo.services.provisioning.client import ApplicationClient, ConnectedApplication
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
@@ -24,7 +24,7 @@ from dravo.store import tables as t
 
 
 def connect(
-    house: House, caller: Caller, key: str, base_url: str, token: str | None, auth: dict[str, Any] | None = None, expires_at: Instant | None = None
+    ctx: AppContext, caller: Caller, key: str, base_url: str, token: str | None, auth: dict[str, Any] | None = None, expires_at: Instant | None = None
 ) -> dict[str, Any]:
     """Say where an application's SCIM service is, and how to sign in there. Another host, or another way of signing in, clears the secret.
 
@@ -36,14 +36,14 @@ def connect(
     Raises:
         InvalidInput: for an address that cannot be used, or a missing token.
     """
-    mended, way = mend_address(base_url), _way(auth)
-    with house.database.writing() as connection:
+    repaired, way = repair_address(base_url), _way(auth)
+    with ctx.database.writing() as connection:
         row = application_by_key(connection, key)
         if row.tracked_only:
             raise InvalidInput(f"'{row.label}' is only tracked.", "Its accounts are kept by hand, so it has no connection.")
-        moved = row.base_url is None or _origin(row.base_url) != _origin(mended) or _secret_goes_to(row.auth) != _secret_goes_to(way)
+        moved = row.base_url is None or _origin(row.base_url) != _origin(repaired) or _secret_goes_to(row.auth) != _secret_goes_to(way)
         if token:
-            secret = house.keys.encrypt(token.strip())
+            secret = ctx.keys.encrypt(token.strip())
         elif moved or not row.secret:
             raise InvalidInput(
                 "The token of the application is missing.", "Give it with the address: a secret stays with the host it was given for.", "token"
@@ -54,18 +54,18 @@ def connect(
             update(t.application)
             .where(t.application.c.id == row.id)
             .values(
-                base_url=mended, secret=secret, auth=way, capabilities=None, checked_at=None, failures=0, retry_at=None,
-                paused_at=None, trouble=None, trouble_mend=None, revision=t.application.c.revision + 1,
+                base_url=repaired, secret=secret, auth=way, capabilities=None, checked_at=None, failures=0, retry_at=None,
+                paused_at=None, trouble=None, trouble_hint=None, revision=t.application.c.revision + 1,
                 secret_expires_at=expires_at if token or expires_at else row.secret_expires_at,
             )
         )  # fmt: skip
         retry_failed_tasks(connection, row.id)
         record_change(
-            connection, house.keys, caller, "connected application", "application", row.id, clock.now(),
-            {"key": key, "before": row.base_url, "after": mended, "signed in by": (way or {}).get("kind", "bearer"),
+            connection, ctx.keys, caller, "connected application", "application", row.id, clock.now(),
+            {"key": key, "before": row.base_url, "after": repaired, "signed in by": (way or {}).get("kind", "bearer"),
              "token": "changed" if token else "kept"},
         )  # fmt: skip
-    return one(house, key)
+    return one(ctx, key)
 
 
 def _way(auth: dict[str, Any] | None) -> dict[str, Any] | None:
@@ -96,47 +96,47 @@ def _origin(address: str) -> tuple[str, str]:
     return parts.scheme, parts.netloc
 
 
-def check(house: House, caller: Caller, key: str, *, writing: bool = False) -> dict[str, Any]:
+def check(ctx: AppContext, caller: Caller, key: str, *, writing: bool = False) -> dict[str, Any]:
     """Try the connection step by step, and keep what the application says that it can do.
 
     Args:
         writing: whether to try with a test person, who is removed afterwards.
 
     Returns:
-        {"ok", "steps": [{"name", "outcome", "message", "mend"}], "capabilities"}.
+        {"ok", "steps": [{"name", "outcome", "message", "hint"}], "capabilities"}.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         row = application_by_key(connection, key)
     if not row.base_url or not row.secret:
         raise InvalidInput(f"'{row.label}' is not connected yet.", "Give its address and token first.")
-    there = There(row.id, row.base_url, row.secret, row.auth)
-    talker = Talker(house)
+    there = ConnectedApplication(row.id, row.base_url, row.secret, row.auth)
+    talker = ApplicationClient(ctx)
     try:
         result = check_connection(talker.client, row.base_url, lambda: talker.connection(there), writing=writing)
     finally:
         talker.close()
     now = clock.now()
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         values: dict[str, Any] = {"checked_at": now}
         if result["capabilities"]:
             values["capabilities"] = result["capabilities"]
         if result["ok"]:
-            values |= {"failures": 0, "retry_at": None, "paused_at": None, "trouble": None, "trouble_mend": None, "answered_at": now}
+            values |= {"failures": 0, "retry_at": None, "paused_at": None, "trouble": None, "trouble_hint": None, "answered_at": now}
         connection.execute(update(t.application).where(t.application.c.id == row.id, t.application.c.revision == row.revision).values(**values))
         details = {"key": key, "ok": result["ok"], "with a test person": writing}
-        record_change(connection, house.keys, caller, "checked connection", "application", row.id, now, details)
+        record_change(connection, ctx.keys, caller, "checked connection", "application", row.id, now, details)
     return result
 
 
-def pause(house: House, caller: Caller, key: str, *, paused: bool) -> dict[str, Any]:
+def pause(ctx: AppContext, caller: Caller, key: str, *, paused: bool) -> dict[str, Any]:
     """Stop delivering to an application, or go on; what is due waits."""
     now = clock.now()
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         row = application_by_key(connection, key)
         values = {
             "paused_at": now if paused else None,
             "trouble": f"Paused by {caller.name}." if paused else None,
-            "trouble_mend": "Resume it when it may go on." if paused else None,
+            "trouble_hint": "Resume it when it may go on." if paused else None,
             "failures": 0,
             "retry_at": None,
         }
@@ -144,6 +144,6 @@ def pause(house: House, caller: Caller, key: str, *, paused: bool) -> dict[str, 
         if not paused:
             retry_failed_tasks(connection, row.id)
         record_change(
-            connection, house.keys, caller, "paused application" if paused else "resumed application", "application", row.id, now, {"key": key}
+            connection, ctx.keys, caller, "paused application" if paused else "resumed application", "application", row.id, now, {"key": key}
         )
-    return one(house, key)
+    return one(ctx, key)

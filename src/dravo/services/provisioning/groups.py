@@ -11,14 +11,14 @@ from sqlalchemy import Connection, func, select, update
 from dravo.core.errors import DravoError, NotFound
 from dravo.core.instants import Instant, later
 from dravo.core.provisioning.attribute_mapping import GROUPS
-from dravo.protocols.scim_client.account_sync import Everybody
+from dravo.protocols.scim_client.account_sync import FullListQuery
 from dravo.protocols.scim_client.group_sync import Accounts, NeedsWhole, ReachedGroup, WantedGroup, bring_group
-from dravo.protocols.scim_client.responses import MustPause, Refused, Trouble, TryLater
-from dravo.services.context import House
+from dravo.protocols.scim_client.responses import ConnectionPausedError, ProvisioningError, Refused, RetryableError
+from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
 from dravo.services.provisioning import health as application_health
-from dravo.services.provisioning.client import LIST_SECONDS, Talk, Talker, There, told
-from dravo.services.provisioning.tasks import open_anew
+from dravo.services.provisioning.client import LIST_SECONDS, ApplicationClient, ConnectedApplication, ExchangeLog, shown_exchanges
+from dravo.services.provisioning.tasks import reopen
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, provisioned_groups
@@ -28,41 +28,41 @@ from dravo.store.plan_writer import DONE, FAILED, HELD, WAITING
 from dravo.store.snapshots.config import CHOSEN
 
 
-def attempt(house: House, talker: Talker, group_id: str) -> str | None:
+def attempt(ctx: AppContext, talker: ApplicationClient, group_id: str) -> str | None:
     """Try to bring one delivered group to what is due, and write down how it went.
 
     Returns:
         The outcome ("done", "waiting", "failed", "paused"), or None if there was nothing left to do.
     """
-    g, p = t.delivered_group.c, t.application.c
+    g, p = t.provisioned_group.c, t.application.c
     columns = (
-        g.id, g.key, g.agreed_name, g.agreed_at, g.remote_id, g.origin, g.attempts, g.application_id,
-        p.base_url, p.secret, p.auth, p.capabilities, p.per_second,
-        p.switched_on, p.paused_at, p.failures, p.adopt_groups, p.roles_as, p.groups_over,
+        g.id, g.key, g.agreed_name, g.applied_at, g.remote_id, g.origin, g.attempts, g.application_id,
+        p.base_url, p.secret, p.auth, p.capabilities, p.rate_limit,
+        p.enabled, p.paused_at, p.failures, p.adopt_groups, p.role_encoding, p.provisioned_groups,
     )  # fmt: skip
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         statement = select(*columns).join(t.application, p.id == g.application_id).where(g.id == group_id, g.state == WAITING)
         work = connection.execute(statement).first()
-        if work is None or not work.switched_on or work.paused_at or not work.secret:
+        if work is None or not work.enabled or work.paused_at or not work.secret:
             return None
-        name = due_name(house, connection, work)
+        name = due_name(ctx, connection, work)
         added, removed = provisioned_groups.differing(connection, group_id)
         seen = (name, sorted(added), sorted(removed))
         if name is None:
             # It goes as a whole: also those leave it whose account has not been brought to that yet.
-            added, removed = [], provisioned_groups.inside(connection, group_id, in_doubt=work.agreed_at is None)
-    there = There(work.application_id, work.base_url, work.secret, work.auth, work.capabilities, work.per_second)
-    talk = Talk(there)
+            added, removed = [], provisioned_groups.inside(connection, group_id, in_doubt=work.applied_at is None)
+    there = ConnectedApplication(work.application_id, work.base_url, work.secret, work.auth, work.capabilities, work.rate_limit)
+    talk = ExchangeLog(there)
     try:
-        reached, put, taken = _bring(house, talker, talk, work, name, added, removed)
-    except Trouble as trouble:
-        return _settle_trouble(house, work, trouble, talk, seen)
+        reached, put, taken = _bring(ctx, talker, talk, work, name, added, removed)
+    except ProvisioningError as trouble:
+        return _settle_trouble(ctx, work, trouble, talk, seen)
     except DravoError as wrong:
-        return _settle_trouble(house, work, MustPause(wrong.message, wrong.mend), talk, seen)
-    return _settle(house, work, name, reached, put, taken, talk)
+        return _settle_trouble(ctx, work, ConnectionPausedError(wrong.message, wrong.hint), talk, seen)
+    return _settle(ctx, work, name, reached, put, taken, talk)
 
 
-def due_name(house: House, connection: Any, row: Any) -> str | None:
+def due_name(ctx: AppContext, connection: Any, row: Any) -> str | None:
     """Return the name that a delivered group is to have there, None if it is to go.
 
     Args:
@@ -71,10 +71,10 @@ def due_name(house: House, connection: Any, row: Any) -> str | None:
     kind, _, identifier = row.key.partition(":")
     if kind == "role":
         label = connection.execute(select(t.role.c.label).where(t.role.c.id == identifier)).scalar()
-        return str(label) if label is not None and (row.roles_as or {}).get("way") == GROUPS else None
-    if identifier not in house.catalogue.get(connection).delivered.get(row.application_id, frozenset()):
+        return str(label) if label is not None and (row.role_encoding or {}).get("way") == GROUPS else None
+    if identifier not in ctx.catalogue.get(connection).delivered.get(row.application_id, frozenset()):
         return None
-    chosen = row.groups_over or {}
+    chosen = row.provisioned_groups or {}
     if chosen.get("which") == CHOSEN:
         given = next((each.get("name") for each in chosen.get("groups", ()) if each["group"] == identifier), None)
         if given:
@@ -83,17 +83,19 @@ def due_name(house: House, connection: Any, row: Any) -> str | None:
     return str(found) if found is not None else None
 
 
-def _name_now(house: House, connection: Any, group_id: str) -> str | None:
+def _name_now(ctx: AppContext, connection: Any, group_id: str) -> str | None:
     """Return the name that a delivered group is to have by what is set now: that may have changed during an attempt."""
-    g, p = t.delivered_group.c, t.application.c
-    columns = select(g.key, g.application_id, p.roles_as, p.groups_over).join(t.application, p.id == g.application_id)
-    return due_name(house, connection, connection.execute(columns.where(g.id == group_id)).one())
+    g, p = t.provisioned_group.c, t.application.c
+    columns = select(g.key, g.application_id, p.role_encoding, p.provisioned_groups).join(t.application, p.id == g.application_id)
+    return due_name(ctx, connection, connection.execute(columns.where(g.id == group_id)).one())
 
 
 Pairs = list[tuple[str, str]]
 
 
-def _bring(house: House, talker: Talker, talk: Talk, work: Any, name: str | None, added: Pairs, removed: Pairs) -> tuple[ReachedGroup, Pairs, Pairs]:
+def _bring(
+    ctx: AppContext, talker: ApplicationClient, talk: ExchangeLog, work: Any, name: str | None, added: Pairs, removed: Pairs
+) -> tuple[ReachedGroup, Pairs, Pairs]:
     capabilities = talker.capabilities(talk)
     if not capabilities.groups and name is not None:
         raise Refused("The application has no groups.", "Carry roles in another way, and let no groups go over, in its settings.")
@@ -104,42 +106,42 @@ def _bring(house: House, talker: Talker, talk: Talk, work: Any, name: str | None
 
     began = time.monotonic()
 
-    def answer(question: Everybody | Accounts) -> Any:
+    def answer(question: FullListQuery | Accounts) -> Any:
         if isinstance(question, Accounts):
             accounts = talker.listed(talk, "/Users", capabilities, began)
             return None if accounts is None else {str(each.get("id")) for each in accounts}
         return talker.listed(talk, "/Groups", capabilities, began - LIST_SECONDS if work.attempts == 0 else began)
 
-    if wanted.remote_id is not None and work.agreed_at is not None and (capabilities.patch or not (added or removed or name != work.agreed_name)):
+    if wanted.remote_id is not None and work.applied_at is not None and (capabilities.patch or not (added or removed or name != work.agreed_name)):
         try:
             return talker.converse(talk, bring_group(wanted), answer), added, removed
         except NeedsWhole:
             pass
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         everyone = provisioned_groups.everyone(connection, work.id) if name is not None else []
         ours = provisioned_groups.ours(connection, work.application_id)
-    whole = replace(wanted, whole=True, look=work.agreed_at is None, members=frozenset(remote for _, remote in everyone), ours=ours)
+    whole = replace(wanted, whole=True, look=work.applied_at is None, members=frozenset(remote for _, remote in everyone), ours=ours)
     return talker.converse(talk, bring_group(whole), answer), everyone, removed
 
 
-def _settle(house: House, work: Any, name: str | None, reached: ReachedGroup, put: Pairs, taken: Pairs, talk: Talk) -> str:
+def _settle(ctx: AppContext, work: Any, name: str | None, reached: ReachedGroup, put: Pairs, taken: Pairs, talk: ExchangeLog) -> str:
     now = clock.now()
-    g = t.delivered_group.c
+    g = t.provisioned_group.c
     left_out = [(account_id, remote_id) for account_id, remote_id in put if remote_id in reached.left_out]
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         if name is None:
             provisioned_groups.forget(connection, work.id)
         else:
             provisioned_groups.agree(connection, work.id, [each for each in put if each not in left_out], taken)
         # Renamed, chosen again or let go meanwhile, it is still to be brought there.
-        still = _name_now(house, connection, work.id) != name or (name is not None and any(provisioned_groups.differing(connection, work.id)))
+        still = _name_now(ctx, connection, work.id) != name or (name is not None and any(provisioned_groups.differing(connection, work.id)))
         values = {
-            "state": WAITING if still else DONE, "agreed_name": name, "agreed_at": now, "remote_id": reached.remote_id, "origin": reached.origin,
-            "attempts": work.attempts + 1, "next_attempt_at": now if still else None, "message": None, "mend": None, "exchanges": talk.exchanges,
+            "state": WAITING if still else DONE, "agreed_name": name, "applied_at": now, "remote_id": reached.remote_id, "origin": reached.origin,
+            "attempts": work.attempts + 1, "next_attempt_at": now if still else None, "message": None, "hint": None, "exchanges": talk.exchanges,
         }  # fmt: skip
         if left_out:
             values |= _without(connection, work, left_out, reached.refusal, now)
-        connection.execute(update(t.delivered_group).where(g.id == work.id).values(**values))
+        connection.execute(update(t.provisioned_group).where(g.id == work.id).values(**values))
         if talk.exchanges:
             application_health.note_answer(connection, work.application_id, work.failures, now)
     return DONE
@@ -151,89 +153,89 @@ def _without(connection: Connection, work: Any, left_out: Pairs, refusal: str, n
     message = f"The application refused {some} and has all others. It answered {refusal[:300]}"
     a = t.account.c
     ids = [account_id for account_id, _ in left_out]
-    looked_at = (a.agreed.is_not(None), a.agreed_at > (work.agreed_at or now))
+    looked_at = (a.agreed.is_not(None), a.applied_at > (work.applied_at or now))
     there = set(connection.execute(select(a.id).where(a.id.in_(ids[:500]), *looked_at)).scalars())
     unsure = [each for each in ids if each not in there]
     if not unsure:
-        return {"state": FAILED, "next_attempt_at": None, "message": message, "mend": "These accounts exist. Look in the application for the reason."}
+        return {"state": FAILED, "next_attempt_at": None, "message": message, "hint": "These accounts exist. Look in the application for the reason."}
     for account_id in unsure:
         # Where it is gone it is made anew, and the group takes the new one.
-        open_anew(connection, account_id, now)
+        reopen(connection, account_id, now)
     pause = later(now, application_health.pause(work.attempts, application_health.LONGEST_PAUSE))
-    return {"state": WAITING, "next_attempt_at": pause, "message": message, "mend": "Dravo checks these accounts, then tries again."}
+    return {"state": WAITING, "next_attempt_at": pause, "message": message, "hint": "Dravo checks these accounts, then tries again."}
 
 
-def _as_it_was(house: House, connection: Any, work: Any, seen: tuple[Any, ...]) -> bool:
+def _as_it_was(ctx: AppContext, connection: Any, work: Any, seen: tuple[Any, ...]) -> bool:
     """Whether what is due of a group is still what it was when the attempt began."""
-    return seen == (_name_now(house, connection, work.id), *map(sorted, provisioned_groups.differing(connection, work.id)))
+    return seen == (_name_now(ctx, connection, work.id), *map(sorted, provisioned_groups.differing(connection, work.id)))
 
 
-def _settle_trouble(house: House, work: Any, trouble: Trouble, talk: Talk, seen: tuple[Any, ...]) -> str:
+def _settle_trouble(ctx: AppContext, work: Any, trouble: ProvisioningError, talk: ExchangeLog, seen: tuple[Any, ...]) -> str:
     now = clock.now()
-    outcome = "paused" if isinstance(trouble, MustPause) else WAITING if isinstance(trouble, TryLater) else FAILED
+    outcome = "paused" if isinstance(trouble, ConnectionPausedError) else WAITING if isinstance(trouble, RetryableError) else FAILED
     values: dict[str, Any] = {
-        "attempts": work.attempts + 1, "message": trouble.message, "mend": trouble.mend, "exchanges": talk.exchanges,
+        "attempts": work.attempts + 1, "message": trouble.message, "hint": trouble.hint, "exchanges": talk.exchanges,
         "next_attempt_at": application_health.next_attempt(trouble, work.attempts, now),
     }  # fmt: skip
     if talk.in_doubt:
         # What was agreed before is no longer known to be what stands there: the next attempt reads it.
-        values["agreed_at"] = None
-    with house.database.writing() as connection:
-        if outcome == FAILED and _as_it_was(house, connection, work, seen):
+        values["applied_at"] = None
+    with ctx.database.writing() as connection:
+        if outcome == FAILED and _as_it_was(ctx, connection, work, seen):
             values["state"] = FAILED
         elif outcome == FAILED:
             # A refusal is of what was sent; what has become due meanwhile is still to be tried.
             values["next_attempt_at"] = later(now, application_health.pause(work.attempts, application_health.LONGEST_PAUSE))
-        connection.execute(update(t.delivered_group).where(t.delivered_group.c.id == work.id).values(**values))
+        connection.execute(update(t.provisioned_group).where(t.provisioned_group.c.id == work.id).values(**values))
         application_health.note_trouble(connection, work.application_id, work.failures, trouble, talk.exchanges, now)
     return outcome
 
 
 def wake_failed(connection: Any, application_id: str, now: Instant) -> None:
     """Have what failed or was held be tried again: the application's settings or connection are others now."""
-    g = t.delivered_group.c
+    g = t.provisioned_group.c
     provisioned_groups.wake(connection, (g.application_id == application_id) & g.state.in_((FAILED, HELD)), now)
 
 
 def wake_all(connection: Any, application_id: str, now: Instant) -> None:
     """Have every group of an application be looked at: what goes over, or under which name, has changed."""
-    provisioned_groups.wake(connection, t.delivered_group.c.application_id == application_id, now)
+    provisioned_groups.wake(connection, t.provisioned_group.c.application_id == application_id, now)
 
 
 def read_anew(connection: Any, group_id: str, now: Instant) -> None:
     """Have a group be read there and brought to what is due: what stands there is not what was agreed."""
-    g = t.delivered_group.c
-    connection.execute(update(t.delivered_group).where(g.id == group_id).values(agreed_at=None))
+    g = t.provisioned_group.c
+    connection.execute(update(t.provisioned_group).where(g.id == group_id).values(applied_at=None))
     provisioned_groups.wake(connection, g.id == group_id, now)
 
 
 # Looking at them
 
 
-def listing(house: House, application: str, ask: Ask) -> dict[str, Any]:
+def list_groups(ctx: AppContext, application: str, ask: Ask) -> dict[str, Any]:
     """Return a page of the groups that go over to an application, with their state.
 
     Raises:
         NotFound: if there is no such application.
     """
-    g, p, m = t.delivered_group.c, t.application.c, t.delivered_member.c
-    due = select(func.count()).select_from(t.delivered_member).where(m.delivered_group_id == g.id, m.due.is_(True)).scalar_subquery()
+    g, p, m = t.provisioned_group.c, t.application.c, t.provisioned_member.c
+    due = select(func.count()).select_from(t.provisioned_member).where(m.delivered_group_id == g.id, m.due.is_(True)).scalar_subquery()
     agreed = (
-        select(func.count()).select_from(t.delivered_member).where(m.delivered_group_id == g.id, m.agreed_remote_id.is_not(None)).scalar_subquery()
+        select(func.count()).select_from(t.provisioned_member).where(m.delivered_group_id == g.id, m.agreed_remote_id.is_not(None)).scalar_subquery()
     )
     columns = (
-        g.id, g.key, g.state, g.agreed_name, g.agreed_at, g.remote_id, g.origin, g.attempts, g.next_attempt_at, g.message, g.mend, g.exchanges,
-        g.application_id, p.roles_as, p.groups_over, due.label("due_members"), agreed.label("agreed_members"),
+        g.id, g.key, g.state, g.agreed_name, g.applied_at, g.remote_id, g.origin, g.attempts, g.next_attempt_at, g.message, g.hint, g.exchanges,
+        g.application_id, p.role_encoding, p.provisioned_groups, due.label("due_members"), agreed.label("agreed_members"),
     )  # fmt: skip
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         of = application_by_key(connection, application)
         statement = select(*columns).join(t.application, p.id == g.application_id).where(g.application_id == of.id)
-        return page(connection, statement, [g.id], ask, lambda row: _line(house, connection, row))
+        return page(connection, statement, [g.id], ask, lambda row: _line(ctx, connection, row))
 
 
-def _line(house: House, connection: Any, row: Any) -> dict[str, Any]:
+def _line(ctx: AppContext, connection: Any, row: Any) -> dict[str, Any]:
     kind, _, identifier = row.key.partition(":")
-    name = due_name(house, connection, row)
+    name = due_name(ctx, connection, row)
     return {
         "id": row.id,
         "kind": kind,
@@ -245,26 +247,26 @@ def _line(house: House, connection: Any, row: Any) -> dict[str, Any]:
         "members_there": row.agreed_members,
         "remote_id": row.remote_id,
         "origin": row.origin,
-        "agreed_at": row.agreed_at,
+        "applied_at": row.applied_at,
         "next_attempt_at": row.next_attempt_at,
         "message": row.message,
-        "mend": row.mend,
-        "exchanges": told(row.exchanges),
+        "hint": row.hint,
+        "exchanges": shown_exchanges(row.exchanges),
     }
 
 
-def again(house: House, caller: Caller, application: str, group_id: str) -> None:
+def retry(ctx: AppContext, caller: Caller, application: str, group_id: str) -> None:
     """Have one group be tried again now.
 
     Raises:
         NotFound.
     """
     now = clock.now()
-    g, p = t.delivered_group.c, t.application.c
-    with house.database.writing() as connection:
+    g, p = t.provisioned_group.c, t.application.c
+    with ctx.database.writing() as connection:
         statement = select(g.id, g.application_id).join(t.application, p.id == g.application_id).where(g.id == group_id, p.key == application)
         row = connection.execute(statement).first()
         if row is None:
             raise NotFound(f"No group with the id '{group_id}' goes over to '{application}'.")
         provisioned_groups.wake(connection, g.id == group_id, now)
-        record_change(connection, house.keys, caller, "delivered again", "delivered group", group_id, now, {"application": application})
+        record_change(connection, ctx.keys, caller, "delivered again", "delivered group", group_id, now, {"application": application})

@@ -12,11 +12,11 @@ from typing import Any
 from sqlalchemy import Connection, bindparam, or_, select, update
 
 from dravo.core.instants import Instant, later
-from dravo.protocols.scim_client.responses import MustPause, Trouble, TryLater
+from dravo.protocols.scim_client.responses import ConnectionPausedError, ProvisioningError, RetryableError
 from dravo.services import events
 from dravo.store import tables as t
 from dravo.store.plan_writer import WAITING
-from dravo.store.prepared_statements import Quick
+from dravo.store.prepared_statements import PreparedStatement
 
 Exchanges = Sequence[Mapping[str, Any]]
 FIRST_PAUSE, LONGEST_PAUSE = 1.0, 300.0
@@ -28,14 +28,14 @@ NOTED_SECONDS, ANSWERED_SECONDS = 2.0, 6.0
 # Each failure takes so much off that time: where none is answered any more, it is soon over.
 FAILURE_SECONDS = 1.0
 
-_NOTE_ANSWER = Quick(
+_NOTE_ANSWER = PreparedStatement(
     update(t.application)
     .where(
         t.application.c.id == bindparam("application"),
         t.application.c.paused_at.is_(None),
         or_(t.application.c.failures > 0, t.application.c.answered_at.is_(None), t.application.c.answered_at < bindparam("stale")),
     )
-    .values(failures=0, retry_at=None, answered_at=bindparam("at"), trouble=None, trouble_mend=None)
+    .values(failures=0, retry_at=None, answered_at=bindparam("at"), trouble=None, trouble_hint=None)
 )
 
 
@@ -48,22 +48,22 @@ def note_answer(connection: Connection, application_id: str, failures: int, now:
     _NOTE_ANSWER.change(connection, {"application": application_id, "stale": later(now, -NOTED_SECONDS), "at": now})
     if failures >= NOT_ANSWERING:
         # It is back: those that only waited for it need not wait longer.
-        for table in (t.delivery, t.delivered_group):
+        for table in (t.task, t.provisioned_group):
             waiting = (table.c.application_id == application_id, table.c.state == WAITING, table.c.next_attempt_at > now)
             connection.execute(update(table).where(*waiting).values(next_attempt_at=now))
 
 
-def note_trouble(connection: Connection, application_id: str, failures: int, trouble: Trouble, exchanges: Exchanges, now: Instant) -> None:
+def note_trouble(connection: Connection, application_id: str, failures: int, trouble: ProvisioningError, exchanges: Exchanges, now: Instant) -> None:
     """Write down what a trouble says of the application: paused, failing, to be left alone for a while; or that it answers."""
     p = t.application.c
     row = connection.execute(select(p.key, p.failures, p.answered_at, p.paused_at).where(p.id == application_id)).one()
     values: dict[str, Any] = {}
-    told = {"trouble": trouble.message, "trouble_mend": trouble.mend}
-    if isinstance(trouble, MustPause):
+    told = {"trouble": trouble.message, "trouble_hint": trouble.hint}
+    if isinstance(trouble, ConnectionPausedError):
         values = {"paused_at": now, **told}
         if row.paused_at is None:
             events.note(events.PAUSE, "application", application=row.key, reason=trouble.message)
-    elif isinstance(trouble, TryLater):
+    elif isinstance(trouble, RetryableError):
         if trouble.counts and not _answers_otherwise(exchanges):
             values = {**_one_more(row, now), **told}
         if trouble.after is not None:
@@ -76,11 +76,11 @@ def note_trouble(connection: Connection, application_id: str, failures: int, tro
         note_answer(connection, application_id, failures, now)
 
 
-def next_attempt(trouble: Trouble, attempts: int, now: Instant) -> Instant | None:
+def next_attempt(trouble: ProvisioningError, attempts: int, now: Instant) -> Instant | None:
     """Return when something is tried again by itself after a trouble; None if that would not help."""
-    if isinstance(trouble, MustPause):
+    if isinstance(trouble, ConnectionPausedError):
         return now
-    if isinstance(trouble, TryLater):
+    if isinstance(trouble, RetryableError):
         return later(now, max(trouble.after or 0.0, pause(attempts, LONGEST_PAUSE)))
     return None
 

@@ -12,7 +12,7 @@ from dravo.core.errors import NotFound
 from dravo.core.instants import Instant, later
 from dravo.services import events, settings
 from dravo.services.changes.removal_limits import check_confirmed, limits, present_in
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
@@ -25,7 +25,7 @@ GUARD = "guard"
 CHUNK = 500
 
 
-def judge(house: House, now: Instant, set_aside: Sequence[str] = ()) -> int:
+def hold_removals(ctx: AppContext, now: Instant, set_aside: Sequence[str] = ()) -> int:
     """Let removals through that are within the limits, and hold those that are not; everybody who is marked is worked out first.
 
     Args:
@@ -34,12 +34,15 @@ def judge(house: House, now: Instant, set_aside: Sequence[str] = ()) -> int:
     Returns:
         How many removals were let through or held.
     """
-    d = t.delivery.c
-    unjudged = (d.state == WAITING, d.removes == true(), d.cleared_at.is_(None))
-    with house.database.reading() as connection:
+    d = t.task.c
+    unjudged = (d.state == WAITING, d.removes == true(), d.released_at.is_(None))
+    with ctx.database.reading() as connection:
         if connection.execute(select(d.id).where(*unjudged).limit(1)).first() is None:
             return 0
-        if connection.execute(select(t.mark.c.user_id).where(t.mark.c.user_id.not_in(set_aside)).limit(1)).first() is not None:
+        if (
+            connection.execute(select(t.pending_recompute.c.user_id).where(t.pending_recompute.c.user_id.not_in(set_aside)).limit(1)).first()
+            is not None
+        ):
             return 0
         waiting = connection.execute(
             select(d.id, d.application_id, d.user_id, t.application.c.key)
@@ -50,22 +53,22 @@ def judge(house: House, now: Instant, set_aside: Sequence[str] = ()) -> int:
     let = [row.id for row in waiting if row.id not in held]
     for application, number in Counter(row.key for row in waiting if row.id in held).items():
         events.note(events.HOLD, "removals", number, application=application)
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         for start in range(0, len(let), CHUNK):
             some = let[start : start + CHUNK]
-            connection.execute(update(t.delivery).where(d.id.in_(some), *unjudged).values(cleared_at=now))
+            connection.execute(update(t.task).where(d.id.in_(some), *unjudged).values(released_at=now))
         for message, ids in _by_message(held).items():
-            mend = "Look at whom it concerns, and let it through or drop it."
-            values = {"state": HELD, "kind": GUARD, "held_at": now, "message": message, "mend": mend}
+            hint = "Look at whom it concerns, and let it through or drop it."
+            values = {"state": HELD, "kind": GUARD, "held_at": now, "message": message, "hint": hint}
             for start in range(0, len(ids), CHUNK):
-                connection.execute(update(t.delivery).where(d.id.in_(ids[start : start + CHUNK]), *unjudged).values(**values))
+                connection.execute(update(t.task).where(d.id.in_(ids[start : start + CHUNK]), *unjudged).values(**values))
     return len(waiting)
 
 
 def _by_message(held: dict[str, str]) -> dict[str, list[str]]:
     found: defaultdict[str, list[str]] = defaultdict(list)
-    for delivery_id, message in held.items():
-        found[message].append(delivery_id)
+    for task_id, message in held.items():
+        found[message].append(task_id)
     return found
 
 
@@ -75,13 +78,13 @@ def _beyond(connection: Connection, waiting: Any, now: Instant) -> dict[str, str
     limit = limits(values)
     since = later(now, -3_600 * values["guard_hours"])
     held: dict[str, str] = {}
-    d = t.delivery.c
+    d = t.task.c
     # What waits for a person already counts too: whatever comes behind it in the window is held as well.
-    counted = (d.removes == true(), (d.cleared_at >= since) & d.cleared_by.is_(None) | d.held_at.is_not(None) & d.closed_at.is_(None))
+    counted = (d.removes == true(), (d.released_at >= since) & d.released_by.is_(None) | d.held_at.is_not(None) & d.closed_at.is_(None))
     labels = {row.id: row.label for row in connection.execute(select(t.application.c.id, t.application.c.label))}
     due = Counter(row.application_id for row in waiting)
     for application_id, number in due.items():
-        recent = connection.execute(select(func.count()).select_from(t.delivery).where(d.application_id == application_id, *counted)).scalar_one()
+        recent = connection.execute(select(func.count()).select_from(t.task).where(d.application_id == application_id, *counted)).scalar_one()
         population = present_in(connection, application_id)
         allowed = limit.allowed(population)
         if recent + number > allowed:
@@ -102,7 +105,7 @@ def _message(number: int, of: str, allowed: int) -> str:
 
 def _by_source(connection: Connection, waiting: Any, counted: Any) -> list[tuple[str, str, set[str], int]]:
     """Return (source id, label, ids of its people with a removal in the window, how many people it has)."""
-    d, r = t.delivery.c, t.record.c
+    d, r = t.task.c, t.record.c
     users = {row.user_id for row in waiting} | set(connection.execute(select(d.user_id).where(*counted)).scalars())
     found = []
     for source in connection.execute(select(t.source.c.id, t.source.c.label)).all():
@@ -126,18 +129,18 @@ def _users_of(connection: Connection, source_id: str, users: set[str]) -> set[st
 # What a person does about it
 
 
-def listing(house: House) -> dict[str, Any]:
+def list_holds(ctx: AppContext) -> dict[str, Any]:
     """Return what the guard holds: for each application how many removals, since when, why, and the first of them."""
-    d, p, u = t.delivery.c, t.application.c, t.user.c
+    d, p, u = t.task.c, t.application.c, t.user.c
     held = (d.held_at.is_not(None), d.closed_at.is_(None))
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         columns = (p.key, p.label, func.count().label("number"), func.min(d.created_at).label("since"), func.max(d.message).label("message"))
-        statement = select(*columns).join(t.delivery, d.application_id == p.id).where(*held).group_by(p.key, p.label).order_by(p.label)
+        statement = select(*columns).join(t.task, d.application_id == p.id).where(*held).group_by(p.key, p.label).order_by(p.label)
         items = []
         for row in connection.execute(statement).all():
             people = (
                 select(u.id, u.display_name, u.user_name, d.aim)
-                .join(t.delivery, d.user_id == u.id)
+                .join(t.task, d.user_id == u.id)
                 .join(t.application, p.id == d.application_id)
                 .where(p.key == row.key, *held)
                 .order_by(u.display_name_key)
@@ -149,41 +152,41 @@ def listing(house: House) -> dict[str, Any]:
     return {"items": items}
 
 
-def let_through(house: House, caller: Caller, key: str, confirmed: str | None) -> dict[str, Any]:
+def approve(ctx: AppContext, caller: Caller, key: str, confirmed: str | None) -> dict[str, Any]:
     """Let what is held for an application through; its label, typed, confirms.
 
     Raises:
         NotFound; NeedsConfirmation if the label was not typed.
     """
-    return _act(house, caller, key, confirmed, "let removals through", {"state": WAITING, "message": None, "mend": None, "kind": None})
+    return _act(ctx, caller, key, confirmed, "let removals through", {"state": WAITING, "message": None, "hint": None, "kind": None})
 
 
-def drop(house: House, caller: Caller, key: str, confirmed: str | None) -> dict[str, Any]:
+def discard(ctx: AppContext, caller: Caller, key: str, confirmed: str | None) -> dict[str, Any]:
     """Drop what is held for an application: accounts stay there as they are, until something about them changes.
 
     Raises:
         NotFound; NeedsConfirmation if the label was not typed.
     """
     message = f"{caller.name} dropped it: the account stays there as it is until something about it changes."
-    return _act(house, caller, key, confirmed, "dropped removals", {"state": DROPPED, "message": message, "mend": None})
+    return _act(ctx, caller, key, confirmed, "dropped removals", {"state": DROPPED, "message": message, "hint": None})
 
 
-def _act(house: House, caller: Caller, key: str, confirmed: str | None, action: str, values: dict[str, Any]) -> dict[str, Any]:
+def _act(ctx: AppContext, caller: Caller, key: str, confirmed: str | None, action: str, values: dict[str, Any]) -> dict[str, Any]:
     now = clock.now()
-    d = t.delivery.c
-    with house.database.writing() as connection:
+    d = t.task.c
+    with ctx.database.writing() as connection:
         application = application_by_key(connection, key)
         check_confirmed(application.label, confirmed)
         values = {
             **values,
             "held_at": None,
-            "cleared_at": now,
-            "cleared_by": caller.name,
+            "released_at": now,
+            "released_by": caller.name,
             **({"closed_at": now} if values["state"] == DROPPED else {"next_attempt_at": now}),
         }
         where = (d.application_id == application.id, d.held_at.is_not(None), d.closed_at.is_(None))
-        number = connection.execute(update(t.delivery).where(*where).values(**values)).rowcount
+        number = connection.execute(update(t.task).where(*where).values(**values)).rowcount
         if number == 0:
             raise NotFound(f"The guard holds nothing for '{application.label}'.", "Somebody may have been quicker.")
-        record_change(connection, house.keys, caller, action, "application", application.id, now, {"key": key, "number": number})
+        record_change(connection, ctx.keys, caller, action, "application", application.id, now, {"key": key, "number": number})
     return {"number": number}

@@ -9,7 +9,7 @@ from sqlalchemy import delete, exists, or_, select, update
 from dravo.core.instants import Instant, later
 from dravo.protocols.scim_client.bulk import most_together
 from dravo.protocols.scim_client.capabilities import read_capabilities
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.provisioning import health as application_health
 from dravo.store import clock
 from dravo.store import tables as t
@@ -19,7 +19,7 @@ UNKNOWN = "unknown"
 
 
 @dataclass(frozen=True)
-class Ready:
+class ReadyTask:
     """A delivery that may be tried now."""
 
     id: str
@@ -33,10 +33,10 @@ class Ready:
 
 
 # What takes something away goes only once the guard let it through.
-NOT_HELD = or_(t.delivery.c.removes.is_(False), t.delivery.c.cleared_at.is_not(None))
+NOT_HELD = or_(t.task.c.removes.is_(False), t.task.c.released_at.is_not(None))
 
 
-def ready(house: House, now: Instant, busy: dict[str, int], in_hand: set[str], most: int, ahead: int = 0) -> list[Ready]:
+def ready(ctx: AppContext, now: Instant, busy: dict[str, int], in_hand: set[str], most: int, ahead: int = 0) -> list[ReadyTask]:
     """Return deliveries to be tried now, within each application's pace.
 
     Args:
@@ -45,12 +45,12 @@ def ready(house: House, now: Instant, busy: dict[str, int], in_hand: set[str], m
         in_hand: accounts that are being worked on; one account is never in two hands.
         most: how many to return at the most.
     """
-    d, p = t.delivery.c, t.application.c
-    chosen: list[Ready] = []
-    with house.database.reading() as connection:
+    d, p = t.task.c, t.application.c
+    chosen: list[ReadyTask] = []
+    with ctx.database.reading() as connection:
         applications = connection.execute(
-            select(p.id, p.at_a_time, p.failures, p.capabilities).where(
-                p.switched_on.is_(True),
+            select(p.id, p.max_concurrency, p.failures, p.capabilities).where(
+                p.enabled.is_(True),
                 p.base_url.is_not(None),
                 p.secret.is_not(None),
                 p.paused_at.is_(None),
@@ -62,7 +62,7 @@ def ready(house: House, now: Instant, busy: dict[str, int], in_hand: set[str], m
         share = max(1, most // max(1, len(applications)))
         for application in applications:
             probing = application.failures >= application_health.NOT_ANSWERING
-            pace = 1 if probing else application.at_a_time
+            pace = 1 if probing else application.max_concurrency
             together = 1 if probing else most_together(read_capabilities(application.capabilities))
             more = ahead if pace > 1 or together > 1 else 0
             free = min(pace - busy.get(application.id, 0) + more, share)
@@ -75,13 +75,13 @@ def ready(house: House, now: Instant, busy: dict[str, int], in_hand: set[str], m
                     d.state == WAITING,
                     d.next_attempt_at <= now,
                     NOT_HELD,
-                    ~exists().where(t.mark.c.user_id == d.user_id),
+                    ~exists().where(t.pending_recompute.c.user_id == d.user_id),
                 )
                 .order_by(d.next_attempt_at)
                 .limit(free + len(in_hand))
             )
             fitting = [
-                Ready(row.id, row.account_id, application.id, pace, together, bool(application.capabilities))
+                ReadyTask(row.id, row.account_id, application.id, pace, together, bool(application.capabilities))
                 for row in rows
                 if row.account_id not in in_hand
             ]
@@ -89,22 +89,22 @@ def ready(house: House, now: Instant, busy: dict[str, int], in_hand: set[str], m
     return chosen
 
 
-def begin_anew(house: House) -> None:
+def mark_in_flight_unknown(ctx: AppContext) -> None:
     """Forget what was agreed of accounts and groups that were being worked on when the worker ended: a request may have been under way.
 
     Each is read before it is changed, so that an answer that nobody heard does not leave it other than it should be.
     """
     now = clock.now()
-    a, d, g = t.account.c, t.delivery.c, t.delivered_group.c
-    with house.database.writing() as connection:
+    a, d, g = t.account.c, t.task.c, t.provisioned_group.c
+    with ctx.database.writing() as connection:
         being_worked_on = select(d.account_id).where(d.closed_at.is_(None), d.state == WAITING)
         connection.execute(update(t.account).where(a.id.in_(being_worked_on), a.remote_id.is_not(None)).values(agreed=None))
-        connection.execute(update(t.account).where(a.id.in_(being_worked_on), a.remote_id.is_(None)).values(doubt_at=now))
-        connection.execute(update(t.delivered_group).where(g.state == WAITING).values(agreed_at=None))
+        connection.execute(update(t.account).where(a.id.in_(being_worked_on), a.remote_id.is_(None)).values(outcome_unknown_since=now))
+        connection.execute(update(t.provisioned_group).where(g.state == WAITING).values(applied_at=None))
 
 
-def sweep(house: House, now: Instant, days: int) -> None:
+def sweep(ctx: AppContext, now: Instant, days: int) -> None:
     """Forget the attempts of deliveries that were closed more than so many days ago."""
-    closed = select(t.delivery.c.id).where(t.delivery.c.closed_at < later(now, -86_400 * days))
-    with house.database.writing() as connection:
-        connection.execute(delete(t.delivery_attempt).where(t.delivery_attempt.c.delivery_id.in_(closed)))
+    closed = select(t.task.c.id).where(t.task.c.closed_at < later(now, -86_400 * days))
+    with ctx.database.writing() as connection:
+        connection.execute(delete(t.task_attempt).where(t.task_attempt.c.task_id.in_(closed)))

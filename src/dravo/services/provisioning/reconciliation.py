@@ -1,4 +1,4 @@
-"""Reconciliation: reads what an application has, compares it with what should be there, lists the drift, mends what is chosen.
+"""Reconciliation: reads what an application has, compares it with what should be there, lists the drift, repairs what is chosen.
 
 Nothing is concluded from a list that is not whole. A run is work of the worker: it shows its progress and can be stopped.
 """
@@ -12,7 +12,7 @@ from typing import Any
 from sqlalchemy import Connection, and_, case, delete, exists, insert, or_, select, update
 
 from dravo.core import schedules
-from dravo.core.errors import AlreadyThere, DravoError, InvalidInput, NotFound
+from dravo.core.errors import AlreadyExists, DravoError, InvalidInput, NotFound
 from dravo.core.instants import Instant
 from dravo.core.provisioning.accounts import PRESENT, carriers, delivered_names, scim_body
 from dravo.core.provisioning.drift import GROUP_KINDS, GROUP_UNEXPECTED, KINDS, UNEXPECTED, Drift, Expected, ExpectedGroup, compare, compare_groups
@@ -20,13 +20,13 @@ from dravo.protocols.http_client import Request
 from dravo.protocols.scim_client.account_sync import segment
 from dravo.protocols.scim_client.capabilities import Capabilities
 from dravo.protocols.scim_client.listing import everything
-from dravo.protocols.scim_client.responses import Trouble, judged
-from dravo.services.context import House
+from dravo.protocols.scim_client.responses import ProvisioningError, classify
+from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
 from dravo.services.provisioning import groups as group_provisioning
-from dravo.services.provisioning.client import Talk, Talker, There
+from dravo.services.provisioning.client import ApplicationClient, ConnectedApplication, ExchangeLog
 from dravo.services.provisioning.groups import due_name
-from dravo.services.provisioning.tasks import open_anew
+from dravo.services.provisioning.tasks import reopen
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
@@ -38,45 +38,45 @@ from dravo.store.plan_writer import FAILED as FAILED_DELIVERY
 
 RECONCILIATION = "reconciliation"
 ASKED, RUNNING, FINISHED, FAILED, STOPPED = "asked", "running", "done", "failed", "stopped"
-OPEN, MENDING, IGNORED = "open", "mending", "ignored"
+OPEN, MENDING, IGNORED = "open", "repairing", "ignored"
 
 
 class Stopped(Exception):
     """Somebody asked for the run to be stopped."""
 
 
-def ask_for(house: House, caller: Caller, key: str) -> dict[str, Any]:
+def ask_for(ctx: AppContext, caller: Caller, key: str) -> dict[str, Any]:
     """Have an application be compared with what should be there; returns the run.
 
     Raises:
-        NotFound; InvalidInput if it is not connected; AlreadyThere if a run is under way.
+        NotFound; InvalidInput if it is not connected; AlreadyExists if a run is under way.
     """
     now = clock.now()
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         application = application_by_key(connection, key)
         if application.tracked_only:
             raise InvalidInput(f"'{application.label}' is only tracked.", "Its accounts are kept by hand, so there is nothing to compare with.")
         if not application.base_url or not application.secret:
             raise InvalidInput(f"'{application.label}' is not connected.", "Give its address and token first.")
         if _under_way(connection, application.id):
-            raise AlreadyThere(f"A run for '{application.label}' is under way.", "Wait for its end, or stop it.")
+            raise AlreadyExists(f"A run for '{application.label}' is under way.", "Wait for its end, or stop it.")
         run_id = _ask(connection, application.id, caller.name, now)
-        record_change(connection, house.keys, caller, "asked for a reconciliation", "application", application.id, now, {"key": key})
-    return one_run(house, run_id)
+        record_change(connection, ctx.keys, caller, "asked for a reconciliation", "application", application.id, now, {"key": key})
+    return one_run(ctx, run_id)
 
 
-def ask_by_schedule(house: House, now: Instant) -> None:
+def request_scheduled(ctx: AppContext, now: Instant) -> None:
     """Ask for the runs whose time has come; one that was missed while the service was down is made up once."""
     p = t.application.c
     due = (p.reconcile_next_at.is_not(None), p.reconcile_next_at <= now)
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         if connection.execute(select(p.id).where(*due).limit(1)).first() is None:
             return
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         for row in connection.execute(select(t.application).where(*due)).all():
             following = schedules.next_time(row.reconcile_at, now) if row.reconcile_at else None
             connection.execute(update(t.application).where(p.id == row.id).values(reconcile_next_at=following))
-            if row.base_url and row.secret and row.switched_on and not _under_way(connection, row.id):
+            if row.base_url and row.secret and row.enabled and not _under_way(connection, row.id):
                 _ask(connection, row.id, "the schedule", now)
 
 
@@ -85,58 +85,60 @@ def _under_way(connection: Connection, application_id: str) -> bool:
     return connection.execute(select(r.id).where(r.application_id == application_id, r.ended_at.is_(None)).limit(1)).first() is not None
 
 
-def _ask(connection: Connection, application_id: str, asked_by: str, now: Instant) -> str:
+def _ask(connection: Connection, application_id: str, requested_by: str, now: Instant) -> str:
     run_id = new_id()
     row = {
-        "id": run_id, "kind": RECONCILIATION, "application_id": application_id, "state": ASKED, "asked_by": asked_by, "asked_at": now,
-        "progress": 0, "stop_asked": False,
+        "id": run_id, "kind": RECONCILIATION, "application_id": application_id, "state": ASKED, "requested_by": requested_by, "requested_at": now,
+        "progress": 0, "stop_requested": False,
     }  # fmt: skip
     connection.execute(insert(t.run).values(**row))
     return run_id
 
 
-def end_broken_off(house: House, message: str = "The service was stopped in the middle of it.", mend: str = "Ask for it again.") -> None:
+def end_broken_off(ctx: AppContext, message: str = "The service was stopped in the middle of it.", hint: str = "Ask for it again.") -> None:
     """Close runs that were under way when the worker ended, or that broke off: what they had found out was written at their end only."""
-    values = {"state": FAILED, "ended_at": clock.now(), "message": message, "mend": mend}
-    with house.database.writing() as connection:
+    values = {"state": FAILED, "ended_at": clock.now(), "message": message, "hint": hint}
+    with ctx.database.writing() as connection:
         connection.execute(update(t.run).where(t.run.c.kind == RECONCILIATION, t.run.c.state == RUNNING, t.run.c.ended_at.is_(None)).values(**values))
 
 
-def next_asked(house: House) -> str | None:
+def next_requested(ctx: AppContext) -> str | None:
     """Return the id of the run that has waited longest, or None."""
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         found: str | None = connection.execute(
             select(t.run.c.id).where(t.run.c.kind == RECONCILIATION, t.run.c.state == ASKED, t.run.c.ended_at.is_(None)).order_by(t.run.c.id).limit(1)
         ).scalar()
     return found
 
 
-def carry_out(house: House, talker: Talker, run_id: str) -> None:
+def carry_out(ctx: AppContext, talker: ApplicationClient, run_id: str) -> None:
     """Carry out a run: read, compare, write down what differs."""
     p, r = t.application.c, t.run.c
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         values = {"state": RUNNING, "started_at": clock.now()}
         if not connection.execute(update(t.run).where(r.id == run_id, r.ended_at.is_(None)).values(**values)).rowcount:
             # Somebody stopped it before it began.
             return
         application = connection.execute(select(t.application).join(t.run, r.application_id == p.id).where(r.id == run_id)).one()
-    there = There(application.id, application.base_url, application.secret, application.auth, application.capabilities, application.per_second)
+    there = ConnectedApplication(
+        application.id, application.base_url, application.secret, application.auth, application.capabilities, application.rate_limit
+    )
     try:
-        talk = Talk(there)
+        talk = ExchangeLog(there)
         capabilities = talker.capabilities(talk)
-        read = _read(house, talker, talk, everything("/Users", capabilities), run_id, 0)
-        with house.database.reading() as connection:
-            expected, left_alone = _expected(house, connection, application.id, capabilities)
-            groups, people, unsettled = _expected_groups(house, connection, application.id)
+        read = _read(ctx, talker, talk, everything("/Users", capabilities), run_id, 0)
+        with ctx.database.reading() as connection:
+            expected, left_alone = _expected(ctx, connection, application.id, capabilities)
+            groups, people, unsettled = _expected_groups(ctx, connection, application.id)
         drifts = list(compare(expected, read, left_alone))
         if groups:
-            there_are = _read(house, talker, talk, _groups_there(groups, capabilities), run_id, len(read))
+            there_are = _read(ctx, talker, talk, _groups_there(groups, capabilities), run_id, len(read))
             drifts.extend(compare_groups(groups, there_are, people, unsettled))
-        _write(house, run_id, application.id, drifts, len(read), len(groups))
+        _write(ctx, run_id, application.id, drifts, len(read), len(groups))
     except Stopped:
-        _end(house, run_id, STOPPED, "It was stopped; what was known before stands.")
-    except (Trouble, DravoError) as wrong:
-        _end(house, run_id, FAILED, wrong.message, wrong.mend)
+        _end(ctx, run_id, STOPPED, "It was stopped; what was known before stands.")
+    except (ProvisioningError, DravoError) as wrong:
+        _end(ctx, run_id, FAILED, wrong.message, wrong.hint)
 
 
 def _groups_there(groups: Sequence[ExpectedGroup], capabilities: Capabilities) -> Generator[Request, Any, list[Mapping[str, Any]]]:
@@ -150,12 +152,17 @@ def _groups_there(groups: Sequence[ExpectedGroup], capabilities: Capabilities) -
             if response.status == 404:
                 del by_id[group.remote_id]
             else:
-                by_id[group.remote_id] = judged(response, "reading a group")
+                by_id[group.remote_id] = classify(response, "reading a group")
     return list(by_id.values())
 
 
 def _read(
-    house: House, talker: Talker, talk: Talk, conversation: Generator[Request, Any, list[Mapping[str, Any]]], run_id: str, progress: int
+    ctx: AppContext,
+    talker: ApplicationClient,
+    talk: ExchangeLog,
+    conversation: Generator[Request, Any, list[Mapping[str, Any]]],
+    run_id: str,
+    progress: int,
 ) -> list[Mapping[str, Any]]:
     """Read a whole list, writing down how far it is; Stopped if somebody asked for that."""
     answer: Any = None
@@ -167,23 +174,23 @@ def _read(
             return read
         answer = talker.exchange(talk, request)
         progress += len((answer.body or {}).get("Resources") or [])
-        with house.database.writing() as connection:
+        with ctx.database.writing() as connection:
             connection.execute(update(t.run).where(t.run.c.id == run_id).values(progress=progress))
-            if connection.execute(select(t.run.c.stop_asked).where(t.run.c.id == run_id)).scalar():
+            if connection.execute(select(t.run.c.stop_requested).where(t.run.c.id == run_id)).scalar():
                 raise Stopped
 
 
-def _expected(house: House, connection: Connection, application_id: str, capabilities: Capabilities) -> tuple[list[Expected], frozenset[str]]:
+def _expected(ctx: AppContext, connection: Connection, application_id: str, capabilities: Capabilities) -> tuple[list[Expected], frozenset[str]]:
     """Return accounts that are settled or that failed, and ids there of the others: work that is under way is no drift."""
-    a, u, d = t.account.c, t.user.c, t.delivery.c
+    a, u, d = t.account.c, t.user.c, t.task.c
     failed = exists().where(d.account_id == a.id, d.closed_at.is_(None), d.state == FAILED_DELIVERY)
-    statement = select(a.id, a.due, a.due_version, a.agreed_version, a.remote_id, u.display_name, failed.label("failed")).join(
+    statement = select(a.id, a.due, a.desired_version, a.applied_version, a.remote_id, u.display_name, failed.label("failed")).join(
         t.user, u.id == a.user_id
     )
-    delivered = delivered_names(house.catalogue.get(connection).applications[application_id].settings)
+    delivered = delivered_names(ctx.catalogue.get(connection).applications[application_id].settings)
     expected, left_alone = [], set()
     for row in connection.execute(statement.where(a.application_id == application_id, a.remote_id.is_not(None) | failed)):
-        if row.due["want"] != PRESENT or (row.agreed_version < row.due_version and not row.failed):
+        if row.due["want"] != PRESENT or (row.applied_version < row.desired_version and not row.failed):
             left_alone.add(row.remote_id)
             continue
         if row.remote_id is None and not row.due["active"]:
@@ -194,37 +201,37 @@ def _expected(house: House, connection: Connection, application_id: str, capabil
     return expected, frozenset(left_alone - {None})
 
 
-def _expected_groups(house: House, connection: Connection, application_id: str) -> tuple[list[ExpectedGroup], dict[str, str], frozenset[str]]:
+def _expected_groups(ctx: AppContext, connection: Connection, application_id: str) -> tuple[list[ExpectedGroup], dict[str, str], frozenset[str]]:
     """Return what groups there are compared with.
 
     Returns:
         Groups that are settled or that failed, as they should be there; the names of everybody whom we deliver, by their ids there; and
         the ids there of all other groups of ours.
     """
-    g, m, p, a, u = t.delivered_group.c, t.delivered_member.c, t.application.c, t.account.c, t.user.c
+    g, m, p, a, u = t.provisioned_group.c, t.provisioned_member.c, t.application.c, t.account.c, t.user.c
     names = select(a.remote_id, u.display_name).join(t.user, u.id == a.user_id).where(a.application_id == application_id, a.remote_id.is_not(None))
     people = {row.remote_id: row.display_name for row in connection.execute(names)}
     settled = (g.application_id == application_id, or_(and_(g.state == DONE, g.remote_id.is_not(None)), g.state == FAILED_DELIVERY))
     members: dict[str, set[str]] = {}
     # Of a group that failed nothing was agreed; its members are then all whose accounts are there.
     remote = case((g.state == DONE, m.agreed_remote_id), else_=a.remote_id)
-    inside = select(g.id, remote.label("remote_id")).join(t.delivered_member, m.delivered_group_id == g.id).join(t.account, a.id == m.account_id)
+    inside = select(g.id, remote.label("remote_id")).join(t.provisioned_member, m.delivered_group_id == g.id).join(t.account, a.id == m.account_id)
     for row in connection.execute(inside.where(*settled, m.due.is_(True), remote.is_not(None))):
         members.setdefault(row.id, set()).add(row.remote_id)
     found = []
-    columns = select(g.id, g.key, g.remote_id, g.application_id, p.roles_as, p.groups_over).join(t.application, p.id == g.application_id)
+    columns = select(g.id, g.key, g.remote_id, g.application_id, p.role_encoding, p.provisioned_groups).join(t.application, p.id == g.application_id)
     for group in connection.execute(columns.where(*settled)).all():
-        name = due_name(house, connection, group)
+        name = due_name(ctx, connection, group)
         if name is not None:
             found.append(ExpectedGroup(group.id, group.remote_id, name, frozenset(members.get(group.id, ()))))
     every = connection.execute(select(g.remote_id).where(g.application_id == application_id, g.remote_id.is_not(None))).scalars()
     return found, people, frozenset(every) - {each.remote_id or "" for each in found}
 
 
-def _write(house: House, run_id: str, application_id: str, drifts: Sequence[Drift], read: int, groups: int) -> None:
+def _write(ctx: AppContext, run_id: str, application_id: str, drifts: Sequence[Drift], read: int, groups: int) -> None:
     now = clock.now()
     d = t.drift.c
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         known = {(row.kind, row.about): row for row in connection.execute(select(t.drift).where(d.application_id == application_id))}
         made = []
         for each in drifts:
@@ -248,49 +255,49 @@ def _write(house: House, run_id: str, application_id: str, drifts: Sequence[Drif
         connection.execute(update(t.run).where(t.run.c.id == run_id).values(state=FINISHED, ended_at=now, counts=counts, progress=read))
 
 
-def _end(house: House, run_id: str, state: str, message: str, mend: str = "") -> None:
-    values = {"state": state, "ended_at": clock.now(), "message": message, "mend": mend}
-    with house.database.writing() as connection:
+def _end(ctx: AppContext, run_id: str, state: str, message: str, hint: str = "") -> None:
+    values = {"state": state, "ended_at": clock.now(), "message": message, "hint": hint}
+    with ctx.database.writing() as connection:
         connection.execute(update(t.run).where(t.run.c.id == run_id).values(**values))
 
 
-def stop(house: House, caller: Caller, run_id: str) -> dict[str, Any]:
+def stop(ctx: AppContext, caller: Caller, run_id: str) -> dict[str, Any]:
     """Have a run be stopped at its next page.
 
     Raises:
         NotFound.
     """
     now = clock.now()
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         row = connection.execute(select(t.run).where(t.run.c.id == run_id, t.run.c.kind == RECONCILIATION)).first()
         if row is None:
             raise NotFound(f"There is no run with the id '{run_id}'.")
         if row.ended_at is None:
-            values: dict[str, Any] = {"stop_asked": True}
+            values: dict[str, Any] = {"stop_requested": True}
             if row.state == ASKED:
                 values |= {"state": STOPPED, "ended_at": now, "message": "It was stopped before it began."}
             connection.execute(update(t.run).where(t.run.c.id == run_id).values(**values))
-            record_change(connection, house.keys, caller, "stopped a run", "application", row.application_id, now, {"run": run_id})
-    return one_run(house, run_id)
+            record_change(connection, ctx.keys, caller, "stopped a run", "application", row.application_id, now, {"run": run_id})
+    return one_run(ctx, run_id)
 
 
 # Looking at runs and drift
 
 
-def runs(house: House, key: str, ask: Ask) -> dict[str, Any]:
+def runs(ctx: AppContext, key: str, ask: Ask) -> dict[str, Any]:
     """Return a page of an application's runs, newest first."""
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         application = application_by_key(connection, key)
         return page(connection, select(t.run).where(t.run.c.application_id == application.id), [t.run.c.id], ask, _run_line, newest_first=True)
 
 
-def one_run(house: House, run_id: str) -> dict[str, Any]:
+def one_run(ctx: AppContext, run_id: str) -> dict[str, Any]:
     """Return one run.
 
     Raises:
         NotFound.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         row = connection.execute(select(t.run).where(t.run.c.id == run_id, t.run.c.kind == RECONCILIATION)).first()
     if row is None:
         raise NotFound(f"There is no run with the id '{run_id}'.")
@@ -300,24 +307,31 @@ def one_run(house: House, run_id: str) -> dict[str, Any]:
 def _run_line(row: Any) -> dict[str, Any]:
     counts = row.counts or {}
     return {
-        "id": row.id, "state": row.state, "asked_by": row.asked_by, "asked_at": row.asked_at, "started_at": row.started_at, "ended_at": row.ended_at,
+        "id": row.id, "state": row.state, "requested_by": row.requested_by, "requested_at": row.requested_at,
+        "started_at": row.started_at, "ended_at": row.ended_at,
         "progress": row.progress, "read": counts.get("read", row.progress), "groups": counts.get("groups", 0),
         "counts": {kind: counts.get(kind, 0) for kind in KINDS},
-        "message": row.message, "mend": row.mend,
+        "message": row.message, "hint": row.hint,
     }  # fmt: skip
 
 
-def drift(house: House, key: str, ask: Ask, kind: str | None = None, state: str | None = None) -> dict[str, Any]:
-    """Return a page of an application's drift by name: open and being mended, unless a state is said."""
-    d, a, g = t.drift.c, t.account.c, t.delivered_group.c
-    with house.database.reading() as connection:
+def drift(ctx: AppContext, key: str, ask: Ask, kind: str | None = None, state: str | None = None) -> dict[str, Any]:
+    """Return a page of an application's drift by name: open and being repaired, unless a state is said."""
+    d, a, g = t.drift.c, t.account.c, t.provisioned_group.c
+    with ctx.database.reading() as connection:
         application = application_by_key(connection, key)
         statement = (
             select(
-                t.drift, a.user_id, a.agreed_at, a.agreed_version, a.due_version, g.agreed_at.label("group_agreed_at"), g.state.label("group_state")
+                t.drift,
+                a.user_id,
+                a.applied_at,
+                a.applied_version,
+                a.desired_version,
+                g.applied_at.label("group_agreed_at"),
+                g.state.label("group_state"),
             )
             .outerjoin(t.account, a.id == d.account_id)
-            .outerjoin(t.delivered_group, d.kind.in_(GROUP_KINDS) & (g.id == d.about))
+            .outerjoin(t.provisioned_group, d.kind.in_(GROUP_KINDS) & (g.id == d.about))
             .where(d.application_id == application.id)
         )
         statement = statement.where(d.state == state) if state else statement.where(d.state != IGNORED)
@@ -327,12 +341,12 @@ def drift(house: House, key: str, ask: Ask, kind: str | None = None, state: str 
 
 
 def _drift_line(row: Any) -> dict[str, Any]:
-    settled, at = row.agreed_version == row.due_version, row.agreed_at
+    settled, at = row.applied_version == row.desired_version, row.applied_at
     if row.kind in GROUP_KINDS:
         settled, at = row.group_state == DONE, row.group_agreed_at
-    mended = row.state == MENDING and settled and (at or "") > row.last_seen_at
+    repaired = row.state == MENDING and settled and (at or "") > row.last_seen_at
     return {
-        "id": row.id, "kind": row.kind, "state": "mended" if mended else row.state, "name": row.name,
+        "id": row.id, "kind": row.kind, "state": "repaired" if repaired else row.state, "name": row.name,
         "person": row.user_id, "account": row.account_id,
         "remote_id": row.remote_id, "there": row.there or {}, "changes": row.differences or [], "first_seen_at": row.first_seen_at,
         "last_seen_at": row.last_seen_at,
@@ -342,26 +356,26 @@ def _drift_line(row: Any) -> dict[str, Any]:
 # What is done about it
 
 
-def mend(house: House, caller: Caller, key: str, ids: Sequence[str]) -> dict[str, Any]:
+def repair(ctx: AppContext, caller: Caller, key: str, ids: Sequence[str]) -> dict[str, Any]:
     """Have accounts and groups that drifted be brought to what is due: each is read there, and what differs is changed.
 
     Returns:
-        {"number": how many are being mended}.
+        {"number": how many are being repaired}.
 
     Raises:
         InvalidInput: if one is an account of nobody here: such a one is linked or ignored.
     """
-    return _act(house, caller, key, ids, "mended drift", MENDING)
+    return _act(ctx, caller, key, ids, "repaired drift", MENDING)
 
 
-def ignore(house: House, caller: Caller, key: str, ids: Sequence[str], *, ignored: bool = True) -> dict[str, Any]:
+def ignore(ctx: AppContext, caller: Caller, key: str, ids: Sequence[str], *, ignored: bool = True) -> dict[str, Any]:
     """Leave differences as they are, and out of the list; or take that back."""
-    return _act(house, caller, key, ids, "ignored drift" if ignored else "no longer ignored drift", IGNORED if ignored else OPEN)
+    return _act(ctx, caller, key, ids, "ignored drift" if ignored else "no longer ignored drift", IGNORED if ignored else OPEN)
 
 
-def _act(house: House, caller: Caller, key: str, ids: Sequence[str], action: str, state: str) -> dict[str, Any]:
+def _act(ctx: AppContext, caller: Caller, key: str, ids: Sequence[str], action: str, state: str) -> dict[str, Any]:
     now = clock.now()
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         application = application_by_key(connection, key)
         rows = rows_of(connection, application.id, ids)
         for row in rows:
@@ -373,11 +387,11 @@ def _act(house: House, caller: Caller, key: str, ids: Sequence[str], action: str
                 if row.kind in GROUP_KINDS:
                     group_provisioning.read_anew(connection, row.about, now)
                 else:
-                    open_anew(connection, row.account_id, now)
+                    reopen(connection, row.account_id, now)
                     _note_empty(connection, row)
             connection.execute(update(t.drift).where(t.drift.c.id == row.id).values(state=state))
         details = {"application": key, "number": len(rows), "names": [row.name for row in rows[:20]]}
-        record_change(connection, house.keys, caller, action, "application", application.id, now, details)
+        record_change(connection, ctx.keys, caller, action, "application", application.id, now, details)
     return {"number": len(rows)}
 
 

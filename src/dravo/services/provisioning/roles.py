@@ -7,10 +7,10 @@ from typing import Any
 from sqlalchemy import delete, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
-from dravo.core.errors import AlreadyThere, StillInUse
+from dravo.core.errors import AlreadyExists, StillInUse
 from dravo.services.access import rule_matches
-from dravo.services.changes.recompute import CHUNK, work_through
-from dravo.services.context import House
+from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
+from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, check_key, check_label, role_by_key
 from dravo.services.provisioning.applications import mark_everyone_with_an_account, mark_those_in_patterns, one
 from dravo.services.security.audit_log import record_change
@@ -23,37 +23,37 @@ from dravo.store.snapshots.config import raise_revision
 # Roles
 
 
-def add_role(house: House, caller: Caller, key: str, role_key: str, label: str, rank: int) -> dict[str, Any]:
+def add_role(ctx: AppContext, caller: Caller, key: str, role_key: str, label: str, rank: int) -> dict[str, Any]:
     """Add a role; a higher rank may do more.
 
     Raises:
-        InvalidInput, NotFound, AlreadyThere.
+        InvalidInput, NotFound, AlreadyExists.
     """
     now = clock.now()
     row = {"id": new_id(), "key": check_key(role_key), "label": check_label(label), "rank": rank}
     try:
-        with house.database.writing() as connection:
+        with ctx.database.writing() as connection:
             application = application_by_key(connection, key)
             connection.execute(insert(t.role).values(application_id=application.id, **row))
             raise_revision(connection)
             rule_matches.confirm_present(connection, application.id)
             mark_those_in_patterns(connection, application.id)
             record_change(
-                connection, house.keys, caller, "added role", "application", application.id, now, {"application": key, "role": role_key, "rank": rank}
+                connection, ctx.keys, caller, "added role", "application", application.id, now, {"application": key, "role": role_key, "rank": rank}
             )
     except IntegrityError:
-        raise AlreadyThere(f"'{key}' has a role '{role_key}' already.", "Take another key.", "key") from None
-    return one(house, key)
+        raise AlreadyExists(f"'{key}' has a role '{role_key}' already.", "Take another key.", "key") from None
+    return one(ctx, key)
 
 
-def change_role(house: House, caller: Caller, key: str, role_key: str, label: str | None, rank: int | None) -> dict[str, Any]:
+def change_role(ctx: AppContext, caller: Caller, key: str, role_key: str, label: str | None, rank: int | None) -> dict[str, Any]:
     """Give a role another label or rank; its key stays."""
     values: dict[str, Any] = {}
     if label is not None:
         values["label"] = check_label(label)
     if rank is not None:
         values["rank"] = rank
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         application = application_by_key(connection, key)
         role = role_by_key(connection, application, role_key)
         if values:
@@ -63,20 +63,20 @@ def change_role(house: House, caller: Caller, key: str, role_key: str, label: st
             mark_everyone_with_an_account(connection, application.id)
             mark_those_in_patterns(connection, application.id)
             record_change(
-                connection, house.keys, caller, "changed role", "application", application.id, clock.now(),
+                connection, ctx.keys, caller, "changed role", "application", application.id, clock.now(),
                 {"application": key, "role": role_key, "after": values},
             )  # fmt: skip
-    work_through(house, CHUNK)
-    return one(house, key)
+    process_marks(ctx, USERS_PER_CHUNK)
+    return one(ctx, key)
 
 
-def remove_role(house: House, caller: Caller, key: str, role_key: str) -> dict[str, Any]:
+def remove_role(ctx: AppContext, caller: Caller, key: str, role_key: str) -> dict[str, Any]:
     """Remove a role that was never given.
 
     Raises:
         StillInUse: if an assignment gives it, or somebody had it.
     """
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         application = application_by_key(connection, key)
         role = role_by_key(connection, application, role_key)
         for table in (t.assignment, t.access):
@@ -88,6 +88,6 @@ def remove_role(house: House, caller: Caller, key: str, role_key: str) -> dict[s
         rule_matches.confirm_present(connection, application.id)
         raise_revision(connection)
         record_change(
-            connection, house.keys, caller, "removed role", "application", application.id, clock.now(), {"application": key, "role": role_key}
+            connection, ctx.keys, caller, "removed role", "application", application.id, clock.now(), {"application": key, "role": role_key}
         )
-    return one(house, key)
+    return one(ctx, key)

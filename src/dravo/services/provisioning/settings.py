@@ -12,11 +12,11 @@ from dravo.core import schedules
 from dravo.core.errors import InvalidInput
 from dravo.core.expressions import compile_expression
 from dravo.core.instants import Instant
-from dravo.core.planning import Catalogue, work_out
+from dravo.core.planning import ConfigSnapshot, plan_user
 from dravo.core.provisioning import attribute_mapping
 from dravo.core.provisioning.accounts import LEAVING, PLAN_PLAIN, PRESENT, describe, differences, scim_body
-from dravo.core.provisioning.attribute_mapping import RolesAs, read_target
-from dravo.services.context import House
+from dravo.core.provisioning.attribute_mapping import RoleEncoding, read_target
+from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
 from dravo.store import clock
 from dravo.store import tables as t
@@ -25,11 +25,11 @@ from dravo.store.snapshots import users as user_snapshots
 from dravo.store.snapshots.config import CHOSEN, GIVING_ROLES, NO_GROUPS, delivered_groups, plans_as_of, settings_of
 
 SETTINGS = (
-    "switched_on", "create_accounts", "update_accounts", "adopt_by_user_name", "adopt_groups", "on_losing_access", "on_inactive", "on_gone",
-    "at_a_time", "per_second", "attributes", "roles_as", "plans_as", "groups_over", "reconcile_at",
+    "enabled", "create_accounts", "update_accounts", "adopt_by_user_name", "adopt_groups", "on_losing_access", "on_inactive", "on_leaving",
+    "max_concurrency", "rate_limit", "attributes", "role_encoding", "plan_encoding", "provisioned_groups", "reconcile_at",
 )  # fmt: skip
 # What may be taken back by saying nothing: these settings have an empty value.
-EMPTY: dict[str, Any] = {"per_second": 0, "reconcile_at": ""}
+EMPTY: dict[str, Any] = {"rate_limit": 0, "reconcile_at": ""}
 MOST_SHOWN = 50
 MOST_LOOKED_AT = 100_000
 
@@ -39,10 +39,10 @@ def shown(row: Any) -> dict[str, Any]:
     return {
         **{name: getattr(row, name) for name in SETTINGS},
         "attributes": row.attributes or [],
-        "roles_as": RolesAs(**(row.roles_as or {})).document(),
-        "plans_as": plans_as_of(row).document(),
-        "groups_over": row.groups_over or {"which": NO_GROUPS, "groups": []},
-        "per_second": row.per_second or 0,
+        "role_encoding": RoleEncoding(**(row.role_encoding or {})).document(),
+        "plan_encoding": plans_as_of(row).document(),
+        "provisioned_groups": row.provisioned_groups or {"which": NO_GROUPS, "groups": []},
+        "rate_limit": row.rate_limit or 0,
         "reconcile_at": row.reconcile_at or "",
         "reconcile_in_words": schedules.in_words(row.reconcile_at) if row.reconcile_at else "",
         "reconcile_next_at": row.reconcile_next_at,
@@ -60,24 +60,24 @@ def checked(connection: Connection, row: Any, settings: dict[str, Any]) -> dict[
     for name, value in values.items():
         if name.startswith("on_") and value not in LEAVING:
             raise InvalidInput(f"'{value}' is not a setting for '{name}'.", f"It is one of: {', '.join(LEAVING)}.", name)
-        if name == "at_a_time" and not 1 <= value <= 32:
+        if name == "max_concurrency" and not 1 <= value <= 32:
             raise InvalidInput("Between 1 and 32 requests go at a time.", "Give a number in between.", name)
-        if name == "per_second" and not 0 <= value <= 1_000:
+        if name == "rate_limit" and not 0 <= value <= 1_000:
             raise InvalidInput("At most 1,000 requests go in a second.", "Give a number up to that, or 0 for no limit.", name)
-    if values.get("switched_on") and row.tracked_only:
-        raise InvalidInput(f"'{row.label}' is only tracked.", "Its accounts are kept by hand; there is nothing to switch on.", "switched_on")
+    if values.get("enabled") and row.tracked_only:
+        raise InvalidInput(f"'{row.label}' is only tracked.", "Its accounts are kept by hand; there is nothing to switch on.", "enabled")
     if "attributes" in values:
         values["attributes"] = _attributes(values["attributes"]) or None
-    if "roles_as" in values:
-        values["roles_as"] = _carried_as(values["roles_as"], "roles_as", attribute_mapping.PLAIN)
-    if "plans_as" in values:
-        values["plans_as"] = _carried_as(values["plans_as"], "plans_as", PLAN_PLAIN)
-        if values["plans_as"] and values["plans_as"]["way"] == attribute_mapping.GROUPS:
-            raise InvalidInput("Plans do not go over as groups.", "Take roles, entitlements, an attribute, or nothing.", "plans_as")
-    if "groups_over" in values:
-        values["groups_over"] = _groups_over(connection, values["groups_over"])
-    if "per_second" in values:
-        values["per_second"] = values["per_second"] or None
+    if "role_encoding" in values:
+        values["role_encoding"] = _carried_as(values["role_encoding"], "role_encoding", attribute_mapping.PLAIN)
+    if "plan_encoding" in values:
+        values["plan_encoding"] = _carried_as(values["plan_encoding"], "plan_encoding", PLAN_PLAIN)
+        if values["plan_encoding"] and values["plan_encoding"]["way"] == attribute_mapping.GROUPS:
+            raise InvalidInput("Plans do not go over as groups.", "Take roles, entitlements, an attribute, or nothing.", "plan_encoding")
+    if "provisioned_groups" in values:
+        values["provisioned_groups"] = _groups_over(connection, values["provisioned_groups"])
+    if "rate_limit" in values:
+        values["rate_limit"] = values["rate_limit"] or None
     if "reconcile_at" in values:
         values["reconcile_at"] = values["reconcile_at"].strip() or None
         values["reconcile_next_at"] = schedules.next_time(values["reconcile_at"], clock.now()) if values["reconcile_at"] else None
@@ -101,9 +101,9 @@ def _attributes(rows: list[dict[str, str]]) -> list[dict[str, str]]:
     return kept
 
 
-def _carried_as(given: dict[str, Any], field: str, usual: RolesAs) -> dict[str, Any] | None:
+def _carried_as(given: dict[str, Any], field: str, usual: RoleEncoding) -> dict[str, Any] | None:
     """Return how roles or plans go over, as it is kept; None for the usual way."""
-    how, what = RolesAs(**given), "Roles" if field == "roles_as" else "Plans"
+    how, what = RoleEncoding(**given), "Roles" if field == "role_encoding" else "Plans"
     for value, allowed, name in (
         (how.way, attribute_mapping.WAYS, "way"), (how.which, ("all", "highest"), "which"), (how.shape, attribute_mapping.SHAPES, "shape"),
         (how.value, ("key", "label"), "value")
@@ -126,17 +126,17 @@ def _groups_over(connection: Connection, given: dict[str, Any]) -> dict[str, Any
     if which == GIVING_ROLES:
         return {"which": which, "groups": []}
     if which != CHOSEN:
-        raise InvalidInput(f"'{which}' is not a choice of groups.", f"It is {NO_GROUPS}, {GIVING_ROLES} or {CHOSEN}.", "groups_over")
+        raise InvalidInput(f"'{which}' is not a choice of groups.", f"It is {NO_GROUPS}, {GIVING_ROLES} or {CHOSEN}.", "provisioned_groups")
     kept = []
     for each in given.get("groups") or []:
         if connection.execute(select(t.group.c.id).where(t.group.c.id == each["group"], t.group.c.gone_at.is_(None))).first() is None:
-            raise InvalidInput(f"There is no group with the id '{each['group']}'.", "Choose it from the list of groups.", "groups_over")
+            raise InvalidInput(f"There is no group with the id '{each['group']}'.", "Choose it from the list of groups.", "provisioned_groups")
         name = (each.get("name") or "").strip()
         kept.append({"group": each["group"], **({"name": name} if name else {})})
     return {"which": which, "groups": kept}
 
 
-def preview(house: House, key: str, settings: dict[str, Any]) -> dict[str, Any]:
+def preview(ctx: AppContext, key: str, settings: dict[str, Any]) -> dict[str, Any]:
     """Return what a change of settings would do to accounts; nothing is changed.
 
     Returns:
@@ -147,10 +147,10 @@ def preview(house: House, key: str, settings: dict[str, Any]) -> dict[str, Any]:
         InvalidInput, NotFound.
     """
     now = clock.now()
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         row = application_by_key(connection, key)
         values = checked(connection, row, settings)
-        catalogue = house.catalogue.get(connection)
+        catalogue = ctx.catalogue.get(connection)
         changed = _with_settings(catalogue, row, values)
         a, x = t.account.c, t.access.c
         concerned = union(
@@ -161,7 +161,7 @@ def preview(house: House, key: str, settings: dict[str, Any]) -> dict[str, Any]:
     return {"accounts": len(ids), "changed": len(found), "whole": len(ids) <= MOST_LOOKED_AT, "people": found[:MOST_SHOWN]}
 
 
-def _with_settings(catalogue: Catalogue, row: Any, values: dict[str, Any]) -> Catalogue:
+def _with_settings(catalogue: ConfigSnapshot, row: Any, values: dict[str, Any]) -> ConfigSnapshot:
     """Return the catalogue as it would be with other settings of one application."""
     after = SimpleNamespace(**{**row._mapping, **values})
     application = replace(catalogue.applications[row.id], settings=settings_of(after))
@@ -169,13 +169,13 @@ def _with_settings(catalogue: Catalogue, row: Any, values: dict[str, Any]) -> Ca
     return replace(catalogue, applications={**catalogue.applications, row.id: application}, delivered=delivered)
 
 
-def _lines(connection: Connection, ids: list[str], catalogue: Catalogue, changed: Catalogue, application_id: str, now: Instant) -> Any:
+def _lines(connection: Connection, ids: list[str], catalogue: ConfigSnapshot, changed: ConfigSnapshot, application_id: str, now: Instant) -> Any:
     for start in range(0, len(ids), user_snapshots.CHUNK):
         for person in user_snapshots.people(connection, ids[start : start + user_snapshots.CHUNK]).values():
             held = next((account for account in person.accounts if account.application_id == application_id), None)
             # What is due already by the settings as they are is not the change's doing.
-            before = _due(work_out(person, catalogue, now), application_id) or (held.due if held else None)
-            outcome = work_out(person, changed, now)
+            before = _due(plan_user(person, catalogue, now), application_id) or (held.due if held else None)
+            outcome = plan_user(person, changed, now)
             after = _due(outcome, application_id) or (held.due if held else None)
             if before != after and after is not None:
                 yield {

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from dataclasses import dataclass, replace
 
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
 from dravo.services.provisioning.queue import UNKNOWN
 from dravo.store.queries import seats as seat_queries
@@ -27,7 +27,7 @@ class ProvisioningSummary:
         return self.counts.recomputing == 0 and self.counts.waiting == 0
 
 
-def summarize(house: House, application: str | None = None, wait: float = 0.0) -> ProvisioningSummary:
+def summarize(ctx: AppContext, application: str | None = None, wait: float = 0.0) -> ProvisioningSummary:
     """Return how provisioning stands now, or as soon as nothing is pending.
 
     Args:
@@ -38,16 +38,16 @@ def summarize(house: House, application: str | None = None, wait: float = 0.0) -
         NotFound: if there is no such application.
     """
     end = time.monotonic() + wait
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         application_id = str(application_by_key(connection, application).id) if application is not None else None
     while True:
-        seen = house.database.commits_seen()
-        with house.database.reading() as connection:
+        seen = ctx.database.commits_seen()
+        with ctx.database.reading() as connection:
             counts = count_tasks(connection, application_id, UNKNOWN)
             # They are about to be recomputed with their seat.
             counts = replace(counts, recomputing=counts.recomputing + seat_queries.due(connection))
             summary = ProvisioningSummary(counts)
-        while not summary.settled and house.database.commits_seen() == seen and time.monotonic() < end:
+        while not summary.settled and ctx.database.commits_seen() == seen and time.monotonic() < end:
             time.sleep(GLANCE_SECONDS)
         if summary.settled or time.monotonic() >= end:
             return summary

@@ -10,9 +10,9 @@ from dravo.core.errors import InvalidInput, NotFound
 from dravo.core.instants import Instant
 from dravo.core.provisioning.accounts import describe
 from dravo.core.provisioning.removal_limit import takes_away
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
-from dravo.services.provisioning.client import told
+from dravo.services.provisioning.client import shown_exchanges
 from dravo.services.provisioning.health import NOT_ANSWERING
 from dravo.services.provisioning.queue import UNKNOWN
 from dravo.services.security import masking
@@ -28,13 +28,13 @@ from dravo.store.queries import users as user_queries
 
 
 def _statement() -> Any:
-    d, a, u, p = t.delivery.c, t.account.c, t.user.c, t.application.c
+    d, a, u, p = t.task.c, t.account.c, t.user.c, t.application.c
     return (
         select(
-            d.id, d.state, d.version, d.attempts, d.created_at, d.next_attempt_at, d.closed_at, d.message, d.mend, d.account_id, d.aim,
+            d.id, d.state, d.version, d.attempts, d.created_at, d.next_attempt_at, d.closed_at, d.message, d.hint, d.account_id, d.aim,
             u.id.label("user_id"), u.display_name, u.user_name,
             p.key.label("application_key"), p.label.label("application_label"),
-            p.paused_at, p.switched_on, p.trouble, p.trouble_mend, p.failures, d.kind,
+            p.paused_at, p.enabled, p.trouble, p.trouble_hint, p.failures, d.kind,
         )
         .join(t.account, a.id == d.account_id)
         .join(t.user, u.id == d.user_id)
@@ -47,7 +47,7 @@ def _line(row: Any) -> dict[str, Any]:
     if row.state == WAITING:
         if row.paused_at:
             waits_for = "the application is paused"
-        elif not row.switched_on:
+        elif not row.enabled:
             waits_for = "the application is switched off"
         elif row.failures >= NOT_ANSWERING:
             waits_for = "the application does not answer"
@@ -64,17 +64,17 @@ def _line(row: Any) -> dict[str, Any]:
         "next_attempt_at": row.next_attempt_at,
         "closed_at": row.closed_at,
         "message": masking.text(row.message or (row.trouble if waits_for else None)),
-        "mend": row.mend or (row.trouble_mend if waits_for else None),
+        "hint": row.hint or (row.trouble_hint if waits_for else None),
         "waits_for": waits_for,
         "kind": row.kind,
     }
 
 
-def listing(
-    house: House, ask: Ask, state: str | None = None, application: str | None = None, person_id: str | None = None, words: str | None = None
+def list_tasks(
+    ctx: AppContext, ask: Ask, state: str | None = None, application: str | None = None, person_id: str | None = None, words: str | None = None
 ) -> dict[str, Any]:
     """Return a page of deliveries, newest first; `state` may be "open" for all that are not closed."""
-    d = t.delivery.c
+    d = t.task.c
     statement = _statement()
     if state == "open":
         statement = statement.where(d.closed_at.is_(None))
@@ -86,22 +86,22 @@ def listing(
         statement = statement.where(d.user_id == person_id)
     if words:
         statement = statement.where(text_search.name_has(words))
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         return page(connection, statement, [d.id], ask, _line, newest_first=True)
 
 
-def one(house: House, delivery_id: str) -> dict[str, Any]:
+def one(ctx: AppContext, task_id: str) -> dict[str, Any]:
     """Return one delivery with its last hundred attempts.
 
     Raises:
         NotFound.
     """
-    with house.database.reading() as connection:
-        row = connection.execute(_statement().where(t.delivery.c.id == delivery_id)).first()
+    with ctx.database.reading() as connection:
+        row = connection.execute(_statement().where(t.task.c.id == task_id)).first()
         if row is None:
-            raise NotFound(f"There is no delivery with the id '{delivery_id}'.")
-        n = t.delivery_attempt.c
-        attempts = connection.execute(select(t.delivery_attempt).where(n.delivery_id == delivery_id).order_by(n.id.desc()).limit(100)).all()
+            raise NotFound(f"There is no delivery with the id '{task_id}'.")
+        n = t.task_attempt.c
+        attempts = connection.execute(select(t.task_attempt).where(n.task_id == task_id).order_by(n.id.desc()).limit(100)).all()
     return {
         **_line(row),
         "tries": [
@@ -111,69 +111,69 @@ def one(house: House, delivery_id: str) -> dict[str, Any]:
                 "ended_at": each.ended_at,
                 "outcome": each.outcome,
                 "message": masking.text(each.message),
-                "exchanges": [masking.exchange(exchange) for exchange in told(each.exchanges)],
+                "exchanges": [masking.exchange(exchange) for exchange in shown_exchanges(each.exchanges)],
             }
             for each in attempts
         ],
     }
 
 
-def again(house: House, caller: Caller, delivery_id: str) -> dict[str, Any]:
-    """Try a delivery again at once; one that is done is opened anew, to look at the account there and mend it.
+def retry(ctx: AppContext, caller: Caller, task_id: str) -> dict[str, Any]:
+    """Try a delivery again at once; one that is done is opened anew, to look at the account there and repair it.
 
     Raises:
         NotFound.
     """
     now = clock.now()
-    with house.database.writing() as connection:
-        row = connection.execute(select(t.delivery).where(t.delivery.c.id == delivery_id)).first()
+    with ctx.database.writing() as connection:
+        row = connection.execute(select(t.task).where(t.task.c.id == task_id)).first()
         if row is None:
-            raise NotFound(f"There is no delivery with the id '{delivery_id}'.")
-        target = delivery_id
+            raise NotFound(f"There is no delivery with the id '{task_id}'.")
+        target = task_id
         if row.held_at is not None and row.closed_at is None:
             raise InvalidInput("The removal limits hold it.", "Let the removals of this application through, or drop them.")
         if row.closed_at is not None:
-            target = open_anew(connection, row.account_id, now)
-        connection.execute(update(t.delivery).where(t.delivery.c.id == target).values(state=WAITING, next_attempt_at=now, message=None, mend=None))
-        record_change(connection, house.keys, caller, "delivered again", "delivery", target, now, {"application": row.application_id})
-    return one(house, target)
+            target = reopen(connection, row.account_id, now)
+        connection.execute(update(t.task).where(t.task.c.id == target).values(state=WAITING, next_attempt_at=now, message=None, hint=None))
+        record_change(connection, ctx.keys, caller, "delivered again", "delivery", target, now, {"application": row.application_id})
+    return one(ctx, target)
 
 
-def open_anew(connection: Connection, account_id: str, now: Instant) -> str:
+def reopen(connection: Connection, account_id: str, now: Instant) -> str:
     """Have an account looked at again although it counts as agreed: forget what was agreed, so that all of it is compared."""
     from_there = select(t.account).where(t.account.c.id == account_id)
     account = connection.execute(from_there).one()
     # Whatever was read before may be what is to be repaired.
     connection.execute(update(t.account).where(t.account.c.id == account_id).values(lists_from_at=now))
-    d = t.delivery.c
+    d = t.task.c
     present = connection.execute(select(d.id).where(and_(d.account_id == account_id, d.closed_at.is_(None)))).scalar()
     if present:
-        woken = {"state": WAITING, "next_attempt_at": now, "message": None, "mend": None, "kind": None}
-        connection.execute(update(t.delivery).where(d.id == present, d.held_at.is_(None)).values(**woken))
+        woken = {"state": WAITING, "next_attempt_at": now, "message": None, "hint": None, "kind": None}
+        connection.execute(update(t.task).where(d.id == present, d.held_at.is_(None)).values(**woken))
         return str(present)
     connection.execute(
         update(t.account)
         .where(t.account.c.id == account_id)
-        .values(agreed=None, agreed_version=0, due_version=account.due_version + 1, due_since=now)
+        .values(agreed=None, applied_version=0, desired_version=account.desired_version + 1, pending_since=now)
     )
     connection.execute(update(t.user).where(t.user.c.id == account.user_id).values(revision=t.user.c.revision + 1))
-    delivery_id = new_id()
+    task_id = new_id()
     connection.execute(
-        insert(t.delivery).values(
-            id=delivery_id, account_id=account_id, application_id=account.application_id, user_id=account.user_id, state=WAITING,
-            version=account.due_version + 1, aim=describe(account.due), attempts=0, created_at=now, next_attempt_at=now,
+        insert(t.task).values(
+            id=task_id, account_id=account_id, application_id=account.application_id, user_id=account.user_id, state=WAITING,
+            version=account.desired_version + 1, aim=describe(account.due), attempts=0, created_at=now, next_attempt_at=now,
             # What the guard held, and somebody dropped, is not got past it by trying again.
             removes=takes_away(account.had, account.due),
         )
     )  # fmt: skip
-    return delivery_id
+    return task_id
 
 
-def kinds(house: House, application: str | None = None) -> dict[str, Any]:
+def error_groups(ctx: AppContext, application: str | None = None) -> dict[str, Any]:
     """Return what open deliveries failed by: for each application and kind of trouble how many there are, and one in its own words."""
-    d, p = t.delivery.c, t.application.c
+    d, p = t.task.c, t.application.c
     statement = (
-        select(p.key, p.label, d.kind, d.state, func.count().label("number"), func.min(d.message).label("message"), func.min(d.mend).label("mend"))
+        select(p.key, p.label, d.kind, d.state, func.count().label("number"), func.min(d.message).label("message"), func.min(d.hint).label("hint"))
         .join(t.application, p.id == d.application_id)
         .where(d.closed_at.is_(None), d.state.in_((FAILED, HELD)))
         .group_by(p.key, p.label, d.kind, d.state)
@@ -181,20 +181,20 @@ def kinds(house: House, application: str | None = None) -> dict[str, Any]:
     )
     if application:
         statement = statement.where(p.key == application)
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         rows = connection.execute(statement).all()
     return {
         "items": [
             {
                 "application": {"key": row.key, "label": row.label}, "kind": row.kind or "", "state": row.state, "number": row.number,
-                "message": masking.text(row.message) or "", "mend": row.mend or "",
+                "message": masking.text(row.message) or "", "hint": row.hint or "",
             }
             for row in rows
         ]
     }  # fmt: skip
 
 
-def again_all(house: House, caller: Caller, application: str, kind: str | None) -> dict[str, Any]:
+def retry_all(ctx: AppContext, caller: Caller, application: str, kind: str | None) -> dict[str, Any]:
     """Try every open delivery of an application again that failed or is held; of one kind of trouble, if that is said.
 
     Returns:
@@ -204,8 +204,8 @@ def again_all(house: House, caller: Caller, application: str, kind: str | None) 
         NotFound: if there is no such application.
     """
     now = clock.now()
-    d = t.delivery.c
-    with house.database.writing() as connection:
+    d = t.task.c
+    with ctx.database.writing() as connection:
         row = application_by_key(connection, application)
         where = [d.application_id == row.id, d.closed_at.is_(None), d.state.in_((FAILED, HELD))]
         if kind is not None:
@@ -214,13 +214,13 @@ def again_all(house: House, caller: Caller, application: str, kind: str | None) 
         where.append(func.coalesce(d.kind, "") != UNKNOWN)
         # What the removal limits hold is let through or dropped.
         where.append(d.held_at.is_(None))
-        number = connection.execute(update(t.delivery).where(*where).values(state=WAITING, next_attempt_at=now, message=None, mend=None)).rowcount
+        number = connection.execute(update(t.task).where(*where).values(state=WAITING, next_attempt_at=now, message=None, hint=None)).rowcount
         details = {"application": application, "kind": kind, "number": number}
-        record_change(connection, house.keys, caller, "delivered again", "application", row.id, now, details)
+        record_change(connection, ctx.keys, caller, "delivered again", "application", row.id, now, details)
     return {"number": number}
 
 
-def settle_unknown(house: House, caller: Caller, delivery_id: str, found: str, remote_id: str | None) -> dict[str, Any]:
+def resolve(ctx: AppContext, caller: Caller, task_id: str, found: str, remote_id: str | None) -> dict[str, Any]:
     """Say what was found where it could not be known whether an account was made.
 
     Args:
@@ -230,22 +230,22 @@ def settle_unknown(house: House, caller: Caller, delivery_id: str, found: str, r
         NotFound, InvalidInput.
     """
     now = clock.now()
-    with house.database.writing() as connection:
-        row = connection.execute(select(t.delivery).where(t.delivery.c.id == delivery_id)).first()
+    with ctx.database.writing() as connection:
+        row = connection.execute(select(t.task).where(t.task.c.id == task_id)).first()
         if row is None:
-            raise NotFound(f"There is no delivery with the id '{delivery_id}'.")
+            raise NotFound(f"There is no delivery with the id '{task_id}'.")
         if row.kind != UNKNOWN or row.closed_at is not None:
-            raise InvalidInput("This delivery does not wait for such a word.", "See what it says, and try it again if that is mended.")
+            raise InvalidInput("This delivery does not wait for such a word.", "See what it says, and try it again if that is repaired.")
         if found == "there":
             if not remote_id or not remote_id.strip():
                 raise InvalidInput("The account's id there is missing.", "Give the id that the application has for it.", "remote_id")
             bind(connection, row.application_id, row.account_id, remote_id.strip())
-        connection.execute(update(t.account).where(t.account.c.id == row.account_id).values(doubt_at=None))
-        values = {"state": WAITING, "next_attempt_at": now, "message": None, "mend": None, "kind": None}
-        connection.execute(update(t.delivery).where(t.delivery.c.id == delivery_id).values(**values))
+        connection.execute(update(t.account).where(t.account.c.id == row.account_id).values(outcome_unknown_since=None))
+        values = {"state": WAITING, "next_attempt_at": now, "message": None, "hint": None, "kind": None}
+        connection.execute(update(t.task).where(t.task.c.id == task_id).values(**values))
         details = {"application": row.application_id, "found": found}
-        record_change(connection, house.keys, caller, "told what was found", "delivery", delivery_id, now, details)
-    return one(house, delivery_id)
+        record_change(connection, ctx.keys, caller, "told what was found", "delivery", task_id, now, details)
+    return one(ctx, task_id)
 
 
 def bind(connection: Connection, application_id: str, account_id: str, remote_id: str, origin: str = "adopted") -> None:

@@ -12,16 +12,16 @@ from dravo.core.access.reasons import named
 from dravo.core.errors import InvalidInput
 from dravo.core.identity.records import LOCAL, PersonRecord
 from dravo.core.instants import Instant
-from dravo.core.planning import Catalogue, Person, work_out
+from dravo.core.planning import ConfigSnapshot, UserSnapshot, plan_user
 from dravo.core.provisioning.drift import MISSING, UNEXPECTED
 from dravo.core.scim.schemas import ENTERPRISE_URN
 from dravo.services.changes.removal_limits import NeedsConfirmation
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.ingest.local import users as local_users
 from dravo.services.ingest.local.source import local_source
 from dravo.services.lookups import application_by_key, find_person, role_by_key
 from dravo.services.provisioning.reconciliation import rows_of
-from dravo.services.provisioning.tasks import bind, open_anew
+from dravo.services.provisioning.tasks import bind, reopen
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
@@ -30,7 +30,7 @@ from dravo.store.ids import new_id
 from dravo.store.snapshots.config import raise_revision
 
 
-def link(house: House, caller: Caller, key: str, drift_id: str, person: str) -> dict[str, Any]:
+def link(ctx: AppContext, caller: Caller, key: str, drift_id: str, person: str) -> dict[str, Any]:
     """Say whose account there an unexpected one is; it is then brought to what is due for that person.
 
     Raises:
@@ -38,13 +38,13 @@ def link(house: House, caller: Caller, key: str, drift_id: str, person: str) -> 
     """
     now = clock.now()
     a = t.account.c
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         application = application_by_key(connection, key)
         row = rows_of(connection, application.id, [drift_id])[0]
         found = find_person(connection, person)
         account = connection.execute(select(t.account).where(a.application_id == application.id, a.user_id == found.id)).first()
         if row.kind != UNEXPECTED:
-            raise InvalidInput(f"'{row.name}' is bound to a person already.", "Mend it, or ignore it.", "person")
+            raise InvalidInput(f"'{row.name}' is bound to a person already.", "Hint it, or ignore it.", "person")
         if account is None:
             raise InvalidInput(
                 f"{found.display_name} has no access to '{application.label}'.", "Assign a role first; then link the account.", "person"
@@ -56,10 +56,10 @@ def link(house: House, caller: Caller, key: str, drift_id: str, person: str) -> 
                 "person",
             )
         bind(connection, application.id, account.id, row.remote_id)
-        open_anew(connection, account.id, now)
+        reopen(connection, account.id, now)
         connection.execute(delete(t.drift).where((t.drift.c.id == row.id) | ((t.drift.c.account_id == account.id) & (t.drift.c.kind == MISSING))))
         details = {"application": key, "remote_id": row.remote_id}
-        record_change(connection, house.keys, caller, "linked account", "account", account.id, now, details, {"person": found.display_name})
+        record_change(connection, ctx.keys, caller, "linked account", "account", account.id, now, details, {"person": found.display_name})
     return {"number": 1}
 
 
@@ -69,7 +69,7 @@ def _is_dead(connection: Connection, account: Any) -> bool:
     return connection.execute(select(d.id).where(d.account_id == account.id, d.kind == MISSING, d.remote_id == account.remote_id)).first() is not None
 
 
-def make_user(house: House, caller: Caller, key: str, drift_id: str, role: str | None = None, confirm: str | None = None) -> dict[str, Any]:
+def make_user(ctx: AppContext, caller: Caller, key: str, drift_id: str, role: str | None = None, confirm: str | None = None) -> dict[str, Any]:
     """Make a local person of an unexpected account, with its role there as an assignment to them; the account is bound to them.
 
     Args:
@@ -81,22 +81,22 @@ def make_user(house: House, caller: Caller, key: str, drift_id: str, role: str |
 
     Raises:
         NotFound; InvalidInput: if it is bound already, is inactive there, or which role it has cannot be told;
-        AlreadyThere: if somebody here has its user name or e-mail address: it is linked to them instead;
+        AlreadyExists: if somebody here has its user name or e-mail address: it is linked to them instead;
         NeedsConfirmation: if what the application says of them would give them other roles too, by a rule or because everybody has them.
     """
     now = clock.now()
-    source = local_source(house)
-    with house.database.reading() as connection:
+    source = local_source(ctx)
+    with ctx.database.reading() as connection:
         application = application_by_key(connection, key)
         row = rows_of(connection, application.id, [drift_id])[0]
         if row.kind != UNEXPECTED:
-            raise InvalidInput(f"'{row.name}' is bound to a person already.", "Mend it, or ignore it.")
+            raise InvalidInput(f"'{row.name}' is bound to a person already.", "Hint it, or ignore it.")
         there = row.there or {}
         if there.get("active") is False:
             raise InvalidInput(f"'{row.name}' is inactive there.", "Ignore it, or make it active there first.")
         given = role_by_key(connection, application, role or _role_there(connection, application, there))
         # What is planned on knows this role from here on.
-        catalogue = house.catalogue.get(connection)
+        catalogue = ctx.catalogue.get(connection)
     assignment_id = new_id()
 
     def direct(user_id: str) -> Sequence[Assignment]:
@@ -119,17 +119,17 @@ def make_user(house: House, caller: Caller, key: str, drift_id: str, role: str |
         account = connection.execute(select(t.account).where(t.account.c.application_id == application.id, t.account.c.user_id == user_id)).first()
         if account is not None:
             bind(connection, application.id, account.id, row.remote_id)
-            open_anew(connection, account.id, now)
+            reopen(connection, account.id, now)
         connection.execute(delete(t.drift).where(t.drift.c.id == row.id))
         details = {"application": key, "role": given.key, "remote_id": row.remote_id}
-        record_change(connection, house.keys, caller, "made user of account", "application", application.id, now, details, {"person": row.name})
+        record_change(connection, ctx.keys, caller, "made user of account", "application", application.id, now, details, {"person": row.name})
 
-    return {"person": local_users.take_in(house, caller, data, direct, write)}
+    return {"person": local_users.take_in(ctx, caller, data, direct, write)}
 
 
-def _more(catalogue: Catalogue, record: PersonRecord, direct: Sequence[Assignment], now: Instant) -> list[str]:
+def _more(catalogue: ConfigSnapshot, record: PersonRecord, direct: Sequence[Assignment], now: Instant) -> list[str]:
     """Return what somebody would get beside what is assigned to them, in words."""
-    outcome = work_out(Person("new", None, (record,), direct=tuple(direct)), catalogue, now)
+    outcome = plan_user(UserSnapshot("new", None, (record,), direct=tuple(direct)), catalogue, now)
     own = {(each.application_id, each.role_id) for each in direct}
     return [
         f"{catalogue.roles[each.role_id].label} in {catalogue.applications[each.application_id].label} ({', '.join(map(named, each.reasons))})"

@@ -10,7 +10,7 @@ from sqlalchemy import Connection, func, select
 
 from dravo.core.access.flow import GROUP, ROLE, SOURCE, Held, Node, picture
 from dravo.core.instants import Instant, later
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.store import cached_reports, clock
 from dravo.store import tables as t
 from dravo.store.snapshots.config import revision
@@ -23,9 +23,9 @@ LEAST_SECONDS = 2.0
 CHUNK = 5_000
 
 
-def is_due(house: House, now: Instant) -> bool:
+def is_due(ctx: AppContext, now: Instant) -> bool:
     """Whether something moved since it was counted last, and that is long enough ago."""
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         kept = cached_reports.get(connection, FLOW)
         if kept is None:
             return True
@@ -33,16 +33,16 @@ def is_due(house: House, now: Instant) -> bool:
         return bool(later(kept.at, pause) <= now and kept.marker != _marker(connection))
 
 
-def count(house: House) -> None:
+def count(ctx: AppContext) -> None:
     """Count, and keep what was counted."""
     began, now = time.monotonic(), clock.now()
-    connection = house.database.apart()
+    connection = ctx.database.apart()
     try:
         marker = _marker(connection)
         value = _counted(connection)
     finally:
         connection.close()
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         cached_reports.keep(connection, FLOW, now, marker, value, int((time.monotonic() - began) * 1_000))
 
 
@@ -76,13 +76,13 @@ def _counted(connection: Connection) -> dict[str, Any]:
     return {"held": [[*key, number] for key, number in sorted(found.items())], "names": names}
 
 
-def shown(house: House) -> dict[str, Any]:
+def shown(ctx: AppContext) -> dict[str, Any]:
     """Return the flow picture as it was counted last: {"at", "nodes", "bands"}; `at` is None as long as it never was."""
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         kept = cached_reports.get(connection, FLOW)
         if kept is None:
             return {"at": None, "nodes": [], "bands": []}
-        catalogue = house.catalogue.get(connection)
+        catalogue = ctx.catalogue.get(connection)
         labels = {row.key: row.label for row in connection.execute(select(t.source.c.key, t.source.c.label))}
     application_of = {role.id: role.application_id for role in catalogue.roles.values()}
     held = [Held(*row) for row in kept.value["held"]]

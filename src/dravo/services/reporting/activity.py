@@ -17,7 +17,7 @@ from dravo.core.errors import InvalidInput, NotPermitted
 from dravo.core.instants import Instant
 from dravo.core.provisioning.drift import KINDS as DRIFT_KINDS
 from dravo.services.access.undo import UNDOABLE
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.ingest.run_log import HELD
 from dravo.services.lookups import application_by_key, source_by_key
 from dravo.services.provisioning.reconciliation import FINISHED, STOPPED
@@ -34,7 +34,7 @@ WELL, TROUBLE, UNDER_WAY = "well", "trouble", "under way"
 
 
 @dataclass(frozen=True)
-class About:
+class SubjectFilter:
     """What is to be shown of the timeline.
 
     Attributes:
@@ -54,7 +54,7 @@ class About:
 
 
 @dataclass(frozen=True)
-class _Strand:
+class _EventSource:
     """One kind's own list: the select with all conditions, its key, the column with the time, and how a row is shown."""
 
     statement: Select[Any]
@@ -63,7 +63,7 @@ class _Strand:
     show: Callable[[Any], dict[str, Any]]
 
 
-def listing(house: House, caller: Caller, ask: Ask, about: About) -> dict[str, Any]:
+def list_activity(ctx: AppContext, caller: Caller, ask: Ask, about: SubjectFilter) -> dict[str, Any]:
     """Return a page of the timeline, newest first: what the caller may read, and of that what was asked for.
 
     Raises:
@@ -74,11 +74,11 @@ def listing(house: House, caller: Caller, ask: Ask, about: About) -> dict[str, A
     if about.kind is not None and about.kind not in KINDS:
         raise InvalidInput(f"'{about.kind}' is no kind of activity.", f"It is one of {', '.join(KINDS)}.", "kind")
     if about.kind is not None and PERMISSIONS[about.kind] not in caller.permissions:
-        raise NotPermitted(f"This needs the permission '{PERMISSIONS[about.kind]}', which you do not have.", "Ask a chief operator.")
+        raise NotPermitted(f"This needs the permission '{PERMISSIONS[about.kind]}', which you do not have.", "Ask a super administrator.")
     count = min(max(ask.count, 1), LARGEST)
     places = read_cursor(ask.after, len(KINDS)) if ask.after else [""] * len(KINDS)
-    with house.database.reading() as connection:
-        strands = _strands(connection, about)
+    with ctx.database.reading() as connection:
+        strands = _event_sources(connection, about)
         shown = [kind for kind in KINDS if kind in strands and about.kind in (None, kind) and PERMISSIONS[kind] in caller.permissions]
         rows = {kind: _rows(connection, strands[kind], places[KINDS.index(kind)], count + 1) for kind in shown}
         total = sum(connection.execute(select(func.count()).select_from(strands[kind].statement.subquery())).scalar_one() for kind in shown)
@@ -89,14 +89,14 @@ def listing(house: House, caller: Caller, ask: Ask, about: About) -> dict[str, A
     return {"items": items, "total": total, "next": write_cursor(places) if len(merged) > count else None}
 
 
-def _rows(connection: Connection, strand: _Strand, place: str | int, most: int) -> Sequence[Any]:
+def _rows(connection: Connection, strand: _EventSource, place: str | int, most: int) -> Sequence[Any]:
     statement = strand.statement.add_columns(strand.key.label("key_"), strand.at.label("at_"))
     if place != "":
         statement = statement.where(strand.key < place)
     return connection.execute(statement.order_by(strand.key.desc()).limit(most)).all()
 
 
-def _strands(connection: Connection, about: About) -> dict[str, _Strand]:
+def _event_sources(connection: Connection, about: SubjectFilter) -> dict[str, _EventSource]:
     """Return the lists that what was asked for can be in."""
     source = source_by_key(connection, about.source, "source") if about.source else None
     application = application_by_key(connection, about.application) if about.application else None
@@ -113,10 +113,10 @@ def _strands(connection: Connection, about: About) -> dict[str, _Strand]:
         strands[CHANGE] = _changes(about, source, application)
     if about.until is None:
         return strands
-    return {kind: _Strand(each.statement.where(each.at < about.until), each.key, each.at, each.show) for kind, each in strands.items()}
+    return {kind: _EventSource(each.statement.where(each.at < about.until), each.key, each.at, each.show) for kind, each in strands.items()}
 
 
-def _requests(about: About, source: Any) -> _Strand:
+def _requests(about: SubjectFilter, source: Any) -> _EventSource:
     c, s = t.trace.c, t.source.c
     statement = select(c.method, c.path, c.status, c.outcome, c.effects, s.key, s.label).join(t.source, s.id == c.source_id)
     if source is not None:
@@ -125,7 +125,7 @@ def _requests(about: About, source: Any) -> _Strand:
         statement = statement.where(type_coerce(c.effects, Text).contains(f'"{about.person}"', autoescape=True))
     if about.trouble:
         statement = statement.where(c.status >= 400)
-    return _Strand(statement, c.id, c.at, _request)
+    return _EventSource(statement, c.id, c.at, _request)
 
 
 def _request(row: Any) -> dict[str, Any]:
@@ -146,11 +146,11 @@ def _request(row: Any) -> dict[str, Any]:
     }
 
 
-def _deliveries(about: About, application: Any) -> _Strand:
-    x, d, u, p = t.delivery_attempt.c, t.delivery.c, t.user.c, t.application.c
+def _deliveries(about: SubjectFilter, application: Any) -> _EventSource:
+    x, d, u, p = t.task_attempt.c, t.task.c, t.user.c, t.application.c
     statement = (
         select(x.outcome, x.message, d.id, d.aim, d.version.label("aimed"), x.version, d.user_id, u.display_name, p.key, p.label)
-        .join(t.delivery, d.id == x.delivery_id)
+        .join(t.task, d.id == x.task_id)
         .join(t.user, u.id == d.user_id)
         .join(t.application, p.id == d.application_id)
     )
@@ -160,7 +160,7 @@ def _deliveries(about: About, application: Any) -> _Strand:
         statement = statement.where(d.user_id == about.person)
     if about.trouble:
         statement = statement.where(x.outcome != DONE)
-    return _Strand(statement, x.id, x.ended_at, _delivery)
+    return _EventSource(statement, x.id, x.ended_at, _delivery)
 
 
 def _delivery(row: Any) -> dict[str, Any]:
@@ -179,14 +179,16 @@ def _delivery(row: Any) -> dict[str, Any]:
     }
 
 
-def _reconciliations(about: About, application: Any) -> _Strand:
+def _reconciliations(about: SubjectFilter, application: Any) -> _EventSource:
     r, p = t.run.c, t.application.c
-    statement = select(r.state, r.asked_by, r.counts, r.message, r.progress, r.ended_at, p.key, p.label).join(t.application, p.id == r.application_id)
+    statement = select(r.state, r.requested_by, r.counts, r.message, r.progress, r.ended_at, p.key, p.label).join(
+        t.application, p.id == r.application_id
+    )
     if application is not None:
         statement = statement.where(r.application_id == application.id)
     if about.trouble:
         statement = statement.where(r.state.in_((FAILED, STOPPED)))
-    return _Strand(statement, r.id, func.coalesce(r.ended_at, r.asked_at), _reconciliation)
+    return _EventSource(statement, r.id, func.coalesce(r.ended_at, r.requested_at), _reconciliation)
 
 
 def _reconciliation(row: Any) -> dict[str, Any]:
@@ -200,7 +202,7 @@ def _reconciliation(row: Any) -> dict[str, Any]:
     }
     return {
         "outcome": UNDER_WAY if row.ended_at is None else WELL if row.state == FINISHED else TROUBLE,
-        "by": row.asked_by,
+        "by": row.requested_by,
         "what": told.get(row.state, f"{row.label} is being compared"),
         "detail": masking.text(row.message) or "",
         "source": None,
@@ -209,21 +211,21 @@ def _reconciliation(row: Any) -> dict[str, Any]:
     }
 
 
-def _runs(about: About, source: Any) -> _Strand:
+def _runs(about: SubjectFilter, source: Any) -> _EventSource:
     r, s = t.run.c, t.source.c
-    columns = (r.state, r.asked_by, r.counts, r.message, r.progress, r.ended_at, r.look_only, s.key, s.label)
+    columns = (r.state, r.requested_by, r.counts, r.message, r.progress, r.ended_at, r.preview, s.key, s.label)
     statement = select(*columns).join(t.source, s.id == r.source_id).where(r.source_id.is_not(None))
     if source is not None:
         statement = statement.where(r.source_id == source.id)
     if about.trouble:
         statement = statement.where(r.state.in_((FAILED, HELD, STOPPED)))
-    return _Strand(statement, r.id, func.coalesce(r.ended_at, r.asked_at), _run)
+    return _EventSource(statement, r.id, func.coalesce(r.ended_at, r.requested_at), _run)
 
 
 def _run(row: Any) -> dict[str, Any]:
     counts = row.counts or {}
     touched = ", ".join(f"{counts[kind]:,} {kind}" for kind in ("new", "changed", "back", "left", "refused", "conflict") if counts.get(kind))
-    look = "looked at" if row.look_only else "read"
+    look = "looked at" if row.preview else "read"
     told = {
         FINISHED: f"{row.label} was {look}: {row.progress:,} people, {touched or 'nothing new'}",
         HELD: f"{row.label} was {look}, and nobody was taken away",
@@ -232,7 +234,7 @@ def _run(row: Any) -> dict[str, Any]:
     }
     return {
         "outcome": UNDER_WAY if row.ended_at is None else WELL if row.state == FINISHED else TROUBLE,
-        "by": row.asked_by,
+        "by": row.requested_by,
         "what": told.get(row.state, f"{row.label} is being read"),
         "detail": masking.text(row.message) or "",
         "source": {"key": row.key, "label": row.label},
@@ -241,7 +243,7 @@ def _run(row: Any) -> dict[str, Any]:
     }
 
 
-def _changes(about: About, source: Any, application: Any) -> _Strand:
+def _changes(about: SubjectFilter, source: Any, application: Any) -> _EventSource:
     c, s, p = t.audit.c, t.source.c, t.application.c
     names = (s.key.label("source_key"), s.label.label("source_label"), p.key.label("application_key"), p.label.label("application_label"))
     statement = (
@@ -252,7 +254,7 @@ def _changes(about: About, source: Any, application: Any) -> _Strand:
     if source is not None:
         statement = statement.where(c.object_id == source.id)
     if application is not None:
-        belongs = (t.assignment, t.account, t.delivery, t.delivered_group)
+        belongs = (t.assignment, t.account, t.task, t.provisioned_group)
         statement = statement.where(
             or_(
                 c.object_id == application.id,
@@ -260,10 +262,10 @@ def _changes(about: About, source: Any, application: Any) -> _Strand:
             )
         )
     if about.person is not None:
-        theirs = (t.assignment, t.account, t.delivery)
+        theirs = (t.assignment, t.account, t.task)
         ids = (c.object_id.in_(select(each.c.id).where(each.c.user_id == about.person)) for each in theirs)
         statement = statement.where(or_(false(), c.object_id == about.person, *ids))
-    return _Strand(statement, c.id, c.at, _change)
+    return _EventSource(statement, c.id, c.at, _change)
 
 
 def _change(row: Any) -> dict[str, Any]:

@@ -10,7 +10,7 @@ from sqlalchemy import func, select
 
 from dravo.core.instants import Instant, seconds_between
 from dravo.services import events
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.heartbeats import Heartbeats
 from dravo.store import tables as t
 
@@ -25,10 +25,10 @@ class Measure:
     kind: str = "gauge"
 
 
-def measures(house: House, now: Instant) -> list[Measure]:
+def measures(ctx: AppContext, now: Instant) -> list[Measure]:
     """Return every measure as it stands now."""
-    u, d, g = t.user.c, t.delivery.c, t.delivered_group.c
-    with house.database.reading() as connection:
+    u, d, g = t.user.c, t.task.c, t.provisioned_group.c
+    with ctx.database.reading() as connection:
 
         def rows(statement: Any) -> list[Any]:
             return list(connection.execute(statement))
@@ -49,12 +49,12 @@ def measures(house: House, now: Instant) -> list[Measure]:
             select(t.account.c.application_id, func.count()).where(t.account.c.remote_id.is_not(None)).group_by(t.account.c.application_id)
         )
         drifting = rows(select(t.drift.c.application_id, func.count()).where(t.drift.c.state == "open").group_by(t.drift.c.application_id))
-        marks = rows(select(func.count()).select_from(t.mark))[0][0]
+        marks = rows(select(func.count()).select_from(t.pending_recompute))[0][0]
 
     def label(application_id: str, **more: str) -> dict[str, str]:
         return {"application": applications[application_id].key, **more}
 
-    delivering = [row for row in applications.values() if row.switched_on]
+    delivering = [row for row in applications.values() if row.enabled]
     return [
         Measure("dravo_people", "People known, leavers left out.", tuple(({"state": "active" if row[0] else "inactive"}, row[1]) for row in people)),
         Measure("dravo_records", "People that each source has.", tuple(({"source": row[0]}, row[1]) for row in sources)),

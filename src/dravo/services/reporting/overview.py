@@ -8,22 +8,22 @@ from sqlalchemy import func, select
 
 from dravo.core.expiry import told_from
 from dravo.core.instants import later
-from dravo.services.context import House
-from dravo.services.sources.observations import TROUBLES
+from dravo.services.context import AppContext
+from dravo.services.sources.observations import PROBLEMS
 from dravo.services.sources.sources import last_run, sign_in_needs, token_ends
 from dravo.store import clock, groups
 from dravo.store import tables as t
 
 
-def band(house: House) -> dict[str, Any]:
+def band(ctx: AppContext) -> dict[str, Any]:
     """Return the band: for each stage how much there is, and how much of it needs a person."""
 
     def count(table: Any, *where: Any) -> Any:
         return select(func.count()).select_from(table).where(*where).scalar_subquery()
 
-    d, p = t.delivery.c, t.application.c
+    d, p = t.task.c, t.application.c
     open_failed = (d.closed_at.is_(None), d.state.in_(("failed", "held")))
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         row = connection.execute(
             select(
                 count(t.source).label("sources"),
@@ -31,21 +31,23 @@ def band(house: House) -> dict[str, Any]:
                 count(t.user, t.user.c.active.is_(True), t.user.c.gone_at.is_(None)).label("active"),
                 count(t.group, t.group.c.gone_at.is_(None)).label("groups"),
                 count(t.access, t.access.c.until_at.is_(None)).label("access"),
-                count(t.mark).label("being_worked_out"),
+                count(t.pending_recompute).label("being_worked_out"),
                 count(t.application).label("applications"),
                 count(t.application, p.paused_at.is_not(None)).label("paused"),
                 count(t.application, p.secret.is_not(None), p.secret_expires_at < told_from(clock.now())).label("ending"),
                 count(t.seat, t.seat.c.until_at.is_(None), t.seat.c.from_at.is_(None)).label("seats"),
                 count(t.drift, t.drift.c.state == "open").label("drifting"),
-                count(t.delivery, d.closed_at.is_(None), d.state == "waiting").label("waiting"),
-                count(t.delivery, *open_failed).label("failed"),
+                count(t.task, d.closed_at.is_(None), d.state == "waiting").label("waiting"),
+                count(t.task, *open_failed).label("failed"),
             )
         ).one()
         refused = connection.execute(
-            select(func.count()).select_from(t.source_sight).where(t.source_sight.c.what.in_(TROUBLES), t.source_sight.c.last_at > _yesterday())
+            select(func.count())
+            .select_from(t.source_observation)
+            .where(t.source_observation.c.what.in_(PROBLEMS), t.source_observation.c.last_at > _yesterday())
         ).scalar_one()
         unread = connection.execute(
-            select(func.count()).select_from(t.source_pull).where(last_run(t.run.c.state, t.source_pull.c.source_id).in_(("failed", "held")))
+            select(func.count()).select_from(t.source_import).where(last_run(t.run.c.state, t.source_import.c.source_id).in_(("failed", "held")))
         ).scalar_one()
         ending = connection.execute(select(func.count()).select_from(t.source).where(token_ends(t.source.c.id).is_not(None))).scalar_one()
         undecided = connection.execute(select(func.count()).select_from(t.conflict).where(t.conflict.c.state == "open")).scalar_one()

@@ -1,4 +1,4 @@
-"""Carries out what a source asks for on its push channel: one request, or many in a bulk. Knows SCIM, and no web server.
+"""Carries out what a source asks for on its inbound SCIM: one request, or many in a bulk. Knows SCIM, and no web server.
 
 RFC 7644, section 3. Every change enters by intake.
 """
@@ -18,37 +18,37 @@ from dravo.core.scim.messages import read_search
 from dravo.core.scim.patches import PATCH_SCHEMA, read_operations
 from dravo.core.scim.resources import read_members, read_resource, select_attributes
 from dravo.core.scim.versions import ANY, Condition
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.ingest.intake import Intake
-from dravo.services.ingest.types import Manner, Taken
-from dravo.services.scim_server.request_log import Draft
+from dravo.services.ingest.types import IngestOptions, IngestResult
+from dravo.services.scim_server.request_log import TraceDraft
 from dravo.services.scim_server.resources import OwnRecords, Query, asks_for_members, group_resource, person_resource
 from dravo.services.sources import observations
-from dravo.services.sources.observations import Sightings
-from dravo.services.sources.scim_auth import Visitor
+from dravo.services.sources.observations import TrafficObserver
+from dravo.services.sources.scim_auth import ScimCaller
 from dravo.store import tables as t
 
 PLAIN_QUERY = Query()
 
 
 @dataclass(frozen=True)
-class Asked:
-    """A request: who asks, under which address they see the channel, what for, under which condition, and its trace."""
+class ScimRequest:
+    """A request: who asks, under which address they see the connection type, what for, under which condition, and its trace."""
 
-    visitor: Visitor
+    visitor: ScimCaller
     base: str
     query: Query = PLAIN_QUERY
     condition: Condition = ANY
-    draft: Draft | None = None
+    draft: TraceDraft | None = None
 
     @property
-    def manner(self) -> Manner:
+    def manner(self) -> IngestOptions:
         """How intake is to take it in."""
-        return Manner(self.visitor.shapes, self.condition, self.draft.prepare if self.draft else None)
+        return IngestOptions(self.visitor.shapes, self.condition, self.draft.prepare if self.draft else None)
 
 
 @dataclass(frozen=True)
-class Answer:
+class ScimResponse:
     """What is answered: HTTP status, SCIM message (None: no body), and headers of the resource."""
 
     status: int
@@ -56,23 +56,23 @@ class Answer:
     headers: Mapping[str, str] = field(default_factory=dict)
 
 
-class Pushing:
+class ScimHandler:
     """Does what sources ask for, for one house."""
 
-    def __init__(self, house: House) -> None:
-        self._house = house
-        self._intake = Intake(house.database, house.catalogue)
-        self._own = OwnRecords(house.database)
-        self._sightings = Sightings(house)
+    def __init__(self, ctx: AppContext) -> None:
+        self._ctx = ctx
+        self._intake = Intake(ctx.database, ctx.catalogue)
+        self._own = OwnRecords(ctx.database)
+        self._sightings = TrafficObserver(ctx)
 
     @property
-    def sightings(self) -> Sightings:
+    def sightings(self) -> TrafficObserver:
         """What real traffic shows."""
         return self._sightings
 
     # Reading
 
-    def read(self, asked: Asked, kind: str, identifier: str) -> Answer:
+    def read(self, asked: ScimRequest, kind: str, identifier: str) -> ScimResponse:
         """Return one resource; 304 if the reader has it already (RFC 7644, sections 3.4.1 and 3.14).
 
         Raises:
@@ -84,11 +84,11 @@ class Pushing:
         whole = self._own.whole(asked.visitor.source_id, kind, identifier, asked.base, asked.visitor.shapes, members=members)
         tag = whole["meta"]["version"]
         if asked.condition.unchanged(tag):
-            return Answer(304, None, {"ETag": tag})
+            return ScimResponse(304, None, {"ETag": tag})
         resource = select_attributes(whole, shape, asked.query.attributes, asked.query.excluded)
-        return Answer(200, resource, {"ETag": tag, "Location": whole["meta"]["location"]})
+        return ScimResponse(200, resource, {"ETag": tag, "Location": whole["meta"]["location"]})
 
-    def search(self, asked: Asked, kinds: Sequence[str]) -> Answer:
+    def search(self, asked: ScimRequest, kinds: Sequence[str]) -> ScimResponse:
         """Return a page of resources of one kind or of both.
 
         Raises:
@@ -98,11 +98,11 @@ class Pushing:
             asked.visitor.check(kind, writing=False)
         shapes = asked.visitor.shapes
         types = [shapes.named(kind) for kind in kinds]
-        return Answer(200, self._own.search(asked.visitor.source_id, asked.base, asked.query, types, shapes))
+        return ScimResponse(200, self._own.search(asked.visitor.source_id, asked.base, asked.query, types, shapes))
 
     # Writing
 
-    def write(self, asked: Asked, method: str, kind: str, identifier: str | None, payload: Any) -> Answer:
+    def write(self, asked: ScimRequest, method: str, kind: str, identifier: str | None, payload: Any) -> ScimResponse:
         """Create, replace, change or delete one resource.
 
         Args:
@@ -120,12 +120,12 @@ class Pushing:
             return self._delete(asked, kind, identifier or "")
         return (self._write_person if kind == "User" else self._write_group)(asked, method, identifier or "", payload)
 
-    def _delete(self, asked: Asked, kind: str, identifier: str) -> Answer:
+    def _delete(self, asked: ScimRequest, kind: str, identifier: str) -> ScimResponse:
         remove = self._intake.remove_person if kind == "User" else self._intake.remove_group
         remove(asked.visitor.source_id, identifier, asked.manner)
-        return Answer(204)
+        return ScimResponse(204)
 
-    def _write_person(self, asked: Asked, method: str, identifier: str, payload: Any) -> Answer:
+    def _write_person(self, asked: ScimRequest, method: str, identifier: str, payload: Any) -> ScimResponse:
         source_id, shape = asked.visitor.source_id, asked.visitor.shapes.user
         if method == "POST":
             taken = self._intake.create_person(source_id, read_resource(payload, shape), asked.manner)
@@ -139,7 +139,7 @@ class Pushing:
         resource = person_resource(taken, asked.base, asked.visitor.shapes)
         return self._shown(asked, "User", resource, 201 if method == "POST" else 200)
 
-    def _write_group(self, asked: Asked, method: str, identifier: str, payload: Any) -> Answer:
+    def _write_group(self, asked: ScimRequest, method: str, identifier: str, payload: Any) -> ScimResponse:
         source_id, shape = asked.visitor.source_id, asked.visitor.shapes.group
         if method == "PATCH":
             operations = read_operations(payload, shape)
@@ -151,7 +151,7 @@ class Pushing:
             if asked.query.attributes:
                 # Asked for, so shown; else no body, for the members may be many (RFC 7644, section 3.5.2).
                 return self._shown(asked, "Group", self._with_members(asked, taken), 200)
-            return Answer(204, None, headers)
+            return ScimResponse(204, None, headers)
         data = read_resource(payload, shape)
         data.pop("members", None)
         given = next((value for key, value in payload.items() if key.lower() == "members"), None)
@@ -165,7 +165,7 @@ class Pushing:
             self._sightings.note(source_id, observations.MEMBERSHIP)
         return self._shown(asked, "Group", self._with_members(asked, taken), 201 if method == "POST" else 200)
 
-    def _with_members(self, asked: Asked, taken: Taken) -> dict[str, Any]:
+    def _with_members(self, asked: ScimRequest, taken: IngestResult) -> dict[str, Any]:
         shapes = asked.visitor.shapes
         plain = group_resource(taken, asked.base, (), shapes)
         if not asks_for_members(asked.query, shapes.group):
@@ -177,26 +177,26 @@ class Pushing:
             return plain
         return {**found, "meta": plain["meta"]}
 
-    def _shown(self, asked: Asked, kind: str, resource: dict[str, Any], status: int) -> Answer:
+    def _shown(self, asked: ScimRequest, kind: str, resource: dict[str, Any], status: int) -> ScimResponse:
         shown = select_attributes(resource, asked.visitor.shapes.named(kind), asked.query.attributes, asked.query.excluded)
-        return Answer(status, shown, {"ETag": resource["meta"]["version"], "Location": resource["meta"]["location"]})
+        return ScimResponse(status, shown, {"ETag": resource["meta"]["version"], "Location": resource["meta"]["location"]})
 
     # Many at once
 
-    def bulk(self, asked: Asked, payload: Any) -> Answer:
+    def bulk(self, asked: ScimRequest, payload: Any) -> ScimResponse:
         """Carry out a bulk request: each operation by itself, those that others refer to first (RFC 7644, section 3.7).
 
         Raises:
             ScimError: if the request as a whole cannot be read.
         """
         run = BulkRun(self, asked, payload)
-        return Answer(200, {"schemas": [BULK_RESPONSE], "Operations": run.carry_out()})
+        return ScimResponse(200, {"schemas": [BULK_RESPONSE], "Operations": run.carry_out()})
 
     # For traces of what is about nobody
 
     def source_id(self, key: str) -> str | None:
         """Return the id of the source with a key, or None."""
-        with self._house.database.reading() as connection:
+        with self._ctx.database.reading() as connection:
             found: str | None = connection.execute(select(t.source.c.id).where(t.source.c.key == key)).scalar()
         return found
 
@@ -204,7 +204,7 @@ class Pushing:
 class BulkRun:
     """One bulk request while it is carried out."""
 
-    def __init__(self, pushing: Pushing, asked: Asked, payload: Any) -> None:
+    def __init__(self, pushing: ScimHandler, asked: ScimRequest, payload: Any) -> None:
         self._pushing = pushing
         self._asked = replace(asked, draft=None, condition=ANY, query=PLAIN_QUERY)
         self._bulk = read_bulk(payload)

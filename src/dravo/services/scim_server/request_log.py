@@ -19,24 +19,24 @@ from dravo.core.change_summary import changed_attributes, effects
 from dravo.core.errors import NotFound
 from dravo.core.identity.records import display_name
 from dravo.core.instants import Instant, later
-from dravo.core.scim.quirks import manners
-from dravo.services.ingest.types import Done
+from dravo.core.scim.quirks import quirks
+from dravo.services.ingest.types import IngestChange
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.database import Database
 from dravo.store.ids import new_id
 from dravo.store.pagination import Ask, page
-from dravo.store.prepared_statements import Quick
+from dravo.store.prepared_statements import PreparedStatement
 from dravo.store.queries import search as text_search
 
 LARGEST_BODY = 16_384
 log = structlog.get_logger("traces")
 _MAKE = insert(t.trace)
-_MAKE_ONE = Quick(_MAKE)
+_MAKE_ONE = PreparedStatement(_MAKE)
 
 
 @dataclass
-class Draft:
+class TraceDraft:
     """A trace while its request is under way."""
 
     source_id: str
@@ -50,10 +50,10 @@ class Draft:
     def row(self, status: int, outcome: str, led_to: Mapping[str, Any] | None = None) -> dict[str, Any]:
         """Return the trace as it is kept; what of the body cannot be shown is left out, for a trace never decides the answer."""
         try:
-            seen = {"manners": manners(self.payload) or None, "body": _shown_body(self.payload)}
+            seen = {"quirks": quirks(self.payload) or None, "body": _shown_body(self.payload)}
         except Exception:
             log.error("part of a trace could not be made", source=self.source_id, path=self.path[:500], exc_info=True)
-            seen = {"manners": None, "body": None}
+            seen = {"quirks": None, "body": None}
         return {
             "id": new_id(),
             "source_id": self.source_id,
@@ -68,7 +68,7 @@ class Draft:
             **seen,
         }
 
-    def prepare(self, done: Done) -> Callable[[Connection], None]:
+    def prepare(self, done: IngestChange) -> Callable[[Connection], None]:
         """Return what writes the trace of a change with the change itself; all that has to be worked out for it is worked out here."""
         status = 201 if done.before is None else 204 if self.method == "DELETE" else 200
         try:
@@ -93,12 +93,12 @@ class Draft:
         return write
 
 
-def _name(done: Done) -> str:
+def _name(done: IngestChange) -> str:
     data = done.after or done.before or {}
     return display_name(data) if done.kind == "person" else str(data.get("displayName", ""))
 
 
-def _sentence(done: Done) -> str:
+def _sentence(done: IngestChange) -> str:
     name = _name(done)
     if done.after is None:
         return f"Removed {name}."
@@ -141,7 +141,7 @@ def _without_secrets(value: Any) -> Any:
     return value
 
 
-def listing(
+def list_requests(
     database: Database,
     source_id: str,
     ask: Ask,
@@ -201,7 +201,7 @@ def _line(row: Any) -> dict[str, Any]:
         "status": row.status,
         "milliseconds": row.milliseconds,
         "outcome": row.outcome,
-        "manners": row.manners or [],
+        "quirks": row.quirks or [],
         "subject": led_to.get("subject"),
         "people": led_to.get("people", []),
         "more": led_to.get("more", 0),

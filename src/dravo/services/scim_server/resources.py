@@ -18,10 +18,10 @@ from dravo.core.scim.filters import locations, matches
 from dravo.core.scim.messages import LARGEST_PAGE, list_response
 from dravo.core.scim.paths import Filter, Location, parse_filter
 from dravo.core.scim.resources import parse_selection, select_attributes
-from dravo.core.scim.schemas import GROUP_URN, STANDARD, USER_URN, ResourceType, Shapes
+from dravo.core.scim.schemas import GROUP_URN, STANDARD, USER_URN, ResourceType, SchemaSet
 from dravo.core.scim.sorting import SortKey, is_descending, sort_key, sort_location
 from dravo.core.scim.versions import entity_tag
-from dravo.services.ingest.types import PUSH, Taken
+from dravo.services.ingest.types import INBOUND_SCIM, IngestResult
 from dravo.store import groups, records
 from dravo.store import tables as t
 from dravo.store.database import Database
@@ -64,14 +64,14 @@ class OwnRecords:
     def __init__(self, database: Database) -> None:
         self.database = database
 
-    def whole(self, source_id: str, kind: str, identifier: str, base: str, shapes: Shapes = STANDARD, *, members: bool = True) -> dict[str, Any]:
+    def whole(self, source_id: str, kind: str, identifier: str, base: str, shapes: SchemaSet = STANDARD, *, members: bool = True) -> dict[str, Any]:
         """Return one resource with all that it has, also what is returned on request only.
 
         Args:
             source_id: whose it must be.
             kind: "User" or "Group".
             identifier: its id.
-            base: the address of the source's channel.
+            base: the address of the source's connection_type.
             shapes: the schemas that hold for the source.
             members: whether to read the members of a group; they may be 50,000.
 
@@ -79,21 +79,21 @@ class OwnRecords:
             NotFound: if the source has no such resource.
         """
         with self.database.reading() as connection:
-            row = (records if kind == "User" else groups).get(connection, source_id, PUSH, identifier)
+            row = (records if kind == "User" else groups).get(connection, source_id, INBOUND_SCIM, identifier)
             if row is None:
                 what = "person" if kind == "User" else "group"
                 raise NotFound(f"This source has no {what} with the id '{identifier}'.")
             return self._rendered(connection, kind, [row], base, shapes, lists=members)[0]
 
-    def people(self, source_id: str, base: str, query: Query, shapes: Shapes = STANDARD) -> dict[str, Any]:
+    def people(self, source_id: str, base: str, query: Query, shapes: SchemaSet = STANDARD) -> dict[str, Any]:
         """Return a page of people as a ListResponse; raises as `search`."""
         return self.search(source_id, base, query, (shapes.user,), shapes)
 
-    def groups(self, source_id: str, base: str, query: Query, shapes: Shapes = STANDARD) -> dict[str, Any]:
+    def groups(self, source_id: str, base: str, query: Query, shapes: SchemaSet = STANDARD) -> dict[str, Any]:
         """Return a page of groups as a ListResponse; raises as `search`."""
         return self.search(source_id, base, query, (shapes.group,), shapes)
 
-    def search(self, source_id: str, base: str, query: Query, kinds: Sequence[ResourceType], shapes: Shapes = STANDARD) -> dict[str, Any]:
+    def search(self, source_id: str, base: str, query: Query, kinds: Sequence[ResourceType], shapes: SchemaSet = STANDARD) -> dict[str, Any]:
         """Return a page of one kind of resource, or of both (RFC 7644, sections 3.4.2 and 3.4.3; RFC 9865).
 
         Raises:
@@ -107,10 +107,10 @@ class OwnRecords:
                 return self._by_sql(connection, search, column, base, shapes)
             return self._by_core(connection, search, base, shapes)
 
-    def _by_sql(self, connection: Connection, search: Search, column: Any, base: str, shapes: Shapes) -> dict[str, Any]:
+    def _by_sql(self, connection: Connection, search: Search, column: Any, base: str, shapes: SchemaSet) -> dict[str, Any]:
         query, kind = search.query, search.kinds[0]
         table, narrowing = TABLES[kind.name], search.narrowings[0]
-        total = source_rows.count(connection, table, search.source_id, PUSH, narrowing.condition)
+        total = source_rows.count(connection, table, search.source_id, INBOUND_SCIM, narrowing.condition)
         after = None
         if query.cursor:
             key = search.read_cursor(query.cursor)
@@ -119,12 +119,14 @@ class OwnRecords:
         order = source_rows.Order(column, search.descending, after)
         rows: list[tuple[Any, Any]] = []
         if query.count and total:
-            rows = source_rows.listing(connection, table, search.source_id, PUSH, narrowing.condition, order, offset, query.count + 1, total)
+            rows = source_rows.list_rows(
+                connection, table, search.source_id, INBOUND_SCIM, narrowing.condition, order, offset, query.count + 1, total
+            )
         more, rows = len(rows) > query.count, rows[: query.count]
         following = search.write_cursor(Key((0, rows[-1][1]), 0, rows[-1][0].id)) if more and rows else None
         return _listed(self._shown(connection, kind, [row for row, _ in rows], base, query, shapes), total, query, following)
 
-    def _by_core(self, connection: Connection, search: Search, base: str, shapes: Shapes) -> dict[str, Any]:
+    def _by_core(self, connection: Connection, search: Search, base: str, shapes: SchemaSet) -> dict[str, Any]:
         query = search.query
         keys = sorted(self._keys(connection, search, base, shapes), key=Key.order, reverse=search.descending)
         start = query.start_index - 1
@@ -143,18 +145,20 @@ class OwnRecords:
             resources.update(zip((row.id for row in present), self._shown(connection, kind, present, base, query, shapes), strict=True))
         return _listed([resources[key.id] for key in shown if key.id in resources], len(keys), query, following)
 
-    def _keys(self, connection: Connection, search: Search, base: str, shapes: Shapes) -> Iterable[Key]:
+    def _keys(self, connection: Connection, search: Search, base: str, shapes: SchemaSet) -> Iterable[Key]:
         """Yield where each resource that is found stands; of each only what filter and order need is read."""
         for number, kind in enumerate(search.kinds):
             table, narrowing, tree = TABLES[kind.name], search.narrowings[number], search.trees[number]
             if (tree is None or narrowing.exact) and search.sort_at is None:
-                yield from (Key((0, ""), number, each) for each in source_rows.ids(connection, table, search.source_id, PUSH, narrowing.condition))
+                yield from (
+                    Key((0, ""), number, each) for each in source_rows.ids(connection, table, search.source_id, INBOUND_SCIM, narrowing.condition)
+                )
                 continue
             needs = search.needs(number)
             framed = not needs.isdisjoint(("meta", "schemas", "members", "groups")) or any(name.startswith("urn:") for name in needs)
             lists = not needs.isdisjoint(("members", "groups"))
             waiting: list[Any] = []
-            for row in (*source_rows.each(connection, table, search.source_id, PUSH, narrowing.condition), None):
+            for row in (*source_rows.each(connection, table, search.source_id, INBOUND_SCIM, narrowing.condition), None):
                 if row is not None:
                     waiting.append(row)
                     if len(waiting) < source_rows.CHUNK:
@@ -166,7 +170,7 @@ class OwnRecords:
                         yield Key(sort_key(resource, search.sort_at) if search.sort_at else (0, ""), number, resource["id"])
                 waiting = []
 
-    def _rendered(self, connection: Connection, kind: str, rows: Sequence[Any], base: str, shapes: Shapes, *, lists: bool) -> list[dict[str, Any]]:
+    def _rendered(self, connection: Connection, kind: str, rows: Sequence[Any], base: str, shapes: SchemaSet, *, lists: bool) -> list[dict[str, Any]]:
         """Return rows as whole resources; `lists` says whether to read the groups of people and the members of groups."""
         ids = [row.id for row in rows] if lists else []
         found: Mapping[str, Sequence[Any]] = groups.groups_of_records(connection, ids) if kind == "User" else groups.members_of(connection, ids)
@@ -174,15 +178,15 @@ class OwnRecords:
         for row in rows:
             listed = found.get(row.id, ())
             if kind == "User":
-                taken = Taken(row.id, row.data, row.version, row.created_at, row.modified_at, listed)
+                taken = IngestResult(row.id, row.data, row.version, row.created_at, row.modified_at, listed)
                 resources.append(person_resource(taken, base, shapes))
             else:
-                taken = Taken(row.id, row.data, row.version, row.created_at, row.modified_at)
+                taken = IngestResult(row.id, row.data, row.version, row.created_at, row.modified_at)
                 resources.append(group_resource(taken, base, listed, shapes))
         return resources
 
     def _shown(
-        self, connection: Connection, kind: ResourceType, rows: Sequence[Any], base: str, query: Query, shapes: Shapes
+        self, connection: Connection, kind: ResourceType, rows: Sequence[Any], base: str, query: Query, shapes: SchemaSet
     ) -> list[dict[str, Any]]:
         lists = kind.name == "User" or asks_for_members(query, kind)
         resources = self._rendered(connection, kind.name, rows, base, shapes, lists=lists)
@@ -261,12 +265,12 @@ def asks_for_members(query: Query, kind: ResourceType) -> bool:
     return (None, "members", None) not in parse_selection(query.excluded, kind)
 
 
-def person_resource(taken: Taken, base: str, shapes: Shapes = STANDARD) -> dict[str, Any]:
+def person_resource(taken: IngestResult, base: str, shapes: SchemaSet = STANDARD) -> dict[str, Any]:
     """Return a record as the SCIM User that its source sees (RFC 7643, sections 3 and 4.1).
 
     Args:
         taken: the record, with the groups that list it.
-        base: the address of the source's channel, without a slash at its end.
+        base: the address of the source's connection_type, without a slash at its end.
         shapes: the schemas that hold for the source.
     """
     resource = {**_framed(taken, shapes.user, USER_URN), "meta": _meta("User", "Users", taken, base)}
@@ -277,7 +281,7 @@ def person_resource(taken: Taken, base: str, shapes: Shapes = STANDARD) -> dict[
     return resource
 
 
-def group_resource(taken: Taken, base: str, members: Sequence[Any], shapes: Shapes = STANDARD) -> dict[str, Any]:
+def group_resource(taken: IngestResult, base: str, members: Sequence[Any], shapes: SchemaSet = STANDARD) -> dict[str, Any]:
     """Return a group as the SCIM Group that its source sees (RFC 7643, section 4.2)."""
     resource = {**_framed(taken, shapes.group, GROUP_URN), "meta": _meta("Group", "Groups", taken, base)}
     if members:
@@ -285,7 +289,7 @@ def group_resource(taken: Taken, base: str, members: Sequence[Any], shapes: Shap
     return resource
 
 
-def _framed(taken: Taken, kind: ResourceType, core: str) -> dict[str, Any]:
+def _framed(taken: IngestResult, kind: ResourceType, core: str) -> dict[str, Any]:
     """Return a resource with its schemas and id; what a schema said that is no longer there is not shown."""
     extensions = [schema.id for schema in kind.extensions if schema.id in taken.data]
     data = taken.data
@@ -294,7 +298,7 @@ def _framed(taken: Taken, kind: ResourceType, core: str) -> dict[str, Any]:
     return {"schemas": [core, *extensions], "id": taken.id, **data}
 
 
-def _meta(kind: str, endpoint: str, taken: Taken, base: str) -> dict[str, str]:
+def _meta(kind: str, endpoint: str, taken: IngestResult, base: str) -> dict[str, str]:
     return {
         "resourceType": kind,
         "created": taken.created_at,

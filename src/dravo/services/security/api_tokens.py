@@ -9,7 +9,7 @@ from sqlalchemy import Connection, func, insert, select, update
 
 from dravo.core.errors import InvalidInput, NotFound, NotPermitted
 from dravo.core.instants import Instant, later
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.lookups import check_label
 from dravo.services.security import operators
 from dravo.services.security import sessions as operator_sessions
@@ -25,7 +25,7 @@ SCOPES = ("read", "write")
 
 
 def create(
-    house: House, caller: Caller, label: str, scope: str, expires_at: Instant | None = None, permissions: Sequence[str] | None = None
+    ctx: AppContext, caller: Caller, label: str, scope: str, expires_at: Instant | None = None, permissions: Sequence[str] | None = None
 ) -> dict[str, Any]:
     """Create a token of the caller's own; the answer carries its text, the only time that it is shown.
 
@@ -61,9 +61,9 @@ def create(
         "expires_at": expires_at or caller.token_ends,
     }
     details = {"label": label, "scope": scope, **({"permissions": row["permissions"]} if row["permissions"] is not None else {})}
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         connection.execute(insert(t.api_token).values(**row))
-        record_change(connection, house.keys, caller, "added API token", "operator", caller.operator_id, now, details)
+        record_change(connection, ctx.keys, caller, "added API token", "operator", caller.operator_id, now, details)
         made = connection.execute(_listed().where(t.api_token.c.id == row["id"])).one()
     return {**_line(made), "token": token.text}
 
@@ -109,7 +109,7 @@ def _line(row: Any) -> dict[str, Any]:
     }
 
 
-def tokens(house: House, caller: Caller, ask: Ask, *, of_all: bool = False) -> dict[str, Any]:
+def tokens(ctx: AppContext, caller: Caller, ask: Ask, *, of_all: bool = False) -> dict[str, Any]:
     """Return a page of the caller's tokens, or of every operator's, newest first.
 
     Raises:
@@ -117,25 +117,25 @@ def tokens(house: House, caller: Caller, ask: Ask, *, of_all: bool = False) -> d
     """
     if of_all:
         caller.require("operators.read")
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         statement = _listed() if of_all else _listed().where(t.api_token.c.operator_id == caller.operator_id)
         return page(connection, statement, [t.api_token.c.id], ask, _line, newest_first=True)
 
 
-def revoke(house: House, caller: Caller, token_id: str) -> None:
+def revoke(ctx: AppContext, caller: Caller, token_id: str) -> None:
     """Revoke a token of the caller's own, or as a super administrator anybody's, with all that were created with it.
 
     Raises:
         NotFound: also for a token of somebody else's that the caller may not revoke.
     """
     now, k = clock.now(), t.api_token.c
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         row = connection.execute(_listed().where(k.id == token_id)).first()
         if row is None or (row.operator_id != caller.operator_id and "operators.change" not in caller.permissions):
             raise NotFound(f"You have no token with the id '{token_id}'.")
         _revoke_family(connection, token_id, now)
         record_change(
-            connection, house.keys, caller, "revoked API token", "operator", row.operator_id, now, {"label": row.label, "name": row.operator_name}
+            connection, ctx.keys, caller, "revoked API token", "operator", row.operator_id, now, {"label": row.label, "name": row.operator_name}
         )
 
 
@@ -155,11 +155,11 @@ def revoke_all(connection: Connection, operator_id: str, now: Instant) -> int:
     return int(in_use)
 
 
-def by_text(house: House, text: str) -> Caller | None:
+def by_text(ctx: AppContext, text: str) -> Caller | None:
     """Return the caller that a token stands for, or None if it is unknown, revoked or expired."""
     k, o = t.api_token.c, t.operator.c
     now = clock.now()
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         columns = (k.id.label("token_id"), k.scope, k.permissions, k.expires_at, k.last_used_at)
         row = connection.execute(
             select(*columns, o.id, o.name, o.kind, o.masked, o.factor_secret, o.only_by_source)
@@ -171,7 +171,7 @@ def by_text(house: House, text: str) -> Caller | None:
         owned = operators.applications_of(connection, row)
         unfinished = not row.only_by_source and operator_sessions.lacks_factor(connection, row)
     if row.last_used_at is None or row.last_used_at < later(now, -60):
-        with house.database.writing() as connection:
+        with ctx.database.writing() as connection:
             connection.execute(update(t.api_token).where(k.id == row.token_id).values(last_used_at=now))
     return Caller(
         row.id,

@@ -11,8 +11,8 @@ from sqlalchemy import Connection, delete, exists, func, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import InvalidInput, NotFound, StillInUse
-from dravo.protocols.verified_identity import Proved, SignInRefused
-from dravo.services.context import House
+from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
+from dravo.services.context import AppContext
 from dravo.services.security import second_factor
 from dravo.services.security import sessions as operator_sessions
 from dravo.services.security.audit_log import record_change
@@ -38,14 +38,14 @@ def word_for(csrf: str, key: str) -> str:
     return digest(f"link {key} {csrf}")[:32]
 
 
-def mine(house: House, caller: Caller, csrf: str = "") -> dict[str, Any]:
+def mine(ctx: AppContext, caller: Caller, csrf: str = "") -> dict[str, Any]:
     """Return by which sources the caller comes in, by which they could, and whether by these alone.
 
     Args:
         csrf: the session's, out of which the addresses are made at which a link begins.
     """
     n, s, i = t.operator_link.c, t.source.c, t.source_sign_in.c
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         own = connection.execute(select(t.operator.c.only_by_source).where(t.operator.c.id == caller.operator_id)).scalar_one()
         linked = connection.execute(
             select(n.id, n.subject, n.made_at, n.last_used_at, s.key, s.label, i.state)
@@ -74,14 +74,14 @@ def mine(house: House, caller: Caller, csrf: str = "") -> dict[str, Any]:
     }  # fmt: skip
 
 
-def unlink(house: House, caller: Caller, link_id: str) -> dict[str, Any]:
+def unlink(ctx: AppContext, caller: Caller, link_id: str) -> dict[str, Any]:
     """Have a source no longer let the caller in.
 
     Raises:
         NotFound; StillInUse: if it is their only way in.
     """
     n = t.operator_link.c
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         row = connection.execute(select(t.operator_link).where(n.id == link_id, n.operator_id == caller.operator_id)).first()
         if row is None:
             raise NotFound(f"You have no link with the id '{link_id}'.")
@@ -92,11 +92,11 @@ def unlink(house: House, caller: Caller, link_id: str) -> dict[str, Any]:
         connection.execute(delete(t.operator_link).where(n.id == link_id))
         s = t.operator_session.c
         connection.execute(delete(t.operator_session).where(s.operator_id == caller.operator_id, s.source_id == row.source_id))
-        record_change(connection, house.keys, caller, "unlinked from source", "operator", caller.operator_id, clock.now(), {"subject": row.subject})
-    return mine(house, caller)
+        record_change(connection, ctx.keys, caller, "unlinked from source", "operator", caller.operator_id, clock.now(), {"subject": row.subject})
+    return mine(ctx, caller)
 
 
-def set_only_by_source(house: House, caller: Caller, *, only: bool) -> dict[str, Any]:
+def set_only_by_source(ctx: AppContext, caller: Caller, *, only: bool) -> dict[str, Any]:
     """Have the caller's password count no longer, or again.
 
     Raises:
@@ -104,13 +104,13 @@ def set_only_by_source(house: House, caller: Caller, *, only: bool) -> dict[str,
     """
     if caller.session is None:
         raise InvalidInput("How you come in is set in the console only.", "Sign in there.")
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         if only:
             _check_ways(connection, caller)
         connection.execute(update(t.operator).where(t.operator.c.id == caller.operator_id).values(only_by_source=only))
         action = "comes in by a source alone" if only else "comes in by password too"
-        record_change(connection, house.keys, caller, action, "operator", caller.operator_id, clock.now(), {})
-    return mine(house, caller)
+        record_change(connection, ctx.keys, caller, action, "operator", caller.operator_id, clock.now(), {})
+    return mine(ctx, caller)
 
 
 def _check_ways(connection: Connection, caller: Caller) -> None:
@@ -129,7 +129,7 @@ def _check_ways(connection: Connection, caller: Caller) -> None:
 # At the door
 
 
-def link(house: House, operator_id: str, source: Any, proved: Proved) -> None:
+def link(ctx: AppContext, operator_id: str, source: Any, proved: VerifiedIdentity) -> None:
     """Bind an operator, who asked for it while signed in, to whom the provider has just proved.
 
     Raises:
@@ -142,37 +142,37 @@ def link(house: House, operator_id: str, source: Any, proved: Proved) -> None:
     }  # fmt: skip
     n = t.operator_link.c
     try:
-        with house.database.writing() as connection:
+        with ctx.database.writing() as connection:
             own = connection.execute(select(t.operator).where(t.operator.c.id == operator_id, t.operator.c.disabled_at.is_(None))).first()
             if own is None:
-                raise SignInRefused("operator", "The operator who asked for it is shut out.", "Ask a chief operator.")
+                raise SignInRefused("operator", "The operator who asked for it is shut out.", "Ask a super administrator.")
             i = t.source_sign_in.c
             if connection.execute(select(i.source_id).where(i.source_id == source.id, i.serves != PEOPLE)).first() is None:
-                raise SignInRefused("operator", "This source lets no operators in any more.", "A chief operator can have it do so.")
+                raise SignInRefused("operator", "This source lets no operators in any more.", "A super administrator can have it do so.")
             # Whoever links anew means the other identity.
             connection.execute(delete(t.operator_link).where(n.operator_id == operator_id, n.source_id == source.id))
             connection.execute(insert(t.operator_link).values(**row))
             who = Caller(own.id, own.name, own.kind)
             details = {"source": source.key, "subject": proved.subject}
-            record_change(connection, house.keys, who, "linked to source", "operator", operator_id, now, details)
+            record_change(connection, ctx.keys, who, "linked to source", "operator", operator_id, now, details)
     except IntegrityError:
-        mend = "Have that operator unlink themselves, or sign in at the provider as yourself."
-        raise SignInRefused("operator", "Another operator is linked to whom the provider names.", mend) from None
+        hint = "Have that operator unlink themselves, or sign in at the provider as yourself."
+        raise SignInRefused("operator", "Another operator is linked to whom the provider names.", hint) from None
 
 
-def linked_to(house: House, source_id: str, proved: Proved) -> Any:
+def linked_to(ctx: AppContext, source_id: str, proved: VerifiedIdentity) -> Any:
     """Return the row of the operator who is bound to whom a source proved; None if nobody is who may come in."""
     n, o = t.operator_link.c, t.operator.c
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         bound = select(n.operator_id).where(n.source_id == source_id, n.native_id == proved.native_id)
         return connection.execute(select(t.operator).where(o.id.in_(bound), o.disabled_at.is_(None))).first()
 
 
-def enter(house: House, source: Any, row: Any, proved: Proved) -> str:
+def enter(ctx: AppContext, source: Any, row: Any, proved: VerifiedIdentity) -> str:
     """Begin the session of an operator whom a source let in, and return its secret."""
     n = t.operator_link.c
-    with house.database.writing() as connection:
-        secret, _ = operator_sessions.begin_session(house, connection, row, source, proved)
+    with ctx.database.writing() as connection:
+        secret, _ = operator_sessions.begin_session(ctx, connection, row, source, proved)
         used = update(t.operator_link).where(n.operator_id == row.id, n.source_id == source.id)
         connection.execute(used.values(last_used_at=clock.now()))
     return secret
@@ -214,8 +214,8 @@ def check_nobody_is_locked_out(connection: Connection, source_id: str) -> None:
     without = (o.only_by_source.is_(True), o.disabled_at.is_(None), ~exists(other), ~exists(codes))
     names = connection.execute(select(o.name).where(*without).order_by(o.name)).scalars().all()
     if names:
-        mend = "Let their password count again, or have them make recovery codes."
-        raise StillInUse(f"These would have no way in any more: {', '.join(names)}.", mend)
+        hint = "Let their password count again, or have them make recovery codes."
+        raise StillInUse(f"These would have no way in any more: {', '.join(names)}.", hint)
 
 
 def end_sessions(connection: Connection, source_id: str) -> None:
@@ -226,7 +226,7 @@ def end_sessions(connection: Connection, source_id: str) -> None:
 def end_all(connection: Connection, source_id: str) -> None:
     """Have a source let no operators in any more: sessions end, and links are forgotten.
 
-    Whoever may change its provider afterwards could else prove an operator by it, once it is a chief's again.
+    Whoever may change its provider afterwards could else prove an operator by it, once it is a super administrator's again.
     """
     end_sessions(connection, source_id)
     connection.execute(delete(t.operator_link).where(t.operator_link.c.source_id == source_id))

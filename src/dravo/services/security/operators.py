@@ -9,13 +9,13 @@ import structlog
 from sqlalchemy import Connection, delete, insert, or_, select, update
 from sqlalchemy.exc import IntegrityError
 
-from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, StillInUse
+from dravo.core.errors import AlreadyExists, InvalidInput, NotFound, StillInUse
 from dravo.core.identity.names import user_name_key
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, check_label
 from dravo.services.security import second_factor
 from dravo.services.security.audit_log import record_change
-from dravo.services.security.permissions import AUDITOR, CHIEF, HELP_DESK, KINDS, OWNER, Caller
+from dravo.services.security.permissions import AUDITOR, HELP_DESK, KINDS, OWNER, SUPER_ADMINISTRATOR, Caller
 from dravo.services.security.secrets import hash_password, made_password
 from dravo.store import clock
 from dravo.store import tables as t
@@ -23,11 +23,11 @@ from dravo.store.ids import new_id
 from dravo.store.pagination import Ask, page
 
 log = structlog.get_logger("operators")
-SYSTEM = Caller("", "the command line", CHIEF)
+SYSTEM = Caller("", "the command line", SUPER_ADMINISTRATOR)
 
 
 def add(
-    house: House,
+    ctx: AppContext,
     caller: Caller,
     name: str,
     kind: str,
@@ -43,7 +43,7 @@ def add(
         masked: whether people's attributes are not for them: for help desk and auditors.
 
     Raises:
-        InvalidInput, AlreadyThere, NotFound.
+        InvalidInput, AlreadyExists, NotFound.
     """
     name = check_label(name)
     if kind not in KINDS:
@@ -64,7 +64,7 @@ def add(
         "created_at": now,
     }
     try:
-        with house.database.writing() as connection:
+        with ctx.database.writing() as connection:
             connection.execute(insert(t.operator).values(**row))
             for key in dict.fromkeys(applications):
                 of = application_by_key(connection, key).id
@@ -75,10 +75,10 @@ def add(
                 **({"applications": [*applications]} if applications else {}),
                 **({"masked": True} if masked else {}),
             }
-            record_change(connection, house.keys, caller, "added operator", "operator", row["id"], now, details)
+            record_change(connection, ctx.keys, caller, "added operator", "operator", row["id"], now, details)
     except IntegrityError:
-        raise AlreadyThere(f"There is an operator '{name}' already.", "Take another name.", "name") from None
-    return {**one(house, row["id"]), "password": None if password else chosen}
+        raise AlreadyExists(f"There is an operator '{name}' already.", "Take another name.", "name") from None
+    return {**one(ctx, row["id"]), "password": None if password else chosen}
 
 
 def _line(connection: Connection, row: Any) -> dict[str, Any]:
@@ -99,43 +99,43 @@ def applications_of(connection: Connection, row: Any) -> frozenset[str] | None:
     return frozenset(keys)
 
 
-def listing(house: House, ask: Ask) -> dict[str, Any]:
+def list_operators(ctx: AppContext, ask: Ask) -> dict[str, Any]:
     """Return a page of operators by name."""
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         return page(connection, select(t.operator), [t.operator.c.name_key, t.operator.c.id], ask, lambda row: _line(connection, row))
 
 
-def one(house: House, operator_id: str) -> dict[str, Any]:
+def one(ctx: AppContext, operator_id: str) -> dict[str, Any]:
     """Return one operator.
 
     Raises:
         NotFound.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         row = connection.execute(select(t.operator).where(t.operator.c.id == operator_id)).first()
         if row is None:
             raise NotFound(f"There is no operator with the id '{operator_id}'.")
         return _line(connection, row)
 
 
-def disable(house: House, caller: Caller, operator_id: str) -> dict[str, Any]:
-    """Shut an operator out: sessions end, tokens stop working. The last chief stays.
+def disable(ctx: AppContext, caller: Caller, operator_id: str) -> dict[str, Any]:
+    """Shut an operator out: sessions end, tokens stop working. The last super administrator stays.
 
     Raises:
         NotFound, StillInUse.
     """
     now = clock.now()
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         row = connection.execute(select(t.operator).where(t.operator.c.id == operator_id)).first()
         if row is None:
             raise NotFound(f"There is no operator with the id '{operator_id}'.")
         o = t.operator.c
         # Whoever comes in by a source alone counts only with recovery codes: a source can fail.
         gets_in = or_(o.only_by_source.is_(False), o.id.in_(second_factor.who_recovers()))
-        chiefs = select(o.id).where(o.kind == CHIEF, o.disabled_at.is_(None), o.id != operator_id, gets_in)
-        if row.kind == CHIEF and connection.execute(chiefs.limit(1)).first() is None:
-            raise StillInUse("This is the last chief operator who gets in whatever happens.", "Add another chief first.")
+        super_admins = select(o.id).where(o.kind == SUPER_ADMINISTRATOR, o.disabled_at.is_(None), o.id != operator_id, gets_in)
+        if row.kind == SUPER_ADMINISTRATOR and connection.execute(super_admins.limit(1)).first() is None:
+            raise StillInUse("This is the last super administrator who gets in whatever happens.", "Add another super administrator first.")
         connection.execute(update(t.operator).where(t.operator.c.id == operator_id).values(disabled_at=now))
         connection.execute(delete(t.operator_session).where(t.operator_session.c.operator_id == operator_id))
-        record_change(connection, house.keys, caller, "disabled operator", "operator", operator_id, now, {"name": row.name})
-    return one(house, operator_id)
+        record_change(connection, ctx.keys, caller, "disabled operator", "operator", operator_id, now, {"name": row.name})
+    return one(ctx, operator_id)

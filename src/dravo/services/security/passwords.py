@@ -1,4 +1,4 @@
-"""Operators' passwords: a new one by a chief for somebody who lost theirs, and one's own, changed by whoever knows it."""
+"""Operators' passwords: a new one by a super administrator for somebody who lost theirs, and one's own, changed by whoever knows it."""
 
 from __future__ import annotations
 
@@ -7,17 +7,17 @@ from typing import Any
 from sqlalchemy import delete, select, update
 
 from dravo.core.errors import InvalidInput, NotFound
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.security import api_tokens, operators
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
-from dravo.services.security.rate_limits import Limiter
+from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.security.secrets import digest, hash_password, made_password, password_fits
 from dravo.store import clock
 from dravo.store import tables as t
 
 
-def give_new(house: House, caller: Caller, operator_id: str) -> dict[str, Any]:
+def give_new(ctx: AppContext, caller: Caller, operator_id: str) -> dict[str, Any]:
     """Give an operator a new password, shown once, that counts also if they came in by a source alone.
 
     Their sessions end, and their API tokens are revoked.
@@ -27,7 +27,7 @@ def give_new(house: House, caller: Caller, operator_id: str) -> dict[str, Any]:
     """
     now, chosen = clock.now(), made_password()
     values = {"password_hash": hash_password(chosen), "only_by_source": False}
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         row = connection.execute(select(t.operator).where(t.operator.c.id == operator_id)).first()
         if row is None:
             raise NotFound(f"There is no operator with the id '{operator_id}'.")
@@ -35,11 +35,11 @@ def give_new(house: House, caller: Caller, operator_id: str) -> dict[str, Any]:
         connection.execute(delete(t.operator_session).where(t.operator_session.c.operator_id == operator_id))
         revoked = api_tokens.revoke_all(connection, operator_id, now)
         details = {"name": row.name, **({"revoked_tokens": revoked} if revoked else {})}
-        record_change(connection, house.keys, caller, "gave a new password", "operator", operator_id, now, details)
-    return {**operators.one(house, operator_id), "password": chosen}
+        record_change(connection, ctx.keys, caller, "gave a new password", "operator", operator_id, now, details)
+    return {**operators.one(ctx, operator_id), "password": chosen}
 
 
-def change_own(house: House, caller: Caller, limiter: Limiter, present: str, wanted: str, *, revoke_tokens: bool = False) -> None:
+def change_own(ctx: AppContext, caller: Caller, limiter: RateLimiter, present: str, wanted: str, *, revoke_tokens: bool = False) -> None:
     """Change the caller's own password; wherever else they are signed in, they sign in anew.
 
     Args:
@@ -56,20 +56,20 @@ def change_own(house: House, caller: Caller, limiter: Limiter, present: str, wan
     mark = f"password of {caller.operator_id}"
     limiter.check(mark)
     o, s = t.operator.c, t.operator_session.c
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         row = connection.execute(select(o.password_hash, o.only_by_source).where(o.id == caller.operator_id)).one()
     if row.only_by_source:
         raise InvalidInput("You come in by a source alone, so that your password counts for nothing.", "Let it count again first.")
     if not password_fits(row.password_hash, present):
         limiter.failed(mark)
         raise InvalidInput(
-            "This is not your present password.", "Type it again; letter case matters. A chief operator can give you a new one.", "present"
+            "This is not your present password.", "Type it again; letter case matters. A super administrator can give you a new one.", "present"
         )
     limiter.worked(mark)
     if wanted == present:
         raise InvalidInput("The new password is the one that you have.", "Take another.", "password")
     kept = hash_password(wanted)
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         # Only if nobody has changed it meanwhile.
         where = (o.id == caller.operator_id, o.password_hash == row.password_hash, o.disabled_at.is_(None))
         if connection.execute(update(t.operator).where(*where).values(password_hash=kept)).rowcount != 1:
@@ -77,4 +77,4 @@ def change_own(house: House, caller: Caller, limiter: Limiter, present: str, wan
         connection.execute(delete(t.operator_session).where(s.operator_id == caller.operator_id, s.hash != digest(caller.session)))
         now = clock.now()
         details = {"revoked_tokens": api_tokens.revoke_all(connection, caller.operator_id, now)} if revoke_tokens else {}
-        record_change(connection, house.keys, caller, "changed own password", "operator", caller.operator_id, now, details)
+        record_change(connection, ctx.keys, caller, "changed own password", "operator", caller.operator_id, now, details)

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from dravo.core.errors import NotPermitted
 from dravo.core.instants import Instant
 
-CHIEF, ADMINISTRATOR, HELP_DESK, AUDITOR, OWNER = "chief", "administrator", "help desk", "auditor", "application owner"
-KINDS = (CHIEF, ADMINISTRATOR, HELP_DESK, AUDITOR, OWNER)
+SUPER_ADMINISTRATOR, ADMINISTRATOR, HELP_DESK, AUDITOR, OWNER = "super_administrator", "administrator", "help_desk", "auditor", "application_owner"
+KINDS = (SUPER_ADMINISTRATOR, ADMINISTRATOR, HELP_DESK, AUDITOR, OWNER)
 
 OWN = frozenset({"own.read", "own.change"})
 # What people's attributes are, beyond names and user names: not for those for whom they are masked.
@@ -24,7 +24,7 @@ RUN = frozenset({"operators.read", "operators.change"})
 PERMISSIONS = READ | CHANGE | RUN | OWN
 
 _OF_KIND = {
-    CHIEF: PERMISSIONS,
+    SUPER_ADMINISTRATOR: PERMISSIONS,
     ADMINISTRATOR: PERMISSIONS - RUN,
     HELP_DESK: OWN | READ - {"audit.read"} | {"deliveries.again"},
     AUDITOR: OWN | READ,
@@ -77,7 +77,7 @@ class Caller:
         if permission not in self.permissions:
             masked = ", for whom people's attributes are masked" if self.masked and permission == ATTRIBUTES else ""
             raise NotPermitted(
-                f"This needs the permission '{permission}', which you do not have {self._why(permission)}{masked}.", "Ask a chief operator."
+                f"This needs the permission '{permission}', which you do not have {self._why(permission)}{masked}.", "Ask a super administrator."
             )
 
     def _why(self, permission: str) -> str:

@@ -14,7 +14,7 @@ from dravo.core.errors import TooManyTries
 REMEMBERED = 10_000
 
 
-class Limiter:
+class RateLimiter:
     """Counts failures or requests of names, and refuses those that have too many within a time.
 
     Args:

@@ -15,7 +15,7 @@ from sqlalchemy import Connection, Select, delete, func, insert, or_, select, up
 
 from dravo.core.errors import DravoError, InvalidInput, NotFound
 from dravo.services import settings
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.security.secrets import digest
@@ -42,16 +42,16 @@ class SecondFactorMissing(DravoError):
     status = 403
 
 
-def state(house: House, caller: Caller) -> dict[str, Any]:
+def state(ctx: AppContext, caller: Caller) -> dict[str, Any]:
     """Return whether the caller has a second factor, since when, and how many recovery codes are left."""
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         row = _row(connection, caller.operator_id)
         left = codes_left(connection, caller.operator_id)
         required = bool(settings.read(connection)["second_factor"])
     return {"on": row.factor_secret is not None, "since": row.factor_at, "recovery_left": left, "required": required}
 
 
-def begin(house: House, caller: Caller) -> dict[str, Any]:
+def begin(ctx: AppContext, caller: Caller) -> dict[str, Any]:
     """Return a new secret for the caller's app, shown once; it counts only when a code of it was given.
 
     Raises:
@@ -60,10 +60,10 @@ def begin(house: House, caller: Caller) -> dict[str, Any]:
     _check_session(caller)
     secret = secrets.token_bytes(20)
     text = base64.b32encode(secret).decode()
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         if _row(connection, caller.operator_id).factor_secret is not None:
             raise InvalidInput("There is a second factor already.", "Take it away first, with one of its codes.")
-        connection.execute(update(t.operator).where(t.operator.c.id == caller.operator_id).values(factor_pending=house.keys.encrypt(text)))
+        connection.execute(update(t.operator).where(t.operator.c.id == caller.operator_id).values(factor_pending=ctx.keys.encrypt(text)))
     issuer = "Dravo"
     address = f"otpauth://totp/{issuer}:{quote(caller.name)}?secret={text}&issuer={issuer}&digits={DIGITS}&period={STEP}"
     # Imported at its first use: few processes ever draw a QR code.
@@ -72,7 +72,7 @@ def begin(house: House, caller: Caller) -> dict[str, Any]:
     return {"secret": text, "address": address, "picture": segno.make(address, error="m").svg_data_uri(scale=4, border=2, light="#fff")}
 
 
-def confirm(house: House, caller: Caller, code: str) -> dict[str, Any]:
+def confirm(ctx: AppContext, caller: Caller, code: str) -> dict[str, Any]:
     """Turn the second factor on by a code of the new secret; returns the recovery codes, the only time.
 
     Raises:
@@ -80,11 +80,11 @@ def confirm(house: House, caller: Caller, code: str) -> dict[str, Any]:
     """
     _check_session(caller)
     now = clock.now()
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         row = _row(connection, caller.operator_id)
         if row.factor_pending is None:
             raise InvalidInput("No second factor was begun.", "Begin anew.")
-        counter = _counter(house.keys.decrypt(row.factor_pending), code)
+        counter = _counter(ctx.keys.decrypt(row.factor_pending), code)
         if counter is None:
             raise InvalidInput(
                 "This is not the code that the app shows now.", "See whether the app's clock is right, and type the present code.", "code"
@@ -95,7 +95,7 @@ def confirm(house: House, caller: Caller, code: str) -> dict[str, Any]:
         # Whoever is signed in elsewhere by the password alone signs in anew.
         s = t.operator_session.c
         connection.execute(delete(t.operator_session).where(s.operator_id == caller.operator_id, s.hash != digest(caller.session or "")))
-        record_change(connection, house.keys, caller, "turned second factor on", "operator", caller.operator_id, now, {})
+        record_change(connection, ctx.keys, caller, "turned second factor on", "operator", caller.operator_id, now, {})
     return {"recovery_codes": codes}
 
 
@@ -107,7 +107,7 @@ def _new_codes(connection: Connection, operator_id: str) -> list[str]:
     return codes
 
 
-def renew_codes(house: House, caller: Caller, code: str) -> dict[str, Any]:
+def renew_codes(ctx: AppContext, caller: Caller, code: str) -> dict[str, Any]:
     """Make new recovery codes for the caller, shown once; those before count no longer.
 
     Args:
@@ -117,49 +117,49 @@ def renew_codes(house: House, caller: Caller, code: str) -> dict[str, Any]:
         InvalidInput: without a session, or if the code is none of the second factor.
     """
     _check_session(caller)
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         row = _row(connection, caller.operator_id)
-        if row.factor_secret is not None and not fits(house, connection, row, code):
+        if row.factor_secret is not None and not fits(ctx, connection, row, code):
             raise InvalidInput("This is no code of the second factor.", "Type the present one, or a recovery code.", "code")
         codes = _new_codes(connection, caller.operator_id)
-        record_change(connection, house.keys, caller, "made recovery codes", "operator", caller.operator_id, clock.now(), {})
+        record_change(connection, ctx.keys, caller, "made recovery codes", "operator", caller.operator_id, clock.now(), {})
     return {"recovery_codes": codes}
 
 
-def take_away(house: House, caller: Caller, code: str) -> dict[str, Any]:
+def take_away(ctx: AppContext, caller: Caller, code: str) -> dict[str, Any]:
     """Turn the caller's second factor off, by a code of it or a recovery code.
 
     Raises:
         InvalidInput: if it is neither.
     """
     _check_session(caller)
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         row = _row(connection, caller.operator_id)
         if settings.read(connection)["second_factor"]:
-            raise InvalidInput("Every operator here has a second factor.", "A chief operator can change that in the settings.")
-        if row.factor_secret is None or not fits(house, connection, row, code):
+            raise InvalidInput("Every operator here has a second factor.", "A super administrator can change that in the settings.")
+        if row.factor_secret is None or not fits(ctx, connection, row, code):
             raise InvalidInput("This is no code of the second factor.", "Type the present one, or a recovery code.", "code")
         _off(connection, caller.operator_id)
-        record_change(connection, house.keys, caller, "turned second factor off", "operator", caller.operator_id, clock.now(), {})
-    return state(house, caller)
+        record_change(connection, ctx.keys, caller, "turned second factor off", "operator", caller.operator_id, clock.now(), {})
+    return state(ctx, caller)
 
 
-def reset(house: House, caller: Caller, operator_id: str) -> None:
+def reset(ctx: AppContext, caller: Caller, operator_id: str) -> None:
     """Turn another operator's second factor off, who lost both app and recovery codes; their sessions end.
 
     Raises:
         NotFound.
     """
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         row = _row(connection, operator_id)
         _off(connection, operator_id)
         connection.execute(delete(t.operator_session).where(t.operator_session.c.operator_id == operator_id))
-        record_change(connection, house.keys, caller, "reset second factor", "operator", operator_id, clock.now(), {"name": row.name})
+        record_change(connection, ctx.keys, caller, "reset second factor", "operator", operator_id, clock.now(), {"name": row.name})
 
 
-def fits(house: House, connection: Connection, row: Any, code: str) -> bool:
+def fits(ctx: AppContext, connection: Connection, row: Any, code: str) -> bool:
     """Whether a code is the second factor of an operator's row, now; it counts once."""
-    counter = _counter(house.keys.decrypt(row.factor_secret), code)
+    counter = _counter(ctx.keys.decrypt(row.factor_secret), code)
     o = t.operator.c
     if counter is not None:
         fresh = (o.id == row.id, or_(o.factor_counter.is_(None), o.factor_counter < counter))

@@ -12,14 +12,14 @@ from sqlalchemy import Connection, delete, insert, select, update
 from dravo.core.errors import NotSignedIn, TooManyTries
 from dravo.core.identity.names import fold, user_name_key
 from dravo.core.instants import later
-from dravo.protocols.verified_identity import Proved
+from dravo.protocols.verified_identity import VerifiedIdentity
 from dravo.services import events, settings
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.security import second_factor
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.operators import applications_of
 from dravo.services.security.permissions import Caller
-from dravo.services.security.rate_limits import Limiter
+from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.security.second_factor import SecondFactorNeeded
 from dravo.services.security.secrets import csrf_token, digest, hash_password, password_fits
 from dravo.store import clock
@@ -32,7 +32,7 @@ IDLE_HOURS = 2
 # Sessions
 
 
-def sign_in(house: House, limiter: Limiter, name: str, password: str, address: str, code: str = "") -> tuple[str, dict[str, Any]]:
+def sign_in(ctx: AppContext, limiter: RateLimiter, name: str, password: str, address: str, code: str = "") -> tuple[str, dict[str, Any]]:
     """Return a new session's secret and what the console is told, for a name and password that fit, and the second factor if there is one.
 
     Raises:
@@ -43,34 +43,36 @@ def sign_in(house: House, limiter: Limiter, name: str, password: str, address: s
     # By name and address together, so that nobody can lock an operator out from elsewhere.
     marks = (f"{fold(name)} from {address}", f"address {address}")
     limiter.check(*marks)
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         row = connection.execute(select(t.operator).where(t.operator.c.name_key == user_name_key(name))).first()
     # Something is verified either way, so that time does not tell whether the name exists.
     fits = password_fits(row.password_hash if row else _nobody(), password)
     recovers = row is not None and row.only_by_source
     if recovers:
         # On the day on which the source is down a recovery code lets them in; their password counts for nothing.
-        with house.database.reading() as connection:
+        with ctx.database.reading() as connection:
             fits = second_factor.knows(connection, row, password)
     if row is None or not fits or row.disabled_at:
         limiter.failed(*marks)
-        _note_failure(house, limiter, row, address, "disabled" if fits and row is not None else "password")
+        _note_failure(ctx, limiter, row, address, "disabled" if fits and row is not None else "password")
         raise _does_not_fit()
     if row.factor_secret is not None:
-        _check_factor(house, limiter, marks, row, code, address)
-    with house.database.writing() as connection:
+        _check_factor(ctx, limiter, marks, row, code, address)
+    with ctx.database.writing() as connection:
         # It is used up only now: whoever is asked for their second factor first sends it once more.
         if recovers and not second_factor.recovers(connection, row, password):
             raise _does_not_fit()
         limiter.worked(marks[0])
-        return begin_session(house, connection, row)
+        return begin_session(ctx, connection, row)
 
 
 def _does_not_fit() -> NotSignedIn:
     return NotSignedIn("Name and password do not fit.", "Try again; letter case matters in the password.")
 
 
-def begin_session(house: House, connection: Connection, row: Any, source: Any = None, proved: Proved | None = None) -> tuple[str, dict[str, Any]]:
+def begin_session(
+    ctx: AppContext, connection: Connection, row: Any, source: Any = None, proved: VerifiedIdentity | None = None
+) -> tuple[str, dict[str, Any]]:
     """Begin a session of an operator; returns its secret and what the console is told.
 
     Args:
@@ -89,7 +91,7 @@ def begin_session(house: House, connection: Connection, row: Any, source: Any = 
     )  # fmt: skip
     unfinished = source is None and lacks_factor(connection, row)
     who = Caller(row.id, row.name, row.kind, applications=applications_of(connection, row), masked=row.masked, unfinished=unfinished)
-    record_change(connection, house.keys, who, "signed in", "operator", row.id, now, {"source": source.key} if source is not None else {})
+    record_change(connection, ctx.keys, who, "signed in", "operator", row.id, now, {"source": source.key} if source is not None else {})
     return secret, session_line(who, csrf_token(secret))
 
 
@@ -103,7 +105,7 @@ def codes_mark(operator_id: str) -> str:
     return f"codes of {operator_id}"
 
 
-def _note_failure(house: House, limiter: Limiter, row: Any, address: str, what: str) -> None:
+def _note_failure(ctx: AppContext, limiter: RateLimiter, row: Any, address: str, what: str) -> None:
     """Write down that somebody could not sign in: in the log each time, in the audit log of an operator once in a while."""
     events.note(events.SIGN_IN, "operator", operator=row.name if row is not None else None, address=address, what=what)
     if row is None:
@@ -114,23 +116,23 @@ def _note_failure(house: House, limiter: Limiter, row: Any, address: str, what: 
     except TooManyTries:
         return
     limiter.failed(mark)
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         who = Caller("", f"somebody at {address}", row.kind)
-        record_change(connection, house.keys, who, "failed to sign in", "operator", row.id, clock.now(), {"name": row.name, "what": what})
+        record_change(connection, ctx.keys, who, "failed to sign in", "operator", row.id, clock.now(), {"name": row.name, "what": what})
 
 
-def _check_factor(house: House, limiter: Limiter, marks: Sequence[str], row: Any, code: str, address: str) -> None:
+def _check_factor(ctx: AppContext, limiter: RateLimiter, marks: Sequence[str], row: Any, code: str, address: str) -> None:
     if not code.strip():
         raise SecondFactorNeeded("Your second factor is missing.", "Type the code that your app shows, or a recovery code.", "code")
     # From wherever they come: whoever gets as far has the password, so that nobody else is locked out by it.
     limiter.check(codes_mark(row.id))
-    with house.database.writing() as connection:
-        fits = second_factor.fits(house, connection, row, code)
+    with ctx.database.writing() as connection:
+        fits = second_factor.fits(ctx, connection, row, code)
     if fits:
         limiter.worked(codes_mark(row.id))
     else:
         limiter.failed(*marks, codes_mark(row.id))
-        _note_failure(house, limiter, row, address, "second factor")
+        _note_failure(ctx, limiter, row, address, "second factor")
         raise NotSignedIn("This is not the code of your second factor.", "Type the present one; each counts once. Or a recovery code.", "code")
 
 
@@ -148,11 +150,11 @@ def session_line(who: Caller, csrf: str) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def by_session(house: House, secret: str) -> tuple[Caller, str] | None:
+def by_session(ctx: AppContext, secret: str) -> tuple[Caller, str] | None:
     """Return whose session it is and its CSRF token, or None if it is not one, or has ended."""
     s, o = t.operator_session.c, t.operator.c
     now, kept = clock.now(), digest(secret)
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         row = connection.execute(
             select(o.id, o.name, o.kind, o.masked, o.factor_secret, s.last_seen_at, s.source_id)
             .join(t.operator, o.id == s.operator_id)
@@ -163,28 +165,28 @@ def by_session(house: House, secret: str) -> tuple[Caller, str] | None:
         owned = applications_of(connection, row)
         unfinished = row.source_id is None and lacks_factor(connection, row)
     if row.last_seen_at < later(now, -60):
-        with house.database.writing() as connection:
+        with ctx.database.writing() as connection:
             connection.execute(update(t.operator_session).where(s.hash == kept).values(last_seen_at=now))
     return Caller(row.id, row.name, row.kind, session=secret, applications=owned, masked=row.masked, unfinished=unfinished), csrf_token(secret)
 
 
-def end_session(house: House, caller: Caller) -> Any:
+def end_session(ctx: AppContext, caller: Caller) -> Any:
     """End the caller's session; returns the row that it was, None if there was none."""
     if not caller.session:
         return None
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         here = t.operator_session.c.hash == digest(caller.session)
         row = connection.execute(select(t.operator_session).where(here)).first()
         connection.execute(delete(t.operator_session).where(here))
     return row
 
 
-def sessions(house: House, caller: Caller) -> dict[str, Any]:
+def sessions(ctx: AppContext, caller: Caller) -> dict[str, Any]:
     """Return where the caller is signed in, this session among them."""
     s, now = t.operator_session.c, clock.now()
     live = (s.operator_id == caller.operator_id, s.expires_at > now, s.last_seen_at > later(now, -IDLE_HOURS * 3600))
     statement = select(t.operator_session, t.source.c.key, t.source.c.label).outerjoin(t.source, t.source.c.id == s.source_id)
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         rows = connection.execute(statement.where(*live).order_by(s.created_at.desc()).limit(50)).all()
     this = digest(caller.session) if caller.session else ""
     return {
@@ -198,10 +200,10 @@ def sessions(house: House, caller: Caller) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def end_other_sessions(house: House, caller: Caller) -> dict[str, Any]:
+def end_other_sessions(ctx: AppContext, caller: Caller) -> dict[str, Any]:
     """End every session of the caller but this one."""
     s, this = t.operator_session.c, digest(caller.session) if caller.session else ""
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         ended = connection.execute(delete(t.operator_session).where(s.operator_id == caller.operator_id, s.hash != this)).rowcount
-        record_change(connection, house.keys, caller, "ended own sessions", "operator", caller.operator_id, clock.now(), {"ended": ended})
-    return sessions(house, caller)
+        record_change(connection, ctx.keys, caller, "ended own sessions", "operator", caller.operator_id, clock.now(), {"ended": ended})
+    return sessions(ctx, caller)

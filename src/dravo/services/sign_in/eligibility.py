@@ -10,19 +10,19 @@ from dravo.core.identity.matching import Conflict, match
 from dravo.core.identity.names import fold
 from dravo.core.identity.records import SIGN_IN, primary_email
 from dravo.core.identity.source_policy import SourcePolicy
-from dravo.protocols.verified_identity import Proved, SignInRefused
+from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
 from dravo.services import settings
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.lookups import find_person
 from dravo.services.security.operator_sso import OPERATORS
 from dravo.services.sign_in import messages as sign_in_messages
 from dravo.services.sign_in import sessions as user_sessions
 from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import traces as sign_in_traces
-from dravo.services.sign_in.jit_provisioning import Arriving
+from dravo.services.sign_in.jit_provisioning import JitProvisioner
 from dravo.services.sign_in.messages import FOR_PEOPLE, STEP_OF
 from dravo.services.sign_in.settings import MAIL, OFF, PILOT, PROTOCOLS, SAML
-from dravo.services.sign_in.verification import Arrival, Steps
+from dravo.services.sign_in.verification import JitResult, StepLog
 from dravo.services.sources import policy as source_policies
 from dravo.store import imported_records
 from dravo.store import tables as t
@@ -31,19 +31,19 @@ from dravo.store import tables as t
 NOT_THERE_YET = ("off", "settings")
 
 
-def of_person(house: House, name: str) -> dict[str, Any]:
+def of_person(ctx: AppContext, name: str) -> dict[str, Any]:
     """Return what a person would come to who signed in now: each way with whether it opens and what they would be told, and their applications.
 
     Raises:
         NotFound, InvalidInput.
     """
     s, d, r = t.source_sign_in.c, t.source.c, t.record.c
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         user = find_person(connection, name)
         rows = connection.execute(
             select(t.source_sign_in, d.key, d.label).join(t.source, d.id == s.source_id).where(s.serves != OPERATORS).order_by(d.label, d.id)
         ).all()
-        bound = select(r.source_id, r.data, r.created_at).where(r.user_id == user.id, r.channel == SIGN_IN, r.gone_at.is_(None))
+        bound = select(r.source_id, r.data, r.created_at).where(r.user_id == user.id, r.connection_type == SIGN_IN, r.gone_at.is_(None))
         records = {row.source_id: row for row in connection.execute(bound)}
         return {
             "ways": sorted((_way(connection, user, row, records.get(row.source_id)) for row in rows), key=lambda each: not each["opens"]),
@@ -74,16 +74,16 @@ def in_pilot(connection: Connection, source_id: str, pilot: str, user_id: str) -
 def _way(connection: Connection, user: Any, row: Any, record: Any) -> dict[str, Any]:
     try:
         _check(connection, user, row, record)
-        told, reason, mend = "", "", ""
+        told, reason, hint = "", "", ""
     except SignInRefused as wrong:
-        told, reason, mend = FOR_PEOPLE.get(wrong.reason, wrong.message), wrong.message, wrong.mend
+        told, reason, hint = FOR_PEOPLE.get(wrong.reason, wrong.message), wrong.message, wrong.hint
         if row.protocol == MAIL and wrong.reason in NOT_THERE_YET:
             # They ask for a code by their address, and no source is found that has codes for it.
             told = FOR_PEOPLE["no code"]
     return {
         "source": {"key": row.key, "label": row.label}, "protocol": PROTOCOLS[row.protocol], "opens": not reason, "told": told,
-        "whom_to_ask": settings.whom_to_ask(connection, row.settings), "reason": reason,
-        "mend": mend, "everybody_at": row.everybody_at, "bound_at": record.created_at if record is not None else None,
+        "support_contact": settings.support_contact(connection, row.settings), "reason": reason,
+        "hint": hint, "enabled_from": row.enabled_from, "bound_at": record.created_at if record is not None else None,
     }  # fmt: skip
 
 
@@ -128,23 +128,23 @@ def _is_active(user: Any) -> bool:
 # Planning a kept trace again
 
 
-def plan_again(house: House, key: str, trace_id: str, policy: dict[str, Any] | None = None) -> dict[str, Any]:
+def plan_again(ctx: AppContext, key: str, trace_id: str, policy: dict[str, Any] | None = None) -> dict[str, Any]:
     """Return what a kept sign-in would come to now, or with other answers: nothing is changed.
 
     Raises:
         NotFound; SignInRefused: where the trace holds nobody, or they would be refused.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         source, row = source_policies.sign_in_of(connection, key)
         kept = sign_in_traces.one_row(connection, key, trace_id)
-    steps = Steps()
+    steps = StepLog()
     arrived = kept.arrived
     if not arrived:
         raise SignInRefused("nobody", "This trace proves nobody, so that there is nothing to plan.", "Take one in which attributes arrived.")
-    proved = Proved(arrived["issuer"], arrived["subject"], arrived["attributes"])
+    proved = VerifiedIdentity(arrived["issuer"], arrived["subject"], arrived["attributes"])
     answers = sign_in_settings.policy_with(row, policy or {})
-    one = Arriving(
-        house, source, answers, proved, steps, look_only=True, says_verified=row.protocol != SAML, takes_groups=row.settings["takes_groups"]
+    one = JitProvisioner(
+        ctx, source, answers, proved, steps, preview=True, says_verified=row.protocol != SAML, import_groups=row.settings["import_groups"]
     )
     try:
         arrival = one.take(one.person())
@@ -153,8 +153,8 @@ def plan_again(house: House, key: str, trace_id: str, policy: dict[str, Any] | N
         return {
             "outcome": sign_in_traces.REFUSED,
             "message": wrong.message,
-            "mend": wrong.mend,
+            "hint": wrong.hint,
             "steps": steps.lines,
-            **Arrival(None, "", {}, [], []).document(),
+            **JitResult(None, "", {}, [], []).document(),
         }
-    return {"outcome": sign_in_traces.OBSERVED, "message": "It would work.", "mend": "", "steps": steps.lines, **arrival.document()}
+    return {"outcome": sign_in_traces.OBSERVED, "message": "It would work.", "hint": "", "steps": steps.lines, **arrival.document()}

@@ -19,19 +19,19 @@ from dravo.core.identity.names import fold
 from dravo.core.identity.records import SIGN_IN
 from dravo.core.instants import later
 from dravo.protocols.smtp import check_address
-from dravo.protocols.verified_identity import Proved, SignInRefused
-from dravo.services.context import House
+from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
+from dravo.services.context import AppContext
 from dravo.services.notifications import mail_queue
-from dravo.services.security.rate_limits import Limiter
+from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.security.secrets import digest
 from dravo.services.sign_in import responses as sign_in_responses
 from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import start as sign_in_start
 from dravo.services.sign_in import test_sign_ins
 from dravo.services.sign_in.messages import FOR_PEOPLE
-from dravo.services.sign_in.responses import Came
+from dravo.services.sign_in.responses import SignInResult
 from dravo.services.sign_in.settings import MAIL, OFF
-from dravo.services.sign_in.verification import Way, seconds_of
+from dravo.services.sign_in.verification import SignInAttempt, seconds_of
 from dravo.services.sources import observations
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock
@@ -62,8 +62,8 @@ class Asked:
 
 
 def ask(
-    house: House,
-    limiter: Limiter,
+    ctx: AppContext,
+    limiter: RateLimiter,
     base: str,
     email: str,
     browser: str | None,
@@ -87,7 +87,7 @@ def ask(
     address = fold(check_address(email, "email"))
     mark = f"{address} from {network}"
     limiter.check(mark)
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         found = _source_for(connection, address, trial, source)
         if found is None:
             raise NotFound(FOR_PEOPLE["no code"], "See whether the address is written right.")
@@ -97,14 +97,14 @@ def ask(
     state, browser = secrets.token_urlsafe(32), browser or secrets.token_urlsafe(32)
     code = f"{secrets.randbelow(10**DIGITS):0{DIGITS}}"
     begun: dict[str, Any] = {
-        "state_hash": digest(state), "source_id": source_row.id, "browser_hash": digest(browser), "trial_id": kept.id if kept is not None else None,
-        "secret": house.keys.encrypt(orjson.dumps([address, code]).decode()), "back": sign_in_start.safe_back(back),
+        "state_hash": digest(state), "source_id": source_row.id, "browser_hash": digest(browser), "test_id": kept.id if kept is not None else None,
+        "secret": ctx.keys.encrypt(orjson.dumps([address, code]).decode()), "back": sign_in_start.safe_back(back),
         "begun_at": clock.now(), "until_at": later(clock.now(), SECONDS),
     }  # fmt: skip
-    with house.database.writing() as connection:
-        connection.execute(insert(t.sign_in_begun).values(**begun))
+    with ctx.database.writing() as connection:
+        connection.execute(insert(t.sign_in_request).values(**begun))
         if sends:
-            mail_queue.write_letter(house, connection, address, "Your code for signing in", _letter(code, base), SECONDS)
+            mail_queue.write_letter(ctx, connection, address, "Your code for signing in", _letter(code, base), SECONDS)
             observations.note(connection, source_row.id, observations.STARTED)
     return Asked(state, browser, source_row.label, SECONDS // 60)
 
@@ -134,8 +134,8 @@ def _source_for(connection: Connection, address: str, trial: str | None, chosen:
     for row in owning:
         if trial and (kept := test_sign_ins.by_secret(connection, row.source_id, trial)) is not None:
             return *_with_source(connection, row), kept
-    in_force = [row for row in owning if row.state != OFF and chosen in (None, row.key)]
-    return (*_with_source(connection, in_force[0]), None) if len(in_force) == 1 else None
+    enabled = [row for row in owning if row.state != OFF and chosen in (None, row.key)]
+    return (*_with_source(connection, enabled[0]), None) if len(enabled) == 1 else None
 
 
 def _with_source(connection: Connection, row: Any) -> tuple[Any, Any]:
@@ -149,16 +149,16 @@ def _may_ask(connection: Connection, source: Any, row: Any, address: str) -> boo
 
 def _is_known(connection: Connection, source_id: str, address: str) -> bool:
     r, u = t.record.c, t.user.c
-    bound = select(r.id).where(r.source_id == source_id, r.channel == SIGN_IN, r.native_id == _native_id(address))
+    bound = select(r.id).where(r.source_id == source_id, r.connection_type == SIGN_IN, r.native_id == _native_id(address))
     present = select(u.id).where(u.email_key == address, u.gone_at.is_(None))
     return connection.execute(bound).first() is not None or connection.execute(present.limit(1)).first() is not None
 
 
 def _native_id(address: str) -> str:
-    return Proved(ISSUER, address).native_id
+    return VerifiedIdentity(ISSUER, address).native_id
 
 
-def receive(house: House, base: str, state: str, code: str, browser: str | None, given: str = "", family: str = "") -> Came:
+def receive(ctx: AppContext, base: str, state: str, code: str, browser: str | None, given: str = "", family: str = "") -> SignInResult:
     """Take a code that came back.
 
     Args:
@@ -167,23 +167,23 @@ def receive(house: House, base: str, state: str, code: str, browser: str | None,
     Raises:
         NotFound: if nothing of it is waited for; InvalidInput: if it is not the code; NamesNeeded.
     """
-    b = t.sign_in_begun.c
-    with house.database.writing() as connection:
-        begun = connection.execute(select(t.sign_in_begun).where(b.state_hash == digest(state))).first()
+    b = t.sign_in_request.c
+    with ctx.database.writing() as connection:
+        begun = connection.execute(select(t.sign_in_request).where(b.state_hash == digest(state))).first()
         if begun is None or begun.until_at <= clock.now() or not browser or digest(browser) != begun.browser_hash:
             raise NotFound("This code is not waited for here any more.", "Ask for another, and stay in one browser.")
         source, row = _with_source(connection, _sign_in_of(connection, begun.source_id))
-        address, expected = orjson.loads(house.keys.decrypt(begun.secret))
+        address, expected = orjson.loads(ctx.keys.decrypt(begun.secret))
         fits = hmac.compare_digest("".join(code.split()).encode("utf-8", "replace"), expected.encode())
         if not fits:
             left = TRIES - begun.tries - 1
-            connection.execute(update(t.sign_in_begun).where(b.state_hash == digest(state)).values(tries=begun.tries + 1))
+            connection.execute(update(t.sign_in_request).where(b.state_hash == digest(state)).values(tries=begun.tries + 1))
             if left <= 0:
-                connection.execute(delete(t.sign_in_begun).where(b.state_hash == digest(state)))
+                connection.execute(delete(t.sign_in_request).where(b.state_hash == digest(state)))
     if not fits:
-        mend = f"Type it again: {left} tries are left." if left > 0 else "Ask for another code."
-        raise InvalidInput("This is not the code.", mend, "code")
-    return _right(house, base, source, row, begun, address, (given.strip(), family.strip()))
+        hint = f"Type it again: {left} tries are left." if left > 0 else "Ask for another code."
+        raise InvalidInput("This is not the code.", hint, "code")
+    return _right(ctx, base, source, row, begun, address, (given.strip(), family.strip()))
 
 
 def _sign_in_of(connection: Connection, source_id: str) -> Any:
@@ -193,39 +193,44 @@ def _sign_in_of(connection: Connection, source_id: str) -> Any:
     return row
 
 
-def _right(house: House, base: str, source: Any, row: Any, begun: Any, address: str, names: tuple[str, str]) -> Came:
+def _right(ctx: AppContext, base: str, source: Any, row: Any, begun: Any, address: str, names: tuple[str, str]) -> SignInResult:
     """Let somebody in who gave the right code; it counts once."""
-    b = t.sign_in_begun.c
-    with house.database.reading() as connection:
+    b = t.sign_in_request.c
+    with ctx.database.reading() as connection:
         registers = source_policies.sign_in_policy(row).makes and not _is_known(connection, source.id, address)
     if registers and not all(names):
         raise NamesNeeded("You are new here.", "Say your given name and your family name.", "given_name")
-    with house.database.writing() as connection:
-        if not connection.execute(delete(t.sign_in_begun).where(b.state_hash == begun.state_hash)).rowcount:
+    with ctx.database.writing() as connection:
+        if not connection.execute(delete(t.sign_in_request).where(b.state_hash == begun.state_hash)).rowcount:
             raise NotFound("This code was used already.", "Ask for another.")
         trial = None
-        if begun.trial_id:
-            trial = connection.execute(select(t.sign_in_trial).where(t.sign_in_trial.c.id == begun.trial_id)).first()
+        if begun.test_id:
+            trial = connection.execute(select(t.test_sign_in).where(t.test_sign_in.c.id == begun.test_id)).first()
         attributes = _attributes(connection, source.id, address)
     if registers:
-        attributes |= {"given_name": [names[0]], "family_name": [names[1]], "name": [" ".join(names)], REGISTERED: [row.settings["registers_into"]]}
-    way = Way(source, row, base, begun, trial)
+        attributes |= {
+            "given_name": [names[0]],
+            "family_name": [names[1]],
+            "name": [" ".join(names)],
+            REGISTERED: [row.settings["registration_group"]],
+        }
+    way = SignInAttempt(source, row, base, begun, trial)
 
-    def prove() -> Proved:
+    def prove() -> VerifiedIdentity:
         if row.protocol != MAIL:
             raise SignInRefused("off", "This source speaks another protocol by now.", "Begin anew.")
         way.steps.note("Code", f"The code that was mailed to {address} came back.")
         if registers:
-            way.steps.note("Registered", f"They are new, said their names, and come into the group '{row.settings['registers_into']}'.")
-        return Proved(ISSUER, address, attributes, once=(begun.state_hash, seconds_of(begun.until_at)))
+            way.steps.note("Registered", f"They are new, said their names, and come into the group '{row.settings['registration_group']}'.")
+        return VerifiedIdentity(ISSUER, address, attributes, once=(begun.state_hash, seconds_of(begun.until_at)))
 
-    return sign_in_responses.through(house, way, prove)
+    return sign_in_responses.complete_sign_in(ctx, way, prove)
 
 
 def _attributes(connection: Connection, source_id: str, address: str) -> dict[str, list[Any]]:
     """Return what is claimed of an address: what was said when they registered, which nobody says again, and the address itself."""
     r = t.record.c
-    where = (r.source_id == source_id, r.channel == SIGN_IN, r.native_id == _native_id(address))
+    where = (r.source_id == source_id, r.connection_type == SIGN_IN, r.native_id == _native_id(address))
     kept = connection.execute(select(r.said).where(*where)).scalar() or {}
     said = {name: kept[name] for name in ("given_name", "family_name", "name", REGISTERED) if kept.get(name)}
     return {**said, "email": [address], "email_verified": [True]}

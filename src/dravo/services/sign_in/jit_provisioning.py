@@ -14,14 +14,14 @@ from dravo.core.identity.names import fold
 from dravo.core.identity.records import SIGN_IN
 from dravo.core.identity.source_policy import Refused, SourcePolicy
 from dravo.core.instants import Instant
-from dravo.core.planning import Catalogue, Outcome, Person, with_groups, work_out
+from dravo.core.planning import ConfigSnapshot, UserPlan, UserSnapshot, plan_user, with_groups
 from dravo.protocols.directory.reader import NOTED, Entry
-from dravo.protocols.verified_identity import Proved, SignInRefused
-from dravo.services.changes.recompute import work_out_now
-from dravo.services.context import House
-from dravo.services.ingest.bulk_users import CHANGED, CONFLICT, NEW, UNKNOWN, PeopleIn
+from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
+from dravo.services.changes.recompute import recompute_user
+from dravo.services.context import AppContext
+from dravo.services.ingest.bulk_users import CHANGED, CONFLICT, NEW, UNKNOWN, BulkUsers
 from dravo.services.sign_in import messages as sign_in_messages
-from dravo.services.sign_in.verification import Arrival, Steps
+from dravo.services.sign_in.verification import JitResult, StepLog
 from dravo.store import clock, groups, imported_records, memberships, recompute_marks
 from dravo.store import tables as t
 from dravo.store.ids import new_id
@@ -31,14 +31,14 @@ from dravo.store.snapshots.config import raise_revision
 MOST_GROUPS = 1_000
 
 
-class Arriving:
+class JitProvisioner:
     """One person who arrives by way of a source."""
 
     def __init__(
-        self, house: House, source: Any, policy: SourcePolicy, proved: Proved, steps: Steps, *,
-        look_only: bool, says_verified: bool, takes_groups: bool = True,
+        self, ctx: AppContext, source: Any, policy: SourcePolicy, proved: VerifiedIdentity, steps: StepLog, *,
+        preview: bool, says_verified: bool, import_groups: bool = True,
     ) -> None:  # fmt: skip
-        self.house, self.source, self.steps, self.look_only, self.takes_groups = house, source, steps, look_only, takes_groups
+        self.ctx, self.source, self.steps, self.preview, self.import_groups = ctx, source, steps, preview, import_groups
         self.claims = read.read_claims(proved.attributes, proved.subject)
         self.policy = read.safe_policy(policy, self.claims.attributes, says_verified=says_verified)
         self.entry = Entry(proved.native_id, proved.subject, self.claims.attributes)
@@ -56,25 +56,25 @@ class Arriving:
             person = self.policy.person(self.entry.attributes)
         except Refused as wrong:
             came = ", ".join(sorted(self.claims.attributes)[:20])
-            raise SignInRefused("expressions", f"{wrong.message} What came: {came}.", wrong.mend) from None
+            raise SignInRefused("expressions", f"{wrong.message} What came: {came}.", wrong.hint) from None
         self.steps.note("Expressions", f"They make '{person.get('userName')}' out of what came.")
         if not self.policy.lets_in(person, self.source.key):
             raise sign_in_messages.outside(self.policy)
         return person
 
-    def take(self, person: dict[str, Any]) -> Arrival:
+    def take(self, person: dict[str, Any]) -> JitResult:
         """Take them in, or see what that would do.
 
         Raises:
             SignInRefused: "conflict", "not known", "inactive".
         """
-        people = PeopleIn(self.house, self.source, self.policy, None, look_only=self.look_only, channel=SIGN_IN)
+        people = BulkUsers(self.ctx, self.source, self.policy, None, preview=self.preview, connection_type=SIGN_IN)
         people.take([self.entry])
         people.finish()
         kind = next(iter(people.counts), "")
         if kind == CONFLICT:
             told = next(line["message"] for line in people.told if line["kind"] == CONFLICT)
-            raise sign_in_messages.conflict(told, ahead=self.look_only)
+            raise sign_in_messages.conflict(told, ahead=self.preview)
         if kind == UNKNOWN:
             raise sign_in_messages.not_known()
         if kind == NEW:
@@ -83,17 +83,17 @@ class Arriving:
         else:
             changed = "and what is known of them changes" if kind == CHANGED else "and nothing of them changes"
             self.steps.note("Whose it is", f"They were here, {changed}.")
-        return self._planned(people, person, kind) if self.look_only else self._written(person, kind)
+        return self._planned(people, person, kind) if self.preview else self._written(person, kind)
 
     # Looking only
 
-    def _planned(self, people: PeopleIn, person: dict[str, Any], kind: str) -> Arrival:
+    def _planned(self, people: BulkUsers, person: dict[str, Any], kind: str) -> JitResult:
         now = clock.now()
-        with self.house.database.reading() as connection:
+        with self.ctx.database.reading() as connection:
             record = self._record(connection)
             user_id = record.user_id if record is not None else next(iter(people.after), None)
             before = self._before(connection, people, user_id)
-            catalogue = self.house.catalogue.get(connection)
+            catalogue = self.ctx.catalogue.get(connection)
             told = self._told()
             chosen = self._chosen(connection, catalogue, told or ())
             after = before
@@ -101,35 +101,35 @@ class Arriving:
                 wanted = [each["group"]["id"] for each in chosen if each["group"] and each["group"]["id"]]
                 listed = [group_id for group_id, _ in groups.groups_of_record(connection, record.id)] if record is not None else []
                 after = with_groups(before, added=wanted, removed=[each for each in listed if each not in wanted])
-            outcome = work_out(after, catalogue, now)
+            outcome = plan_user(after, catalogue, now)
         if not outcome.user.active:
             raise sign_in_messages.inactive()
         self._tell_groups(told, chosen)
         access = _planned_access(before, outcome, catalogue)
         self._tell_access(access)
-        return Arrival(user_id, kind, person, chosen, access)
+        return JitResult(user_id, kind, person, chosen, access)
 
-    def _before(self, connection: Connection, people: PeopleIn, user_id: str | None) -> Person:
+    def _before(self, connection: Connection, people: BulkUsers, user_id: str | None) -> UserSnapshot:
         """Return the person as they would be before their groups are looked at."""
         if user_id is None:
-            return people.new[self.entry.locator]
+            return people.new[self.entry.reference]
         return people.after[user_id] if user_id in people.after else user_snapshots.people(connection, [user_id])[user_id]
 
     # For real
 
-    def _written(self, person: dict[str, Any], kind: str) -> Arrival:
+    def _written(self, person: dict[str, Any], kind: str) -> JitResult:
         now = clock.now()
         told = self._told()
-        with self.house.database.reading() as connection:
+        with self.ctx.database.reading() as connection:
             record = self._record(connection)
             held = _held(connection, record.user_id)
-        with self.house.database.writing() as connection:
-            catalogue = self.house.catalogue.get(connection)
+        with self.ctx.database.writing() as connection:
+            catalogue = self.ctx.catalogue.get(connection)
             chosen = self._chosen(connection, catalogue, told or ())
             if told is not None:
                 self._list(connection, catalogue, record, chosen, now)
-        work_out_now(self.house, record.user_id)
-        with self.house.database.reading() as connection:
+        recompute_user(self.ctx, record.user_id)
+        with self.ctx.database.reading() as connection:
             user = connection.execute(select(t.user.c.active).where(t.user.c.id == record.user_id)).one()
             after = _held(connection, record.user_id)
         if not user.active:
@@ -137,9 +137,9 @@ class Arriving:
         self._tell_groups(told, chosen)
         access = _differing(held, after)
         self._tell_access(access)
-        return Arrival(record.user_id, kind, person, chosen, access)
+        return JitResult(record.user_id, kind, person, chosen, access)
 
-    def _list(self, connection: Connection, catalogue: Catalogue, record: Any, chosen: Sequence[dict[str, Any]], now: Instant) -> None:
+    def _list(self, connection: Connection, catalogue: ConfigSnapshot, record: Any, chosen: Sequence[dict[str, Any]], now: Instant) -> None:
         """Have a record be listed in the groups that were claimed, and in no others of which only claims tell."""
         fresh = [each for each in chosen if each["group"] is not None and each["group"]["id"] is None]
         made = []
@@ -156,22 +156,22 @@ class Arriving:
         for group_id in dict.fromkeys(wanted):
             if group_id not in listed:
                 memberships.add_members(connection, group_id, [record.id], [], now)
-        connection.execute(update(t.record).where(t.record.c.id == record.id).values(heard_at=now))
+        connection.execute(update(t.record).where(t.record.c.id == record.id).values(claims_seen_at=now))
         if set(listed) != set(wanted):
-            recompute_marks.mark_these(connection, [record.user_id], now)
+            recompute_marks.mark_users(connection, [record.user_id], now)
 
     # What both share
 
     def _record(self, connection: Connection) -> Any:
         r = t.record.c
-        where = (r.source_id == self.source.id, r.channel == SIGN_IN, r.native_id == self.entry.native_id)
+        where = (r.source_id == self.source.id, r.connection_type == SIGN_IN, r.native_id == self.entry.native_id)
         return connection.execute(select(r.id, r.user_id).where(*where)).first()
 
     def _told(self) -> list[str] | None:
-        told = read.told_groups(self.policy, self.entry.attributes) if self.takes_groups else None
+        told = read.told_groups(self.policy, self.entry.attributes) if self.import_groups else None
         return told[:MOST_GROUPS] if told is not None else None
 
-    def _chosen(self, connection: Connection, catalogue: Catalogue, told: Sequence[str]) -> list[dict[str, Any]]:
+    def _chosen(self, connection: Connection, catalogue: ConfigSnapshot, told: Sequence[str]) -> list[dict[str, Any]]:
         """Return for each claimed group which group of this source it is: by its id or name, else one that is made of its name."""
         known = _known_groups(connection, self.source.id, told)
         chosen: list[dict[str, Any]] = []
@@ -187,8 +187,8 @@ class Arriving:
         return chosen
 
     def _tell_groups(self, told: Sequence[str] | None, chosen: Sequence[Mapping[str, Any]]) -> None:
-        if told is None and not self.takes_groups:
-            self.steps.note("Groups", "Claims of groups are passed over: this source lists its groups by another channel.")
+        if told is None and not self.import_groups:
+            self.steps.note("Groups", "Claims of groups are passed over: this source lists its groups by another connection_type.")
             return
         if told is None:
             asked = ", ".join(sorted(self.policy.groups_read))
@@ -200,8 +200,8 @@ class Arriving:
         ids = [each["claimed"] for each in kept if each["outcome"] == "made" and read.looks_like_id(each["claimed"])]
         if ids:
             message = f"'{ids[0]}' looks like an id, and no group of this source is known by it."
-            mend = "Have the provider send names; or have it push its groups, so that ids are known; or map the id."
-            self.steps.note("Groups", message, NOTED, mend)
+            hint = "Have the provider send names; or have it push its groups, so that ids are known; or map the id."
+            self.steps.note("Groups", message, NOTED, hint)
         idle = [each["group"]["name"] for each in kept if not each["gives"]]
         if idle and len(idle) == len(kept):
             message = f"None of them gives anything by name: {', '.join(idle[:5])}{' ...' if len(idle) > 5 else ''}."
@@ -214,8 +214,8 @@ class Arriving:
             told = [f"Gained: {', '.join(gained)}." if gained else "", f"Had already: {', '.join(kept)}." if kept else ""]
             self.steps.note("Access", " ".join(each for each in told if each))
         else:
-            mend = "Map one of their groups, or assign them; see in the mapping table whom each row reaches."
-            self.steps.note("Access", "They have access to nothing.", NOTED, mend)
+            hint = "Map one of their groups, or assign them; see in the mapping table whom each row reaches."
+            self.steps.note("Access", "They have access to nothing.", NOTED, hint)
 
 
 @dataclass(frozen=True)
@@ -224,7 +224,7 @@ class _Made:
 
     native_id: str
     name: str
-    locator: str | None = None
+    reference: str | None = None
 
 
 def _known_groups(connection: Connection, source_id: str, told: Sequence[str]) -> dict[str, Any]:
@@ -245,7 +245,7 @@ def _known_groups(connection: Connection, source_id: str, told: Sequence[str]) -
     return found
 
 
-def _gives(catalogue: Catalogue, group_id: str) -> list[dict[str, str]]:
+def _gives(catalogue: ConfigSnapshot, group_id: str) -> list[dict[str, str]]:
     """Return what the rows that name a group give."""
     found = []
     for each in catalogue.by_group.get(group_id, ()):
@@ -277,7 +277,7 @@ def _differing(before: Mapping[tuple[str, str], dict[str, Any]], after: Mapping[
     return now + [{**each, "what": "lost"} for key, each in before.items() if key not in after]
 
 
-def _planned_access(before: Person, outcome: Outcome, catalogue: Catalogue) -> list[dict[str, Any]]:
+def _planned_access(before: UserSnapshot, outcome: UserPlan, catalogue: ConfigSnapshot) -> list[dict[str, Any]]:
     closed = {change.id for change in outcome.access if change.closed}
     touched = {change.id for change in outcome.access if change.id is not None}
 

@@ -16,7 +16,7 @@ from sqlalchemy import Connection, insert, or_, select, update
 from dravo.core.errors import InvalidInput, NotFound
 from dravo.core.instants import Instant, later
 from dravo.protocols.saml.certificates import Certificate, of, read_certificates
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.ids import new_id
@@ -40,19 +40,19 @@ class OurKey:
     retired_at: Instant | None
 
 
-def of_source(house: House, connection: Connection, source_id: str) -> list[OurKey]:
+def of_source(ctx: AppContext, connection: Connection, source_id: str) -> list[OurKey]:
     """Return our keys towards a source's provider that are known still: the one that signs first."""
     k = t.sign_in_key.c
     now = clock.now()
     where = (k.source_id == source_id, or_(k.retired_at.is_(None), k.retired_at > now))
     rows = connection.execute(select(t.sign_in_key).where(*where).order_by(k.signs_from.desc(), k.id.desc())).all()
     used = next((row.id for row in rows if row.signs_from <= now), None)
-    found = [OurKey(row.id, _key(house, row.secret), read_certificates(row.certificate)[0], row.id == used, row.retired_at) for row in rows]
+    found = [OurKey(row.id, _key(ctx, row.secret), read_certificates(row.certificate)[0], row.id == used, row.retired_at) for row in rows]
     return sorted(found, key=lambda each: not each.signs)
 
 
-def _key(house: House, kept: str) -> rsa.RSAPrivateKey:
-    return _loaded(house.keys.decrypt(kept))
+def _key(ctx: AppContext, kept: str) -> rsa.RSAPrivateKey:
+    return _loaded(ctx.keys.decrypt(kept))
 
 
 @functools.lru_cache(256)
@@ -64,7 +64,7 @@ def _loaded(pem: str) -> rsa.RSAPrivateKey:
     return found
 
 
-def new_key(house: House, source_id: str, name: str, signs_from: Instant) -> dict[str, Any]:
+def new_key(ctx: AppContext, source_id: str, name: str, signs_from: Instant) -> dict[str, Any]:
     """Return the row of a new key, with a certificate that we sign ourselves: providers compare it, and trust nobody by it."""
     key = rsa.generate_private_key(65537, BITS)
     subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, f"Dravo for {name}"[:64])])
@@ -81,29 +81,29 @@ def new_key(house: House, source_id: str, name: str, signs_from: Instant) -> dic
     )
     pem = key.private_bytes(*AS_PEM).decode()
     return {
-        "id": new_id(), "source_id": source_id, "secret": house.keys.encrypt(pem), "certificate": of(made).pem, "created_at": clock.now(),
+        "id": new_id(), "source_id": source_id, "secret": ctx.keys.encrypt(pem), "certificate": of(made).pem, "created_at": clock.now(),
         "signs_from": signs_from,
     }  # fmt: skip
 
 
-def add_next(house: House, connection: Connection, source_id: str, row: dict[str, Any]) -> None:
+def add_next(ctx: AppContext, connection: Connection, source_id: str, row: dict[str, Any]) -> None:
     """Add the key that comes next: the provider is told of it before it signs.
 
     Raises:
         InvalidInput: if one waits already.
     """
-    if any(not each.signs and each.retired_at is None for each in of_source(house, connection, source_id)):
+    if any(not each.signs and each.retired_at is None for each in of_source(ctx, connection, source_id)):
         raise InvalidInput("A next key waits already.", "Give its certificate to the provider, then take it into use.")
     connection.execute(insert(t.sign_in_key).values(**row))
 
 
-def use_next(house: House, connection: Connection, source_id: str, former_until: Instant) -> None:
+def use_next(ctx: AppContext, connection: Connection, source_id: str, former_until: Instant) -> None:
     """Have the key that waits sign from now on; the former one still opens what comes until a day.
 
     Raises:
         NotFound: if none waits.
     """
-    keys = of_source(house, connection, source_id)
+    keys = of_source(ctx, connection, source_id)
     waiting = next((each for each in keys if not each.signs and each.retired_at is None), None)
     if waiting is None:
         raise NotFound("No next key waits.", "Make one first, and give its certificate to the provider.")

@@ -11,7 +11,7 @@ from dravo.core.errors import DravoError
 from dravo.core.identity.records import SIGN_IN
 from dravo.core.instants import Instant, later
 from dravo.protocols.saml.certificates import read_certificates
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.operators import SYSTEM
 from dravo.services.sign_in.provider_metadata import fetch_configuration, fetch_metadata
@@ -24,50 +24,50 @@ DAY = 86_400
 log = structlog.get_logger("sign-in")
 
 
-def lapse(house: House, now: Instant) -> int:
+def lapse(ctx: AppContext, now: Instant) -> int:
     """End memberships that were claimed too long ago: whoever does not come any more is not in a group for ever.
 
     Returns:
         Of how many people.
     """
     s = t.source_sign_in.c
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         rows = connection.execute(select(s.source_id, s.settings)).all()
     ended = 0
     for source_id, settings in rows:
         days = settings.get("claims_days", 0)
-        while days and (some := _lapse_some(house, source_id, later(now, -DAY * days), now)):
+        while days and (some := _lapse_some(ctx, source_id, later(now, -DAY * days), now)):
             ended += some
     return ended
 
 
-def _lapse_some(house: House, source_id: str, before: Instant, now: Instant) -> int:
+def _lapse_some(ctx: AppContext, source_id: str, before: Instant, now: Instant) -> int:
     r = t.record.c
-    where = (r.source_id == source_id, r.channel == SIGN_IN, r.heard_at.is_not(None), r.heard_at < before)
+    where = (r.source_id == source_id, r.connection_type == SIGN_IN, r.claims_seen_at.is_not(None), r.claims_seen_at < before)
     asked = select(r.id, r.user_id).where(*where).limit(AT_ONCE)
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         if connection.execute(asked).first() is None:
             return 0
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         rows = connection.execute(asked).all()
         for record_id, _ in rows:
             memberships.end_memberships_of_record(connection, record_id, now)
-        connection.execute(update(t.record).where(r.id.in_([record_id for record_id, _ in rows])).values(heard_at=None))
-        recompute_marks.mark_these(connection, [user_id for _, user_id in rows], now)
+        connection.execute(update(t.record).where(r.id.in_([record_id for record_id, _ in rows])).values(claims_seen_at=None))
+        recompute_marks.mark_users(connection, [user_id for _, user_id in rows], now)
     return len(rows)
 
 
-def look_at_addresses(house: House, now: Instant) -> None:
+def look_at_addresses(ctx: AppContext, now: Instant) -> None:
     """Look at what providers say of themselves, of each once a day: another certificate is noted, or taken over where that is set."""
     s = t.source_sign_in.c
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         rows = connection.execute(select(t.source_sign_in).where((s.looked_at.is_(None)) | (s.looked_at < later(now, -DAY)))).all()
     for row in rows:
         if row.settings.get("metadata_address") or row.settings.get("issuer"):
-            _look(house, row, now)
+            _look(ctx, row, now)
 
 
-def _look(house: House, row: Any, now: Instant) -> None:
+def _look(ctx: AppContext, row: Any, now: Instant) -> None:
     values: dict[str, Any] = {"looked_at": now, "trouble": None}
     told: dict[str, Any] | None = None
     try:
@@ -78,15 +78,15 @@ def _look(house: House, row: Any, now: Instant) -> None:
             # Keys of OpenID providers change by themselves; the issuer stays, or it would be another provider.
             values["provider"] = {**fetch_configuration(row.settings["issuer"]), "from": "address"}
     except DravoError as wrong:
-        values["trouble"] = f"{wrong.message} {wrong.mend}".strip()
+        values["trouble"] = f"{wrong.message} {wrong.hint}".strip()
         log.warning("a provider's address could not be read", source=row.source_id, reason=wrong.message)
     s = t.source_sign_in.c
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         # Whoever changed the settings meanwhile knows better.
         where = (s.source_id == row.source_id, s.changed_at == row.changed_at)
         if connection.execute(update(t.source_sign_in).where(*where).values(**values)).rowcount and told:
             action = "took over certificates" if "provider" in values else "found other certificates"
-            record_change(connection, house.keys, SYSTEM, action, "source", row.source_id, now, told)
+            record_change(connection, ctx.keys, SYSTEM, action, "source", row.source_id, now, told)
 
 
 def _certificates(row: Any) -> tuple[dict[str, Any], dict[str, Any] | None]:
@@ -103,6 +103,6 @@ def _certificates(row: Any) -> tuple[dict[str, Any], dict[str, Any] | None]:
         "before": [each.fingerprint for pem in known for each in read_certificates(pem)],
         "after": [each.fingerprint for pem in found["certificates"] for each in read_certificates(pem)],
     }
-    if row.settings.get("takes_over"):
+    if row.settings.get("auto_accept_certificates"):
         return {"provider": {**row.provider, **waits}, "waiting": None}, prints
     return {"waiting": waits}, None if row.waiting == waits else prints

@@ -11,7 +11,7 @@ from dravo.core.identity.records import searchable
 from dravo.core.identity.source_policy import SourcePolicy
 from dravo.protocols.verified_identity import SignInRefused
 from dravo.services.sign_in import traces as sign_in_traces
-from dravo.services.sign_in.verification import Way
+from dravo.services.sign_in.verification import SignInAttempt
 
 
 def outside(policy: SourcePolicy) -> SignInRefused:
@@ -42,10 +42,10 @@ def conflict(message: str, *, ahead: bool) -> SignInRefused:
     Args:
         ahead: whether this is only looked at, so that nothing waits under Conflicts yet.
     """
-    mend = "Decide it under Conflicts of the source; then they sign in again."
+    hint = "Decide it under Conflicts of the source; then they sign in again."
     if ahead:
-        mend = "It waits under Conflicts once they sign in for real; or say by what this source may link people, and for which domains."
-    return SignInRefused("conflict", f"Whose this is has to be decided by a person. {message}", mend)
+        hint = "It waits under Conflicts once they sign in for real; or say by what this source may link people, and for which domains."
+    return SignInRefused("conflict", f"Whose this is has to be decided by a person. {message}", hint)
 
 
 def not_known() -> SignInRefused:
@@ -56,7 +56,7 @@ def not_known() -> SignInRefused:
 def no_code() -> SignInRefused:
     """No code is mailed to their address."""
     message = "They have no e-mail address of a domain whose people sign in by a code."
-    return SignInRefused("no code", message, "Add the domain to the source's own, or have their address mended where it comes from.")
+    return SignInRefused("no code", message, "Add the domain to the source's own, or have their address repaired where it comes from.")
 
 
 def inactive() -> SignInRefused:
@@ -74,7 +74,7 @@ STEP_OF = {
     "conflict": "Whose it is", "not known": "Whose it is", "inactive": "Whose it is", "pilot": "In force", "off": "In force",
     "another person": "Trial", "operator": "Operator", "no subject": "Attributes", "code": "Token", "userinfo": "Userinfo",
 }  # fmt: skip
-# And what a person is told, who can mend nothing of it: no more than that, and never what would help to guess.
+# And what a person is told, who can repair nothing of it: no more than that, and never what would help to guess.
 FOR_PEOPLE = {
     "": "Your sign-in could not be accepted.",
     "conflict": "Somebody has to confirm first who you are here.",
@@ -95,7 +95,7 @@ FOR_PEOPLE = {
 }
 
 
-def write_trace(connection: Connection, way: Way, outcome: str, message: str, mend: str, reason: str | None) -> str:
+def write_trace(connection: Connection, way: SignInAttempt, outcome: str, message: str, hint: str, reason: str | None) -> str:
     """Write down what a sign-in came to, and return the trace's number."""
     proved, arrival = way.proved, way.arrival
     tried_by = way.trial.person if way.trial is not None else "somebody"
@@ -108,8 +108,8 @@ def write_trace(connection: Connection, way: Way, outcome: str, message: str, me
     return sign_in_traces.write(
         connection,
         {
-            "source_id": way.source.id, "trial_id": way.trial.id if way.trial is not None else None, "outcome": outcome, "reason": reason,
-            "message": message, "mend": mend, "name": name[:300], "user_id": arrival.user_id if arrival is not None else None,
+            "source_id": way.source.id, "test_id": way.trial.id if way.trial is not None else None, "outcome": outcome, "reason": reason,
+            "message": message, "hint": hint, "name": name[:300], "user_id": arrival.user_id if arrival is not None else None,
             "steps": way.steps.lines, "arrived": arrived, "came_to": came_to, "raw": way.raw or None,
         },
     )  # fmt: skip

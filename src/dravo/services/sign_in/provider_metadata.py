@@ -50,7 +50,7 @@ def fetch_metadata(address: str) -> Provider:
     try:
         return read_metadata(found.content)
     except DravoError as wrong:
-        raise ProviderTrouble(f"At {address}: {wrong.message}", wrong.mend) from None
+        raise ProviderTrouble(f"At {address}: {wrong.message}", wrong.hint) from None
 
 
 def fetch_configuration(issuer: str) -> dict[str, Any]:

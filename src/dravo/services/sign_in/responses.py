@@ -17,9 +17,9 @@ from dravo.core.identity.names import fold
 from dravo.core.identity.records import SIGN_IN, searchable
 from dravo.core.instants import Instant, later
 from dravo.protocols.directory.reader import NOTED
-from dravo.protocols.verified_identity import Proved, SignInRefused
+from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
 from dravo.services import events, settings
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.imports import refresh as import_refresh
 from dravo.services.security import operator_sso, operators
 from dravo.services.security.operator_sso import OPERATORS, PEOPLE
@@ -29,11 +29,11 @@ from dravo.services.sign_in import messages as sign_in_messages
 from dravo.services.sign_in import sessions as user_sessions
 from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import traces as sign_in_traces
-from dravo.services.sign_in.jit_provisioning import Arriving
+from dravo.services.sign_in.jit_provisioning import JitProvisioner
 from dravo.services.sign_in.messages import FOR_PEOPLE, STEP_OF, write_trace
 from dravo.services.sign_in.settings import EVERYBODY, OFF, PILOT, SAML
 from dravo.services.sign_in.start import HOME
-from dravo.services.sign_in.verification import TRANSIENT, Arrival, Way, prove_oidc, prove_saml, seconds_of
+from dravo.services.sign_in.verification import TRANSIENT, JitResult, SignInAttempt, prove_oidc, prove_saml, seconds_of
 from dravo.services.sources import observations
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock, imported_records
@@ -46,7 +46,7 @@ LINKED = "linked"
 
 
 @dataclass
-class Came:
+class SignInResult:
     """What came of a sign-in, for the one who waits at the browser.
 
     Attributes:
@@ -56,7 +56,7 @@ class Came:
         session: the secret of their session, if they are an operator whom the source lets in.
         back: the page of ours to which they go on.
         message: for a person, why they are not in.
-        whom_to_ask: whom they ask.
+        support_contact: whom they ask.
     """
 
     outcome: str
@@ -65,13 +65,13 @@ class Came:
     session: str = ""
     back: str = HOME
     message: str = ""
-    whom_to_ask: str = ""
+    support_contact: str = ""
 
 
 # What comes back
 
 
-def receive_saml(house: House, key: str, base: str, posted: Sequence[str] | SignInRefused, relay: str | None, browser: str | None) -> Came:
+def receive_saml(ctx: AppContext, key: str, base: str, posted: Sequence[str] | SignInRefused, relay: str | None, browser: str | None) -> SignInResult:
     """Take a SAML response (bindings, section 3.5), as a browser posts it.
 
     Args:
@@ -80,17 +80,17 @@ def receive_saml(house: House, key: str, base: str, posted: Sequence[str] | Sign
     Raises:
         NotFound: if nobody signs in by this source.
     """
-    way = _way(house, key, base)
+    way = _way(ctx, key, base)
 
-    def prove() -> Proved:
+    def prove() -> VerifiedIdentity:
         _check_protocol(way, SAML)
         if isinstance(posted, SignInRefused):
             raise posted
         response = _decoded(posted)
         way.raw = sign_in_traces.without_proofs(response)
-        return prove_saml(house, way, key, response, relay, browser)
+        return prove_saml(ctx, way, key, response, relay, browser)
 
-    return through(house, way, prove)
+    return complete_sign_in(ctx, way, prove)
 
 
 def _decoded(posted: Sequence[str]) -> bytes:
@@ -107,28 +107,28 @@ def _decoded(posted: Sequence[str]) -> bytes:
         raise SignInRefused("malformed", "The response is not in base64.", "Check which address the provider sends to.") from None
 
 
-def receive_oidc(house: House, key: str, base: str, query: Mapping[str, str], browser: str | None) -> Came:
+def receive_oidc(ctx: AppContext, key: str, base: str, query: Mapping[str, str], browser: str | None) -> SignInResult:
     """Take what a browser brings back from an OpenID provider: a code, or why there is none (OpenID Connect Core 3.1.2.5, 3.1.2.6).
 
     Raises:
         NotFound: if nobody signs in by this source.
     """
-    way = _way(house, key, base)
+    way = _way(ctx, key, base)
 
-    def prove() -> Proved:
+    def prove() -> VerifiedIdentity:
         _check_protocol(way, "oidc")
-        return prove_oidc(house, way, key, query, browser)
+        return prove_oidc(ctx, way, key, query, browser)
 
-    return through(house, way, prove)
+    return complete_sign_in(ctx, way, prove)
 
 
-def _way(house: House, key: str, base: str) -> Way:
-    with house.database.reading() as connection:
+def _way(ctx: AppContext, key: str, base: str) -> SignInAttempt:
+    with ctx.database.reading() as connection:
         source, row = source_policies.sign_in_of(connection, key)
-    return Way(source, row, base)
+    return SignInAttempt(source, row, base)
 
 
-def _check_protocol(way: Way, protocol: str) -> None:
+def _check_protocol(way: SignInAttempt, protocol: str) -> None:
     """Make sure that a source speaks what came; raises "protocol"."""
     if way.row.protocol != protocol:
         speaks = sign_in_settings.PROTOCOLS[way.row.protocol]
@@ -138,58 +138,58 @@ def _check_protocol(way: Way, protocol: str) -> None:
 # What it comes to
 
 
-def through(house: House, way: Way, prove: Callable[[], Proved]) -> Came:
+def complete_sign_in(ctx: AppContext, way: SignInAttempt, prove: Callable[[], VerifiedIdentity]) -> SignInResult:
     """Prove who somebody is, and let them in: as a person, as an operator, or as both; whatever came is written down."""
-    observations.note_apart(house, way.source.id, observations.ANSWERED)
+    observations.note_apart(ctx, way.source.id, observations.ANSWERED)
     try:
         way.proved = way.named = prove()
-        _once(house, way)
-        observations.note_apart(house, way.source.id, observations.PROVED)
+        _reject_replay(ctx, way)
+        observations.note_apart(ctx, way.source.id, observations.PROVED)
         if way.begun is not None and way.begun.operator_id is not None:
-            return _linked(house, way)
-        operator = _operator(house, way)
+            return _linked(ctx, way)
+        operator = _operator(ctx, way)
         if operator is not None and way.row.serves == OPERATORS:
-            return _entered(house, way, operator)
+            return _entered(ctx, way, operator)
         try:
-            _by_subject(way)
-            way.arrival = _arrive(house, way)
+            _apply_subject_claim(way)
+            way.arrival = _provision(ctx, way)
         except SignInRefused as wrong:
             # Whoever is an operator too gets in as one, whatever they are as a person.
             if operator is None:
                 raise
             way.steps.failed(STEP_OF.get(wrong.reason, "Checked"), wrong)
-            return _entered(house, way, operator)
+            return _entered(ctx, way, operator)
     except SignInRefused as wrong:
-        return refused(house, way, wrong)
+        return refused(ctx, way, wrong)
     except DravoError as wrong:
-        return refused(house, way, SignInRefused(wrong.code.replace("_", " ")[:40], wrong.message, wrong.mend))
-    came = _in(house, way)
+        return refused(ctx, way, SignInRefused(wrong.code.replace("_", " ")[:40], wrong.message, wrong.hint))
+    came = _in(ctx, way)
     if operator is not None:
-        came = replace(came, session=_begin_session(house, way, operator), back=_home_of_operators(came.back))
+        came = replace(came, session=_begin_session(ctx, way, operator), back=_home_of_operators(came.back))
     return came
 
 
 # Operators
 
 
-def _linked(house: House, way: Way) -> Came:
+def _linked(ctx: AppContext, way: SignInAttempt) -> SignInResult:
     """Bind the operator who asked for it to whom the provider proved."""
     assert way.proved is not None
     _check_lasting(way)
-    operator_sso.link(house, way.begun.operator_id, way.source, way.proved)
+    operator_sso.link(ctx, way.begun.operator_id, way.source, way.proved)
     way.steps.note("Operator", "The operator who asked for it comes in by this from now on.")
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         trace = write_trace(connection, way, sign_in_traces.IN, "An operator was linked to it.", "", None)
         _note_proved(connection, way)
-    return Came(LINKED, trace, back=way.begun.back)
+    return SignInResult(LINKED, trace, back=way.begun.back)
 
 
-def _operator(house: House, way: Way) -> Any:
+def _operator(ctx: AppContext, way: SignInAttempt) -> Any:
     """Return the operator whom this lets in, None if it is nobody who is one; never by a name, a trial, or what was not begun here."""
     if way.row.serves == PEOPLE or way.trial is not None:
         return None
     assert way.proved is not None
-    found = operator_sso.linked_to(house, way.source.id, way.proved) if way.begun is not None and way.row.state != OFF else None
+    found = operator_sso.linked_to(ctx, way.source.id, way.proved) if way.begun is not None and way.row.state != OFF else None
     if found is not None:
         way.steps.note("Operator", f"It is the operator '{found.name}'.")
     elif way.row.serves == OPERATORS:
@@ -199,42 +199,42 @@ def _operator(house: House, way: Way) -> Any:
     return found
 
 
-def _entered(house: House, way: Way, operator: Any) -> Came:
+def _entered(ctx: AppContext, way: SignInAttempt, operator: Any) -> SignInResult:
     _check_lasting(way)
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         trace = write_trace(connection, way, sign_in_traces.IN, f"The operator '{operator.name}' is in.", "", None)
         _note_proved(connection, way)
-    return Came(sign_in_traces.IN, trace, session=_begin_session(house, way, operator), back=_home_of_operators(way.begun.back))
+    return SignInResult(sign_in_traces.IN, trace, session=_begin_session(ctx, way, operator), back=_home_of_operators(way.begun.back))
 
 
-def _begin_session(house: House, way: Way, operator: Any) -> str:
+def _begin_session(ctx: AppContext, way: SignInAttempt, operator: Any) -> str:
     assert way.named is not None
     _check_lasting(way)
-    return operator_sso.enter(house, way.source, operator, way.named)
+    return operator_sso.enter(ctx, way.source, operator, way.named)
 
 
 def _home_of_operators(back: str) -> str:
     return "/" if back == HOME else back
 
 
-def _check_lasting(way: Way) -> None:
+def _check_lasting(way: SignInAttempt) -> None:
     """Make sure that the provider's name for somebody stays theirs: an operator is bound to it for good."""
     if way.named is not None and way.named.format == TRANSIENT:
-        mend = "Have it send a persistent NameID."
-        raise SignInRefused("no subject", "The provider names the person anew each time (transient NameID).", mend)
+        hint = "Have it send a persistent NameID."
+        raise SignInRefused("no subject", "The provider names the person anew each time (transient NameID).", hint)
 
 
-def _once(house: House, way: Way) -> None:
+def _reject_replay(ctx: AppContext, way: SignInAttempt) -> None:
     """Make sure that what was accepted is accepted once only; raises "replay"."""
     assert way.proved is not None
     mark, until = way.proved.once
     row = {"source_id": way.source.id, "once_hash": digest(mark), "until_at": _instant(until)}
     try:
-        with house.database.writing() as connection:
-            connection.execute(insert(t.sign_in_seen).values(**row))
+        with ctx.database.writing() as connection:
+            connection.execute(insert(t.consumed_assertion).values(**row))
     except IntegrityError:
-        mend = "Begin anew; do not go back to an old page."
-        raise SignInRefused("replay", "This very answer of the provider was brought before.", mend) from None
+        hint = "Begin anew; do not go back to an old page."
+        raise SignInRefused("replay", "This very answer of the provider was brought before.", hint) from None
     way.steps.note("Seen once", "It was never brought before.")
 
 
@@ -243,111 +243,111 @@ def _instant(seconds: float) -> Instant:
     return later(clock.now(), max(60.0, min(seconds - seconds_of(clock.now()) + 300, LONGEST_REMEMBERED)))
 
 
-def _by_subject(way: Way) -> None:
+def _apply_subject_claim(way: SignInAttempt) -> None:
     """Have people be known by the claim that is set for that, in place of the provider's own subject."""
     name = way.row.settings.get("subject")
     if not name or way.proved is None:
         return
     values = [str(each) for known, some in way.proved.attributes.items() if fold(known) == fold(name) for each in some]
     if len(values) != 1 or not values[0].strip():
-        mend = "Have the provider send it with one value, or choose another claim by which people are known."
-        raise SignInRefused("no subject", f"The claim '{name}', by which people are known, came with {len(values)} values.", mend)
+        hint = "Have the provider send it with one value, or choose another claim by which people are known."
+        raise SignInRefused("no subject", f"The claim '{name}', by which people are known, came with {len(values)} values.", hint)
     way.proved = replace(way.proved, subject=values[0])
 
 
-def _arrive(house: House, way: Way) -> Arrival:
+def _provision(ctx: AppContext, way: SignInAttempt) -> JitResult:
     assert way.proved is not None
     policy, settings_ = source_policies.sign_in_policy(way.row), way.row.settings
-    one = Arriving(
-        house, way.source, policy, way.proved, way.steps, look_only=way.observes, says_verified=way.row.protocol != SAML,
-        takes_groups=settings_["takes_groups"],
+    one = JitProvisioner(
+        ctx, way.source, policy, way.proved, way.steps, preview=way.observes, says_verified=way.row.protocol != SAML,
+        import_groups=settings_["import_groups"],
     )  # fmt: skip
     way.person = one.person()
     _check_trial(way)
     if way.row.serves == OPERATORS:
-        return _tried_by_operator(house, way)
-    _check_in_force(house, way, one)
+        return _tried_by_operator(ctx, way)
+    _check_status(ctx, way, one)
     if not way.observes and settings_["refresh"]:
-        _refresh(house, way)
+        _refresh(ctx, way)
     return one.take(way.person)
 
 
-def _tried_by_operator(house: House, way: Way) -> Arrival:
+def _tried_by_operator(ctx: AppContext, way: SignInAttempt) -> JitResult:
     """See whether whoever tries is an operator; a trial lets nobody in, where only operators come in."""
     assert way.proved is not None
-    found = operator_sso.linked_to(house, way.source.id, way.named or way.proved)
+    found = operator_sso.linked_to(ctx, way.source.id, way.named or way.proved)
     if found is not None:
         way.steps.note("Operator", f"It is the operator '{found.name}'.")
     else:
-        mend = "The operator signs in by password and links themselves under Settings."
-        way.steps.note("Operator", "No operator is linked to it yet.", NOTED, mend)
-    return Arrival(None, "", way.person or {}, [], [])
+        hint = "The operator signs in by password and links themselves under Settings."
+        way.steps.note("Operator", "No operator is linked to it yet.", NOTED, hint)
+    return JitResult(None, "", way.person or {}, [], [])
 
 
-def _refresh(house: House, way: Way) -> None:
+def _refresh(ctx: AppContext, way: SignInAttempt) -> None:
     """Read this one person anew from the directory of the same source, if they are known by it: what it says is newer than its schedule."""
     assert way.person is not None
     r = t.record.c
     name = searchable(way.person).user_name_key
-    with house.database.reading() as connection:
-        where = (r.source_id == way.source.id, r.channel == imported_records.PULL, r.user_name_key == name, r.gone_at.is_(None))
+    with ctx.database.reading() as connection:
+        where = (r.source_id == way.source.id, r.connection_type == imported_records.IMPORT, r.user_name_key == name, r.gone_at.is_(None))
         user_id = connection.execute(select(r.user_id).where(*where)).scalar()
     if user_id is None:
         way.steps.note("Directory", "The directory of this source does not know them.", NOTED)
         return
     try:
-        import_refresh.refresh(house, operators.SYSTEM, way.source.key, user_id)
+        import_refresh.refresh(ctx, operators.SYSTEM, way.source.key, user_id)
         way.steps.note("Directory", "They were read anew from the directory of this source.")
     except DravoError as wrong:
         # Whoever proved who they are need not wait for a directory.
-        way.steps.note("Directory", f"They could not be read anew: {wrong.message} What was known of them counts.", NOTED, wrong.mend)
+        way.steps.note("Directory", f"They could not be read anew: {wrong.message} What was known of them counts.", NOTED, wrong.hint)
 
 
-def _check_trial(way: Way) -> None:
+def _check_trial(way: SignInAttempt) -> None:
     """Make sure that whoever tries is the one for whom the trial is."""
     if way.trial is None or way.person is None:
         return
     found = searchable(way.person)
     if way.trial.person_key not in (fold(found.user_name), fold(found.email or "")):
-        mend = "Try as the person who is named, or make a trial for this one."
-        raise SignInRefused("another person", f"The trial is for '{way.trial.person}', and '{found.user_name}' came.", mend)
+        hint = "Try as the person who is named, or make a trial for this one."
+        raise SignInRefused("another person", f"The trial is for '{way.trial.person}', and '{found.user_name}' came.", hint)
     way.steps.note("Trial", f"It is for '{way.trial.person}', {'to look only' if way.observes else 'for real'}.")
 
 
-def _check_in_force(house: House, way: Way, one: Arriving) -> None:
+def _check_status(ctx: AppContext, way: SignInAttempt, one: JitProvisioner) -> None:
     """Make sure that it counts for this person by now."""
     if way.trial is not None:
         return
     if way.row.state == EVERYBODY:
         return
-    if way.row.state == PILOT and _in_pilot(house, way, one):
+    if way.row.state == PILOT and _in_pilot(ctx, way, one):
         way.steps.note("In force", f"They are in the pilot group '{way.row.settings['pilot']}'.")
         return
     raise sign_in_messages.not_in_pilot(way.row.settings["pilot"]) if way.row.state == PILOT else sign_in_messages.off()
 
 
-def _in_pilot(house: House, way: Way, one: Arriving) -> bool:
+def _in_pilot(ctx: AppContext, way: SignInAttempt, one: JitProvisioner) -> bool:
     """Whether somebody is in the pilot group: by their claims, or as they are known here."""
     assert way.proved is not None
     wanted = fold(way.row.settings["pilot"])
     if wanted in {fold(each) for each in told_groups(one.policy, one.entry.attributes) or ()}:
         return True
     r = t.record.c
-    with house.database.reading() as connection:
-        where = (r.source_id == way.source.id, r.channel == SIGN_IN, r.native_id == way.proved.native_id)
+    with ctx.database.reading() as connection:
+        where = (r.source_id == way.source.id, r.connection_type == SIGN_IN, r.native_id == way.proved.native_id)
         user_id = connection.execute(select(r.user_id).where(*where)).scalar()
         if user_id is None:
             return False
         return eligibility.in_pilot(connection, way.source.id, way.row.settings["pilot"], user_id)
 
 
-def _in(house: House, way: Way) -> Came:
+def _in(ctx: AppContext, way: SignInAttempt) -> SignInResult:
     assert way.arrival is not None and way.proved is not None
     outcome = sign_in_traces.OBSERVED if way.observes else sign_in_traces.IN
     words = "It would work: nothing was changed." if way.observes else "They are in."
     secret = ""
-    with house.database.writing() as connection:
-        hours = settings.read(connection)["visit_hours"]
+    with ctx.database.writing() as connection:
+        hours = settings.read(connection)["user_session_hours"]
         trace = write_trace(connection, way, outcome, words, "", None)
         _note_proved(connection, way)
         if not way.observes and way.arrival.user_id is not None:
@@ -356,19 +356,19 @@ def _in(house: House, way: Way) -> Came:
         if way.arrival.groups:
             observations.note(connection, way.source.id, observations.GROUPS)
     back = way.begun.back if way.begun is not None else HOME
-    return Came(outcome, trace, secret, back)
+    return SignInResult(outcome, trace, secret, back)
 
 
-def _note_proved(connection: Connection, way: Way) -> None:
+def _note_proved(connection: Connection, way: SignInAttempt) -> None:
     """Note that somebody came through the present settings to the end."""
-    connection.execute(update(t.source_sign_in).where(t.source_sign_in.c.source_id == way.source.id).values(proved_at=clock.now()))
+    connection.execute(update(t.source_sign_in).where(t.source_sign_in.c.source_id == way.source.id).values(verified_at=clock.now()))
 
 
-def refused(house: House, way: Way, wrong: SignInRefused) -> Came:
+def refused(ctx: AppContext, way: SignInAttempt, wrong: SignInRefused) -> SignInResult:
     """Write down that somebody is not let in, and why; whoever waits is told no more than helps them."""
     way.steps.failed(STEP_OF.get(wrong.reason, "Checked"), wrong)
-    with house.database.writing() as connection:
-        trace = write_trace(connection, way, sign_in_traces.REFUSED, wrong.message, wrong.mend, wrong.reason)
-        whom = settings.whom_to_ask(connection, way.row.settings)
+    with ctx.database.writing() as connection:
+        trace = write_trace(connection, way, sign_in_traces.REFUSED, wrong.message, wrong.hint, wrong.reason)
+        whom = settings.support_contact(connection, way.row.settings)
     events.note(events.SIGN_IN, "user", source=way.source.key, reason=wrong.reason, trace=trace)
-    return Came(sign_in_traces.REFUSED, trace, message=FOR_PEOPLE.get(wrong.reason, FOR_PEOPLE[""]), whom_to_ask=whom)
+    return SignInResult(sign_in_traces.REFUSED, trace, message=FOR_PEOPLE.get(wrong.reason, FOR_PEOPLE[""]), support_contact=whom)

@@ -7,18 +7,18 @@ from sqlalchemy import delete, select, update
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant, parse_instant
 from dravo.services.changes.removal_limits import NeedsConfirmation
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.security import operator_sso
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.operator_sso import PEOPLE
 from dravo.services.security.permissions import Caller
-from dravo.services.sign_in.settings import EVERYBODY, OFF, PILOT, STATES, check_chief, missing
+from dravo.services.sign_in.settings import EVERYBODY, OFF, PILOT, STATES, check_super_administrator, missing
 from dravo.services.sources.policy import sign_in_of
 from dravo.store import clock
 from dravo.store import tables as t
 
 
-def set_state(house: House, caller: Caller, key: str, state: str, everybody_at: str | None = None, confirm: str | None = None) -> None:
+def set_state(ctx: AppContext, caller: Caller, key: str, state: str, enabled_from: str | None = None, confirm: str | None = None) -> None:
     """Set for whom signing in by a source is in force: nobody, those of the pilot group, everybody; at once, or everybody from an hour on.
 
     Raises:
@@ -27,12 +27,12 @@ def set_state(house: House, caller: Caller, key: str, state: str, everybody_at: 
     if state not in STATES:
         raise InvalidInput(f"'{state}' is nothing that it can be.", f"It is one of: {', '.join(STATES)}.", "state")
     now = clock.now()
-    at = parse_instant(everybody_at, "everybody_at") if everybody_at else None
+    at = parse_instant(enabled_from, "enabled_from") if enabled_from else None
     if at is not None and at <= now:
-        raise InvalidInput("That hour is over.", "Give one to come, or put it in force now.", "everybody_at")
-    with house.database.writing() as connection:
+        raise InvalidInput("That hour is over.", "Give one to come, or put it in force now.", "enabled_from")
+    with ctx.database.writing() as connection:
         source, row = sign_in_of(connection, key)
-        check_chief(caller, row)
+        check_super_administrator(caller, row)
         if row.serves != PEOPLE:
             if state == EVERYBODY or at is not None:
                 operator_sso.check_own_way(connection, caller, source.id)
@@ -43,24 +43,24 @@ def set_state(house: House, caller: Caller, key: str, state: str, everybody_at: 
                 raise InvalidInput(f"Missing yet: {', '.join(lacking)}.", "Fill it in on the exchange sheet.", "state")
             if state == PILOT and not row.settings.get("pilot"):
                 raise InvalidInput("No pilot group is named.", "Name a group whose people sign in first.", "pilot")
-            if row.proved_at is None and confirm != source.label:
-                mend = f"Have one person try it first; or type the name of the source, '{source.label}', to confirm."
-                raise NeedsConfirmation("Nobody has come through these settings yet.", mend, "confirm")
-        connection.execute(update(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id).values(state=state, everybody_at=at))
+            if row.verified_at is None and confirm != source.label:
+                hint = f"Have one person try it first; or type the name of the source, '{source.label}', to confirm."
+                raise NeedsConfirmation("Nobody has come through these settings yet.", hint, "confirm")
+        connection.execute(update(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id).values(state=state, enabled_from=at))
         if state == OFF:
             # Whoever is signed in by it is not any more.
-            connection.execute(delete(t.visit).where(t.visit.c.source_id == source.id))
+            connection.execute(delete(t.user_session).where(t.user_session.c.source_id == source.id))
             operator_sso.end_sessions(connection, source.id)
-        details = {"key": key, "before": row.state, "after": state, "everybody_at": at}
-        record_change(connection, house.keys, caller, "set for whom signing in is in force", "source", source.id, now, details)
+        details = {"key": key, "before": row.state, "after": state, "enabled_from": at}
+        record_change(connection, ctx.keys, caller, "set for whom signing in is in force", "source", source.id, now, details)
 
 
-def put_in_force_by_the_hour(house: House, now: Instant) -> None:
+def apply_scheduled_activation(ctx: AppContext, now: Instant) -> None:
     """Put in force whatever was set to be from an hour on that has come."""
     s = t.source_sign_in.c
-    due = (s.everybody_at.is_not(None), s.everybody_at <= now)
-    with house.database.reading() as connection:
+    due = (s.enabled_from.is_not(None), s.enabled_from <= now)
+    with ctx.database.reading() as connection:
         if connection.execute(select(s.source_id).where(*due).limit(1)).first() is None:
             return
-    with house.database.writing() as connection:
-        connection.execute(update(t.source_sign_in).where(*due).values(state=EVERYBODY, everybody_at=None))
+    with ctx.database.writing() as connection:
+        connection.execute(update(t.source_sign_in).where(*due).values(state=EVERYBODY, enabled_from=None))

@@ -13,9 +13,9 @@ from sqlalchemy import Connection, delete, insert, select, update
 from dravo.core.instants import later
 from dravo.protocols.saml.logout import read_sign_out_request, sign_out_request, sign_out_response
 from dravo.protocols.saml.names import REDIRECT
-from dravo.protocols.verified_identity import Proved, SignInRefused
+from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
 from dravo.services import settings
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.lookups import find_person
 from dravo.services.security import sessions as operator_sessions
 from dravo.services.security.audit_log import record_change
@@ -34,7 +34,7 @@ IDLE_HOURS = 2
 
 
 @dataclass(frozen=True)
-class Visitor:
+class SignedInUser:
     """Somebody who is signed in: their visit, who they are, and by which source they came."""
 
     id: str
@@ -43,11 +43,11 @@ class Visitor:
     csrf: str
 
 
-def begin(connection: Connection, user_id: str, source_id: str, proved: Proved, hours: int) -> str:
+def begin(connection: Connection, user_id: str, source_id: str, proved: VerifiedIdentity, hours: int) -> str:
     """Begin a visit, and return its secret."""
     now, secret = clock.now(), secrets.token_urlsafe(32)
     connection.execute(
-        insert(t.visit).values(
+        insert(t.user_session).values(
             id=new_id(), hash=digest(secret), user_id=user_id, source_id=source_id, session=proved.session,
             subject=proved.subject, subject_format=proved.format, created_at=now, last_seen_at=now, until_at=later(now, hours * 3600),
         )
@@ -55,42 +55,42 @@ def begin(connection: Connection, user_id: str, source_id: str, proved: Proved, 
     return secret
 
 
-def by_secret(house: House, secret: str) -> Visitor | None:
+def by_secret(ctx: AppContext, secret: str) -> SignedInUser | None:
     """Return whose visit it is; None if it is over: by time, because it was ended, or because they are not active any more."""
-    v, u = t.visit.c, t.user.c
+    v, u = t.user_session.c, t.user.c
     now, kept = clock.now(), digest(secret)
     live = (v.until_at > now, v.last_seen_at > later(now, -IDLE_HOURS * 3600), u.active.is_(True), u.gone_at.is_(None))
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         statement = select(v.id, v.user_id, v.source_id, v.last_seen_at).join(t.user, u.id == v.user_id)
         row = connection.execute(statement.where(v.hash == kept, *live)).first()
     if row is None:
         return None
     if row.last_seen_at < later(now, -60):
-        with house.database.writing() as connection:
-            connection.execute(update(t.visit).where(v.id == row.id).values(last_seen_at=now))
-    return Visitor(row.id, row.user_id, row.source_id, csrf_token(secret))
+        with ctx.database.writing() as connection:
+            connection.execute(update(t.user_session).where(v.id == row.id).values(last_seen_at=now))
+    return SignedInUser(row.id, row.user_id, row.source_id, csrf_token(secret))
 
 
-def end(house: House, visitor: Visitor) -> Any:
+def end(ctx: AppContext, visitor: SignedInUser) -> Any:
     """End a visit; returns the row that it was."""
-    with house.database.writing() as connection:
-        row = connection.execute(select(t.visit).where(t.visit.c.id == visitor.id)).first()
-        connection.execute(delete(t.visit).where(t.visit.c.id == visitor.id))
+    with ctx.database.writing() as connection:
+        row = connection.execute(select(t.user_session).where(t.user_session.c.id == visitor.id)).first()
+        connection.execute(delete(t.user_session).where(t.user_session.c.id == visitor.id))
     return row
 
 
-def mine(house: House, visitor: Visitor) -> dict[str, Any]:
+def mine(ctx: AppContext, visitor: SignedInUser) -> dict[str, Any]:
     """Return what a visitor is told: who they are, their applications, and whom to ask."""
     u = t.user.c
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         user = connection.execute(select(u.display_name, u.user_name).where(u.id == visitor.user_id)).one()
         source = connection.execute(select(t.source.c.label).where(t.source.c.id == visitor.source_id)).scalar_one()
         set_ = connection.execute(select(t.source_sign_in.c.settings).where(t.source_sign_in.c.source_id == visitor.source_id)).scalar() or {}
         theirs = applications_of(connection, visitor.user_id)
-        whom = settings.whom_to_ask(connection, set_)
+        whom = settings.support_contact(connection, set_)
     return {
         "name": user.display_name, "user_name": user.user_name, "source": source, "csrf": visitor.csrf, "applications": theirs,
-        "whom_to_ask": whom,
+        "support_contact": whom,
     }  # fmt: skip
 
 
@@ -111,14 +111,14 @@ def applications_of(connection: Connection, user_id: str) -> list[dict[str, Any]
     return list(found.values())
 
 
-def of_person(house: House, name: str) -> dict[str, Any]:
+def of_person(ctx: AppContext, name: str) -> dict[str, Any]:
     """Return the visits of a person that are not over.
 
     Raises:
         NotFound, InvalidInput.
     """
-    v, s, now = t.visit.c, t.source.c, clock.now()
-    with house.database.reading() as connection:
+    v, s, now = t.user_session.c, t.source.c, clock.now()
+    with ctx.database.reading() as connection:
         user = find_person(connection, name)
         statement = (
             select(v.id, v.created_at, v.last_seen_at, v.until_at, s.key, s.label)
@@ -137,39 +137,39 @@ def of_person(house: House, name: str) -> dict[str, Any]:
     return {"items": items}
 
 
-def end_of_person(house: House, caller: Caller, name: str) -> dict[str, Any]:
+def end_of_person(ctx: AppContext, caller: Caller, name: str) -> dict[str, Any]:
     """End every visit of a person; they may sign in again, if they may come in.
 
     Raises:
         NotFound, InvalidInput.
     """
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         user = find_person(connection, name)
-        ended = connection.execute(delete(t.visit).where(t.visit.c.user_id == user.id)).rowcount
-        record_change(connection, house.keys, caller, "ended sign-ins", "user", user.id, clock.now(), {"ended": ended})
+        ended = connection.execute(delete(t.user_session).where(t.user_session.c.user_id == user.id)).rowcount
+        record_change(connection, ctx.keys, caller, "ended sign-ins", "user", user.id, clock.now(), {"ended": ended})
     return {"items": []}
 
 
-def leave(house: House, visitor: Visitor, base: str) -> str:
+def leave(ctx: AppContext, visitor: SignedInUser, base: str) -> str:
     """End a visit; returns the address at which the browser signs out at the provider too, "" if the provider offers none."""
-    visit = end(house, visitor)
-    return _onward(house, visitor.source_id, (visit.subject, visit.subject_format, visit.session), base) if visit is not None else ""
+    visit = end(ctx, visitor)
+    return _onward(ctx, visitor.source_id, (visit.subject, visit.subject_format, visit.session), base) if visit is not None else ""
 
 
-def leave_as_operator(house: House, caller: Caller, base: str) -> str:
+def leave_as_operator(ctx: AppContext, caller: Caller, base: str) -> str:
     """End an operator's session; returns the same, "" if they came by their password."""
-    row = operator_sessions.end_session(house, caller)
+    row = operator_sessions.end_session(ctx, caller)
     if row is None or row.source_id is None or row.subject is None:
         return ""
-    return _onward(house, row.source_id, (row.subject, row.subject_format, row.provider_session), base)
+    return _onward(ctx, row.source_id, (row.subject, row.subject_format, row.provider_session), base)
 
 
-def _onward(house: House, source_id: str, named: tuple[str, str | None, str | None], base: str) -> str:
+def _onward(ctx: AppContext, source_id: str, named: tuple[str, str | None, str | None], base: str) -> str:
     """Return where somebody signs out at a source's provider, who is known there by (subject, its format, session)."""
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         source = connection.execute(select(t.source).where(t.source.c.id == source_id)).one()
         row = connection.execute(select(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id)).first()
-        keys = sign_in_keys.of_source(house, connection, source.id) if row is not None else []
+        keys = sign_in_keys.of_source(ctx, connection, source.id) if row is not None else []
     if row is None or row.protocol == MAIL:
         return ""
     ours = addresses(base, source.key)
@@ -187,27 +187,27 @@ def _onward(house: House, source_id: str, named: tuple[str, str | None, str | No
     return f"{at}{'&' if '?' in at else '?'}{urlencode(query)}"
 
 
-def asked_by_provider(house: House, key: str, base: str, query: bytes) -> str:
+def asked_by_provider(ctx: AppContext, key: str, base: str, query: bytes) -> str:
     """Sign somebody out whom the provider wants to be; returns the address at which the browser goes on, "" if there is none.
 
     Raises:
         NotFound; SignInRefused: if it is not the provider that asks.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         source, row = source_policies.sign_in_of(connection, key)
-        keys = sign_in_keys.of_source(house, connection, source.id)
+        keys = sign_in_keys.of_source(ctx, connection, source.id)
     if row.protocol != SAML:
         raise SignInRefused("protocol", f"'{source.label}' does not speak SAML.")
     ours = addresses(base, key)
     now = clock.now()
     seconds = datetime.fromisoformat(now).timestamp()
     asked = read_sign_out_request(query, row.provider.get("entity_id", ""), sign_in_settings.certificates_of(row), ours["sign_out"], seconds)
-    v = t.visit.c
+    v = t.user_session.c
     where: list[Any] = [v.source_id == source.id, v.subject == asked.subject]
     if asked.sessions:
         where.append(v.session.in_(asked.sessions))
-    with house.database.writing() as connection:
-        connection.execute(delete(t.visit).where(*where))
+    with ctx.database.writing() as connection:
+        connection.execute(delete(t.user_session).where(*where))
         s = t.operator_session.c
         theirs: list[Any] = [s.source_id == source.id, s.subject == asked.subject]
         if asked.sessions:

@@ -17,7 +17,7 @@ from dravo.protocols.http_client import check_url
 from dravo.protocols.saml.certificates import Certificate, read_certificates
 from dravo.protocols.saml.metadata import Provider, read_metadata
 from dravo.protocols.saml.names import POST, REDIRECT
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.lookups import pushing_source
 from dravo.services.notifications import mail_queue
 from dravo.services.security import operator_sso
@@ -41,11 +41,11 @@ class Common(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
 
-    takes_groups: bool = True
+    import_groups: bool = True
     claims_days: int = Field(30, ge=0, le=3_660)
     refresh: bool = False
     pilot: str = Field("", max_length=200)
-    whom_to_ask: str = Field("", max_length=300)
+    support_contact: str = Field("", max_length=300)
 
 
 class ByProvider(Common):
@@ -60,7 +60,7 @@ class SamlSettings(ByProvider):
     """What is set for SAML."""
 
     metadata_address: str = Field("", max_length=2_000)
-    takes_over: bool = False
+    auto_accept_certificates: bool = False
     unasked: bool = False
     signs: bool = True
     longest_hours: int = Field(1, ge=1, le=24)
@@ -81,11 +81,11 @@ class MailSettings(Common):
 
     # What is known of those who register does not lapse: nobody else says it again.
     claims_days: int = Field(0, ge=0, le=3_660)
-    registers_into: str = Field("", max_length=200)
+    registration_group: str = Field("", max_length=200)
 
 
 # Settings that prove nothing, and that need not be tried anew.
-_LIGHT = {"pilot", "whom_to_ask", "claims_days", "refresh"}
+_LIGHT = {"pilot", "support_contact", "claims_days", "refresh"}
 _MODELS: dict[str, type[Common]] = {SAML: SamlSettings, OIDC: OidcSettings, MAIL: MailSettings}
 
 
@@ -123,7 +123,7 @@ def policy_with(row: Any, given: dict[str, Any]) -> SourcePolicy:
     return read_policy({**kept.document(), **given}, kept.reads) if given else kept
 
 
-def change(house: House, caller: Caller, key: str, given: dict[str, Any]) -> None:
+def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> None:
     """Set how people sign in; what is None stays. What is missing does not stand in the way of keeping the rest.
 
     Args:
@@ -132,13 +132,13 @@ def change(house: House, caller: Caller, key: str, given: dict[str, Any]) -> Non
             "serves" (whom it lets in: "people", "operators", "both").
 
     Raises:
-        InvalidInput, NotFound, NotPermitted: a source that lets operators in is a chief's to change.
+        InvalidInput, NotFound, NotPermitted: a source that lets operators in is a super administrator's to change.
     """
     serves = given.get("serves")
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
         row = connection.execute(select(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id)).first()
-    check_chief(caller, row, serves)
+    check_super_administrator(caller, row, serves)
     if row is not None and given.get("protocol") not in (None, row.protocol):
         raise InvalidInput(f"'{source.label}' speaks {PROTOCOLS[row.protocol]}.", "Add another source for the other protocol.", "protocol")
     protocol = row.protocol if row is not None else given.get("protocol") or ""
@@ -150,12 +150,14 @@ def change(house: House, caller: Caller, key: str, given: dict[str, Any]) -> Non
         raise InvalidInput("A code by mail lets in people only.", "Have operators come in by a provider, or by their password.", "serves")
     key_row = None
     if row is None and protocol != MAIL:
-        key_row = sign_in_keys.new_key(house, source.id, key, clock.now())
+        key_row = sign_in_keys.new_key(ctx, source.id, key, clock.now())
     now = clock.now()
-    with house.database.writing() as connection:
-        # Meanwhile a chief may have set that it lets operators in.
-        check_chief(caller, connection.execute(select(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id)).first(), serves)
-        _take_given(house, protocol, row, given, settings, values, details)
+    with ctx.database.writing() as connection:
+        # Meanwhile a super administrator may have set that it lets operators in.
+        check_super_administrator(
+            caller, connection.execute(select(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id)).first(), serves
+        )
+        _take_given(ctx, protocol, row, given, settings, values, details)
         if serves is not None and serves != (row.serves if row is not None else PEOPLE):
             values["serves"] = details["serves"] = serves
             if row is not None:
@@ -169,14 +171,14 @@ def change(house: House, caller: Caller, key: str, given: dict[str, Any]) -> Non
         elif values:
             # What is not proved yet is proved anew.
             weighty = bool({"provider", "secret", "policy"} & values.keys() or set(details.get("settings", ())) - _LIGHT)
-            anew = {"changed_at": now, **({"proved_at": None} if weighty else {})}
+            anew = {"changed_at": now, **({"verified_at": None} if weighty else {})}
             connection.execute(update(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id).values(**values, **anew))
         if details:
-            record_change(connection, house.keys, caller, "changed how people sign in", "source", source.id, now, {"key": key, **details})
+            record_change(connection, ctx.keys, caller, "changed how people sign in", "source", source.id, now, {"key": key, **details})
 
 
 def _take_given(
-    house: House, protocol: str, row: Any, given: dict[str, Any], settings: dict[str, Any], values: dict[str, Any], details: dict[str, Any]
+    ctx: AppContext, protocol: str, row: Any, given: dict[str, Any], settings: dict[str, Any], values: dict[str, Any], details: dict[str, Any]
 ) -> None:
     """Add what changes of settings, secret and answers to `values`, and what the audit log says of it to `details`."""
     before = row.settings if row is not None else {}
@@ -187,7 +189,7 @@ def _take_given(
         # A secret goes only where it was meant to go.
         values["secret"], details["secret"] = None, "forgotten, for it goes elsewhere now"
     if given.get("secret") is not None:
-        values["secret"], details["secret"] = house.keys.encrypt(given["secret"]) if given["secret"] else None, "changed"
+        values["secret"], details["secret"] = ctx.keys.encrypt(given["secret"]) if given["secret"] else None, "changed"
     if given.get("policy") is not None:
         usual = claims.usual_policy(protocol)
         policy = read_policy({**(sign_in_policy(row) if row is not None else usual).document(), **given["policy"]}, usual.reads)
@@ -195,8 +197,10 @@ def _take_given(
             values["policy"] = details["policy"] = policy.document()
 
 
-def check_chief(caller: Caller, row: Any, serves: str | None = None) -> None:
-    """Make sure that only a chief touches what lets operators in: else an administrator could have their own provider prove a chief.
+def check_super_administrator(caller: Caller, row: Any, serves: str | None = None) -> None:
+    """Make sure that only a super administrator changes a source that serves operators.
+
+    An administrator could otherwise have their own provider sign in as a super administrator.
 
     Raises:
         InvalidInput, NotPermitted.
@@ -212,10 +216,10 @@ def _check_serves(connection: Connection, caller: Caller, source: Any, row: Any,
     if serves == PEOPLE:
         operator_sso.check_nobody_is_locked_out(connection, source.id)
         operator_sso.end_all(connection, source.id)
-    elif row.state == EVERYBODY or row.everybody_at is not None:
+    elif row.state == EVERYBODY or row.enabled_from is not None:
         operator_sso.check_own_way(connection, caller, source.id)
     if serves == OPERATORS:
-        connection.execute(delete(t.visit).where(t.visit.c.source_id == source.id))
+        connection.execute(delete(t.user_session).where(t.user_session.c.source_id == source.id))
 
 
 def _of_provider(
@@ -229,7 +233,7 @@ def _of_provider(
         if wrong.field in ("metadata", "certificate", "fields"):
             raise
         # An address that does not answer yet is told, and does not stand in the way of keeping it.
-        return {"trouble": f"{wrong.message} {wrong.mend}".strip(), "looked_at": clock.now()}, {}
+        return {"trouble": f"{wrong.message} {wrong.hint}".strip(), "looked_at": clock.now()}, {}
     if found is None:
         return {}, {}
     looked = {"looked_at": clock.now(), "trouble": None, "waiting": None} if found.get("from") == "address" else {"waiting": None}
@@ -319,7 +323,7 @@ def _missing_for_mail(connection: Connection, row: Any) -> list[str]:
     wanted = (
         (mail_queue.is_set_up(connection), "the mail server, under Settings"),
         (policy.domains, "the domains of the addresses that may sign in (question 1)"),
-        (row.settings["registers_into"] or not policy.makes, "the group into which people register"),
+        (row.settings["registration_group"] or not policy.makes, "the group into which people register"),
     )
     return [what for there, what in wanted if not there]
 
@@ -329,59 +333,59 @@ def certificates_of(row: Any) -> list[Certificate]:
     return [each for pem in row.provider.get("certificates", ()) for each in read_certificates(pem)]
 
 
-def use_waiting_certificates(house: House, caller: Caller, key: str) -> None:
+def use_waiting_certificates(ctx: AppContext, caller: Caller, key: str) -> None:
     """Take over the certificates that the provider's metadata has now, in place of those that were known.
 
     Raises:
         NotFound: if none wait.
     """
     now = clock.now()
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         source, row = sign_in_of(connection, key)
-        check_chief(caller, row)
+        check_super_administrator(caller, row)
         if not row.waiting:
             raise NotFound("No other certificates wait.", "Look at the address again.")
         provider = {**row.provider, **row.waiting}
-        values = {"provider": provider, "waiting": None, "proved_at": None, "changed_at": now}
+        values = {"provider": provider, "waiting": None, "verified_at": None, "changed_at": now}
         connection.execute(update(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id).values(**values))
         fingerprints = [each.fingerprint for pem in row.waiting["certificates"] for each in read_certificates(pem)]
-        record_change(connection, house.keys, caller, "took over certificates", "source", source.id, now, {"key": key, "fingerprints": fingerprints})
+        record_change(connection, ctx.keys, caller, "took over certificates", "source", source.id, now, {"key": key, "fingerprints": fingerprints})
 
 
-def change_keys(house: House, caller: Caller, key: str, what: str) -> None:
+def change_keys(ctx: AppContext, caller: Caller, key: str, what: str) -> None:
     """Change our own key without a gap: "next" makes one that the provider is told of, "use" has it sign from now on.
 
     Raises:
         InvalidInput, NotFound.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         source, row = sign_in_of(connection, key)
-    check_chief(caller, row)
-    made = sign_in_keys.new_key(house, source.id, key, sign_in_keys.NOT_YET) if what == "next" else None
+    check_super_administrator(caller, row)
+    made = sign_in_keys.new_key(ctx, source.id, key, sign_in_keys.NOT_YET) if what == "next" else None
     now = clock.now()
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         if made is not None:
-            sign_in_keys.add_next(house, connection, source.id, made)
+            sign_in_keys.add_next(ctx, connection, source.id, made)
         else:
-            sign_in_keys.use_next(house, connection, source.id, sign_in_keys.kept_until(now))
+            sign_in_keys.use_next(ctx, connection, source.id, sign_in_keys.kept_until(now))
         action = "made the next key" if made is not None else "took the next key into use"
-        record_change(connection, house.keys, caller, action, "source", source.id, now, {"key": key})
+        record_change(connection, ctx.keys, caller, action, "source", source.id, now, {"key": key})
 
 
-def forget(house: House, caller: Caller, key: str) -> None:
+def forget(ctx: AppContext, caller: Caller, key: str) -> None:
     """Have nobody sign in by a source any more; whom it brought stay as they are.
 
     Raises:
         NotFound.
     """
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         source, row = sign_in_of(connection, key)
-        check_chief(caller, row)
+        check_super_administrator(caller, row)
         operator_sso.check_nobody_is_locked_out(connection, source.id)
         operator_sso.end_all(connection, source.id)
-        for table in (t.visit, t.sign_in_begun, t.sign_in_key, t.sign_in_trial, t.source_sign_in):
+        for table in (t.user_session, t.sign_in_request, t.sign_in_key, t.test_sign_in, t.source_sign_in):
             connection.execute(delete(table).where(table.c.source_id == source.id))
-        record_change(connection, house.keys, caller, "nobody signs in by it any more", "source", source.id, clock.now(), {"key": key})
+        record_change(connection, ctx.keys, caller, "nobody signs in by it any more", "source", source.id, clock.now(), {"key": key})
 
 
 def as_fields(row: Any) -> dict[str, Any]:

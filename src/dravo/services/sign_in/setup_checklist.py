@@ -8,7 +8,7 @@ from sqlalchemy import Connection, select
 
 from dravo.protocols.saml.certificates import Certificate
 from dravo.protocols.saml.metadata import our_metadata
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.security.permissions import ATTRIBUTES, Caller
 from dravo.services.sign_in import keys as sign_in_keys
 from dravo.services.sign_in import settings as sign_in_settings
@@ -17,13 +17,13 @@ from dravo.services.sign_in.keys import OurKey
 from dravo.services.sign_in.settings import MAIL, PROTOCOLS, SAML
 from dravo.services.sign_in.verification import addresses
 from dravo.services.sources import policy as source_policies
-from dravo.services.sources.observations import SIGHTS_BY_MAIL, SIGN_IN_SIGHTS
+from dravo.services.sources.observations import EMAIL_CODE_CHECKLIST, SIGN_IN_CHECKLIST
 from dravo.store import tables as t
 
 PERSISTENT = "urn:oasis:names:tc:SAML:2.0:nameid-format:persistent"
 
 
-def shown(house: House, caller: Caller, key: str, base: str) -> dict[str, Any]:
+def shown(ctx: AppContext, caller: Caller, key: str, base: str) -> dict[str, Any]:
     """Return how people sign in by a source, with its exchange sheet.
 
     Args:
@@ -32,31 +32,31 @@ def shown(house: House, caller: Caller, key: str, base: str) -> dict[str, Any]:
     Raises:
         NotFound.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         source, row = source_policies.sign_in_of(connection, key)
-        keys = sign_in_keys.of_source(house, connection, source.id)
-        ticks = _ticks(connection, source.id, SIGHTS_BY_MAIL if row.protocol == MAIL else SIGN_IN_SIGHTS)
+        keys = sign_in_keys.of_source(ctx, connection, source.id)
+        ticks = _ticks(connection, source.id, EMAIL_CODE_CHECKLIST if row.protocol == MAIL else SIGN_IN_CHECKLIST)
         lacking = sign_in_settings.missing(connection, row)
     found = {
         "source": {"key": source.key, "label": source.label},
         "protocol": row.protocol, "protocol_label": PROTOCOLS[row.protocol], "settings": row.settings, "has_secret": bool(row.secret),
         "policy": source_policies.sign_in_policy(row).document(), "state": row.state, "serves": row.serves,
-        "everybody_at": row.everybody_at, "proved_at": row.proved_at, "missing": lacking,
+        "enabled_from": row.enabled_from, "verified_at": row.verified_at, "missing": lacking,
         "provider": sign_in_settings.as_fields(row), "looked_at": row.looked_at,
         "trouble": row.trouble or "", "give": _give(row, base, key), "certificates": [_certificate(each) for each in keys], "ticks": ticks,
-        "seen": _seen(house, caller, key), "switch_on": _switch_on(row), "start": addresses(base, key)["start"],
+        "seen": _seen(ctx, caller, key), "provider_steps": _switch_on(row), "start": addresses(base, key)["start"],
     }  # fmt: skip
     return {**found, "text": _to_send(found)}
 
 
-def _seen(house: House, caller: Caller, key: str) -> list[dict[str, Any]]:
+def _seen(ctx: AppContext, caller: Caller, key: str) -> list[dict[str, Any]]:
     """Return what arrived lately; without the values for those for whom people's attributes are masked."""
-    seen = sign_in_traces.attributes_seen(house, key)
+    seen = sign_in_traces.attributes_seen(ctx, key)
     return seen if ATTRIBUTES in caller.permissions else [{**each, "values": []} for each in seen]
 
 
 def _ticks(connection: Connection, source_id: str, sights: tuple[tuple[str, str], ...]) -> list[dict[str, Any]]:
-    seen = {row.what: row for row in connection.execute(select(t.source_sight).where(t.source_sight.c.source_id == source_id))}
+    seen = {row.what: row for row in connection.execute(select(t.source_observation).where(t.source_observation.c.source_id == source_id))}
     return [
         {
             "what": what, "label": label, "first_at": seen[what].first_at if what in seen else None,
@@ -122,15 +122,15 @@ def _switch_on(row: Any) -> list[str]:
     ]
 
 
-def metadata(house: House, key: str, base: str) -> bytes:
+def metadata(ctx: AppContext, key: str, base: str) -> bytes:
     """Return our SAML metadata for a source's provider.
 
     Raises:
         NotFound.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         source, _ = source_policies.sign_in_of(connection, key)
-        keys = sign_in_keys.of_source(house, connection, source.id)
+        keys = sign_in_keys.of_source(ctx, connection, source.id)
     ours = addresses(base, key)
     known = [each.certificate for each in keys if each.retired_at is None]
     return our_metadata(ours["entity_id"], ours["acs"], known, known, ours["sign_out"])
@@ -146,7 +146,7 @@ def _to_send(sheet: dict[str, Any]) -> str:
         *(f"  {each['name']:<{width}}  {each['value']}" for each in sheet["give"]),
         "",
         "Please see to it:",
-        *(f"  - {each}" for each in sheet["switch_on"]),
+        *(f"  - {each}" for each in sheet["provider_steps"]),
     ]
     if sheet["missing"]:
         lines += ["", "Please send us:", *(f"  - {each}" for each in sheet["missing"])]

@@ -18,7 +18,7 @@ from dravo.protocols.saml import requests
 from dravo.protocols.saml.names import POST, REDIRECT
 from dravo.protocols.verified_identity import SignInRefused
 from dravo.services import settings
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.security.operator_sso import OPERATORS, PEOPLE
 from dravo.services.security.permissions import Caller
 from dravo.services.security.secrets import digest
@@ -34,11 +34,11 @@ from dravo.store import clock
 from dravo.store import tables as t
 
 BEGUN_SECONDS = 900
-HOME = "/yours"
+HOME = "/your-applications"
 
 
 @dataclass(frozen=True)
-class Start:
+class SignInRedirect:
     """Where a browser goes to sign in: by an address, or by a form that it posts there; and what it keeps meanwhile."""
 
     url: str
@@ -57,8 +57,14 @@ def safe_back(path: str | None) -> str:
 
 
 def start(
-    house: House, key: str, base: str, trial: str | None = None, back: str | None = None, browser: str | None = None, operator: Caller | None = None
-) -> Start:
+    ctx: AppContext,
+    key: str,
+    base: str,
+    trial: str | None = None,
+    back: str | None = None,
+    browser: str | None = None,
+    operator: Caller | None = None,
+) -> SignInRedirect:
     """Begin a sign-in.
 
     Args:
@@ -70,39 +76,41 @@ def start(
     Raises:
         NotFound; SignInRefused: "off", "trial", "settings".
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         source, row = source_policies.sign_in_of(connection, key)
         kept = test_sign_ins.by_secret(connection, source.id, trial) if trial else None
-        keys = sign_in_keys.of_source(house, connection, source.id)
+        keys = sign_in_keys.of_source(ctx, connection, source.id)
         lacking = sign_in_settings.missing(connection, row)
-        whom = settings.whom_to_ask(connection, row.settings)
+        whom = settings.support_contact(connection, row.settings)
     if trial and kept is None:
         raise SignInRefused("trial", "This trial is over, or was never one.", "Ask whoever sent you the link for another.")
     if operator is not None and row.serves == PEOPLE:
-        raise SignInRefused("operator", f"No operator comes in by {source.label}.", "A chief operator can have it let operators in.")
+        raise SignInRefused("operator", f"No operator comes in by {source.label}.", "A super administrator can have it let operators in.")
     if row.state == OFF and kept is None and operator is None:
         raise SignInRefused("off", f"Signing in by {source.label} is not in force yet.", whom or "Wait until whoever runs this says so.")
     if lacking:
         raise sign_in_messages.unfinished(lacking)
     if row.protocol == MAIL:
         # The sign-in page asks for the address and sends the code; nothing is begun before that.
-        return Start(f"{base}/sign-in?{urlencode({'by': key, **({'trial': trial} if trial else {})})}", None, browser or secrets.token_urlsafe(32))
+        return SignInRedirect(
+            f"{base}/sign-in?{urlencode({'by': key, **({'trial': trial} if trial else {})})}", None, browser or secrets.token_urlsafe(32)
+        )
     # A browser that has several pages open keeps one mark for all of them.
     state, browser = secrets.token_urlsafe(32), browser or secrets.token_urlsafe(32)
     begun: dict[str, Any] = {
-        "state_hash": digest(state), "source_id": source.id, "browser_hash": digest(browser), "trial_id": kept.id if kept is not None else None,
+        "state_hash": digest(state), "source_id": source.id, "browser_hash": digest(browser), "test_id": kept.id if kept is not None else None,
         "operator_id": operator.operator_id if operator is not None else None, "back": safe_back(back), "begun_at": clock.now(),
         "until_at": later(clock.now(), BEGUN_SECONDS),
     }  # fmt: skip
-    url, form = (_ask_saml if row.protocol == SAML else _ask_oidc)(house, row, key, base, state, keys, begun)
-    with house.database.writing() as connection:
-        connection.execute(insert(t.sign_in_begun).values(**begun))
+    url, form = (_ask_saml if row.protocol == SAML else _ask_oidc)(ctx, row, key, base, state, keys, begun)
+    with ctx.database.writing() as connection:
+        connection.execute(insert(t.sign_in_request).values(**begun))
         observations.note(connection, source.id, observations.STARTED)
-    return Start(url, form, browser)
+    return SignInRedirect(url, form, browser)
 
 
 def _ask_saml(
-    house: House, row: Any, key: str, base: str, state: str, keys: list[sign_in_keys.OurKey], begun: dict[str, Any]
+    ctx: AppContext, row: Any, key: str, base: str, state: str, keys: list[sign_in_keys.OurKey], begun: dict[str, Any]
 ) -> tuple[str, Mapping[str, str] | None]:
     ours = addresses(base, key)
     at = row.provider["sign_in"]
@@ -117,15 +125,15 @@ def _ask_saml(
 
 
 def _ask_oidc(
-    house: House, row: Any, key: str, base: str, state: str, keys: list[sign_in_keys.OurKey], begun: dict[str, Any]
+    ctx: AppContext, row: Any, key: str, base: str, state: str, keys: list[sign_in_keys.OurKey], begun: dict[str, Any]
 ) -> tuple[str, Mapping[str, str] | None]:
     nonce, verifier = secrets.token_urlsafe(24), secrets.token_urlsafe(48)
-    begun["secret"] = house.keys.encrypt(orjson.dumps([nonce, verifier]).decode())
-    client = client_of(house, row, key, base, keys)
+    begun["secret"] = ctx.keys.encrypt(orjson.dumps([nonce, verifier]).decode())
+    client = client_of(ctx, row, key, base, keys)
     return flow.start(provider_metadata.oidc_provider(row.provider), client, state, nonce, verifier, anew=row.settings["anew"]), None
 
 
-def where(house: House, email: str) -> dict[str, Any]:
+def source_for_email(ctx: AppContext, email: str) -> dict[str, Any]:
     """Return by which source somebody signs in: the one that owns the domain of their e-mail, else the only one there is.
 
     Where several own it, they are choices.
@@ -133,7 +141,7 @@ def where(house: House, email: str) -> dict[str, Any]:
     It says nothing of whether anybody has that address.
     """
     domain = fold(email.rpartition("@")[2].strip())
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         s = t.source.c
         every = connection.execute(
             select(t.source_sign_in, s.key, s.label)

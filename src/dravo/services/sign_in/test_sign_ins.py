@@ -10,7 +10,7 @@ from sqlalchemy import Connection, func, insert, select
 from dravo.core.errors import InvalidInput
 from dravo.core.identity.names import fold
 from dravo.core.instants import Instant, later
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.lookups import pushing_source
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
@@ -29,7 +29,7 @@ NOT_OPENED, AT_PROVIDER = "not opened", "at the provider"
 _NOTHING_YET = {"so_far": NOT_OPENED, "so_far_at": None, "trace": None, "message": ""}
 
 
-def begin(house: House, caller: Caller, key: str, person: str, mode: str, base: str, minutes: int = MINUTES) -> dict[str, Any]:
+def begin(ctx: AppContext, caller: Caller, key: str, person: str, mode: str, base: str, minutes: int = MINUTES) -> dict[str, Any]:
     """Make a trial; its link is in the answer, the only time.
 
     Args:
@@ -47,7 +47,7 @@ def begin(house: House, caller: Caller, key: str, person: str, mode: str, base: 
     if not 1 <= minutes <= 1_440:
         raise InvalidInput("A trial lasts between a minute and a day.", "Give the minutes.", "minutes")
     now, secret = clock.now(), secrets.token_urlsafe(24)
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         source, row = sign_in_of(connection, key)
         if lacking := missing(connection, row):
             raise InvalidInput(f"Missing yet: {', '.join(lacking)}.", "Fill it in on the exchange sheet.")
@@ -55,29 +55,29 @@ def begin(house: House, caller: Caller, key: str, person: str, mode: str, base: 
             "id": new_id(), "source_id": source.id, "hash": digest(secret), "person": person.strip(), "person_key": fold(person.strip()),
             "mode": mode, "created_by": caller.name, "created_at": now, "until_at": later(now, minutes * 60),
         }  # fmt: skip
-        connection.execute(insert(t.sign_in_trial).values(**made))
+        connection.execute(insert(t.test_sign_in).values(**made))
         details = {"key": key, "person": person.strip(), "mode": mode, "minutes": minutes}
-        record_change(connection, house.keys, caller, "began a trial of signing in", "source", source.id, now, details)
-        kept = connection.execute(select(t.sign_in_trial).where(t.sign_in_trial.c.id == made["id"])).one()
+        record_change(connection, ctx.keys, caller, "began a trial of signing in", "source", source.id, now, details)
+        kept = connection.execute(select(t.test_sign_in).where(t.test_sign_in.c.id == made["id"])).one()
     return {**_line(kept, now), **_NOTHING_YET, "link": f"{base}/sso/{key}/start?trial={secret}"}
 
 
-def listing(house: House, key: str, ask: Ask) -> dict[str, Any]:
+def list_test_sign_ins(ctx: AppContext, key: str, ask: Ask) -> dict[str, Any]:
     """Return a page of a source's trials, newest first."""
     now = clock.now()
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
-        statement = select(t.sign_in_trial).where(t.sign_in_trial.c.source_id == source.id)
+        statement = select(t.test_sign_in).where(t.test_sign_in.c.source_id == source.id)
         return page(
-            connection, statement, [t.sign_in_trial.c.id], ask, lambda row: {**_line(row, now), **_so_far(connection, row, now)}, newest_first=True
+            connection, statement, [t.test_sign_in.c.id], ask, lambda row: {**_line(row, now), **_so_far(connection, row, now)}, newest_first=True
         )
 
 
 def _so_far(connection: Connection, row: Any, now: Instant) -> dict[str, Any]:
     """Return how far a trial has come: whether its link was opened, whether somebody is at the provider, and what came of it last."""
-    b, x = t.sign_in_begun.c, t.sign_in_trace.c
-    begun = connection.execute(select(func.max(b.begun_at)).where(b.trial_id == row.id, b.until_at > now)).scalar()
-    last = connection.execute(select(x.id, x.at, x.outcome, x.message).where(x.trial_id == row.id).order_by(x.id.desc()).limit(1)).first()
+    b, x = t.sign_in_request.c, t.sign_in_trace.c
+    begun = connection.execute(select(func.max(b.begun_at)).where(b.test_id == row.id, b.until_at > now)).scalar()
+    last = connection.execute(select(x.id, x.at, x.outcome, x.message).where(x.test_id == row.id).order_by(x.id.desc()).limit(1)).first()
     if begun is not None and (last is None or last.at < begun):
         return {**_NOTHING_YET, "so_far": AT_PROVIDER, "so_far_at": begun}
     if last is not None:
@@ -94,5 +94,5 @@ def _line(row: Any, now: Instant) -> dict[str, Any]:
 
 def by_secret(connection: Connection, source_id: str, secret: str) -> Any:
     """Return the row of the trial of a link, None if it is none or is over."""
-    c = t.sign_in_trial.c
-    return connection.execute(select(t.sign_in_trial).where(c.hash == digest(secret), c.source_id == source_id, c.until_at > clock.now())).first()
+    c = t.test_sign_in.c
+    return connection.execute(select(t.test_sign_in).where(c.hash == digest(secret), c.source_id == source_id, c.until_at > clock.now())).first()

@@ -9,7 +9,7 @@ from sqlalchemy import Connection, delete, false, func, insert, select
 
 from dravo.core.errors import NotFound
 from dravo.core.instants import Instant, later
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.lookups import pushing_source
 from dravo.services.security import masking
 from dravo.services.security.permissions import ATTRIBUTES, Caller
@@ -38,20 +38,22 @@ def write(connection: Connection, row: dict[str, Any]) -> str:
     return own_id
 
 
-def listing(house: House, key: str, ask: Ask, outcome: str | None = None, trial: str | None = None, words: str | None = None) -> dict[str, Any]:
+def list_traces(
+    ctx: AppContext, key: str, ask: Ask, outcome: str | None = None, trial: str | None = None, words: str | None = None
+) -> dict[str, Any]:
     """Return a page of a source's traces, newest first.
 
     Raises:
         NotFound.
     """
     x = t.sign_in_trace.c
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
         statement = select(t.sign_in_trace).where(x.source_id == source.id)
         if outcome:
             statement = statement.where(x.outcome == outcome)
         if trial:
-            statement = statement.where(x.trial_id == trial)
+            statement = statement.where(x.test_id == trial)
         if words:
             statement = statement.where(false() if masking.hidden() else text_search.has(x.name, words) | text_search.has(x.message, words))
         return page(connection, statement, [x.id], ask, _line, newest_first=True)
@@ -62,8 +64,8 @@ def _line(row: Any) -> dict[str, Any]:
     return {
         "id": row.id, "at": row.at, "outcome": row.outcome, "reason": row.reason,
         # These quote what arrived.
-        "message": masking.HIDDEN if hidden else row.message, "mend": "" if hidden else row.mend, "name": masking.HIDDEN if hidden else row.name,
-        "person": row.user_id, "trial": row.trial_id,
+        "message": masking.HIDDEN if hidden else row.message, "hint": "" if hidden else row.hint, "name": masking.HIDDEN if hidden else row.name,
+        "person": row.user_id, "trial": row.test_id,
     }  # fmt: skip
 
 
@@ -81,13 +83,13 @@ def one_row(connection: Connection, key: str, trace_id: str) -> Any:
     return row
 
 
-def one(house: House, caller: Caller, key: str, trace_id: str) -> dict[str, Any]:
+def one(ctx: AppContext, caller: Caller, key: str, trace_id: str) -> dict[str, Any]:
     """Return one trace whole; what arrived only for those who may see people's attributes.
 
     Raises:
         NotFound.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         row = one_row(connection, key, trace_id)
     return document(row, plain=ATTRIBUTES in caller.permissions)
 
@@ -99,17 +101,17 @@ def document(row: Any, *, plain: bool) -> dict[str, Any]:
     steps = row.steps
     if not plain:
         arrived, came_to["made"] = [], {}
-        steps = [{**each, "message": masking.HIDDEN, "mend": ""} for each in steps]
+        steps = [{**each, "message": masking.HIDDEN, "hint": ""} for each in steps]
     return {
         **_line(row), "issuer": row.arrived.get("issuer", ""), "subject": row.arrived.get("subject", "") if plain else "", "steps": steps,
         "arrived": arrived, **came_to, "raw": (row.raw or "") if plain else "",
     }  # fmt: skip
 
 
-def attributes_seen(house: House, key: str) -> list[dict[str, Any]]:
+def attributes_seen(ctx: AppContext, key: str) -> list[dict[str, Any]]:
     """Return the names of what arrived in a source's last traces, each with some values: to be offered when expressions are written."""
     x = t.sign_in_trace.c
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
         rows = connection.execute(select(x.arrived).where(x.source_id == source.id).order_by(x.id.desc()).limit(50)).scalars().all()
     found: dict[str, list[str]] = {}
@@ -120,14 +122,14 @@ def attributes_seen(house: House, key: str) -> list[dict[str, Any]]:
     return [{"name": name, "values": values} for name, values in sorted(found.items())]
 
 
-def sweep(house: House, now: Instant, days: int) -> None:
+def sweep(ctx: AppContext, now: Instant, days: int) -> None:
     """Forget traces that are older than so many days, the oldest of a source that has too many, and what is over of signing in."""
-    x, b, s, v = t.sign_in_trace.c, t.sign_in_begun.c, t.sign_in_seen.c, t.visit.c
-    with house.database.writing() as connection:
+    x, b, s, v = t.sign_in_trace.c, t.sign_in_request.c, t.consumed_assertion.c, t.user_session.c
+    with ctx.database.writing() as connection:
         connection.execute(delete(t.sign_in_trace).where(x.at < later(now, -86_400 * days)))
-        connection.execute(delete(t.sign_in_begun).where(b.until_at < now))
-        connection.execute(delete(t.sign_in_seen).where(s.until_at < now))
-        connection.execute(delete(t.visit).where(v.until_at < now))
+        connection.execute(delete(t.sign_in_request).where(b.until_at < now))
+        connection.execute(delete(t.consumed_assertion).where(s.until_at < now))
+        connection.execute(delete(t.user_session).where(v.until_at < now))
         many = select(x.source_id).group_by(x.source_id).having(func.count() > MOST_OF_A_SOURCE)
         for source_id in connection.execute(many).scalars().all():
             newest = select(x.id).where(x.source_id == source_id).order_by(x.id.desc()).offset(MOST_OF_A_SOURCE).limit(1).scalar_subquery()

@@ -19,8 +19,8 @@ from dravo.protocols.oidc.keys import read_key_set, read_private_key
 from dravo.protocols.oidc.tokens import ExpectedToken, UnknownKey
 from dravo.protocols.saml import responses
 from dravo.protocols.saml.responses import Expected
-from dravo.protocols.verified_identity import Proved, SignInRefused
-from dravo.services.context import House
+from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
+from dravo.services.context import AppContext
 from dravo.services.security.operator_sso import OPERATORS
 from dravo.services.security.secrets import digest
 from dravo.services.sign_in import keys as sign_in_keys
@@ -33,22 +33,22 @@ from dravo.store import tables as t
 
 
 @dataclass
-class Steps:
+class StepLog:
     """What happened on the way, one step after the other."""
 
     lines: list[dict[str, str]] = field(default_factory=list)
 
-    def note(self, name: str, message: str, outcome: str = OK, mend: str = "") -> None:
+    def note(self, name: str, message: str, outcome: str = OK, hint: str = "") -> None:
         """Write down a step."""
-        self.lines.append({"name": name, "outcome": outcome, "message": message, "mend": mend})
+        self.lines.append({"name": name, "outcome": outcome, "message": message, "hint": hint})
 
     def failed(self, name: str, wrong: SignInRefused) -> None:
         """Write down the step that a refusal ended."""
-        self.note(name, wrong.message, WRONG, wrong.mend)
+        self.note(name, wrong.message, WRONG, wrong.hint)
 
 
 @dataclass
-class Arrival:
+class JitResult:
     """What a sign-in came to.
 
     Attributes:
@@ -74,7 +74,7 @@ TRANSIENT = "urn:oasis:names:tc:SAML:2.0:nameid-format:transient"
 
 
 @dataclass
-class Way:
+class SignInAttempt:
     """One sign-in on its way: by which source, in answer to what was begun, with the steps so far."""
 
     source: Any
@@ -82,12 +82,12 @@ class Way:
     base: str
     begun: Any = None
     trial: Any = None
-    steps: Steps = field(default_factory=Steps)
-    proved: Proved | None = None
+    steps: StepLog = field(default_factory=StepLog)
+    proved: VerifiedIdentity | None = None
     # The same under the name that the provider has for them.
-    named: Proved | None = None
+    named: VerifiedIdentity | None = None
     person: dict[str, Any] | None = None
-    arrival: Arrival | None = None
+    arrival: JitResult | None = None
     raw: str = ""
 
     @property
@@ -105,51 +105,51 @@ def addresses(base: str, key: str) -> dict[str, str]:
     }  # fmt: skip
 
 
-def client_of(house: House, row: Any, key: str, base: str, keys: list[sign_in_keys.OurKey]) -> flow.Client:
+def client_of(ctx: AppContext, row: Any, key: str, base: str, keys: list[sign_in_keys.OurKey]) -> flow.Client:
     """Return us as an OpenID provider knows us: by our secret, or by the key that signs now."""
     own = None
     if row.settings["by_key"] and keys:
         own = read_private_key(keys[0].key.private_bytes(*sign_in_keys.AS_PEM), keys[0].id)
-    secret = house.keys.decrypt(row.secret) if row.secret else ""
+    secret = ctx.keys.decrypt(row.secret) if row.secret else ""
     return flow.Client(row.settings["client_id"], addresses(base, key)["redirect"], secret, own, tuple(row.settings["scopes"].split()))
 
 
-def is_waited_for(house: House, state: str | None, browser: str | None) -> bool:
+def has_pending_sign_in(ctx: AppContext, state: str | None, browser: str | None) -> bool:
     """Whether a sign-in with this state was begun in this browser, and is not over."""
     if not state or not browser:
         return False
-    b = t.sign_in_begun.c
-    with house.database.reading() as connection:
+    b = t.sign_in_request.c
+    with ctx.database.reading() as connection:
         asked = select(b.state_hash).where(b.state_hash == digest(state), b.browser_hash == digest(browser), b.until_at > clock.now())
         return connection.execute(asked).first() is not None
 
 
-def take_begun(house: House, way: Way, state: str | None, browser: str | None) -> None:
+def take_begun(ctx: AppContext, way: SignInAttempt, state: str | None, browser: str | None) -> None:
     """Find what was begun by its state; it counts once, and only in the browser that began it."""
     if not state:
         return
-    b = t.sign_in_begun.c
-    with house.database.writing() as connection:
-        found = connection.execute(select(t.sign_in_begun).where(b.state_hash == digest(state), b.source_id == way.source.id)).first()
+    b = t.sign_in_request.c
+    with ctx.database.writing() as connection:
+        found = connection.execute(select(t.sign_in_request).where(b.state_hash == digest(state), b.source_id == way.source.id)).first()
         if found is None or found.until_at <= clock.now():
             return
         if not browser or digest(browser) != found.browser_hash:
             raise SignInRefused("browser", "This was begun in another browser.", "Begin and end in one browser, with cookies allowed.")
-        connection.execute(delete(t.sign_in_begun).where(b.state_hash == digest(state)))
-        if found.trial_id:
-            way.trial = connection.execute(select(t.sign_in_trial).where(t.sign_in_trial.c.id == found.trial_id)).first()
+        connection.execute(delete(t.sign_in_request).where(b.state_hash == digest(state)))
+        if found.test_id:
+            way.trial = connection.execute(select(t.test_sign_in).where(t.test_sign_in.c.id == found.test_id)).first()
     way.begun = found
 
 
-def prove_saml(house: House, way: Way, key: str, response: bytes, relay: str | None, browser: str | None) -> Proved:
+def prove_saml(ctx: AppContext, way: SignInAttempt, key: str, response: bytes, relay: str | None, browser: str | None) -> VerifiedIdentity:
     """Return whom a SAML response proves.
 
     Raises:
         SignInRefused: with the reason why it proves nobody.
     """
-    take_begun(house, way, relay, browser)
-    with house.database.reading() as connection:
-        keys = sign_in_keys.of_source(house, connection, way.source.id)
+    take_begun(ctx, way, relay, browser)
+    with ctx.database.reading() as connection:
+        keys = sign_in_keys.of_source(ctx, connection, way.source.id)
     ours, row = addresses(way.base, key), way.row
     unasked = way.begun is None and row.settings["unasked"]
     if way.begun is None and not unasked:
@@ -169,43 +169,43 @@ def prove_saml(house: House, way: Way, key: str, response: bytes, relay: str | N
     return proved
 
 
-def prove_oidc(house: House, way: Way, key: str, query: Mapping[str, str], browser: str | None) -> Proved:
+def prove_oidc(ctx: AppContext, way: SignInAttempt, key: str, query: Mapping[str, str], browser: str | None) -> VerifiedIdentity:
     """Return whom the token proves that a provider gives for the code a browser brought back (OpenID Connect Core 3.1.3).
 
     Raises:
         SignInRefused: with the reason why it proves nobody; ProviderTrouble: if the provider does not answer.
     """
-    take_begun(house, way, query.get("state"), browser)
+    take_begun(ctx, way, query.get("state"), browser)
     if way.begun is None:
         raise SignInRefused("state", "It answers nothing that was begun here, or only long ago.", "Begin anew, in one window.")
     if "error" in query:
         said = f"{query['error'][:100]}: {query.get('error_description', '')[:300]}".rstrip(": ")
-        mend = "See whether the person is assigned to this application at the provider, and whether our redirect address is known there."
-        raise SignInRefused("status", f"The provider answered '{said}'.", mend)
+        hint = "See whether the person is assigned to this application at the provider, and whether our redirect address is known there."
+        raise SignInRefused("status", f"The provider answered '{said}'.", hint)
     provider = provider_metadata.oidc_provider(way.row.provider)
     if query.get("iss") not in (None, provider.issuer):
         raise SignInRefused("issuer", "It came from another issuer (RFC 9207).", "Begin anew.")
     if not query.get("code"):
         raise SignInRefused("status", "The provider sent no code.", "Begin anew; look into the provider's own log.")
     way.steps.note("Arrived", "A code, in answer to what was begun here.")
-    with house.database.reading() as connection:
-        keys = sign_in_keys.of_source(house, connection, way.source.id)
-    nonce, verifier = orjson.loads(house.keys.decrypt(way.begun.secret))
-    client = client_of(house, way.row, key, way.base, keys)
+    with ctx.database.reading() as connection:
+        keys = sign_in_keys.of_source(ctx, connection, way.source.id)
+    nonce, verifier = orjson.loads(ctx.keys.decrypt(way.begun.secret))
+    client = client_of(ctx, way.row, key, way.base, keys)
     form, headers = flow.token_request(provider, client, query["code"], verifier, seconds_of(clock.now()), secrets.token_urlsafe(16))
     answer = provider_metadata.fetch(provider.token, provider_metadata.JSON, form=form, headers=headers)
     given = answer.document or {}
     if answer.status != 200 or not isinstance(given.get("id_token"), str):
         said = f"{given.get('error', answer.status)} {given.get('error_description', '')}".strip()[:300]
-        mends = {
+        repairs = {
             "invalid_client": "Compare client id and secret on both sides.",
             "invalid_grant": "Compare our redirect address there, and begin anew.",
         }
-        raise SignInRefused("code", f"For the code the provider gave no token: {said}.", mends.get(str(given.get("error")), "Ask whoever runs it."))
+        raise SignInRefused("code", f"For the code the provider gave no token: {said}.", repairs.get(str(given.get("error")), "Ask whoever runs it."))
     way.steps.note("Token", "The provider gave a token for the code.")
     expected = ExpectedToken(provider.issuer, client.id, nonce, seconds_of(clock.now()), provider.algorithms, way.row.settings["skew"])
     access_token = str(given["access_token"]) if given.get("access_token") else None
-    token_claims = _accepted(house, way, given["id_token"], expected, access_token)
+    token_claims = _accepted(ctx, way, given["id_token"], expected, access_token)
     way.steps.note("Signature", f"It is signed with a key of {provider.issuer}, meant for us, and answers what was begun here.")
     if way.row.settings["userinfo"] and provider.userinfo and access_token:
         told = provider_metadata.fetch(provider.userinfo, provider_metadata.JSON, headers={"Authorization": f"Bearer {access_token}"})
@@ -216,24 +216,24 @@ def prove_oidc(house: House, way: Way, key: str, query: Mapping[str, str], brows
             way.steps.note("Userinfo", f"The provider's userinfo answers with {told.status}; the token's own claims are taken.", "look at this")
     way.raw = orjson.dumps(token_claims, option=orjson.OPT_INDENT_2).decode()[: sign_in_traces.LARGEST_RAW]
     once = (f"{token_claims.get('jti', '')} {nonce}", float(token_claims["exp"]))
-    return Proved(provider.issuer, token_claims["sub"], flow.values_of(token_claims), once, token_claims.get("sid"), None)
+    return VerifiedIdentity(provider.issuer, token_claims["sub"], flow.values_of(token_claims), once, token_claims.get("sid"), None)
 
 
-def _accepted(house: House, way: Way, token: str, expected: ExpectedToken, access_token: str | None) -> dict[str, Any]:
+def _accepted(ctx: AppContext, way: SignInAttempt, token: str, expected: ExpectedToken, access_token: str | None) -> dict[str, Any]:
     """Return what a token claims; a key that is not known is looked for once more at the provider's address, and no oftener."""
     try:
         return id_tokens.accept(token, read_key_set(way.row.provider["jwks"]), expected, access_token)
     except UnknownKey:
         fresh = provider_metadata.fetch_keys(way.row.provider["keys"])
     way.steps.note("Keys", "The token names a key that was not known; the provider's keys were fetched anew.")
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         s = t.source_sign_in.c
         connection.execute(update(t.source_sign_in).where(s.source_id == way.source.id).values(provider={**way.row.provider, "jwks": fresh}))
     try:
         return id_tokens.accept(token, read_key_set(fresh), expected, access_token)  # type: ignore[arg-type]
     except UnknownKey as wrong:
-        mend = "See whether the issuer is the right one."
-        raise SignInRefused("key", f"The token names the key '{str(wrong)[:80]}', which the provider does not list.", mend) from None
+        hint = "See whether the issuer is the right one."
+        raise SignInRefused("key", f"The token names the key '{str(wrong)[:80]}', which the provider does not list.", hint) from None
 
 
 def seconds_of(at: Instant) -> float:

@@ -7,13 +7,13 @@ import time
 
 from sqlalchemy import Connection, select, update
 
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.store import clock, source_observations
 from dravo.store import tables as t
 
 STARTED, ANSWERED, PROVED, GROUPS = (f"sign-in {each}" for each in ("started", "answered", "proved", "groups"))
 PERSON = "sign-in person"
-SIGN_IN_SIGHTS = (
+SIGN_IN_CHECKLIST = (
     (STARTED, "First browser sent to the provider"),
     (ANSWERED, "First answer of the provider arrived"),
     (PROVED, "First answer that proved who somebody is"),
@@ -21,7 +21,7 @@ SIGN_IN_SIGHTS = (
     (PERSON, "First person signed in"),
 )
 # Where a code is mailed in place of a provider's answer.
-SIGHTS_BY_MAIL = ((STARTED, "First code asked for"), (PROVED, "First code that came back"), (PERSON, "First person signed in"))
+EMAIL_CODE_CHECKLIST = ((STARTED, "First code asked for"), (PROVED, "First code that came back"), (PERSON, "First person signed in"))
 
 
 def note(connection: Connection, source_id: str, what: str) -> None:
@@ -29,15 +29,15 @@ def note(connection: Connection, source_id: str, what: str) -> None:
     source_observations.note(connection, source_id, what, clock.now())
 
 
-def note_apart(house: House, source_id: str, what: str) -> None:
+def note_apart(ctx: AppContext, source_id: str, what: str) -> None:
     """Note it in a transaction of its own."""
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         note(connection, source_id, what)
 
 
 # What the exchange sheet ticks, in the order in which it happens.
 CALL, USER, CHANGE, DEACTIVATION, GROUP, MEMBERSHIP = "call", "user", "change", "deactivation", "group", "membership"
-SIGHTS = (
+SCIM_CHECKLIST = (
     (CALL, "First call with a valid token"),
     (USER, "First person created"),
     (CHANGE, "First person changed"),
@@ -46,17 +46,17 @@ SIGHTS = (
     (MEMBERSHIP, "First member added to a group"),
 )
 REFUSED, LOST, WRONG = "refused", "lost", "wrong"
-TROUBLES = (REFUSED, LOST, WRONG)
+PROBLEMS = (REFUSED, LOST, WRONG)
 
 
-class Sightings:
+class TrafficObserver:
     """Notes what real traffic shows, for the exchange sheet; each thing at its first time, and seldom after that."""
 
     PAUSE = 20.0
     TROUBLE_PAUSE = 1.0
 
-    def __init__(self, house: House) -> None:
-        self._house = house
+    def __init__(self, ctx: AppContext) -> None:
+        self._ctx = ctx
         self._noted: dict[tuple[str, str, str | None], float] = {}
         self._lock = threading.Lock()
 
@@ -64,20 +64,20 @@ class Sightings:
         """Note that something was seen; what was noted a moment ago is not written again."""
         # Each token by itself, so that the first use of a new one is known at once.
         key, present = (source_id, what, token_id), time.monotonic()
-        pause = self.TROUBLE_PAUSE if what in TROUBLES else self.PAUSE
+        pause = self.TROUBLE_PAUSE if what in PROBLEMS else self.PAUSE
         with self._lock:
             if present - self._noted.get(key, -pause) < pause:
                 return
             self._noted[key] = present
         now = clock.now()
-        with self._house.database.writing() as connection:
+        with self._ctx.database.writing() as connection:
             source_observations.note(connection, source_id, what, now, detail)
             if token_id:
                 connection.execute(update(t.source_token).where(t.source_token.c.id == token_id).values(last_used_at=now))
 
     def note_refusal(self, key: str, detail: str) -> None:
         """Note that somebody was turned away at a source's address, if there is such a source."""
-        with self._house.database.reading() as connection:
+        with self._ctx.database.reading() as connection:
             source_id = connection.execute(select(t.source.c.id).where(t.source.c.key == key)).scalar()
         if source_id:
             self.note(source_id, REFUSED, detail)

@@ -21,7 +21,7 @@ def import_of(connection: Connection, key: str) -> tuple[Any, Any]:
         NotFound: if it is not read.
     """
     source = pushing_source(connection, key)
-    row = connection.execute(select(t.source_pull).where(t.source_pull.c.source_id == source.id)).first()
+    row = connection.execute(select(t.source_import).where(t.source_import.c.source_id == source.id)).first()
     if row is None:
         raise NotFound(f"'{source.label}' is not read.", "Say first what it is: a directory, a SCIM service or files.")
     return source, row

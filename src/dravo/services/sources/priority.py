@@ -9,9 +9,9 @@ from sqlalchemy import Connection, func, literal, select, update
 
 from dravo.core.errors import InvalidInput
 from dravo.services.changes import preview as changes_preview
-from dravo.services.changes.preview import UNSURE, Change, Sure
-from dravo.services.changes.recompute import CHUNK, work_through
-from dravo.services.context import House
+from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange
+from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
+from dravo.services.context import AppContext
 from dravo.services.lookups import source_by_key
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
@@ -24,7 +24,7 @@ MOST = 1_000
 NAMES = ("precedence", "veto", "updates")
 
 
-def change(house: House, caller: Caller, key: str, given: dict[str, Any], sure: Sure = UNSURE) -> dict[str, Any]:
+def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any], sure: Confirmation = UNCONFIRMED) -> dict[str, Any]:
     """Set whose word counts; everybody of whom this source and another one say something is worked out anew.
 
     Args:
@@ -32,12 +32,12 @@ def change(house: House, caller: Caller, key: str, given: dict[str, Any], sure: 
             says anything of people whom another source knows); what is None stays.
 
     Raises:
-        InvalidInput, NotFound; NeedsConfirmation, WorldMoved.
+        InvalidInput, NotFound; NeedsConfirmation, StalePreview.
     """
     now = clock.now()
-    with house.database.reading() as connection:
-        cleared = changes_preview.check(connection, _planned(house, connection, key, given), caller, sure)
-    with house.database.writing() as connection:
+    with ctx.database.reading() as connection:
+        cleared = changes_preview.check(connection, _planned(ctx, connection, key, given), caller, sure)
+    with ctx.database.writing() as connection:
         row = source_by_key(connection, key)
         values = {name: value for name, value in _checked(given).items() if getattr(row, name) != value}
         if values:
@@ -45,28 +45,28 @@ def change(house: House, caller: Caller, key: str, given: dict[str, Any], sure: 
             raise_revision(connection)
             recompute_marks.mark_selected(connection, _told_by_others_too(row.id, literal(now)), cleared)
             details = {"key": key, "before": {name: getattr(row, name) for name in values}, "after": values}
-            record_change(connection, house.keys, caller, "changed whose word counts", "source", row.id, now, details)
-    work_through(house, CHUNK)
-    return sources.one(house, key)
+            record_change(connection, ctx.keys, caller, "changed whose word counts", "source", row.id, now, details)
+    process_marks(ctx, USERS_PER_CHUNK)
+    return sources.one(ctx, key)
 
 
-def preview(house: House, key: str, given: dict[str, Any]) -> dict[str, Any]:
+def preview(ctx: AppContext, key: str, given: dict[str, Any]) -> dict[str, Any]:
     """Return what it would do if other words counted; nothing is changed."""
-    with house.database.reading() as connection:
-        return changes_preview.shown(connection, _planned(house, connection, key, given))
+    with ctx.database.reading() as connection:
+        return changes_preview.shown(connection, _planned(ctx, connection, key, given))
 
 
-def _planned(house: House, connection: Connection, key: str, given: dict[str, Any]) -> Change:
+def _planned(ctx: AppContext, connection: Connection, key: str, given: dict[str, Any]) -> PlannedChange:
     row = source_by_key(connection, key)
     values = _checked(given)
-    catalogue = house.catalogue.get(connection)
+    catalogue = ctx.catalogue.get(connection)
     then = replace(
         catalogue,
         precedence={**catalogue.precedence, row.id: values.get("precedence", row.precedence)},
         vetoing=_with(catalogue.vetoing, row.id, values.get("veto", row.veto)),
         quiet=_with(catalogue.quiet, row.id, not values.get("updates", row.updates)),
     )
-    return Change(None, (_told_by_others_too(row.id),), then, name=row.label)
+    return PlannedChange(None, (_told_by_others_too(row.id),), then, name=row.label)
 
 
 def _with(some: frozenset[str], one: str, present: bool) -> frozenset[str]:

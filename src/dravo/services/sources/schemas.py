@@ -7,10 +7,10 @@ from typing import Any
 from sqlalchemy import Connection, delete, insert, select
 from sqlalchemy.exc import IntegrityError
 
-from dravo.core.errors import AlreadyThere, NotFound, StillInUse
+from dravo.core.errors import AlreadyExists, NotFound, StillInUse
 from dravo.core.scim.extensions import read_schema
-from dravo.core.scim.schemas import Schema, Shapes, extended
-from dravo.services.context import House
+from dravo.core.scim.schemas import Schema, SchemaSet, extended
+from dravo.services.context import AppContext
 from dravo.services.lookups import pushing_source, source_by_key
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
@@ -21,23 +21,23 @@ from dravo.store.queries import search as text_search
 from dravo.store.snapshots.config import raise_revision
 
 
-def of_source(house: House, connection: Connection, source_id: str) -> Shapes:
+def of_source(ctx: AppContext, connection: Connection, source_id: str) -> SchemaSet:
     """Return the shapes of a source; the same object as long as nothing about them changes, for filters are kept by it."""
     columns = (t.source_schema.c.id, t.source_schema.c.kind, t.source_schema.c.document)
     rows = connection.execute(select(*columns).where(t.source_schema.c.source_id == source_id).order_by(t.source_schema.c.id)).all()
     key = (source_id, tuple(row.id for row in rows))
-    found = house.shapes.get(key)
+    found = ctx.shapes.get(key)
     if found is None:
         schemas: dict[str, list[Schema]] = {"User": [], "Group": []}
         for row in rows:
             schemas[row.kind].append(read_schema(row.document))
-        found = house.shapes[key] = extended(tuple(schemas["User"]), tuple(schemas["Group"]))
+        found = ctx.shapes[key] = extended(tuple(schemas["User"]), tuple(schemas["Group"]))
     return found
 
 
-def listing(house: House, key: str) -> dict[str, Any]:
+def list_schemas(ctx: AppContext, key: str) -> dict[str, Any]:
     """Return the extension schemas of a source."""
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         source = source_by_key(connection, key)
         rows = connection.execute(select(t.source_schema).where(t.source_schema.c.source_id == source.id).order_by(t.source_schema.c.id)).all()
     return {
@@ -48,45 +48,47 @@ def listing(house: House, key: str) -> dict[str, Any]:
     }
 
 
-def add(house: House, caller: Caller, key: str, kind: str, document: dict[str, Any]) -> dict[str, Any]:
+def add(ctx: AppContext, caller: Caller, key: str, kind: str, document: dict[str, Any]) -> dict[str, Any]:
     """Add an extension schema to a source's people ("User") or groups ("Group").
 
     Raises:
         InvalidInput: if the document does not describe a schema.
-        AlreadyThere: if the source has one of that URN.
+        AlreadyExists: if the source has one of that URN.
     """
     schema = read_schema(document)
     now = clock.now()
     row = {"id": new_id(), "urn": schema.id, "kind": kind, "document": document, "created_at": now}
     try:
-        with house.database.writing() as connection:
+        with ctx.database.writing() as connection:
             source = pushing_source(connection, key)
             connection.execute(insert(t.source_schema).values(source_id=source.id, **row))
             # Rules may ask for what it holds from now on.
             raise_revision(connection)
             details = {"source": key, "urn": schema.id, "kind": kind}
-            record_change(connection, house.keys, caller, "added schema", "source", source.id, now, details)
+            record_change(connection, ctx.keys, caller, "added schema", "source", source.id, now, details)
     except IntegrityError:
-        raise AlreadyThere(f"'{key}' has a schema '{schema.id}' already.", "Remove that one first, or give this one another URN.", "schema") from None
-    house.doors += 1
-    return listing(house, key)
+        raise AlreadyExists(
+            f"'{key}' has a schema '{schema.id}' already.", "Remove that one first, or give this one another URN.", "schema"
+        ) from None
+    ctx.doors += 1
+    return list_schemas(ctx, key)
 
 
-def remove(house: House, caller: Caller, key: str, urn: str) -> None:
+def remove(ctx: AppContext, caller: Caller, key: str, urn: str) -> None:
     """Remove an extension schema; what people have of it is no longer shown, and goes with the next full change of each.
 
     Raises:
         NotFound; StillInUse if a rule asks for what it holds, and no other source has it.
     """
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         source = source_by_key(connection, key)
         where = (t.source_schema.c.source_id == source.id, t.source_schema.c.urn == urn)
         if connection.execute(delete(t.source_schema).where(*where)).rowcount == 0:
             raise NotFound(f"'{key}' has no schema '{urn}'.")
         check_rules(connection, urn)
         raise_revision(connection)
-        record_change(connection, house.keys, caller, "removed schema", "source", source.id, clock.now(), {"source": key, "urn": urn})
-    house.doors += 1
+        record_change(connection, ctx.keys, caller, "removed schema", "source", source.id, clock.now(), {"source": key, "urn": urn})
+    ctx.doors += 1
 
 
 def check_rules(connection: Connection, urn: str) -> None:

@@ -10,8 +10,8 @@ from sqlalchemy import bindparam, select
 
 from dravo.core.instants import Instant
 from dravo.core.scim.errors import ScimError
-from dravo.core.scim.schemas import STANDARD, Shapes
-from dravo.services.context import House
+from dravo.core.scim.schemas import STANDARD, SchemaSet
+from dravo.services.context import AppContext
 from dravo.services.security.secrets import digest
 from dravo.services.sources import schemas as source_schemas
 from dravo.store import clock
@@ -21,12 +21,12 @@ from dravo.store import tables as t
 
 
 @dataclass(frozen=True)
-class Visitor:
+class ScimCaller:
     """Whom a token let in: a source, with the schemas that hold for it, and what the token opens."""
 
     source_id: str
     token_id: str
-    shapes: Shapes = STANDARD
+    shapes: SchemaSet = STANDARD
     kinds: str = "both"
     access: str = "write"
 
@@ -52,7 +52,7 @@ _BY_TOKEN = (
 )  # fmt: skip
 
 
-class Door:
+class ScimAuthenticator:
     """Lets sources in by their tokens.
 
     Who was let in is remembered for a moment, and forgotten at once when a token is made, revoked or a source removed here (all of
@@ -61,11 +61,11 @@ class Door:
 
     MEMORY = 5.0
 
-    def __init__(self, house: House) -> None:
-        self._house = house
-        self._known: dict[tuple[str, str], tuple[float, int, Instant | None, Visitor]] = {}
+    def __init__(self, ctx: AppContext) -> None:
+        self._ctx = ctx
+        self._known: dict[tuple[str, str], tuple[float, int, Instant | None, ScimCaller]] = {}
 
-    def admit(self, key: str, token: str | None) -> Visitor | str:
+    def admit(self, key: str, token: str | None) -> ScimCaller | str:
         """Return whom a push token lets in at a source's address, or a sentence that says why nobody.
 
         A token opens only the source that it was made for.
@@ -74,26 +74,26 @@ class Door:
             return "Send the source's token in the header 'Authorization: Bearer TOKEN'."
         kept, present = digest(token), time.monotonic()
         known = self._known.get((key, kept))
-        if known and present - known[0] < self.MEMORY and known[1] == self._house.doors and not (known[2] and known[2] <= clock.now()):
+        if known and present - known[0] < self.MEMORY and known[1] == self._ctx.doors and not (known[2] and known[2] <= clock.now()):
             return known[3]
-        doors = self._house.doors
-        with self._house.database.reading() as connection:
+        doors = self._ctx.doors
+        with self._ctx.database.reading() as connection:
             row = connection.execute(_BY_TOKEN, {"hash": kept, "key": key}).first()
             visitor = _judge(row)
-            if isinstance(visitor, Visitor):
-                visitor = replace(visitor, shapes=source_schemas.of_source(self._house, connection, visitor.source_id))
-        if row is not None and isinstance(visitor, Visitor):
+            if isinstance(visitor, ScimCaller):
+                visitor = replace(visitor, shapes=source_schemas.of_source(self._ctx, connection, visitor.source_id))
+        if row is not None and isinstance(visitor, ScimCaller):
             if len(self._known) > 1_000:
                 self._known.clear()
             self._known[key, kept] = (present, doors, row.expires_at, visitor)
         return visitor
 
 
-def _judge(row: Any) -> Visitor | str:
+def _judge(row: Any) -> ScimCaller | str:
     if row is None:
         return "This token is not one of this source's; take the token from the source's exchange sheet, and its address too."
     if row.revoked_at:
         return f"This token was revoked at {row.revoked_at}; take another."
     if row.expires_at and row.expires_at <= clock.now():
         return f"This token expired at {row.expires_at}; take another."
-    return Visitor(row.id, row.token_id, kinds=row.kinds, access=row.access)
+    return ScimCaller(row.id, row.token_id, kinds=row.kinds, access=row.access)

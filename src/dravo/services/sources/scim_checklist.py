@@ -6,23 +6,23 @@ from typing import Any
 
 from sqlalchemy import and_, func, or_, select
 
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.lookups import pushing_source
-from dravo.services.sources.observations import SIGHTS, TROUBLES
+from dravo.services.sources.observations import PROBLEMS, SCIM_CHECKLIST
 from dravo.store import clock
 from dravo.store import tables as t
 
 
-def sheet(house: House, key: str, base: str) -> dict[str, Any]:
-    """Return the exchange sheet of a source's push channel: what to give to the other side, what to switch on there, and ticks.
+def sheet(ctx: AppContext, key: str, base: str) -> dict[str, Any]:
+    """Return the exchange sheet of a source's inbound SCIM: what to give to the other side, what to switch on there, and ticks.
 
     Args:
         base: the address of this service, without a slash at its end.
     """
     now = clock.now()
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
-        seen = {row.what: row for row in connection.execute(select(t.source_sight).where(t.source_sight.c.source_id == source.id))}
+        seen = {row.what: row for row in connection.execute(select(t.source_observation).where(t.source_observation.c.source_id == source.id))}
         token = t.source_token.c
         usable = connection.execute(
             select(func.count())
@@ -42,7 +42,7 @@ def sheet(house: House, key: str, base: str) -> dict[str, Any]:
             {"name": "Kind of sign-in", "value": "Bearer token", "note": "In the Authorization header (RFC 6750); make one below."},
         ],
         "usable_tokens": usable,
-        "switch_on": [
+        "provider_steps": [
             "Create people, change people, deactivate people.",
             "Groups with their members, if roles are to follow groups. Send each group's name as displayName.",
             "userName with a name that is unique and stays; the e-mail address as emails; the other side's own id as externalId.",
@@ -50,10 +50,10 @@ def sheet(house: House, key: str, base: str) -> dict[str, Any]:
         "ticks": [
             {"what": what, "label": label, "first_at": seen[what].first_at if what in seen else None,
              "last_at": seen[what].last_at if what in seen else None}
-            for what, label in SIGHTS
+            for what, label in SCIM_CHECKLIST
         ],
         "trouble": [
-            {"at": seen[what].last_at, "message": seen[what].detail} for what in TROUBLES if what in seen and seen[what].detail
+            {"at": seen[what].last_at, "message": seen[what].detail} for what in PROBLEMS if what in seen and seen[what].detail
         ],
     }  # fmt: skip
     return {**found, "text": _to_send(found)}
@@ -71,7 +71,7 @@ def _to_send(sheet: dict[str, Any]) -> str:
         f"  {'Token':<{width}}  sent to you separately; please keep it secret",
         "",
         "Please switch on:",
-        *(f"  - {each}" for each in sheet["switch_on"]),
+        *(f"  - {each}" for each in sheet["provider_steps"]),
     ]
     if waiting:
         lines += ["", "Not seen from your side yet:", *(f"  - {each}" for each in waiting)]

@@ -8,11 +8,11 @@ from typing import Any
 from sqlalchemy import Connection, delete, func, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
-from dravo.core.errors import AlreadyThere, InvalidInput, StillInUse
+from dravo.core.errors import AlreadyExists, InvalidInput, StillInUse
 from dravo.core.expiry import ending, told_from
 from dravo.core.identity.source_policy import read_domains
 from dravo.core.instants import later
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.lookups import check_key, check_label, source_by_key
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
@@ -25,37 +25,37 @@ from dravo.store.pagination import Ask, page
 from dravo.store.snapshots.config import raise_revision
 
 # What belongs to signing in by a source.
-SIGNING_IN = (t.visit, t.sign_in_begun, t.sign_in_seen, t.sign_in_key, t.sign_in_trial, t.sign_in_trace, t.source_sign_in)
+SIGNING_IN = (t.user_session, t.sign_in_request, t.consumed_assertion, t.sign_in_key, t.test_sign_in, t.sign_in_trace, t.source_sign_in)
 # A token counts as in use for so long after it was used last.
 USED_LATELY_SECONDS = 7 * 86_400
 
 
-def add(house: House, caller: Caller, key: str, label: str) -> dict[str, Any]:
+def add(ctx: AppContext, caller: Caller, key: str, label: str) -> dict[str, Any]:
     """Add a source that pushes.
 
     Raises:
-        InvalidInput, AlreadyThere.
+        InvalidInput, AlreadyExists.
     """
     now, source_id = clock.now(), new_id()
     row = {
         "id": source_id,
         "key": check_key(key),
         "label": check_label(label),
-        "channel": "push",
+        "connection_type": "inbound_scim",
         "precedence": 100,
         "created_at": now,
     }
     try:
-        with house.database.writing() as connection:
+        with ctx.database.writing() as connection:
             connection.execute(insert(t.source).values(**row))
             raise_revision(connection)
-            record_change(connection, house.keys, caller, "added source", "source", source_id, now, {"key": key, "label": label})
+            record_change(connection, ctx.keys, caller, "added source", "source", source_id, now, {"key": key, "label": label})
     except IntegrityError:
-        raise AlreadyThere(f"There is a source with the key '{key}' already.", "Take another key.", "key") from None
-    return one(house, key)
+        raise AlreadyExists(f"There is a source with the key '{key}' already.", "Take another key.", "key") from None
+    return one(ctx, key)
 
 
-def change(house: House, caller: Caller, key: str, label: str | None = None, domains: Sequence[str] | None = None) -> dict[str, Any]:
+def change(ctx: AppContext, caller: Caller, key: str, label: str | None = None, domains: Sequence[str] | None = None) -> dict[str, Any]:
     """Change a source's label or the email domains that it owns; the key stays.
 
     Args:
@@ -71,23 +71,23 @@ def change(house: House, caller: Caller, key: str, label: str | None = None, dom
         given["domains"] = read_domains(domains)
     if not given:
         raise InvalidInput("There is nothing to change.", "Give a label or the domains that the source owns.")
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         row = source_by_key(connection, key)
         before = {"label": row.label, "domains": list(row.domains or ())}
         connection.execute(update(t.source).where(t.source.c.id == row.id).values(**given))
         raise_revision(connection)
         details = {"key": key, "before": {name: before[name] for name in given}, "after": given}
-        record_change(connection, house.keys, caller, "changed source", "source", row.id, clock.now(), details)
-    return one(house, key)
+        record_change(connection, ctx.keys, caller, "changed source", "source", row.id, clock.now(), details)
+    return one(ctx, key)
 
 
-def remove(house: House, caller: Caller, key: str) -> None:
+def remove(ctx: AppContext, caller: Caller, key: str) -> None:
     """Remove a source that has brought nobody.
 
     Raises:
         StillInUse: if it has brought people or groups, a pattern is for its groups, or a rule asks for one of its schemas.
     """
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         row = source_by_key(connection, key)
         for table in (t.record, t.group):
             if connection.execute(select(table.c.id).where(table.c.source_id == row.id).limit(1)).first():
@@ -100,15 +100,15 @@ def remove(house: House, caller: Caller, key: str) -> None:
             raise StillInUse(f"Operators come in by '{row.label}'.", "Have it let in people only first.")
         urns = connection.execute(select(t.source_schema.c.urn).where(t.source_schema.c.source_id == row.id)).scalars().all()
         its_runs = select(t.run.c.id).where(t.run.c.source_id == row.id)
-        connection.execute(delete(t.run_line).where(t.run_line.c.run_id.in_(its_runs)))
-        for table in (t.source_token, t.source_sight, t.source_schema, t.trace, t.source_pull, t.conflict, t.run, *SIGNING_IN):
+        connection.execute(delete(t.run_entry).where(t.run_entry.c.run_id.in_(its_runs)))
+        for table in (t.source_token, t.source_observation, t.source_schema, t.trace, t.source_import, t.conflict, t.run, *SIGNING_IN):
             connection.execute(delete(table).where(table.c.source_id == row.id))
         for urn in urns:
             source_schemas.check_rules(connection, urn)
         connection.execute(delete(t.source).where(t.source.c.id == row.id))
         raise_revision(connection)
-        record_change(connection, house.keys, caller, "removed source", "source", row.id, clock.now(), {"key": key, "label": row.label})
-    house.doors += 1
+        record_change(connection, ctx.keys, caller, "removed source", "source", row.id, clock.now(), {"key": key, "label": row.label})
+    ctx.doors += 1
 
 
 def _check_patterns(connection: Connection, source: Any) -> None:
@@ -121,9 +121,9 @@ def _check_patterns(connection: Connection, source: Any) -> None:
     connection.execute(update(t.assignment).where(a.source_id == source.id).values(source_id=None))
 
 
-def id_of(house: House, key: str) -> str:
+def id_of(ctx: AppContext, key: str) -> str:
     """Return a source's id; raises as `source_by_key`."""
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         return str(source_by_key(connection, key).id)
 
 
@@ -137,7 +137,7 @@ def _statement() -> Any:
         s.id,
         s.key,
         s.label,
-        s.channel,
+        s.connection_type,
         s.created_at,
         s.domains,
         s.precedence,
@@ -145,12 +145,12 @@ def _statement() -> Any:
         s.updates,
         count(t.record, t.record.c.gone_at.is_(None)).label("people"),
         count(t.group, t.group.c.gone_at.is_(None)).label("groups"),
-        select(func.max(t.source_sight.c.last_at))
-        .where(t.source_sight.c.source_id == s.id, t.source_sight.c.what == CALL)
+        select(func.max(t.source_observation.c.last_at))
+        .where(t.source_observation.c.source_id == s.id, t.source_observation.c.what == CALL)
         .scalar_subquery()
         .label("last_call"),
-        t.source_pull.c.kind.label("read_as"),
-        t.source_pull.c.in_force,
+        t.source_import.c.kind.label("read_as"),
+        t.source_import.c.enabled,
         last_run(t.run.c.state, s.id).label("run_state"),
         last_run(t.run.c.ended_at, s.id).label("run_ended_at"),
         select(func.count())
@@ -163,12 +163,12 @@ def _statement() -> Any:
         t.source_sign_in.c.provider,
         t.source_sign_in.c.waiting,
         t.source_sign_in.c.trouble,
-        select(func.max(t.source_sight.c.last_at))
-        .where(t.source_sight.c.source_id == s.id, t.source_sight.c.what == PERSON)
+        select(func.max(t.source_observation.c.last_at))
+        .where(t.source_observation.c.source_id == s.id, t.source_observation.c.what == PERSON)
         .scalar_subquery()
         .label("signed_in_at"),
     ).select_from(
-        t.source.outerjoin(t.source_pull, t.source_pull.c.source_id == s.id).outerjoin(t.source_sign_in, t.source_sign_in.c.source_id == s.id)
+        t.source.outerjoin(t.source_import, t.source_import.c.source_id == s.id).outerjoin(t.source_sign_in, t.source_sign_in.c.source_id == s.id)
     )
 
 
@@ -190,7 +190,7 @@ def token_ends(source_id: Any) -> Any:
 def last_run(column: Any, source_id: Any) -> Any:
     """Return what a column says of a source's last run that was not only a look; `source_id` is a column of the query around it."""
     r = t.run.c
-    real = (r.source_id == source_id, r.source_id.is_not(None), r.look_only.is_(False), r.ended_at.is_not(None))
+    real = (r.source_id == source_id, r.source_id.is_not(None), r.preview.is_(False), r.ended_at.is_not(None))
     return select(column).where(*real).order_by(r.id.desc()).limit(1).correlate(source_id.table).scalar_subquery()
 
 
@@ -215,12 +215,12 @@ def _line(row: Any) -> dict[str, Any]:
         "key": row.key,
         "label": row.label,
         "domains": list(row.domains or ()),
-        "channel": "pull" if row.read_as else "sign-in" if row.sign_in_state else row.channel,
+        "connection_type": "import" if row.read_as else "sign_in" if row.sign_in_state else row.connection_type,
         "sign_in_state": row.sign_in_state,
         "signed_in_at": row.signed_in_at,
         **sign_in_needs(row.sign_in_state, row.provider, row.waiting, row.trouble),
         "read_as": row.read_as,
-        "in_force": row.in_force,
+        "enabled": row.enabled,
         "run_state": row.run_state,
         "run_ended_at": row.run_ended_at,
         "conflicts": row.conflicts,
@@ -236,19 +236,19 @@ def _line(row: Any) -> dict[str, Any]:
     }
 
 
-def listing(house: House, ask: Ask) -> dict[str, Any]:
+def list_sources(ctx: AppContext, ask: Ask) -> dict[str, Any]:
     """Return a page of sources by label."""
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         found = page(connection, _statement(), [t.source.c.label, t.source.c.id], ask, lambda row: row)
         return {**found, "items": _lines(connection, found["items"])}
 
 
-def one(house: House, key: str) -> dict[str, Any]:
+def one(ctx: AppContext, key: str) -> dict[str, Any]:
     """Return one source.
 
     Raises:
         NotFound.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         source_by_key(connection, key)
         return _lines(connection, [connection.execute(_statement().where(t.source.c.key == key)).one()])[0]

@@ -8,7 +8,7 @@ from sqlalchemy import insert, select, update
 
 from dravo.core.errors import InvalidInput, NotFound
 from dravo.core.instants import Instant
-from dravo.services.context import House
+from dravo.services.context import AppContext
 from dravo.services.lookups import check_label, pushing_source, source_by_key
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
@@ -25,7 +25,7 @@ TOKEN_KINDS, TOKEN_ACCESS = ("users", "groups", "both"), ("read", "write")
 
 
 def add_token(
-    house: House, caller: Caller, key: str, label: str, expires_at: Instant | None = None, kinds: str = "both", access: str = "write"
+    ctx: AppContext, caller: Caller, key: str, label: str, expires_at: Instant | None = None, kinds: str = "both", access: str = "write"
 ) -> dict[str, Any]:
     """Add a token; the answer carries its text, the only time that it is shown.
 
@@ -42,7 +42,7 @@ def add_token(
     if expires_at is not None and expires_at <= now:
         raise InvalidInput("The token would have expired already.", "Give a time to come, or none.", "expires_at")
     token = new_token("push")
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         source = pushing_source(connection, key)
         row = {
             "id": new_id(),
@@ -56,20 +56,20 @@ def add_token(
             "access": access,
         }
         connection.execute(insert(t.source_token).values(**row))
-        record_change(connection, house.keys, caller, "added push token", "source", source.id, now, {"label": label, "prefix": token.prefix})
+        record_change(connection, ctx.keys, caller, "added push token", "source", source.id, now, {"label": label, "prefix": token.prefix})
         made = connection.execute(select(t.source_token).where(t.source_token.c.id == row["id"])).one()
-    house.doors += 1
+    ctx.doors += 1
     return {**_token_line(made), "token": token.text}
 
 
-def revoke_token(house: House, caller: Caller, key: str, token_id: str) -> None:
+def revoke_token(ctx: AppContext, caller: Caller, key: str, token_id: str) -> None:
     """Make a token worthless from now on.
 
     Raises:
         NotFound.
     """
     now = clock.now()
-    with house.database.writing() as connection:
+    with ctx.database.writing() as connection:
         source = source_by_key(connection, key)
         where = (t.source_token.c.id == token_id, t.source_token.c.source_id == source.id)
         row = connection.execute(select(t.source_token).where(*where)).first()
@@ -77,13 +77,13 @@ def revoke_token(house: House, caller: Caller, key: str, token_id: str) -> None:
             raise NotFound(f"'{source.label}' has no token with the id '{token_id}'.")
         if row.revoked_at is None:
             connection.execute(update(t.source_token).where(*where).values(revoked_at=now))
-            record_change(connection, house.keys, caller, "revoked push token", "source", source.id, now, {"label": row.label, "prefix": row.prefix})
-    house.doors += 1
+            record_change(connection, ctx.keys, caller, "revoked push token", "source", source.id, now, {"label": row.label, "prefix": row.prefix})
+    ctx.doors += 1
 
 
-def tokens(house: House, key: str, ask: Ask) -> dict[str, Any]:
+def tokens(ctx: AppContext, key: str, ask: Ask) -> dict[str, Any]:
     """Return a page of a source's tokens, newest first; never their texts."""
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         source = source_by_key(connection, key)
         statement = select(t.source_token).where(t.source_token.c.source_id == source.id)
         return page(connection, statement, [t.source_token.c.id], ask, _token_line, newest_first=True)

@@ -108,17 +108,17 @@ def _join_accounts(connection: Connection, items: list[dict[str, Any]]) -> None:
 
 def _join_seats(connection: Connection, items: list[dict[str, Any]]) -> None:
     """Put beside each access the seat that comes with it, or that it waits for."""
-    s, p = t.seat.c, t.plan.c
+    s, p = t.seat.c, t.license_plan.c
     users = list({item["person"]["id"] for item in items})
     statement = (
-        select(s.user_id, s.asked_at, s.from_at, p.key, p.label, t.application.c.key.label("application"))
-        .join(t.plan, p.id == s.plan_id)
+        select(s.user_id, s.requested_at, s.from_at, p.key, p.label, t.application.c.key.label("application"))
+        .join(t.license_plan, p.id == s.plan_id)
         .join(t.application, t.application.c.id == s.application_id)
         .where(s.user_id.in_(users), s.until_at.is_(None))
         .order_by(s.from_at.is_not(None))
     )
     found = {
-        (row.user_id, row.application): {"plan": {"key": row.key, "label": row.label}, "asked_at": row.asked_at, "since": row.from_at}
+        (row.user_id, row.application): {"plan": {"key": row.key, "label": row.label}, "requested_at": row.requested_at, "since": row.from_at}
         for row in connection.execute(statement)
     }
     for item in items:

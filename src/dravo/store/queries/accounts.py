@@ -15,7 +15,7 @@ from dravo.store.queries.users import person_ref
 
 def account_state(row: Any) -> str:
     """Return how an account stands: "agreed", or the state of the delivery that is open for it, or "due"."""
-    if row.agreed_version >= row.due_version:
+    if row.applied_version >= row.desired_version:
         return "left alone" if row.due["want"] == AS_IT_IS else "agreed"
     return row.delivery_state or "due"
 
@@ -31,36 +31,36 @@ def account_line(row: Any) -> dict[str, Any]:
         "should_be": "absent" if due["want"] == ABSENT else "left alone" if due["want"] == AS_IT_IS else "active" if due["active"] else "inactive",
         "roles": [role["value"] for role in shown.get("roles", [])] if shown else [],
         "state": account_state(row),
-        "due_version": row.due_version,
-        "agreed_version": row.agreed_version,
-        "due_since": row.due_since,
-        "agreed_at": row.agreed_at,
+        "desired_version": row.desired_version,
+        "applied_version": row.applied_version,
+        "pending_since": row.pending_since,
+        "applied_at": row.applied_at,
         "remote_id": row.remote_id,
         "origin": row.origin,
         "delivery": {
-            "id": row.delivery_id,
+            "id": row.task_id,
             "state": row.delivery_state,
             "message": row.message,
-            "mend": row.mend,
+            "hint": row.hint,
             "next_attempt_at": row.next_attempt_at,
         }
-        if row.delivery_id
+        if row.task_id
         else None,
     }
 
 
 def accounts_statement() -> Select[Any]:
     """Return the select of accounts with person, application and open delivery."""
-    a, u, p, d = t.account.c, t.user.c, t.application.c, t.delivery.c
+    a, u, p, d = t.account.c, t.user.c, t.application.c, t.task.c
     return (
         select(
             a.id.label("account_id"),
             a.due,
-            a.due_version,
-            a.due_since,
+            a.desired_version,
+            a.pending_since,
             a.agreed,
-            a.agreed_version,
-            a.agreed_at,
+            a.applied_version,
+            a.applied_at,
             a.remote_id,
             a.origin,
             u.id.label("user_id"),
@@ -68,15 +68,15 @@ def accounts_statement() -> Select[Any]:
             u.user_name,
             p.key.label("application_key"),
             p.label.label("application_label"),
-            d.id.label("delivery_id"),
+            d.id.label("task_id"),
             d.state.label("delivery_state"),
             d.message,
-            d.mend,
+            d.hint,
             d.next_attempt_at,
         )
         .join(t.user, u.id == a.user_id)
         .join(t.application, p.id == a.application_id)
-        .outerjoin(t.delivery, and_(d.account_id == a.id, d.closed_at.is_(None)))
+        .outerjoin(t.task, and_(d.account_id == a.id, d.closed_at.is_(None)))
     )
 
 
@@ -84,7 +84,7 @@ def accounts(
     connection: Connection, ask: Ask, application_key: str | None, user_id: str | None, state: str | None, words: str | None
 ) -> dict[str, Any]:
     """Return a page of accounts by the person's name."""
-    a, u, d = t.account.c, t.user.c, t.delivery.c
+    a, u, d = t.account.c, t.user.c, t.task.c
     statement = accounts_statement()
     if application_key:
         statement = statement.where(t.application.c.key == application_key)
@@ -93,9 +93,9 @@ def accounts(
     if words:
         statement = statement.where(or_(name_has(words), a.remote_id == words))
     if state == "agreed":
-        statement = statement.where(a.agreed_version >= a.due_version)
+        statement = statement.where(a.applied_version >= a.desired_version)
     elif state == "due":
-        statement = statement.where(a.agreed_version < a.due_version)
+        statement = statement.where(a.applied_version < a.desired_version)
     elif state:
         statement = statement.where(d.state == state)
     return page(connection, statement, [u.display_name_key, a.id], ask, account_line)

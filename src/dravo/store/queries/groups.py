@@ -122,10 +122,10 @@ def group_detail(connection: Connection, group_id: str) -> dict[str, Any] | None
             for row in connection.execute(statement)
         ]
 
-    channel = connection.execute(select(g.channel).where(g.id == group_id)).scalar()
+    connection_type = connection.execute(select(g.connection_type).where(g.id == group_id)).scalar()
     return {
         **found,
-        "local": channel == LOCAL,
+        "local": connection_type == LOCAL,
         "within": memberships.how_many_within(connection, group_id),
         "inner": nearby(m.inner_group_id, m.group_id),
         "around": nearby(m.group_id, m.inner_group_id),

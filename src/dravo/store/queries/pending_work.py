@@ -36,8 +36,8 @@ def count_tasks(connection: Connection, application_id: str | None, unresolved_k
     Args:
         unresolved_kind: the kind of failure whose outcome Dravo could not learn.
     """
-    d, g, p = t.delivery.c, t.delivered_group.c, t.application.c
-    runs = and_(p.switched_on.is_(True), p.paused_at.is_(None), p.base_url.is_not(None), p.secret.is_not(None))
+    d, g, p = t.task.c, t.provisioned_group.c, t.application.c
+    runs = and_(p.enabled.is_(True), p.paused_at.is_(None), p.base_url.is_not(None), p.secret.is_not(None))
 
     def counted(application: Any, state: Any, kind: Any, *where: Any) -> list[Any]:
         statement = select(state, runs, kind, func.count()).join(t.application, p.id == application).where(*where)
@@ -60,7 +60,7 @@ def count_tasks(connection: Connection, application_id: str | None, unresolved_k
         )
 
     return TaskCounts(
-        recomputing=connection.execute(select(func.count()).select_from(t.mark)).scalar_one(),
+        recomputing=connection.execute(select(func.count()).select_from(t.pending_recompute)).scalar_one(),
         waiting=total(WAITING, running=True),
         stopped=total(WAITING, running=False),
         failed=total(FAILED),

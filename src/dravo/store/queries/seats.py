@@ -9,7 +9,7 @@ from sqlalchemy import Connection, and_, exists, func, select
 from dravo.store import tables as t
 
 TAKEN = and_(t.seat.c.until_at.is_(None), t.seat.c.from_at.is_not(None))
-SETTLED = ~exists().where(t.mark.c.user_id == t.seat.c.user_id)
+SETTLED = ~exists().where(t.pending_recompute.c.user_id == t.seat.c.user_id)
 WAITED_FOR = and_(t.seat.c.until_at.is_(None), t.seat.c.from_at.is_(None))
 
 
@@ -20,7 +20,7 @@ def due(connection: Connection) -> int:
 
 def free_for_waiting(connection: Connection) -> list[tuple[str, int]]:
     """Return (plan id, how many seats are free at the most) of plans that somebody waits for, the highest first."""
-    s, p = t.seat.c, t.plan.c
+    s, p = t.seat.c, t.license_plan.c
     waiting = select(p.id, p.seats, func.count()).join(t.seat, s.plan_id == p.id).where(WAITED_FOR, SETTLED)
     found = []
     for plan_id, seats, number in connection.execute(waiting.group_by(p.id, p.seats, p.rank, p.key).order_by(p.rank.desc(), p.key)).all():
@@ -43,5 +43,5 @@ def waiting(connection: Connection, plan_id: str) -> int:
 def line() -> Any:
     """Return (id, place) of everybody who waits: which place in the line for their plan, counted from 1."""
     s = t.seat.c
-    place = func.row_number().over(partition_by=s.plan_id, order_by=(s.asked_at, s.id)).label("place")
+    place = func.row_number().over(partition_by=s.plan_id, order_by=(s.requested_at, s.id)).label("place")
     return select(s.id, place).where(WAITED_FOR).subquery("line")

@@ -33,20 +33,20 @@ class Order:
     after: tuple[str, str] | None = None
 
 
-def _of_source(table: Table, source_id: str, channel: str, condition: Any) -> list[Any]:
+def _of_source(table: Table, source_id: str, connection_type: str, condition: Any) -> list[Any]:
     """Return the conditions for what a source has at present; `condition` may be None."""
-    where = [table.c.source_id == source_id, table.c.channel == channel, table.c.gone_at.is_(None)]
+    where = [table.c.source_id == source_id, table.c.connection_type == connection_type, table.c.gone_at.is_(None)]
     return where if condition is None else [*where, condition]
 
 
-def count(connection: Connection, table: Table, source_id: str, channel: str, condition: Any) -> int:
+def count(connection: Connection, table: Table, source_id: str, connection_type: str, condition: Any) -> int:
     """Return how many of a source's rows meet an SQL condition (None for all)."""
-    where = _of_source(table, source_id, channel, condition)
+    where = _of_source(table, source_id, connection_type, condition)
     return int(connection.execute(select(func.count()).select_from(table).where(*where)).scalar_one())
 
 
-def listing(
-    connection: Connection, table: Table, source_id: str, channel: str, condition: Any, order: Order, offset: int, most: int, total: int
+def list_rows(
+    connection: Connection, table: Table, source_id: str, connection_type: str, condition: Any, order: Order, offset: int, most: int, total: int
 ) -> list[tuple[Any, Any]]:
     """Return one page of a source's rows that meet an SQL condition, each with the value that it is sorted by.
 
@@ -55,7 +55,7 @@ def listing(
             order instead of taking the index that finds the few.
     """
     keys = (order.column, table.c.id)
-    statement = select(*COLUMNS[table], order.column.label("_sorted_by")).where(*_of_source(table, source_id, channel, condition))
+    statement = select(*COLUMNS[table], order.column.label("_sorted_by")).where(*_of_source(table, source_id, connection_type, condition))
     if order.after is not None:
         last = tuple_(*(literal(value) for value in order.after))
         statement = statement.where(tuple_(*keys) < last if order.descending else tuple_(*keys) > last)
@@ -66,15 +66,15 @@ def listing(
     return [(row, row._sorted_by) for row in connection.execute(ordered.offset(offset).limit(most))]
 
 
-def each(connection: Connection, table: Table, source_id: str, channel: str, condition: Any) -> Iterator[Any]:
+def each(connection: Connection, table: Table, source_id: str, connection_type: str, condition: Any) -> Iterator[Any]:
     """Yield a source's rows that meet an SQL condition, by id."""
-    where = _of_source(table, source_id, channel, condition)
+    where = _of_source(table, source_id, connection_type, condition)
     yield from connection.execute(select(*COLUMNS[table]).where(*where).order_by(table.c.id).execution_options(yield_per=500))
 
 
-def ids(connection: Connection, table: Table, source_id: str, channel: str, condition: Any) -> list[str]:
+def ids(connection: Connection, table: Table, source_id: str, connection_type: str, condition: Any) -> list[str]:
     """Return the ids of a source's rows that meet an SQL condition."""
-    where = _of_source(table, source_id, channel, condition)
+    where = _of_source(table, source_id, connection_type, condition)
     return list(connection.execute(select(table.c.id).where(*where).order_by(table.c.id)).scalars())
 
 

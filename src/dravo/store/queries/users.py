@@ -105,7 +105,7 @@ def records_of(connection: Connection, user_id: str) -> list[dict[str, Any]]:
     """Return what sources said of a user, without the content."""
     r, s = t.record.c, t.source.c
     statement = (
-        select(r.id, r.channel, r.external_id, r.native_id, r.data, r.created_at, r.modified_at, r.gone_at, s.key, s.label)
+        select(r.id, r.connection_type, r.external_id, r.native_id, r.data, r.created_at, r.modified_at, r.gone_at, s.key, s.label)
         .join(t.source, s.id == r.source_id)
         .where(r.user_id == user_id)
         .order_by(r.id)
@@ -114,7 +114,7 @@ def records_of(connection: Connection, user_id: str) -> list[dict[str, Any]]:
         {
             "id": row.id,
             "source": {"key": row.key, "label": row.label},
-            "channel": row.channel,
+            "connection_type": row.connection_type,
             "external_id": row.native_id or row.external_id,
             "user_name": row.data.get("userName"),
             "active": row.gone_at is None and row.data.get("active", True) is not False,

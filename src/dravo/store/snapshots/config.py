@@ -15,27 +15,27 @@ from dravo.core.access.conditions import Condition, read_condition
 from dravo.core.access.evaluation import PLAIN, Assignment, Policy
 from dravo.core.access.license_plans import Plan
 from dravo.core.access.patterns import GIVES, Captured, read_name
-from dravo.core.errors import InvalidInput, WorldMoved
+from dravo.core.errors import InvalidInput, StalePreview
 from dravo.core.expressions import compile_expression
 from dravo.core.identity.names import fold
-from dravo.core.planning import Application, Catalogue, GroupLabel, Role
+from dravo.core.planning import Application, ConfigSnapshot, GroupLabel, Role
 from dravo.core.provisioning.accounts import PLAN_PLAIN, Settings
-from dravo.core.provisioning.attribute_mapping import RolesAs, read_target
+from dravo.core.provisioning.attribute_mapping import RoleEncoding, read_target
 from dravo.core.scim.extensions import read_schema
 from dravo.core.scim.schemas import Schema
 from dravo.store import tables as t
 from dravo.store.database import CATALOGUE, Database
-from dravo.store.prepared_statements import Quick
+from dravo.store.prepared_statements import PreparedStatement
 
 NO_GROUPS, GIVING_ROLES, CHOSEN = "none", "those that give roles", "chosen"
-_REVISION = Quick(select(t.revision.c.value).where(t.revision.c.name == CATALOGUE))
+_REVISION = PreparedStatement(select(t.revision.c.value).where(t.revision.c.name == CATALOGUE))
 
 
 def assignment_of(row: Any, condition: Condition | None = None) -> Assignment:
     """Return a row of the assignment table as core knows it; of a pattern, as it is before it is read on groups."""
     return Assignment(
         row.id, row.application_id, row.role_id, row.user_id, row.group_id, row.from_at, row.until_at, condition,
-        row.pattern is not None, row.excludes, row.newcomers_since, row.plan_id,
+        row.pattern is not None, row.excludes, row.new_users_since, row.plan_id,
         source_id=row.source_id if row.rule is not None else None,
         only=frozenset(row.confirmed) if row.rule is not None and row.confirmed is not None else None,
     )  # fmt: skip
@@ -71,10 +71,10 @@ def check_revision(connection: Connection, expected: int) -> None:
     """Make sure that nothing declared has changed since it was read.
 
     Raises:
-        WorldMoved: if it has.
+        StalePreview: if it has.
     """
     if revision(connection) != expected:
-        raise WorldMoved("What operators declared has changed meanwhile.", "Try again.")
+        raise StalePreview("What operators declared has changed meanwhile.", "Try again.")
 
 
 def raise_revision(connection: Connection) -> None:
@@ -82,14 +82,14 @@ def raise_revision(connection: Connection) -> None:
     connection.execute(update(t.revision).where(t.revision.c.name == CATALOGUE).values(value=t.revision.c.value + 1))
 
 
-class CatalogueCache:
+class ConfigCache:
     """Hands out the catalogue as of a transaction, reading it only when its revision has moved."""
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
-        self._held: Catalogue | None = None
+        self._held: ConfigSnapshot | None = None
 
-    def latest(self, database: Database) -> Catalogue:
+    def latest(self, database: Database) -> ConfigSnapshot:
         """Return the catalogue as it was seen last, to be planned on and checked when it is written upon."""
         held = self._held
         if held is None:
@@ -97,7 +97,7 @@ class CatalogueCache:
                 return self.get(connection)
         return held
 
-    def get(self, connection: Connection) -> Catalogue:
+    def get(self, connection: Connection) -> ConfigSnapshot:
         """Return the catalogue as this transaction sees it."""
         current = revision(connection)
         held = self._held
@@ -108,7 +108,7 @@ class CatalogueCache:
         return held
 
 
-def load(connection: Connection, current: int) -> Catalogue:
+def load(connection: Connection, current: int) -> ConfigSnapshot:
     """Read everything declared."""
     rows = list(connection.execute(select(t.application)))
     applications = {row.id: Application(row.id, row.key, row.label, settings_of(row), row.tracked_only) for row in rows}
@@ -134,10 +134,10 @@ def load(connection: Connection, current: int) -> Catalogue:
     for inner, outer in connection.execute(nested):
         parents[inner] = (*parents.get(inner, ()), outer)
     sources = list(connection.execute(select(t.source.c.id, t.source.c.key, t.source.c.precedence, t.source.c.veto, t.source.c.updates)))
-    delivered = {row.id: delivered_groups(row, by_group) for row in rows if row.groups_over}
+    delivered = {row.id: delivered_groups(row, by_group) for row in rows if row.provisioned_groups}
     asks_groups = any(each.condition is not None and each.condition.asks_groups for each in general)
     named = labels(connection, None if asks_groups else {*by_group, *parents, *(outer for outers in parents.values() for outer in outers)})
-    return Catalogue(
+    return ConfigSnapshot(
         current, applications, roles, by_group, parents, {row.id: row.precedence for row in sources}, named, delivered,
         tuple(general), {row.id: policy for row in rows if (policy := policy_of(row)) != PLAIN}, {row.id: row.key for row in sources},
         frozenset(row.source_id for row in patterns), plans(connection), frozenset(row.id for row in sources if row.veto),
@@ -147,7 +147,7 @@ def load(connection: Connection, current: int) -> Catalogue:
 
 def plans(connection: Connection) -> dict[str, Plan]:
     """Return every plan by id."""
-    return {row.id: Plan(*row) for row in connection.execute(select(*(t.plan.c[name] for name in _PLAN)))}
+    return {row.id: Plan(*row) for row in connection.execute(select(*(t.license_plan.c[name] for name in _PLAN)))}
 
 
 _PLAN = ("id", "application_id", "key", "label", "rank", "seats")
@@ -155,7 +155,7 @@ _PLAN = ("id", "application_id", "key", "label", "rank", "seats")
 
 def policy_of(row: Any) -> Policy:
     """Return how an application decides; `row` has the columns of the application's table."""
-    return Policy(row.open_to, row.if_nothing, row.default_role_id, row.several, row.first)
+    return Policy(row.eligibility, row.fallback, row.default_role_id, row.several, row.first)
 
 
 def matched(connection: Connection, patterns: Sequence[Any], roles: Mapping[str, Role]) -> Iterator[tuple[str, Assignment]]:
@@ -188,17 +188,17 @@ def settings_of(row: Any) -> Settings:
         (read_target(each["attribute"]), compile_expression(each["expression"]) if each["expression"].strip() else None)
         for each in row.attributes or ()
     )
-    return Settings(row.on_losing_access, row.on_inactive, row.on_gone, attributes, RolesAs(**(row.roles_as or {})), plans_as_of(row))
+    return Settings(row.on_losing_access, row.on_inactive, row.on_leaving, attributes, RoleEncoding(**(row.role_encoding or {})), plans_as_of(row))
 
 
-def plans_as_of(row: Any) -> RolesAs:
+def plans_as_of(row: Any) -> RoleEncoding:
     """Return how the plans of an application go over."""
-    return RolesAs(**row.plans_as) if row.plans_as else PLAN_PLAIN
+    return RoleEncoding(**row.plan_encoding) if row.plan_encoding else PLAN_PLAIN
 
 
 def delivered_groups(row: Any, by_group: Mapping[str, Iterable[Assignment]]) -> frozenset[str]:
     """Return the ids of the groups that go over to an application."""
-    chosen = row.groups_over or {}
+    chosen = row.provisioned_groups or {}
     if chosen.get("which") == GIVING_ROLES:
         return frozenset(
             group_id for group_id, given in by_group.items() if any(each.application_id == row.id and each.role_id is not None for each in given)

@@ -9,11 +9,11 @@ from typing import Any
 from sqlalchemy import Connection, bindparam, exists, or_, select, union_all
 
 from dravo.core.access.evaluation import Assignment
-from dravo.core.access.license_plans import HeldSeat
+from dravo.core.access.license_plans import Seat
 from dravo.core.identity.records import PersonRecord
-from dravo.core.planning import HeldAccess, HeldAccount, Person
+from dravo.core.planning import HeldAccess, HeldAccount, UserSnapshot
 from dravo.store import tables as t
-from dravo.store.prepared_statements import Quick
+from dravo.store.prepared_statements import PreparedStatement
 from dravo.store.snapshots.config import assignment_of
 
 CHUNK = 500
@@ -21,7 +21,7 @@ CHUNK = 500
 _IDS: Any = bindparam("ids", expanding=True)
 _USERS = select(t.user.c.id, t.user.c.revision, t.user.c.created_at).where(t.user.c.id.in_(_IDS))
 _RECORDS = select(
-    t.record.c.id, t.record.c.source_id, t.record.c.channel, t.record.c.data, t.record.c.user_id, t.record.c.gone_at, t.record.c.undecided
+    t.record.c.id, t.record.c.source_id, t.record.c.connection_type, t.record.c.data, t.record.c.user_id, t.record.c.gone_at, t.record.c.undecided
 ).where(t.record.c.user_id.in_(_IDS))
 _GROUPS = union_all(
     select(t.record.c.user_id, t.membership.c.group_id, t.membership.c.id)
@@ -35,17 +35,19 @@ _DIRECT = select(t.assignment).where(t.assignment.c.user_id.in_(_IDS), t.assignm
 _ACCESS = select(t.access.c.user_id, t.access.c.id, t.access.c.application_id, t.access.c.role_id, t.access.c.reasons).where(
     t.access.c.user_id.in_(_IDS), t.access.c.until_at.is_(None)
 )
-_KEPT = select(t.kept.c.user_id, t.kept.c.application_id, t.kept.c.role_id).where(t.kept.c.user_id.in_(_IDS), t.kept.c.until_at.is_(None))
+_KEPT = select(t.retained_role.c.user_id, t.retained_role.c.application_id, t.retained_role.c.role_id).where(
+    t.retained_role.c.user_id.in_(_IDS), t.retained_role.c.until_at.is_(None)
+)
 _SEATS = select(t.seat.c.user_id, t.seat.c.id, t.seat.c.application_id, t.seat.c.plan_id, t.seat.c.from_at).where(
     t.seat.c.user_id.in_(_IDS), t.seat.c.until_at.is_(None)
 )
-_ACCOUNTS = select(t.account.c.user_id, t.account.c.id, t.account.c.application_id, t.account.c.due, t.account.c.due_version).where(
+_ACCOUNTS = select(t.account.c.user_id, t.account.c.id, t.account.c.application_id, t.account.c.due, t.account.c.desired_version).where(
     t.account.c.user_id.in_(_IDS)
 )
 
 
 _OTHER = t.record.alias("other")
-_RECORD_WITH_TIES = Quick(
+_RECORD_WITH_TIES = PreparedStatement(
     select(
         t.record.c.id,
         t.record.c.user_id,
@@ -62,7 +64,7 @@ _RECORD_WITH_TIES = Quick(
             exists().where(t.access.c.user_id == t.record.c.user_id, t.access.c.until_at.is_(None)),
             exists().where(t.account.c.user_id == t.record.c.user_id),
             exists().where(t.assignment.c.user_id == t.record.c.user_id, t.assignment.c.removed_at.is_(None)),
-            exists().where(t.kept.c.user_id == t.record.c.user_id, t.kept.c.until_at.is_(None)),
+            exists().where(t.retained_role.c.user_id == t.record.c.user_id, t.retained_role.c.until_at.is_(None)),
             exists().where(_OTHER.c.user_id == t.record.c.user_id, _OTHER.c.id != t.record.c.id),
         ).label("tied"),
     )
@@ -70,49 +72,49 @@ _RECORD_WITH_TIES = Quick(
     .where(
         t.record.c.id == bindparam("id"),
         t.record.c.source_id == bindparam("source"),
-        t.record.c.channel == bindparam("channel"),
+        t.record.c.connection_type == bindparam("connection_type"),
         t.record.c.gone_at.is_(None),
     )
 )
 
 
-def of_record(connection: Connection, source_id: str, channel: str, record_id: str) -> tuple[Any, Person] | None:
+def of_record(connection: Connection, source_id: str, connection_type: str, record_id: str) -> tuple[Any, UserSnapshot] | None:
     """Return one record that a source has, and its user as they stand in this transaction; None if it has no such record.
 
     Whoever is in no group and has nothing costs one query.
     """
-    row = _RECORD_WITH_TIES.first(connection, {"id": record_id, "source": source_id, "channel": channel})
+    row = _RECORD_WITH_TIES.first(connection, {"id": record_id, "source": source_id, "connection_type": connection_type})
     if row is None:
         return None
     if row.tied:
         return row, people(connection, [row.user_id])[row.user_id]
-    return row, _alone(row, source_id, channel)
+    return row, _alone(row, source_id, connection_type)
 
 
-def at_a_glance(connection: Connection, source_id: str, channel: str, record_id: str) -> tuple[Any, Person] | None:
+def at_a_glance(connection: Connection, source_id: str, connection_type: str, record_id: str) -> tuple[Any, UserSnapshot] | None:
     """Return one record and its user by a single query, without a transaction around it.
 
     None if that is not enough: there is no such record, or its user is in a group, has something, or has other records.
     """
-    row = _RECORD_WITH_TIES.first(connection, {"id": record_id, "source": source_id, "channel": channel})
-    return (row, _alone(row, source_id, channel)) if row is not None and not row.tied else None
+    row = _RECORD_WITH_TIES.first(connection, {"id": record_id, "source": source_id, "connection_type": connection_type})
+    return (row, _alone(row, source_id, connection_type)) if row is not None and not row.tied else None
 
 
-def _alone(row: Any, source_id: str, channel: str) -> Person:
-    record = PersonRecord(row.id, source_id, channel, row.data, row.user_id, undecided=row.undecided)
-    return Person(row.user_id, row.revision, (record,), known_since=row.known_since)
+def _alone(row: Any, source_id: str, connection_type: str) -> UserSnapshot:
+    record = PersonRecord(row.id, source_id, connection_type, row.data, row.user_id, undecided=row.undecided)
+    return UserSnapshot(row.user_id, row.revision, (record,), known_since=row.known_since)
 
 
-def people(connection: Connection, user_ids: Iterable[str]) -> dict[str, Person]:
+def people(connection: Connection, user_ids: Iterable[str]) -> dict[str, UserSnapshot]:
     """Return users by id as they stand in this transaction; ids that are not known are left out."""
     wanted = list(dict.fromkeys(user_ids))
-    found: dict[str, Person] = {}
+    found: dict[str, UserSnapshot] = {}
     for start in range(0, len(wanted), CHUNK):
         found.update(_chunk(connection, wanted[start : start + CHUNK]))
     return found
 
 
-def _chunk(connection: Connection, ids: Sequence[str]) -> dict[str, Person]:
+def _chunk(connection: Connection, ids: Sequence[str]) -> dict[str, UserSnapshot]:
     given = {"ids": ids}
     records: defaultdict[str, list[PersonRecord]] = defaultdict(list)
     for row in connection.execute(_RECORDS, given):
@@ -127,16 +129,16 @@ def _chunk(connection: Connection, ids: Sequence[str]) -> dict[str, Person]:
     for user_id, access_id, application_id, role_id, reasons in connection.execute(_ACCESS, given):
         access[user_id].append(HeldAccess(access_id, application_id, role_id, tuple(reasons)))
     accounts: defaultdict[str, list[HeldAccount]] = defaultdict(list)
-    for user_id, account_id, application_id, due, due_version in connection.execute(_ACCOUNTS, given):
-        accounts[user_id].append(HeldAccount(account_id, application_id, due, due_version))
+    for user_id, account_id, application_id, due, desired_version in connection.execute(_ACCOUNTS, given):
+        accounts[user_id].append(HeldAccount(account_id, application_id, due, desired_version))
     kept: defaultdict[str, list[tuple[str, str]]] = defaultdict(list)
     for user_id, application_id, role_id in connection.execute(_KEPT, given):
         kept[user_id].append((application_id, role_id))
-    seats: defaultdict[str, list[HeldSeat]] = defaultdict(list)
+    seats: defaultdict[str, list[Seat]] = defaultdict(list)
     for user_id, seat_id, application_id, plan_id, since in connection.execute(_SEATS, given):
-        seats[user_id].append(HeldSeat(seat_id, application_id, plan_id, since is not None))
+        seats[user_id].append(Seat(seat_id, application_id, plan_id, since is not None))
     return {
-        user_id: Person(
+        user_id: UserSnapshot(
             user_id,
             revision,
             tuple(records[user_id]),

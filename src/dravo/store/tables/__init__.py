@@ -1,12 +1,23 @@
 """The tables."""
 
-from dravo.store.tables.access import access, application, assignment, kept, mark, plan, review, review_row, role, seat
+from dravo.store.tables.access import access, application, assignment, license_plan, pending_recompute, retained_role, review, review_row, role, seat
 from dravo.store.tables.base import Json, metadata
-from dravo.store.tables.mail import mail_due
+from dravo.store.tables.mail import outbound_mail
 from dravo.store.tables.operators import api_token, audit, operator, operator_application, operator_link, operator_recovery, operator_session
-from dravo.store.tables.provisioning import account, delivered_group, delivered_member, delivery, delivery_attempt, drift, run, run_line
-from dravo.store.tables.sign_in import sign_in_begun, sign_in_key, sign_in_seen, sign_in_trace, sign_in_trial, source_sign_in, visit
-from dravo.store.tables.sources import conflict, picture, revision, setting, source, source_pull, source_schema, source_sight, source_token, trace
+from dravo.store.tables.provisioning import account, drift, provisioned_group, provisioned_member, run, run_entry, task, task_attempt
+from dravo.store.tables.sign_in import consumed_assertion, sign_in_key, sign_in_request, sign_in_trace, source_sign_in, test_sign_in, user_session
+from dravo.store.tables.sources import (
+    cached_report,
+    conflict,
+    revision,
+    setting,
+    source,
+    source_import,
+    source_observation,
+    source_schema,
+    source_token,
+    trace,
+)
 from dravo.store.tables.users import group, membership, record, record_unique, user
 
 __all__ = [
@@ -17,16 +28,12 @@ __all__ = [
     "application",
     "assignment",
     "audit",
+    "cached_report",
     "conflict",
-    "delivered_group",
-    "delivered_member",
-    "delivery",
-    "delivery_attempt",
+    "consumed_assertion",
     "drift",
     "group",
-    "kept",
-    "mail_due",
-    "mark",
+    "license_plan",
     "membership",
     "metadata",
     "operator",
@@ -34,30 +41,34 @@ __all__ = [
     "operator_link",
     "operator_recovery",
     "operator_session",
-    "picture",
-    "plan",
+    "outbound_mail",
+    "pending_recompute",
+    "provisioned_group",
+    "provisioned_member",
     "record",
     "record_unique",
+    "retained_role",
     "review",
     "review_row",
     "revision",
     "role",
     "run",
-    "run_line",
+    "run_entry",
     "seat",
     "setting",
-    "sign_in_begun",
     "sign_in_key",
-    "sign_in_seen",
+    "sign_in_request",
     "sign_in_trace",
-    "sign_in_trial",
     "source",
-    "source_pull",
+    "source_import",
+    "source_observation",
     "source_schema",
-    "source_sight",
     "source_sign_in",
     "source_token",
+    "task",
+    "task_attempt",
+    "test_sign_in",
     "trace",
     "user",
-    "visit",
+    "user_session",
 ]

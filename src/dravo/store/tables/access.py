@@ -19,14 +19,14 @@ application = Table(
     Column("revision", Integer, nullable=False),
     at("created_at", nullable=False),
     Column("tracked_only", Boolean(create_constraint=False), nullable=False),
-    Column("switched_on", Boolean(create_constraint=False), nullable=False),
+    Column("enabled", Boolean(create_constraint=False), nullable=False),
     Column("create_accounts", Boolean(create_constraint=False), nullable=False),
     Column("update_accounts", Boolean(create_constraint=False), nullable=False),
     Column("adopt_by_user_name", Boolean(create_constraint=False), nullable=False),
     Column("on_losing_access", String(16), nullable=False),
     Column("on_inactive", String(16), nullable=False),
-    Column("on_gone", String(16), nullable=False),
-    Column("at_a_time", Integer, nullable=False),
+    Column("on_leaving", String(16), nullable=False),
+    Column("max_concurrency", Integer, nullable=False),
     Column("base_url", Text),
     Column("secret", Text),
     Column("capabilities", Json),
@@ -36,18 +36,18 @@ application = Table(
     at("secret_expires_at"),
     # What goes over: attributes by expressions, how roles go, which groups.
     Column("attributes", Json),
-    Column("roles_as", Json),
-    Column("plans_as", Json),
-    Column("groups_over", Json),
+    Column("role_encoding", Json),
+    Column("plan_encoding", Json),
+    Column("provisioned_groups", Json),
     Column("adopt_groups", Boolean(create_constraint=False), nullable=False, server_default="0"),
     # Requests a second at the most; null: as many as it takes.
-    Column("per_second", Integer),
+    Column("rate_limit", Integer),
     # When it is compared with what should be there: a cron expression, and the next such instant.
     Column("reconcile_at", Text),
     at("reconcile_next_at"),
     # How access is decided here: see core/access/evaluation.py.
-    Column("open_to", String(12), nullable=False, server_default="assigned"),
-    Column("if_nothing", String(16), nullable=False, server_default="no access"),
+    Column("eligibility", String(12), nullable=False, server_default="assigned"),
+    Column("fallback", String(16), nullable=False, server_default="no access"),
     Column("default_role_id", String(36)),
     Column("several", String(12), nullable=False, server_default="all"),
     Column("first", String(12), nullable=False, server_default="both"),
@@ -57,7 +57,7 @@ application = Table(
     at("answered_at"),
     at("paused_at"),
     Column("trouble", Text),
-    Column("trouble_mend", Text),
+    Column("trouble_hint", Text),
 )
 
 role = Table(
@@ -72,8 +72,8 @@ role = Table(
 )
 
 # Where an application is paid by the head: its plans, each with so many seats (null: as many as people).
-plan = Table(
-    "plan",
+license_plan = Table(
+    "license_plan",
     metadata,
     own_id(),
     to("application"),
@@ -91,15 +91,15 @@ seat = Table(
     own_id(),
     to("user"),
     to("application", index=True),
-    to("plan"),
-    at("asked_at", nullable=False),
+    to("license_plan", "plan_id"),
+    at("requested_at", nullable=False),
     at("from_at"),
     at("until_at"),
 )
 one_of("uq_seat_taken", seat.c.user_id, seat.c.application_id, where="until_at IS NULL AND from_at IS NOT NULL")
 one_of("uq_seat_waited_for", seat.c.user_id, seat.c.plan_id, where="until_at IS NULL AND from_at IS NULL")
 some_of("ix_seat_taken", seat.c.plan_id, where="until_at IS NULL AND from_at IS NOT NULL")
-some_of("ix_seat_waited_for", seat.c.plan_id, seat.c.asked_at, where="until_at IS NULL AND from_at IS NULL")
+some_of("ix_seat_waited_for", seat.c.plan_id, seat.c.requested_at, where="until_at IS NULL AND from_at IS NULL")
 
 assignment = Table(
     "assignment",
@@ -108,7 +108,7 @@ assignment = Table(
     to("application", index=True),
     # The role that it gives; null lets in without one, or keeps out.
     to("role", nullable=True),
-    to("plan", nullable=True),
+    to("license_plan", "plan_id", nullable=True),
     # For whom: a user, a group, those who meet a condition, groups of a source whose names fit a pattern; else everybody.
     to("user", nullable=True),
     to("group", nullable=True),
@@ -120,7 +120,7 @@ assignment = Table(
     # Of a rule: whether users who come to meet it later were confirmed when it was created.
     Column("future_users", Boolean(create_constraint=False), nullable=False, server_default="0"),
     Column("excludes", Boolean(create_constraint=False), nullable=False, server_default="0"),
-    at("newcomers_since"),
+    at("new_users_since"),
     at("from_at"),
     at("until_at"),
     # The days that were said, where days were: their instants follow from the organisation's time zone.
@@ -144,8 +144,8 @@ one_of(
 one_of("uq_assignment_group", assignment.c.role_id, assignment.c.group_id, where="removed_at IS NULL AND group_id IS NOT NULL")
 
 # Roles that somebody keeps because nothing gives one any more, where the application's policy says so.
-kept = Table(
-    "kept",
+retained_role = Table(
+    "retained_role",
     metadata,
     own_id(),
     to("user"),
@@ -154,7 +154,7 @@ kept = Table(
     at("from_at", nullable=False),
     at("until_at"),
 )
-one_of("uq_kept_open", kept.c.user_id, kept.c.role_id, where="until_at IS NULL")
+one_of("uq_retained_role_open", retained_role.c.user_id, retained_role.c.role_id, where="until_at IS NULL")
 
 # Who has what, from when until when, and why; the reasons are snapshots.
 access = Table(
@@ -214,12 +214,12 @@ Index("ix_review_row_of_review", review_row.c.review_id, review_row.c.applicatio
 Index("ix_review_row_of_application", review_row.c.application_id)
 
 # People whose access has to be worked out anew because something that touches many has changed; nobody in here is delivered.
-mark = Table(
-    "mark",
+pending_recompute = Table(
+    "pending_recompute",
     metadata,
     Column("user_id", String(36), ForeignKey("user.id"), primary_key=True),
     at("since", nullable=False),
     # Where what is taken away with it was confirmed by an operator, and by whom.
-    Column("cleared_for", String(36)),
-    Column("cleared_by", Text),
+    Column("confirmed_for", String(36)),
+    Column("released_by", Text),
 )

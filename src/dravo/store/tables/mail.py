@@ -7,8 +7,8 @@ from sqlalchemy import Column, Index, Integer, Table, Text
 from dravo.store.tables.base import at, metadata, own_id
 
 # A row is there until it is sent, or was tried for too long.
-mail_due = Table(
-    "mail_due",
+outbound_mail = Table(
+    "outbound_mail",
     metadata,
     own_id(),
     # The whole message, encrypted: it may hold a code.
@@ -20,4 +20,4 @@ mail_due = Table(
     Column("tries", Integer, nullable=False, server_default="0"),
     Column("trouble", Text),
 )
-Index("ix_mail_due_next", mail_due.c.next_at)
+Index("ix_outbound_mail_next", outbound_mail.c.next_at)

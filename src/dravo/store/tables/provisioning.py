@@ -13,17 +13,17 @@ account = Table(
     to("user"),
     to("application"),
     Column("due", Json, nullable=False),
-    Column("due_version", Integer, nullable=False),
-    at("due_since", nullable=False),
+    Column("desired_version", Integer, nullable=False),
+    at("pending_since", nullable=False),
     Column("agreed", Json),
     # What was last agreed, also when it has since come into doubt: by this it is judged what a change takes away.
     Column("had", Json),
-    Column("agreed_version", Integer, nullable=False),
-    at("agreed_at"),
+    Column("applied_version", Integer, nullable=False),
+    at("applied_at"),
     Column("remote_id", Text),
     Column("origin", String(16)),
     # Since when it is not known whether an account was made there: its reply was lost.
-    at("doubt_at"),
+    at("outcome_unknown_since"),
     # When it was deleted, or had to be repaired: a list of the application's accounts that was begun before says nothing of it.
     at("lists_from_at"),
     # The attributes whose values there are removed at the next repair: the user has none.
@@ -33,8 +33,8 @@ account = Table(
 Index("ix_account_of_application", account.c.application_id, account.c.id)
 one_of("uq_account_remote", account.c.application_id, account.c.remote_id, where="remote_id IS NOT NULL")
 
-delivery = Table(
-    "delivery",
+task = Table(
+    "task",
     metadata,
     own_id(),
     to("account"),
@@ -49,29 +49,29 @@ delivery = Table(
     at("next_attempt_at"),
     at("closed_at"),
     Column("message", Text),
-    Column("mend", Text),
+    Column("hint", Text),
     # What kind of trouble it is, so that all of one kind can be taken up again together.
     Column("kind", String(40)),
     # Whether it takes something away; then it goes only once the guard, or a person, let it through.
     Column("removes", Boolean(create_constraint=False), nullable=False, server_default="0"),
-    at("cleared_at"),
-    Column("cleared_by", Text),
+    at("released_at"),
+    Column("released_by", Text),
     # Since when the removal limits hold it. Only an operator ends that, or a change after which it is judged anew.
     at("held_at"),
 )
-one_of("uq_delivery_open", delivery.c.account_id, where="closed_at IS NULL")
-some_of("ix_delivery_waiting", delivery.c.application_id, delivery.c.next_attempt_at, where="state = 'waiting'")
-Index("ix_delivery_of_application", delivery.c.application_id, delivery.c.id)
-Index("ix_delivery_state", delivery.c.state, delivery.c.id)
-some_of("ix_delivery_removing", delivery.c.cleared_at, delivery.c.application_id, where="removes = 1")
-some_of("ix_delivery_held", delivery.c.application_id, where="held_at IS NOT NULL AND closed_at IS NULL")
-Index("ix_delivery_of_account", delivery.c.account_id, delivery.c.id)
+one_of("uq_task_open", task.c.account_id, where="closed_at IS NULL")
+some_of("ix_task_waiting", task.c.application_id, task.c.next_attempt_at, where="state = 'waiting'")
+Index("ix_task_of_application", task.c.application_id, task.c.id)
+Index("ix_task_state", task.c.state, task.c.id)
+some_of("ix_task_removing", task.c.released_at, task.c.application_id, where="removes = 1")
+some_of("ix_task_held", task.c.application_id, where="held_at IS NOT NULL AND closed_at IS NULL")
+Index("ix_task_of_account", task.c.account_id, task.c.id)
 
-delivery_attempt = Table(
-    "delivery_attempt",
+task_attempt = Table(
+    "task_attempt",
     metadata,
     Column("id", Integer, primary_key=True),
-    to("delivery", index=True),
+    to("task", "task_id", index=True),
     Column("version", Integer, nullable=False),
     at("started_at", nullable=False),
     at("ended_at", nullable=False),
@@ -81,38 +81,38 @@ delivery_attempt = Table(
 )
 
 # A group as it goes over to an application: a group of a source ("group:ID"), or a role whose people are kept as a group ("role:ID").
-delivered_group = Table(
-    "delivered_group",
+provisioned_group = Table(
+    "provisioned_group",
     metadata,
     own_id(),
     to("application"),
     Column("key", String(48), nullable=False),
     Column("state", String(16), nullable=False),
     Column("agreed_name", Text),
-    at("agreed_at"),
+    at("applied_at"),
     Column("remote_id", Text),
     Column("origin", String(16)),
     Column("attempts", Integer, nullable=False),
     at("next_attempt_at"),
     Column("message", Text),
-    Column("mend", Text),
+    Column("hint", Text),
     # What was exchanged in the last attempt.
     Column("exchanges", Json),
     at("created_at", nullable=False),
     UniqueConstraint("application_id", "key"),
 )
-some_of("ix_delivered_group_waiting", delivered_group.c.application_id, delivered_group.c.next_attempt_at, where="state = 'waiting'")
+some_of("ix_provisioned_group_waiting", provisioned_group.c.application_id, provisioned_group.c.next_attempt_at, where="state = 'waiting'")
 
 # Who is to be in such a group, and as which account there they were agreed to be; only accounts that are there.
-delivered_member = Table(
-    "delivered_member",
+provisioned_member = Table(
+    "provisioned_member",
     metadata,
-    Column("delivered_group_id", String(36), ForeignKey("delivered_group.id"), primary_key=True),
+    Column("delivered_group_id", String(36), ForeignKey("provisioned_group.id"), primary_key=True),
     Column("account_id", String(36), ForeignKey("account.id"), primary_key=True),
     Column("due", Boolean(create_constraint=False), nullable=False),
     Column("agreed_remote_id", Text),
 )
-Index("ix_delivered_member_account", delivered_member.c.account_id)
+Index("ix_provisioned_member_account", provisioned_member.c.account_id)
 
 # One reading of another system: a reconciliation, or a pull of a source, with counts.
 run = Table(
@@ -124,28 +124,28 @@ run = Table(
     to("source", nullable=True),
     # Of a pull: whether everybody is read, whether it only shows what it would do, and whether all who are missing may leave.
     Column("whole", Boolean(create_constraint=False)),
-    Column("look_only", Boolean(create_constraint=False)),
-    Column("let_leave", Boolean(create_constraint=False)),
+    Column("preview", Boolean(create_constraint=False)),
+    Column("allow_removals", Boolean(create_constraint=False)),
     # How often the worker ended in the middle of it, or of the run that it takes up.
     Column("broke_off", Integer, nullable=False, server_default="0"),
     Column("state", String(16), nullable=False),
-    Column("asked_by", Text, nullable=False),
-    at("asked_at", nullable=False),
+    Column("requested_by", Text, nullable=False),
+    at("requested_at", nullable=False),
     at("started_at"),
     at("ended_at"),
     Column("progress", Integer, nullable=False),
     Column("counts", Json),
     Column("message", Text),
-    Column("mend", Text),
-    Column("stop_asked", Boolean(create_constraint=False), nullable=False),
+    Column("hint", Text),
+    Column("stop_requested", Boolean(create_constraint=False), nullable=False),
 )
 some_of("ix_run_open", run.c.state, where="ended_at IS NULL")
 Index("ix_run_of_application", run.c.application_id, run.c.id)
 some_of("ix_run_of_source", run.c.source_id, run.c.id, where="source_id IS NOT NULL")
 
 # What a pull did, or would do, to one person or group.
-run_line = Table(
-    "run_line",
+run_entry = Table(
+    "run_entry",
     metadata,
     Column("id", Integer, primary_key=True),
     to("run"),
@@ -156,7 +156,7 @@ run_line = Table(
     Column("changes", Json),
     Column("message", Text),
 )
-Index("ix_run_line", run_line.c.run_id, run_line.c.kind, run_line.c.id)
+Index("ix_run_entry", run_entry.c.run_id, run_entry.c.kind, run_entry.c.id)
 
 # A difference between an application as it is and as it should be.
 drift = Table(

@@ -19,11 +19,11 @@ source_sign_in = Table(
     Column("secret", Text),
     # "off", "pilot" or "everybody"; from an hour on, "everybody".
     Column("state", String(12), nullable=False, server_default="off"),
-    at("everybody_at"),
+    at("enabled_from"),
     # Whom it lets in: "people", "operators" or "both".
     Column("serves", String(12), nullable=False, server_default="people"),
     # When somebody came through the present settings to the end; with other ones it has to be proved anew.
-    at("proved_at"),
+    at("verified_at"),
     # The address of the metadata: when it was looked at, what was wrong with it, and certificates that wait to be taken over.
     at("looked_at"),
     Column("trouble", Text),
@@ -46,8 +46,8 @@ sign_in_key = Table(
 )
 
 # A sign-in that was begun here and is waited for: known by a state that only this browser was given.
-sign_in_begun = Table(
-    "sign_in_begun",
+sign_in_request = Table(
+    "sign_in_request",
     metadata,
     Column("state_hash", String(64), primary_key=True),
     to("source"),
@@ -55,7 +55,7 @@ sign_in_begun = Table(
     # Of SAML the request's id; of OpenID Connect nonce and verifier, of mail the address and the code, encrypted.
     Column("request_id", String(80)),
     Column("secret", Text),
-    Column("trial_id", String(36)),
+    Column("test_id", String(36)),
     # The operator who binds themselves to whom it proves.
     Column("operator_id", String(36)),
     # How many wrong codes were given.
@@ -64,22 +64,22 @@ sign_in_begun = Table(
     at("begun_at"),
     at("until_at", nullable=False),
 )
-Index("ix_sign_in_begun_until", sign_in_begun.c.until_at)
+Index("ix_sign_in_request_until", sign_in_request.c.until_at)
 
 # What was accepted once and never is again.
-sign_in_seen = Table(
-    "sign_in_seen",
+consumed_assertion = Table(
+    "consumed_assertion",
     metadata,
     to("source"),
     Column("once_hash", String(64), nullable=False),
     at("until_at", nullable=False),
     UniqueConstraint("source_id", "once_hash"),
 )
-Index("ix_sign_in_seen_until", sign_in_seen.c.until_at)
+Index("ix_consumed_assertion_until", consumed_assertion.c.until_at)
 
 # A try by one named person, for some minutes: "observe" changes nothing, "for real" does.
-sign_in_trial = Table(
-    "sign_in_trial",
+test_sign_in = Table(
+    "test_sign_in",
     metadata,
     own_id(),
     to("source", index=True),
@@ -99,13 +99,13 @@ sign_in_trace = Table(
     own_id(),
     to("source"),
     at("at", nullable=False),
-    Column("trial_id", String(36)),
+    Column("test_id", String(36)),
     # "in", "observed", "refused".
     Column("outcome", String(10), nullable=False),
     # Of a refusal: its reason in a word or two, and what is told to people who look after it.
     Column("reason", String(40)),
     Column("message", Text, nullable=False),
-    Column("mend", Text, nullable=False),
+    Column("hint", Text, nullable=False),
     Column("name", Text, nullable=False),
     Column("user_id", String(36)),
     Column("steps", Json, nullable=False),
@@ -116,11 +116,11 @@ sign_in_trace = Table(
     Column("raw", Text),
 )
 Index("ix_sign_in_trace_of_source", sign_in_trace.c.source_id, sign_in_trace.c.id)
-some_of("ix_sign_in_trace_of_trial", sign_in_trace.c.trial_id, where="trial_id IS NOT NULL")
+some_of("ix_sign_in_trace_of_trial", sign_in_trace.c.test_id, where="test_id IS NOT NULL")
 
 # Somebody who is signed in here, to see what is theirs.
-visit = Table(
-    "visit",
+user_session = Table(
+    "user_session",
     metadata,
     own_id(),
     Column("hash", String(64), nullable=False, unique=True),
@@ -134,4 +134,4 @@ visit = Table(
     at("last_seen_at", nullable=False),
     at("until_at", nullable=False),
 )
-Index("ix_visit_until", visit.c.until_at)
+Index("ix_user_session_until", user_session.c.until_at)

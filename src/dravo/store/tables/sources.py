@@ -15,7 +15,7 @@ source = Table(
     own_id(),
     Column("key", String(64), nullable=False, unique=True),
     Column("label", Text, nullable=False),
-    Column("channel", String(16), nullable=False),
+    Column("connection_type", String(16), nullable=False),
     Column("precedence", Integer, nullable=False, default=100),
     # Whether its inactive counts whatever others say, and whether it says anything of people whom another source knows.
     Column("veto", Boolean(create_constraint=False), nullable=False, server_default="0"),
@@ -28,16 +28,16 @@ source = Table(
 )
 
 # How a source is read on a schedule: the kind of reader with its settings, and how far the last reading came.
-source_pull = Table(
-    "source_pull",
+source_import = Table(
+    "source_import",
     metadata,
     Column("source_id", String(36), ForeignKey("source.id"), primary_key=True),
     Column("kind", String(16), nullable=False),
     Column("settings", Json, nullable=False),
     Column("secret", Text),
     # Whether what is read is taken in; until then runs only show what they would do.
-    Column("in_force", Boolean(create_constraint=False), nullable=False),
-    at("in_force_at"),
+    Column("enabled", Boolean(create_constraint=False), nullable=False),
+    at("enabled_from"),
     Column("schedule", String(100), nullable=False),
     at("next_at"),
     # From where the next reading can go on, when everybody was read last, and with which answers.
@@ -53,7 +53,7 @@ conflict = Table(
     metadata,
     own_id(),
     to("source"),
-    Column("channel", String(16), nullable=False, server_default="pull"),
+    Column("connection_type", String(16), nullable=False, server_default="import"),
     # "person" or "group", with the source's own id.
     Column("subject", String(8), nullable=False),
     Column("native_id", Text, nullable=False),
@@ -118,7 +118,7 @@ trace = Table(
     Column("milliseconds", Integer, nullable=False),
     # In a sentence what was done, or why not.
     Column("outcome", Text, nullable=False),
-    Column("manners", Json),
+    Column("quirks", Json),
     Column("effects", Json),
     Column("body", Text),
 )
@@ -128,8 +128,8 @@ Index("ix_trace_of_source", trace.c.source_id, trace.c.id)
 setting = Table("setting", metadata, Column("name", String(40), primary_key=True), Column("value", Json, nullable=False))
 
 # What is counted over everything, and kept until something moved; `marker` tells whether it did.
-picture = Table(
-    "picture",
+cached_report = Table(
+    "cached_report",
     metadata,
     Column("name", String(40), primary_key=True),
     at("at", nullable=False),
@@ -139,8 +139,8 @@ picture = Table(
 )
 
 # What real traffic has shown to work, or not, on a source's exchange sheet.
-source_sight = Table(
-    "source_sight",
+source_observation = Table(
+    "source_observation",
     metadata,
     to("source"),
     Column("what", String(40), nullable=False),

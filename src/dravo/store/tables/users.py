@@ -38,7 +38,7 @@ record = Table(
     metadata,
     own_id(),
     to("source"),
-    Column("channel", String(16), nullable=False),
+    Column("connection_type", String(16), nullable=False),
     to("user", index=True),
     Column("user_name_key", Text, nullable=False),
     Column("external_id", Text),
@@ -52,22 +52,22 @@ record = Table(
     at("gone_at"),
     # Of what was read: the source's own id, by what its groups name it, what tells it from what it said before, and what it said.
     Column("native_id", Text),
-    Column("locator", Text),
+    Column("reference", Text),
     Column("digest", String(32)),
     Column("said", Json),
     # Whether nobody has decided yet whether it is somebody who is here already: until then nothing follows from it.
     Column("undecided", Boolean(create_constraint=False), nullable=False, server_default="0"),
     # When a sign-in last told in which groups they are: such memberships lapse.
-    at("heard_at"),
+    at("claims_seen_at"),
 )
-some_of("ix_record_locator", record.c.source_id, record.c.locator, where="gone_at IS NULL AND locator IS NOT NULL")
-one_of("uq_record_native_id", record.c.source_id, record.c.channel, record.c.native_id, where="native_id IS NOT NULL")
+some_of("ix_record_locator", record.c.source_id, record.c.reference, where="gone_at IS NULL AND reference IS NOT NULL")
+one_of("uq_record_native_id", record.c.source_id, record.c.connection_type, record.c.native_id, where="native_id IS NOT NULL")
 some_of("ix_record_email", record.c.source_id, record.c.email_key, where="gone_at IS NULL AND email_key IS NOT NULL")
 some_of("ix_record_more_emails", record.c.source_id, record.c.more_emails, where="gone_at IS NULL AND more_emails IS NOT NULL")
-one_of("uq_record_user_name", record.c.source_id, record.c.channel, record.c.user_name_key, where="gone_at IS NULL")
-some_of("ix_record_external_id", record.c.source_id, record.c.channel, record.c.external_id, where="gone_at IS NULL")
-some_of("ix_record_heard", record.c.source_id, record.c.heard_at, where="heard_at IS NOT NULL")
-some_of("ix_record_listing", record.c.source_id, record.c.channel, record.c.id, where="gone_at IS NULL")
+one_of("uq_record_user_name", record.c.source_id, record.c.connection_type, record.c.user_name_key, where="gone_at IS NULL")
+some_of("ix_record_external_id", record.c.source_id, record.c.connection_type, record.c.external_id, where="gone_at IS NULL")
+some_of("ix_record_heard", record.c.source_id, record.c.claims_seen_at, where="claims_seen_at IS NOT NULL")
+some_of("ix_record_listing", record.c.source_id, record.c.connection_type, record.c.id, where="gone_at IS NULL")
 
 # Values of extension attributes that nobody else of the source may have.
 record_unique = Table(
@@ -85,7 +85,7 @@ group = Table(
     metadata,
     own_id(),
     to("source", nullable=True),
-    Column("channel", String(16), nullable=False),
+    Column("connection_type", String(16), nullable=False),
     Column("display_name", Text, nullable=False),
     Column("display_name_key", Text, nullable=False),
     Column("external_id", Text),
@@ -96,12 +96,12 @@ group = Table(
     at("gone_at"),
     # Of what was read: the source's own id, by what groups name it, and what tells it from what it said before.
     Column("native_id", Text),
-    Column("locator", Text),
+    Column("reference", Text),
     Column("digest", String(32)),
 )
-one_of("uq_group_native_id", group.c.source_id, group.c.channel, group.c.native_id, where="native_id IS NOT NULL")
-some_of("ix_group_name", group.c.source_id, group.c.channel, group.c.display_name_key, where="gone_at IS NULL")
-some_of("ix_group_external_id", group.c.source_id, group.c.channel, group.c.external_id, where="gone_at IS NULL")
+one_of("uq_group_native_id", group.c.source_id, group.c.connection_type, group.c.native_id, where="native_id IS NOT NULL")
+some_of("ix_group_name", group.c.source_id, group.c.connection_type, group.c.display_name_key, where="gone_at IS NULL")
+some_of("ix_group_external_id", group.c.source_id, group.c.connection_type, group.c.external_id, where="gone_at IS NULL")
 some_of("ix_group_listing", group.c.display_name_key, group.c.id, where="gone_at IS NULL")
 
 # Who is listed in a group: a record of the same source, or another group of it; in a local group users and groups of any source.

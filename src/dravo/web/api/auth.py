@@ -14,17 +14,17 @@ from werkzeug.exceptions import HTTPException
 from dravo.core.errors import DravoError, InvalidInput, NotPermitted, NotSignedIn
 from dravo.services.access import assignments
 from dravo.services.access.assignment_targets import application_of
-from dravo.services.context import House
-from dravo.services.jobs import Waiting
+from dravo.services.context import AppContext
+from dravo.services.jobs import JobRegistry
 from dravo.services.security import api_tokens, masking
 from dravo.services.security import sessions as operator_sessions
 from dravo.services.security.permissions import PERMISSIONS, Caller
-from dravo.services.security.rate_limits import Limiter
+from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.security.second_factor import SecondFactorMissing
 from dravo.store.pagination import Ask
 from dravo.web import cookies
-from dravo.web.api.errors import BodyTooLarge, MalformedJson, tell, tell_http
-from dravo.web.api.openapi import Room
+from dravo.web.api.errors import BodyTooLarge, InvalidJson, error_response, http_error
+from dravo.web.api.openapi import ApiBlueprint
 from dravo.web.api.schemas.base import ProblemAnswer
 from dravo.web.api.schemas.common import PageQuery
 from dravo.web.bodies import LARGEST_SINGLE, LARGEST_UNKNOWN, NoJson, read_json
@@ -33,7 +33,7 @@ from dravo.web.callers import place
 CSRF_HEADER = "X-Dravo-CSRF"
 PREFIX = "/api/v1"
 # A caller who sends a name along can ask under it how far the work is, and stop it.
-WORK_HEADER, WORK_NAME = "Dravo-Work", re.compile(r"[A-Za-z0-9-]{8,64}")
+WORK_HEADER, WORK_NAME = "Dravo-Job", re.compile(r"[A-Za-z0-9-]{8,64}")
 
 log = structlog.get_logger("api")
 View = TypeVar("View", bound=Callable[..., Any])
@@ -61,9 +61,9 @@ def needs(permission: str, of: str | None = None, *, before_factor: bool = False
     return mark
 
 
-def room(name: str) -> Room:
+def api_blueprint(name: str) -> ApiBlueprint:
     """Return a blueprint of the management API, guarded by the door."""
-    blueprint = Room(name, __name__, url_prefix=PREFIX, abp_security=[{"token": []}, {"session": []}], abp_responses={"4XX": ProblemAnswer})
+    blueprint = ApiBlueprint(name, __name__, url_prefix=PREFIX, abp_security=[{"token": []}, {"session": []}], abp_responses={"4XX": ProblemAnswer})
     blueprint.before_request(check_caller)
     blueprint.after_request(_hide_rules)
     return blueprint
@@ -73,7 +73,7 @@ def _hide_rules(response: Response) -> Response:
     """Remove the conditions of rules, which contain attribute values, from the response to a caller who may not read attributes."""
     if not masking.hidden():
         return response
-    rules = assignments.rules(house())
+    rules = assignments.rules(app_context())
     if response.is_streamed:
         pieces = response.response
         response.response = (masking.hide_texts(piece if isinstance(piece, bytes) else piece.encode(), rules) for piece in pieces)
@@ -82,15 +82,15 @@ def _hide_rules(response: Response) -> Response:
     return response
 
 
-def house() -> House:
+def app_context() -> AppContext:
     """Return the house that the application serves."""
-    opened: House = current_app.config["HOUSE"]
+    opened: AppContext = current_app.config["CONTEXT"]
     return opened
 
 
-def waiting() -> Waiting:
+def jobs_registry() -> JobRegistry:
     """Return what is waited for in this process."""
-    known: Waiting = current_app.config["WAITING"]
+    known: JobRegistry = current_app.config["WAITING"]
     return known
 
 
@@ -129,14 +129,14 @@ def check_caller() -> None:
     masking.hide_for(known)
     name = request.headers.get(WORK_HEADER)
     # Asking about work, or stopping it, is not itself work of that name.
-    if name and request.method not in ("GET", "HEAD") and not request.path.startswith(f"{PREFIX}/work/"):
+    if name and request.method not in ("GET", "HEAD") and not request.path.startswith(f"{PREFIX}/jobs/"):
         if not WORK_NAME.fullmatch(name):
             raise InvalidInput(f"The header {WORK_HEADER} is no name for work.", "Send 8 to 64 letters, digits and hyphens.", WORK_HEADER)
-        g.waited_for = waiting().for_(known.operator_id, name)
+        g.waited_for = jobs_registry().for_(known.operator_id, name)
         g.waited_for.__enter__()
 
 
-def end_waiting(_: BaseException | None) -> None:
+def end_job(_: BaseException | None) -> None:
     """Have work that was waited for be known no longer: its answer is made."""
     masking.hide_for(None)
     waited_for = g.pop("waited_for", None)
@@ -173,7 +173,7 @@ def _application_asked(of: str | None) -> str | None:
         found = body.get("application") if isinstance(body, dict) else None
         return found if isinstance(found, str) else None
     if of == ASSIGNMENT:
-        with house().database.reading() as connection:
+        with app_context().database.reading() as connection:
             return application_of(connection, str(values.get("id")))
     return None
 
@@ -182,7 +182,7 @@ def _check_body(largest: int) -> None:
     """Refuse a body that is too large, before it is parsed, or whose JSON cannot be read.
 
     Raises:
-        BodyTooLarge, MalformedJson.
+        BodyTooLarge, InvalidJson.
     """
     size = request.content_length or 0
     if size > largest:
@@ -192,19 +192,19 @@ def _check_body(largest: int) -> None:
     try:
         read_json(request.get_data() or b"null")
     except NoJson as wrong:
-        raise MalformedJson(f"The body {wrong}.", "Send a JSON object.") from None
+        raise InvalidJson(f"The body {wrong}.", "Send a JSON object.") from None
 
 
 def _by_token() -> Caller:
-    limiter: Limiter = current_app.config["TOKEN_LIMITER"]
+    limiter: RateLimiter = current_app.config["TOKEN_LIMITER"]
     address = place()
     scheme, _, token = request.headers["Authorization"].partition(" ")
-    known = api_tokens.by_text(house(), token.strip()) if scheme.lower() == "bearer" else None
+    known = api_tokens.by_text(app_context(), token.strip()) if scheme.lower() == "bearer" else None
     if known is None:
         # A token that is good always works, however many bad ones come from the same address.
         limiter.check(address)
         limiter.failed(address)
-        raise NotSignedIn("The API token is not known, was revoked, or has expired.", "Make another in the console or with 'dravo token add'.")
+        raise NotSignedIn("The API token is not known, was revoked, or has expired.", "Make another in the console or with 'dravo token create'.")
     return known
 
 
@@ -215,7 +215,7 @@ def keep_session(response: Response, secret: str) -> None:
 
 def _by_session() -> Caller:
     secret = cookies.read(cookies.OPERATOR)
-    known = operator_sessions.by_session(house(), secret) if secret else None
+    known = operator_sessions.by_session(app_context(), secret) if secret else None
     if known is None:
         raise NotSignedIn("Nobody is signed in.", "Sign in, or send an API token as 'Authorization: Bearer TOKEN'.")
     who, csrf = known
@@ -227,12 +227,12 @@ def _by_session() -> Caller:
 
 def register_errors(app: Flask) -> None:
     """Have every error of the API told in one form; what nobody foresaw is logged whole and told without its insides."""
-    app.register_error_handler(DravoError, tell)
-    app.register_error_handler(HTTPException, tell_http)
+    app.register_error_handler(DravoError, error_response)
+    app.register_error_handler(HTTPException, http_error)
 
     @app.errorhandler(Exception)
     def unforeseen(wrong: Exception) -> Response:
         log.error("unforeseen error", path=request.path, exc_info=wrong)
         problem = DravoError("Something went wrong here that nobody foresaw.", "It is in the service's log; nothing of the request was kept.")
         problem.code, problem.status = "internal", 500
-        return tell(problem)
+        return error_response(problem)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dravo.core.days import end_of, is_day
 from dravo.core.instants import Instant, parse_instant
 from dravo.services import settings
-from dravo.web.api.auth import house
+from dravo.web.api.auth import app_context
 
 
 def instant_of(text: str, field: str) -> Instant:
@@ -16,5 +16,5 @@ def instant_of(text: str, field: str) -> Instant:
     """
     if not is_day(text):
         return parse_instant(text, field)
-    with house().database.reading() as connection:
+    with app_context().database.reading() as connection:
         return end_of(text, settings.time_zone(connection), field)

@@ -17,16 +17,16 @@ class BodyTooLarge(DravoError):
     status = 413
 
 
-class MalformedJson(DravoError):
+class InvalidJson(DravoError):
     """The body cannot be read at all."""
 
-    code = "malformed_json"
+    code = "invalid_json"
     status = 400
 
 
-def tell(wrong: DravoError) -> Response:
+def error_response(wrong: DravoError) -> Response:
     """Return an error as the API tells it."""
-    error = {"code": wrong.code, "message": wrong.message, "mend": wrong.mend, "field": wrong.field}
+    error = {"code": wrong.code, "message": wrong.message, "hint": wrong.hint, "field": wrong.field}
     position = getattr(wrong, "position", None)
     body = {"error": error if position is None else {**error, "position": position}}
     response = Response(orjson.dumps(body), wrong.status, content_type="application/json")
@@ -35,7 +35,7 @@ def tell(wrong: DravoError) -> Response:
     return response
 
 
-def tell_validation(wrong: ValidationError) -> Response:
+def validation_error(wrong: ValidationError) -> Response:
     """Return what is wrong with the fields of a request, each in words."""
     first = wrong.errors()[0]
     where = ".".join(str(part) for part in first["loc"]) or "body"
@@ -44,11 +44,11 @@ def tell_validation(wrong: ValidationError) -> Response:
     what = known.get(first["type"], f"cannot be used: {first['msg'][:1].lower()}{first['msg'][1:]}")
     problem = DravoError(f"'{where}' {what}.{more}", "See the API's page for what it takes.", where)
     problem.code, problem.status = "invalid_input", 422
-    return tell(problem)
+    return error_response(problem)
 
 
-def tell_http(wrong: HTTPException) -> Response:
+def http_error(wrong: HTTPException) -> Response:
     """Return an error that Flask raised."""
     problem = DravoError(wrong.description or wrong.name, "See the API's page for its routes." if wrong.code in (404, 405) else "")
     problem.code, problem.status = wrong.name.lower().replace(" ", "_"), wrong.code or 500
-    return tell(problem)
+    return error_response(problem)

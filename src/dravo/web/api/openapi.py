@@ -17,7 +17,7 @@ from flask_openapi3.utils import parse_parameters
 _TURN = threading.Lock()
 
 
-def answers(model: str, status: int = 200) -> Any:
+def responses(model: str, status: int = 200) -> Any:
     """Return with what a route answers: the model by its module here and its name, imported only when it is described.
 
     Args:
@@ -35,7 +35,7 @@ def _model(named: Any) -> Any:
     return getattr(importlib.import_module(f"dravo.web.api.schemas.{module}"), name)
 
 
-class Room(APIBlueprint):
+class ApiBlueprint(APIBlueprint):
     """A part of the API; what its routes take is known at once, how that is described only later."""
 
     def __init__(self, *arguments: Any, **more: Any) -> None:
@@ -58,10 +58,10 @@ class Api(OpenAPI):
     """The application of which the rooms are parts."""
 
     def __init__(self, *arguments: Any, **more: Any) -> None:
-        self._rooms: list[Room] = []
+        self._rooms: list[ApiBlueprint] = []
         super().__init__(*arguments, **more)
 
-    def take_in(self, room: Room) -> None:
+    def take_in(self, room: ApiBlueprint) -> None:
         """Serve a room's routes."""
         self._rooms.append(room)
         self.register_api(room)

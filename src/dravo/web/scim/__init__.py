@@ -1,1 +1,1 @@
-"""The push channel: an identity provider calls us by SCIM (RFC 7644)."""
+"""inbound SCIM: an identity provider calls us by SCIM (RFC 7644)."""

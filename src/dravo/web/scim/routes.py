@@ -1,4 +1,4 @@
-"""Routes of the push channel at /scim/v2/{source}: reads the message, has it carried out, shows the answer, keeps its trace.
+"""Routes of inbound SCIM at /scim/v2/{source}: reads the message, has it carried out, shows the answer, keeps its trace.
 
 RFC 7644, section 3. Only this module knows both Flask and SCIM.
 """
@@ -20,12 +20,12 @@ from dravo.core.scim.errors import ScimError, invalid_syntax
 from dravo.core.scim.messages import list_response, service_provider_config
 from dravo.core.scim.versions import Condition
 from dravo.services import lookups
-from dravo.services.context import House
-from dravo.services.scim_server.handler import Answer, Asked, Pushing, read_query, read_search_request
-from dravo.services.scim_server.request_log import Draft
-from dravo.services.security.rate_limits import Limiter
+from dravo.services.context import AppContext
+from dravo.services.scim_server.handler import ScimHandler, ScimRequest, ScimResponse, read_query, read_search_request
+from dravo.services.scim_server.request_log import TraceDraft
+from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.sources import observations, scim_auth
-from dravo.services.sources.scim_auth import Visitor
+from dravo.services.sources.scim_auth import ScimCaller
 from dravo.web.bodies import LARGEST_BODY, LARGEST_SINGLE, NoJson, read_json
 from dravo.web.callers import place
 
@@ -38,13 +38,13 @@ BOTH = ("User", "Group")
 log = structlog.get_logger("push")
 
 
-def make_blueprint(house: House) -> Blueprint:
-    """Return the push channel's routes for one house."""
+def make_blueprint(ctx: AppContext) -> Blueprint:
+    """Return inbound SCIM's routes for one house."""
     blueprint = Blueprint("push", __name__)
-    pushing, traces = Pushing(house), house.traces
+    pushing, traces = ScimHandler(ctx), ctx.traces
     sightings = pushing.sightings
-    door = scim_auth.Door(house)
-    limiter = Limiter(200, 60)
+    door = scim_auth.ScimAuthenticator(ctx)
+    limiter = RateLimiter(200, 60)
 
     def route(path: str, method: str) -> Callable[[Callable[..., Response]], Callable[..., Response]]:
         """Register a route with and without a slash at its end; providers send both."""
@@ -63,7 +63,7 @@ def make_blueprint(house: House) -> Blueprint:
         header = request.headers.get("Authorization", "")
         scheme, _, token = header.partition(" ")
         visitor = door.admit(key, token.strip() if scheme.lower() == "bearer" else None)
-        if isinstance(visitor, Visitor):
+        if isinstance(visitor, ScimCaller):
             g.visitor = visitor
             g.draft = draft(visitor.source_id)
             sightings.note(visitor.source_id, observations.CALL, token_id=visitor.token_id)
@@ -78,12 +78,12 @@ def make_blueprint(house: House) -> Blueprint:
             traces.add(draft(source_id).row(401, f"Turned away: {visitor}"))
         log.info("turned away", source=key, method=request.method, path=request.path, reason=visitor)
         answer = show(ScimError(401, visitor).body(), 401)
-        answer.headers["WWW-Authenticate"] = f'Bearer realm="dravo push channel {key}"' if lookups.KEY.fullmatch(key) else "Bearer"
+        answer.headers["WWW-Authenticate"] = f'Bearer realm="dravo inbound SCIM {key}"' if lookups.KEY.fullmatch(key) else "Bearer"
         return answer
 
     @blueprint.after_request
     def keep_trace(answer: Response) -> Response:
-        kept: Draft | None = g.get("draft")
+        kept: TraceDraft | None = g.get("draft")
         if kept is not None and not kept.written:
             try:
                 traces.add(kept.row(answer.status_code, g.get("outcome") or _outcome(answer)))
@@ -92,9 +92,9 @@ def make_blueprint(house: House) -> Blueprint:
                 log.error("a request could not be traced", path=request.path[:500], exc_info=True)
         return answer
 
-    def asked() -> Asked:
+    def asked() -> ScimRequest:
         condition = Condition(request.headers.get("If-Match"), request.headers.get("If-None-Match"))
-        return Asked(g.visitor, base(), read_query(request.args), condition, g.draft)
+        return ScimRequest(g.visitor, base(), read_query(request.args), condition, g.draft)
 
     # People and groups
 
@@ -127,9 +127,9 @@ def make_blueprint(house: House) -> Blueprint:
     for each_kind in BOTH:
         resources(each_kind)
 
-    def searching() -> Asked:
+    def searching() -> ScimRequest:
         payload = g.draft.payload = body()
-        return Asked(g.visitor, base(), read_search_request(payload), Condition(), g.draft)
+        return ScimRequest(g.visitor, base(), read_search_request(payload), Condition(), g.draft)
 
     @route("/.search", "POST")
     def search_all(source: str) -> Response:
@@ -231,12 +231,12 @@ def make_blueprint(house: House) -> Blueprint:
     return blueprint
 
 
-def draft(source_id: str) -> Draft:
-    """Return the beginning of this request's trace; its path is told from the channel's own address on."""
+def draft(source_id: str) -> TraceDraft:
+    """Return the beginning of this request's trace; its path is told from the connection type's own address on."""
     assert request.view_args is not None
     path = request.path.removeprefix(f"/scim/v2/{request.view_args['source']}") or "/"
     # As it reads, so that operators find a filter by its own words.
-    return Draft(source_id, request.method, path, unquote_plus(request.query_string.decode("utf-8", "replace")) or None)
+    return TraceDraft(source_id, request.method, path, unquote_plus(request.query_string.decode("utf-8", "replace")) or None)
 
 
 def _outcome(answer: Response) -> str:
@@ -283,7 +283,7 @@ def forbid_filter() -> None:
 
 
 def base() -> str:
-    """Return the address of the source's channel, from the public address that is configured."""
+    """Return the address of inbound SCIM of the source, from the public address that is configured."""
     assert request.view_args is not None
     return f"{current_app.config['PUBLIC_URL']}/scim/v2/{request.view_args['source']}"
 
@@ -293,7 +293,7 @@ def placed(document: dict[str, Any], kind: str, path: str) -> dict[str, Any]:
     return {**document, "meta": {"resourceType": kind, "location": base() + path}}
 
 
-def answered(answer: Answer) -> Response:
+def answered(answer: ScimResponse) -> Response:
     """Return an answer over HTTP."""
     response = show(answer.body, answer.status) if answer.body is not None else Response(status=answer.status)
     response.headers.extend(answer.headers.items())

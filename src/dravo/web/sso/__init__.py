@@ -1,1 +1,1 @@
-"""The sign-in channel as browsers reach it: `/sso/{source}/...`."""
+"""Sign-in as browsers reach it: `/sso/{source}/...`."""

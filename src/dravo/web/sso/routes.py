@@ -1,6 +1,6 @@
 """Where browsers go to sign in and come back to: SAML 2.0 bindings and the OpenID Connect code flow, for one source each.
 
-Everything shown here is for a person who can mend nothing: what happened in plain words, whom to ask, and the number of the trace.
+Everything shown here is for a person who can repair nothing: what happened in plain words, whom to ask, and the number of the trace.
 """
 
 from __future__ import annotations
@@ -19,18 +19,18 @@ from dravo.protocols.verified_identity import SignInRefused
 from dravo.services.security import operator_sso
 from dravo.services.security import sessions as operator_sessions
 from dravo.services.security.permissions import Caller
-from dravo.services.security.rate_limits import Limiter
+from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.sign_in import keys as sign_in_keys
 from dravo.services.sign_in import responses as sign_in_responses
 from dravo.services.sign_in import sessions as user_sessions
 from dravo.services.sign_in import setup_checklist, verification
 from dravo.services.sign_in import start as sign_in_start
 from dravo.services.sign_in.messages import FOR_PEOPLE
-from dravo.services.sign_in.responses import LINKED, Came
+from dravo.services.sign_in.responses import LINKED, SignInResult
 from dravo.services.sign_in.traces import IN, OBSERVED
 from dravo.services.sources import policy as source_policies
 from dravo.web import cookies
-from dravo.web.api.auth import house, keep_session, needs
+from dravo.web.api.auth import app_context, keep_session, needs
 from dravo.web.callers import place
 
 # A form has a response in base64, of which every sign may be escaped, and a few short fields.
@@ -39,21 +39,21 @@ LARGEST_FORM, MOST_FIELDS = 3 * sign_in_responses.LARGEST_RESPONSE + 4_096, 20
 # What is published for providers may be kept for some minutes: keys change long before the former ones end.
 PUBLISHED = "public, max-age=300"
 
-rooms = Blueprint("sso", __name__, url_prefix="/sso")
+routes = Blueprint("sso", __name__, url_prefix="/sso")
 
 
 def _base() -> str:
     return str(current_app.config["PUBLIC_URL"])
 
 
-def _limiter() -> Limiter:
-    found: Limiter = current_app.config["SSO_LIMITER"]
+def _limiter() -> RateLimiter:
+    found: RateLimiter = current_app.config["SSO_LIMITER"]
     return found
 
 
 def _limit(state: str | None) -> None:
     """Refuse an address with too many failures; what this very browser began is not kept waiting by others of its address."""
-    g.counts = not verification.is_waited_for(house(), state, cookies.read(cookies.BROWSER))
+    g.counts = not verification.has_pending_sign_in(app_context(), state, cookies.read(cookies.BROWSER))
     if g.counts:
         _limiter().check(place())
 
@@ -63,14 +63,14 @@ def _note_failure() -> None:
         _limiter().failed(place())
 
 
-@rooms.before_request
+@routes.before_request
 def _limit_rate() -> None:
     """Count requests by address before anything else is done for them: each may ask the database and build or check signatures.
 
     Raises:
         TooManyTries.
     """
-    rate: Limiter = current_app.config["SSO_RATE"]
+    rate: RateLimiter = current_app.config["SSO_RATE"]
     rate.hit(place())
 
 
@@ -91,35 +91,35 @@ def _form() -> MultiDict[str, str]:
     return MultiDict(fields)
 
 
-@rooms.errorhandler(TooManyTries)
+@routes.errorhandler(TooManyTries)
 def _too_many(wrong: TooManyTries) -> tuple[str, int]:
     return _told("Please wait", "There were too many tries from where you are. Try again in some minutes.", "", ""), 429
 
 
-@rooms.errorhandler(NotFound)
+@routes.errorhandler(NotFound)
 def _nothing(_: NotFound) -> tuple[str, int]:
     _note_failure()
     return _told("There is nothing here", "Nobody signs in at this address.", "", ""), 404
 
 
-@rooms.errorhandler(SignInRefused)
+@routes.errorhandler(SignInRefused)
 def _refused(wrong: SignInRefused) -> tuple[str, int]:
     _note_failure()
-    return _told("You are not signed in", FOR_PEOPLE.get(wrong.reason, wrong.message), wrong.mend, ""), 403
+    return _told("You are not signed in", FOR_PEOPLE.get(wrong.reason, wrong.message), wrong.hint, ""), 403
 
 
-@rooms.errorhandler(DravoError)
+@routes.errorhandler(DravoError)
 def _failed(wrong: DravoError) -> tuple[str, int]:
     return _told("You are not signed in", "Signing in does not work at the moment.", "Try again later.", ""), wrong.status
 
 
-@rooms.get("/<source>/start")
+@routes.get("/<source>/start")
 @needs("nothing")
 def start(source: str) -> Response:
     """Send the browser to the provider; `operator` in the query has the operator who is signed in be bound to whom it will prove."""
     operator = _operator(source, request.args["operator"]) if "operator" in request.args else None
     back = "/settings" if operator is not None else request.args.get("back")
-    begun = sign_in_start.start(house(), source, _base(), request.args.get("trial"), back, cookies.read(cookies.BROWSER), operator)
+    begun = sign_in_start.start(app_context(), source, _base(), request.args.get("trial"), back, cookies.read(cookies.BROWSER), operator)
     if begun.form is None:
         response = make_response(redirect(begun.url, 303))
     else:
@@ -137,23 +137,23 @@ def start(source: str) -> Response:
 def _operator(source: str, word: str) -> Caller:
     """Return the operator who is signed in; only a page that could read what their session answers knows the word for it."""
     secret = cookies.read(cookies.OPERATOR)
-    known = operator_sessions.by_session(house(), secret) if secret else None
+    known = operator_sessions.by_session(app_context(), secret) if secret else None
     if known is None or known[0].unfinished or not hmac.compare_digest(operator_sso.word_for(known[1], source), word):
         raise SignInRefused("operator", "No operator who is signed in here asked for it.", "Sign in first, and begin from Settings.")
     return known[0]
 
 
-@rooms.get("/<source>/saml/metadata")
+@routes.get("/<source>/saml/metadata")
 @needs("nothing")
 def metadata(source: str) -> Response:
     """Our metadata, for the provider."""
-    content = setup_checklist.metadata(house(), source, _base())
+    content = setup_checklist.metadata(app_context(), source, _base())
     name = f"dravo-{source}-metadata.xml"
     headers = {"Content-Disposition": f'inline; filename="{name}"', "Cache-Control": PUBLISHED}
     return Response(content, content_type="application/samlmetadata+xml", headers=headers)
 
 
-@rooms.post("/<source>/saml/acs")
+@routes.post("/<source>/saml/acs")
 @needs("nothing")
 def take_response(source: str) -> Response:
     """Take the response that a provider had the browser post."""
@@ -161,53 +161,53 @@ def take_response(source: str) -> Response:
         form = _form()
     except SignInRefused as wrong:
         _limit(None)
-        return _after(sign_in_responses.receive_saml(house(), source, _base(), wrong, None, None))
+        return _after(sign_in_responses.receive_saml(app_context(), source, _base(), wrong, None, None))
     relay = form.get("RelayState")
     _limit(relay)
     posted = form.getlist("SAMLResponse")
-    return _after(sign_in_responses.receive_saml(house(), source, _base(), posted, relay, cookies.read(cookies.BROWSER)))
+    return _after(sign_in_responses.receive_saml(app_context(), source, _base(), posted, relay, cookies.read(cookies.BROWSER)))
 
 
-@rooms.get("/<source>/saml/sign-out")
+@routes.get("/<source>/saml/sign-out")
 @needs("nothing")
 def sign_out(source: str) -> Response:
     """Sign somebody out whom the provider wants to be; or be the end of what was begun here."""
     if "SAMLRequest" not in request.args:
         return signed_out(source)
     _limit(None)
-    onward = user_sessions.asked_by_provider(house(), source, _base(), request.query_string)
+    onward = user_sessions.asked_by_provider(app_context(), source, _base(), request.query_string)
     response = make_response(redirect(onward, 303)) if onward else signed_out(source)
     cookies.forget(response, cookies.USER)
     return response
 
 
-@rooms.get("/<source>/signed-out")
+@routes.get("/<source>/signed-out")
 @needs("nothing")
 def signed_out(source: str) -> Response:
     """Where somebody ends who signed out at the provider as well."""
     return make_response(_told("You are signed out", "You are signed out here, and at your own sign-in service.", "", ""))
 
 
-@rooms.get("/<source>/oidc/callback")
+@routes.get("/<source>/oidc/callback")
 @needs("nothing")
 def take_code(source: str) -> Response:
     """Take the code that the browser brings back."""
     _limit(request.args.get("state"))
-    return _after(sign_in_responses.receive_oidc(house(), source, _base(), request.args, cookies.read(cookies.BROWSER)))
+    return _after(sign_in_responses.receive_oidc(app_context(), source, _base(), request.args, cookies.read(cookies.BROWSER)))
 
 
-@rooms.get("/<source>/oidc/keys")
+@routes.get("/<source>/oidc/keys")
 @needs("nothing")
 def our_keys(source: str) -> Response:
     """Our public keys (RFC 7517), for a provider that knows us by them."""
-    with house().database.reading() as connection:
+    with app_context().database.reading() as connection:
         row, _ = source_policies.sign_in_of(connection, source)
-        keys = sign_in_keys.of_source(house(), connection, row.id)
+        keys = sign_in_keys.of_source(app_context(), connection, row.id)
     public = [public_jwk(each.key.private_bytes(*sign_in_keys.AS_PEM), each.id) for each in keys]
     return Response(orjson.dumps({"keys": public}), content_type="application/json", headers={"Cache-Control": PUBLISHED})
 
 
-def _after(came: Came) -> Response:
+def _after(came: SignInResult) -> Response:
     if came.outcome == IN:
         _limiter().worked(place())
         response = make_response(redirect(came.back, 303))
@@ -221,7 +221,7 @@ def _after(came: Came) -> Response:
         response = make_response(_told("It works", "Your try came through. Nothing was changed; you can close this page.", "", came.trace))
     else:
         _note_failure()
-        response = make_response(_told("You are not signed in", came.message, came.whom_to_ask, came.trace), 403)
+        response = make_response(_told("You are not signed in", came.message, came.support_contact, came.trace), 403)
     response.headers["Cache-Control"] = "no-store"
     return response
 
@@ -231,7 +231,7 @@ def _told(title: str, message: str, ask: str, trace: str) -> str:
     return render_template("signing_in.html", title=title, message=message, ask=ask, trace=trace, nonce=g.nonce)
 
 
-def visitor() -> user_sessions.Visitor | None:
+def visitor() -> user_sessions.SignedInUser | None:
     """Return who is signed in at this browser, as a person and not as an operator."""
     secret = cookies.read(cookies.USER)
-    return user_sessions.by_secret(house(), secret) if secret else None
+    return user_sessions.by_secret(app_context(), secret) if secret else None

@@ -9,17 +9,17 @@ from typing import Any
 from sqlalchemy import Connection, literal, select
 
 from dravo.core.access.evaluation import memberships
-from dravo.core.errors import AlreadyThere, InvalidInput, NotFound, WorldMoved
+from dravo.core.errors import AlreadyExists, InvalidInput, NotFound, StalePreview
 from dravo.core.identity.names import fold
 from dravo.core.identity.records import LOCAL
-from dravo.core.planning import Catalogue, with_groups
+from dravo.core.planning import ConfigSnapshot, with_groups
 from dravo.services.changes import preview
-from dravo.services.changes.preview import UNSURE, Change, Sure
-from dravo.services.changes.recompute import CHUNK, work_through
-from dravo.services.context import House
+from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange
+from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
+from dravo.services.context import AppContext
 from dravo.services.ingest.intake import Intake
 from dravo.services.ingest.local.source import local_source
-from dravo.services.ingest.types import Done, Manner
+from dravo.services.ingest.types import IngestChange, IngestOptions
 from dravo.services.lookups import find_group, find_people
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
@@ -44,7 +44,7 @@ class Members:
 
 
 @dataclass(frozen=True)
-class Moves:
+class MemberChanges:
     """The same by id, without those whose membership does not change."""
 
     add: tuple[str, ...]
@@ -53,76 +53,76 @@ class Moves:
     remove_groups: tuple[str, ...]
 
 
-def add(house: House, caller: Caller, name: str) -> dict[str, Any]:
+def add(ctx: AppContext, caller: Caller, name: str) -> dict[str, Any]:
     """Make a local group, as yet with nobody in it.
 
     Raises:
-        InvalidInput, AlreadyThere.
+        InvalidInput, AlreadyExists.
     """
-    source = local_source(house)
+    source = local_source(ctx)
     data = {"displayName": _checked(name)}
 
-    def writes(done: Done) -> Callable[[Connection], None]:
+    def writes(done: IngestChange) -> Callable[[Connection], None]:
         def write(connection: Connection) -> None:
             _check_free(connection, source, data["displayName"], done.id)
-            record_change(connection, house.keys, caller, "added group", "group", done.id, clock.now(), {"name": data["displayName"]})
+            record_change(connection, ctx.keys, caller, "added group", "group", done.id, clock.now(), {"name": data["displayName"]})
 
         return write
 
-    taken = Intake(house.database, house.catalogue, LOCAL).create_group(source, data, [], Manner(trace=writes))
-    return one(house, taken.id)
+    taken = Intake(ctx.database, ctx.catalogue, LOCAL).create_group(source, data, [], IngestOptions(trace=writes))
+    return one(ctx, taken.id)
 
 
-def rename(house: House, caller: Caller, group_id: str, name: str) -> dict[str, Any]:
+def rename(ctx: AppContext, caller: Caller, group_id: str, name: str) -> dict[str, Any]:
     """Give a local group another name; what names it, names it still.
 
     Raises:
-        NotFound, InvalidInput, AlreadyThere.
+        NotFound, InvalidInput, AlreadyExists.
     """
     name = _checked(name)
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         row = _row(connection, group_id)
 
-    def writes(_: Done) -> Callable[[Connection], None]:
+    def writes(_: IngestChange) -> Callable[[Connection], None]:
         def write(connection: Connection) -> None:
             _check_free(connection, row.source_id, name, group_id)
             details = {"before": row.display_name, "after": name}
-            record_change(connection, house.keys, caller, "renamed group", "group", group_id, clock.now(), details)
+            record_change(connection, ctx.keys, caller, "renamed group", "group", group_id, clock.now(), details)
 
         return write
 
-    Intake(house.database, house.catalogue, LOCAL).rename_group(row.source_id, group_id, name, Manner(trace=writes))
-    return one(house, group_id)
+    Intake(ctx.database, ctx.catalogue, LOCAL).rename_group(row.source_id, group_id, name, IngestOptions(trace=writes))
+    return one(ctx, group_id)
 
 
-def preview_members(house: House, group_id: str, members: Members) -> dict[str, Any]:
+def preview_members(ctx: AppContext, group_id: str, members: Members) -> dict[str, Any]:
     """Return what `change_members` would do; nothing is changed."""
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         row = _row(connection, group_id)
-        catalogue = house.catalogue.get(connection)
+        catalogue = ctx.catalogue.get(connection)
         return preview.shown(connection, _planned(catalogue, row, _moves(connection, catalogue, row, members)))
 
 
-def change_members(house: House, caller: Caller, group_id: str, members: Members, sure: Sure = UNSURE) -> dict[str, Any]:
+def change_members(ctx: AppContext, caller: Caller, group_id: str, members: Members, sure: Confirmation = UNCONFIRMED) -> dict[str, Any]:
     """Put people and groups into a local group, and take others out.
 
     Raises:
         NotFound, InvalidInput: whoever is named and not there, or a group that would be within itself;
-        WorldMoved, NeedsConfirmation.
+        StalePreview, NeedsConfirmation.
     """
     now = clock.now()
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         row = _row(connection, group_id)
-        catalogue = house.catalogue.get(connection)
+        catalogue = ctx.catalogue.get(connection)
         moves = _moves(connection, catalogue, row, members)
         planned = _planned(catalogue, row, moves)
         cleared = preview.check(connection, planned, caller, sure)
         people = user_queries.people_by_id(connection, [*moves.add, *moves.remove][:MOST_NAMED])
     if not any((moves.add, moves.remove, moves.add_groups, moves.remove_groups)):
-        return one(house, group_id)
-    with house.database.writing() as connection:
+        return one(ctx, group_id)
+    with ctx.database.writing() as connection:
         if not groups.write(connection, group_id, row.version, row.data, now):
-            raise WorldMoved("The group has changed meanwhile.", "Look at it again.")
+            raise StalePreview("The group has changed meanwhile.", "Look at it again.")
         for each in planned.touched:
             recompute_marks.mark_selected(connection, each.add_columns(literal(now)), cleared)
         store_memberships.end_users(connection, group_id, moves.remove, now)
@@ -136,39 +136,39 @@ def change_members(house: House, caller: Caller, group_id: str, members: Members
         personal = {
             what: [people[each]["display_name"] for each in ids if each in people] for what, ids in (("added", moves.add), ("removed", moves.remove))
         }
-        record_change(connection, house.keys, caller, "changed members", "group", group_id, now, details, personal)
-    work_through(house, CHUNK)
-    return one(house, group_id)
+        record_change(connection, ctx.keys, caller, "changed members", "group", group_id, now, details, personal)
+    process_marks(ctx, USERS_PER_CHUNK)
+    return one(ctx, group_id)
 
 
-def preview_removing(house: House, group_id: str) -> dict[str, Any]:
+def preview_removing(ctx: AppContext, group_id: str) -> dict[str, Any]:
     """Return what `remove` would do; nothing is changed."""
-    with house.database.reading() as connection:
-        return preview.shown(connection, _gone(house, connection, _row(connection, group_id)))
+    with ctx.database.reading() as connection:
+        return preview.shown(connection, _gone(ctx, connection, _row(connection, group_id)))
 
 
-def remove(house: House, caller: Caller, group_id: str, sure: Sure = UNSURE) -> None:
+def remove(ctx: AppContext, caller: Caller, group_id: str, sure: Confirmation = UNCONFIRMED) -> None:
     """Take a local group away; what it gave ends with it.
 
     Raises:
-        NotFound; WorldMoved, NeedsConfirmation.
+        NotFound; StalePreview, NeedsConfirmation.
     """
     now = clock.now()
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         row = _row(connection, group_id)
-        cleared = preview.check(connection, _gone(house, connection, row), caller, sure)
-    with house.database.writing() as connection:
+        cleared = preview.check(connection, _gone(ctx, connection, row), caller, sure)
+    with ctx.database.writing() as connection:
         if not groups.write(connection, group_id, row.version, row.data, now, gone=True):
-            raise WorldMoved("The group has changed meanwhile.", "Look at it again.")
+            raise StalePreview("The group has changed meanwhile.", "Look at it again.")
         recompute_marks.mark_selected(connection, store_memberships.users_within(group_id, literal(now)), cleared)
         groups.end_group(connection, group_id, now)
         raise_revision(connection)
-        provisioned_groups.wake(connection, t.delivered_group.c.key == f"group:{group_id}", now)
-        record_change(connection, house.keys, caller, "removed group", "group", group_id, now, {"name": row.display_name})
-    work_through(house, CHUNK)
+        provisioned_groups.wake(connection, t.provisioned_group.c.key == f"group:{group_id}", now)
+        record_change(connection, ctx.keys, caller, "removed group", "group", group_id, now, {"name": row.display_name})
+    process_marks(ctx, USERS_PER_CHUNK)
 
 
-def _planned(catalogue: Catalogue, row: Any, moves: Moves) -> Change:
+def _planned(catalogue: ConfigSnapshot, row: Any, moves: MemberChanges) -> PlannedChange:
     """Return the change that other members would be."""
     parents = dict(catalogue.parents)
     for inner in moves.add_groups:
@@ -184,18 +184,20 @@ def _planned(catalogue: Catalogue, row: Any, moves: Moves) -> Change:
             return with_groups(person, added=[row.id])
         return with_groups(person, removed=[row.id]) if person.user_id in going else person
 
-    return Change(None, touched, replace(catalogue, parents=parents), then, row.display_name)
+    return PlannedChange(None, touched, replace(catalogue, parents=parents), then, row.display_name)
 
 
-def _gone(house: House, connection: Connection, row: Any) -> Change:
+def _gone(ctx: AppContext, connection: Connection, row: Any) -> PlannedChange:
     """Return the change that a group's going would be."""
-    catalogue = house.catalogue.get(connection)
+    catalogue = ctx.catalogue.get(connection)
     parents = {inner: tuple(each for each in outer if each != row.id) for inner, outer in catalogue.parents.items() if inner != row.id}
     then = replace(catalogue, parents=parents)
-    return Change(None, (store_memberships.users_within(row.id),), then, lambda person: with_groups(person, removed=[row.id]), row.display_name)
+    return PlannedChange(
+        None, (store_memberships.users_within(row.id),), then, lambda person: with_groups(person, removed=[row.id]), row.display_name
+    )
 
 
-def _moves(connection: Connection, catalogue: Catalogue, row: Any, members: Members) -> Moves:
+def _moves(connection: Connection, catalogue: ConfigSnapshot, row: Any, members: Members) -> MemberChanges:
     """Return by id who comes and who goes.
 
     Raises:
@@ -214,7 +216,7 @@ def _moves(connection: Connection, catalogue: Catalogue, row: Any, members: Memb
     inner = dict.fromkeys(find_group(connection, each, None).id for each in members.add_groups)
     if around & inner.keys():
         raise InvalidInput(f"'{row.display_name}' is in that group itself.", "A group cannot be within itself.", "add_groups")
-    return Moves(
+    return MemberChanges(
         tuple(each for each in coming if each not in listed),
         tuple(each for each in going if each in listed),
         tuple(each for each in inner if each not in inside),
@@ -234,16 +236,16 @@ def _row(connection: Connection, group_id: str) -> Any:
     ).first()
     if row is None:
         raise NotFound(f"There is no group with the id '{group_id}'.", "It may be gone; see the list of groups.")
-    if row.channel != LOCAL:
+    if row.connection_type != LOCAL:
         raise InvalidInput(
             f"'{row.display_name}' is a group of {row.source_label}.", "What a source says is changed there; a local group can have it as a member."
         )
     return row
 
 
-def one(house: House, group_id: str) -> dict[str, Any]:
+def one(ctx: AppContext, group_id: str) -> dict[str, Any]:
     """Return one group as it stands in lists."""
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         found = group_queries.group(connection, group_id)
     if found is None:
         raise NotFound(f"There is no group with the id '{group_id}'.")
@@ -261,4 +263,4 @@ def _check_free(connection: Connection, source_id: str, name: str, own_id: str) 
     g = t.group.c
     where = (g.source_id == source_id, g.display_name_key == fold(name), g.gone_at.is_(None), g.id != own_id)
     if connection.execute(select(g.id).where(*where).limit(1)).first():
-        raise AlreadyThere(f"There is a local group '{name}' already.", "Take another name, or put people into that one.", "name")
+        raise AlreadyExists(f"There is a local group '{name}' already.", "Take another name, or put people into that one.", "name")

@@ -9,7 +9,7 @@ from typing import Any
 from sqlalchemy import Connection, or_, select
 
 from dravo.core.access.evaluation import Assignment
-from dravo.core.errors import AlreadyThere, InvalidInput, NotPermitted
+from dravo.core.errors import AlreadyExists, InvalidInput, NotPermitted
 from dravo.core.identity.names import fold
 from dravo.core.identity.records import LOCAL, PersonRecord, searchable
 from dravo.core.planning import with_record
@@ -18,37 +18,37 @@ from dravo.core.scim.resources import read_resource
 from dravo.core.scim.schemas import ENTERPRISE_URN, STANDARD
 from dravo.services import settings
 from dravo.services.changes import preview as changes_preview
-from dravo.services.changes.preview import UNSURE, Change, Sure
-from dravo.services.context import House
+from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange
+from dravo.services.context import AppContext
 from dravo.services.ingest.intake import Intake
 from dravo.services.ingest.local.source import local_source
-from dravo.services.ingest.types import Done, Manner
+from dravo.services.ingest.types import IngestChange, IngestOptions
 from dravo.services.lookups import find_person
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store import tables as t
-from dravo.store.plan_writer import Cleared
+from dravo.store.plan_writer import ConfirmedRemovals
 from dravo.store.queries import users as user_queries
 
 FIELDS = ("user_name", "given_name", "family_name", "display_name", "email", "title", "department", "active")
 EMAIL = re.compile(r"[^@\s]+@[^@\s]+")
 
 
-def add(house: House, caller: Caller, given: Mapping[str, Any]) -> str:
+def add(ctx: AppContext, caller: Caller, given: Mapping[str, Any]) -> str:
     """Enter somebody whom no source knows; returns the user's id.
 
     Args:
         given: of `FIELDS`; the user name at least.
 
     Raises:
-        InvalidInput; AlreadyThere: if somebody here has that user name or e-mail: nobody is made twice.
+        InvalidInput; AlreadyExists: if somebody here has that user name or e-mail: nobody is made twice.
     """
-    return take_in(house, caller, read(given))
+    return take_in(ctx, caller, read(given))
 
 
 def take_in(
-    house: House,
+    ctx: AppContext,
     caller: Caller,
     data: dict[str, Any],
     direct: Callable[[str], Sequence[Assignment]] = lambda _: (),
@@ -62,95 +62,95 @@ def take_in(
         also: is written with them, given the connection and the user's id.
 
     Raises:
-        AlreadyThere, NotPermitted: as `add`.
+        AlreadyExists, NotPermitted: as `add`.
     """
-    source = local_source(house)
+    source = local_source(ctx)
     made: list[str] = []
 
-    def writes(done: Done) -> Callable[[Connection], None]:
+    def writes(done: IngestChange) -> Callable[[Connection], None]:
         made[:] = [done.outcomes[0].person.user_id]
 
         def write(connection: Connection) -> None:
             _check_free(connection, data, made[0])
             also(connection, made[0])
             record_change(
-                connection, house.keys, caller, "added person", "person", made[0], clock.now(), {}, {"user_name": data["userName"]}
+                connection, ctx.keys, caller, "added person", "person", made[0], clock.now(), {}, {"user_name": data["userName"]}
             )  # fmt: skip
 
         return write
 
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         if not settings.read(connection)["local_people"]:
             raise NotPermitted(
                 "People come in through sources only here.", "Add them at their source; or let people be entered by hand, under Settings."
             )
         _check_free(connection, data, "")
     try:
-        Intake(house.database, house.catalogue, LOCAL).create_person(source, data, Manner(trace=writes), direct)
+        Intake(ctx.database, ctx.catalogue, LOCAL).create_person(source, data, IngestOptions(trace=writes), direct)
     except ScimError as wrong:
         # Somebody else entered them in this very moment.
-        raise AlreadyThere(wrong.detail, "Use the person who is there.", "user_name") from None
+        raise AlreadyExists(wrong.detail, "Use the person who is there.", "user_name") from None
     return made[0]
 
 
-def change(house: House, caller: Caller, person: str, given: Mapping[str, Any], sure: Sure = UNSURE) -> str:
+def change(ctx: AppContext, caller: Caller, person: str, given: Mapping[str, Any], sure: Confirmation = UNCONFIRMED) -> str:
     """Say anew what a local person is, the whole of it; returns the user's id.
 
     Raises:
-        NotFound; InvalidInput: if they are no local person; AlreadyThere; WorldMoved, NeedsConfirmation.
+        NotFound; InvalidInput: if they are no local person; AlreadyExists; StalePreview, NeedsConfirmation.
     """
     data = read(given)
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         row, record = _record_of(connection, person)
         _check_free(connection, data, row.id)
-        cleared = _cleared(row, changes_preview.check(connection, _planned(house, connection, row, record, data), caller, sure))
+        cleared = _cleared(row, changes_preview.check(connection, _planned(ctx, connection, row, record, data), caller, sure))
 
-    def writes(_: Done) -> Callable[[Connection], None]:
+    def writes(_: IngestChange) -> Callable[[Connection], None]:
         def write(connection: Connection) -> None:
             _check_free(connection, data, row.id)
-            record_change(connection, house.keys, caller, "changed person", "person", row.id, clock.now(), {}, {"user_name": data["userName"]})
+            record_change(connection, ctx.keys, caller, "changed person", "person", row.id, clock.now(), {}, {"user_name": data["userName"]})
 
         return write
 
-    Intake(house.database, house.catalogue, LOCAL).replace_person(record.source_id, record.id, data, Manner(trace=writes, cleared=cleared))
+    Intake(ctx.database, ctx.catalogue, LOCAL).replace_person(record.source_id, record.id, data, IngestOptions(trace=writes, cleared=cleared))
     return str(row.id)
 
 
-def remove(house: House, caller: Caller, person: str, sure: Sure = UNSURE) -> None:
+def remove(ctx: AppContext, caller: Caller, person: str, sure: Confirmation = UNCONFIRMED) -> None:
     """Say that a local person is gone: what they have ends as for any leaver.
 
     Raises:
-        NotFound, InvalidInput; WorldMoved, NeedsConfirmation.
+        NotFound, InvalidInput; StalePreview, NeedsConfirmation.
     """
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         row, record = _record_of(connection, person)
-        cleared = _cleared(row, changes_preview.check(connection, _planned(house, connection, row, record, None), caller, sure))
+        cleared = _cleared(row, changes_preview.check(connection, _planned(ctx, connection, row, record, None), caller, sure))
 
-    def writes(_: Done) -> Callable[[Connection], None]:
+    def writes(_: IngestChange) -> Callable[[Connection], None]:
         return lambda connection: record_change(
-            connection, house.keys, caller, "removed person", "person", row.id, clock.now(), {}, {"user_name": row.user_name}
+            connection, ctx.keys, caller, "removed person", "person", row.id, clock.now(), {}, {"user_name": row.user_name}
         )  # fmt: skip
 
-    Intake(house.database, house.catalogue, LOCAL).remove_person(record.source_id, record.id, Manner(trace=writes, cleared=cleared))
+    Intake(ctx.database, ctx.catalogue, LOCAL).remove_person(record.source_id, record.id, IngestOptions(trace=writes, cleared=cleared))
 
 
-def preview(house: House, person: str, given: Mapping[str, Any] | None) -> dict[str, Any]:
+def preview(ctx: AppContext, person: str, given: Mapping[str, Any] | None) -> dict[str, Any]:
     """Return what `change` would do, or, with None, `remove`; nothing is changed."""
     data = read(given) if given is not None else None
-    with house.database.reading() as connection:
+    with ctx.database.reading() as connection:
         row, record = _record_of(connection, person)
-        return changes_preview.shown(connection, _planned(house, connection, row, record, data))
+        return changes_preview.shown(connection, _planned(ctx, connection, row, record, data))
 
 
-def _cleared(row: Any, confirmed: tuple[str, str] | None) -> Cleared:
+def _cleared(row: Any, confirmed: tuple[str, str] | None) -> ConfirmedRemovals:
     """Return which removals need not wait for the guard: those of this person, where that was confirmed."""
     return {(row.id, confirmed[0]): confirmed[1]} if confirmed else {}
 
 
-def _planned(house: House, connection: Connection, row: Any, record: Any, data: dict[str, Any] | None) -> Change:
+def _planned(ctx: AppContext, connection: Connection, row: Any, record: Any, data: dict[str, Any] | None) -> PlannedChange:
     then = PersonRecord(record.id, record.source_id, LOCAL, data if data is not None else record.data, row.id, data is None)
     only = select(t.user.c.id).where(t.user.c.id == row.id)
-    return Change(None, (only,), house.catalogue.get(connection), lambda person: with_record(person, then), row.display_name)
+    return PlannedChange(None, (only,), ctx.catalogue.get(connection), lambda person: with_record(person, then), row.display_name)
 
 
 def read(given: Mapping[str, Any]) -> dict[str, Any]:
@@ -177,14 +177,14 @@ def read(given: Mapping[str, Any]) -> dict[str, Any]:
     try:
         return {**read_resource(body, STANDARD.user), "active": given.get("active") is not False}
     except ScimError as wrong:
-        raise InvalidInput(wrong.detail, "Mend that value.") from None
+        raise InvalidInput(wrong.detail, "Hint that value.") from None
 
 
 def _record_of(connection: Connection, person: str) -> tuple[Any, Any]:
     """Return the row of a user, and of their local record."""
     row = find_person(connection, person)
     r = t.record.c
-    record = connection.execute(select(t.record).where(r.user_id == row.id, r.channel == LOCAL, r.gone_at.is_(None))).first()
+    record = connection.execute(select(t.record).where(r.user_id == row.id, r.connection_type == LOCAL, r.gone_at.is_(None))).first()
     if record is None:
         sources = ", ".join(dict.fromkeys(each["source"]["label"] for each in user_queries.records_of(connection, row.id) if each["gone_at"] is None))
         known = f"is known from {sources}" if sources else "has left"
@@ -201,6 +201,6 @@ def _check_free(connection: Connection, data: Mapping[str, Any], own_id: str) ->
         same.append(u.email_key == fold(found.email))
     other = connection.execute(select(u.id, u.display_name).where(or_(*same), u.gone_at.is_(None), u.id != own_id).limit(1)).first()
     if other is not None:
-        raise AlreadyThere(
+        raise AlreadyExists(
             f"{other.display_name} has that user name or e-mail address.", f"If it is the same person, use them: {other.id}.", "user_name"
         )

@@ -11,60 +11,60 @@ from dravo.services.access import matrix as access_matrix
 from dravo.services.access import simulation as access_simulation
 from dravo.services.access.matrix import View
 from dravo.services.security import masking
-from dravo.web.api.auth import QUERY, ask, caller, house, needs, room
+from dravo.web.api.auth import QUERY, api_blueprint, app_context, ask, caller, needs
 from dravo.web.api.dates import instant_of
 from dravo.web.api.downloads import file_response
-from dravo.web.api.openapi import answers
+from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.matrix import CompareQuery, ExportQuery, MatrixGroupsQuery, MatrixQuery, MovesQuery, SimulateRequest
 
-rooms = room("matrix")
+routes = api_blueprint("matrix")
 
 
-@rooms.get("/matrix", responses=answers("matrix.Matrix"))
+@routes.get("/access/matrix", responses=responses("matrix.Matrix"))
 @needs("access.read", of=QUERY)
 def show_matrix(query: MatrixQuery) -> dict[str, Any]:
     """People against applications, now or at a past instant."""
-    found = access_matrix.people(house(), view_of(query), ask(query))
+    found = access_matrix.people(app_context(), view_of(query), ask(query))
     return {**found, "items": masking.for_caller(caller(), found["items"])}
 
 
-@rooms.get("/matrix/groups", responses=answers("matrix.MatrixOfGroups"))
+@routes.get("/access/matrix/groups", responses=responses("matrix.MatrixOfGroups"))
 @needs("access.read", of=QUERY)
 def show_groups(query: MatrixGroupsQuery) -> dict[str, Any]:
     """Groups that give something against applications."""
-    return access_matrix.groups(house(), ask(query), query.q, query.source, query.application)
+    return access_matrix.groups(app_context(), ask(query), query.q, query.source, query.application)
 
 
-@rooms.get("/access/compare", responses=answers("matrix.Compared"))
+@routes.get("/access/compare", responses=responses("matrix.Compared"))
 @needs("access.read")
 def compare_people(query: CompareQuery) -> dict[str, Any]:
     """Two people side by side: what each has where and why, and their groups."""
-    found = access_comparison.compare(house(), query.one, query.two)
+    found = access_comparison.compare(app_context(), query.one, query.two)
     return {**found, "people": masking.for_caller(caller(), found["people"])}
 
 
-@rooms.get("/matrix/export", responses={200: None})
+@routes.get("/access/matrix/export", responses={200: None})
 @needs("access.read", of=QUERY)
 def export_matrix(query: ExportQuery) -> Response:
     """The whole matrix as CSV or JSON, streamed."""
     who = caller()
-    pieces = access_matrix.export(house(), view_of(query), query.form, lambda items: masking.for_caller(who, items))
+    pieces = access_matrix.export(app_context(), view_of(query), query.form, lambda items: masking.for_caller(who, items))
     return file_response(pieces, "access", query.form)
 
 
-@rooms.get("/matrix/changes", responses=answers("matrix.PageOfMoves"))
+@routes.get("/access/changes", responses=responses("matrix.PageOfMoves"))
 @needs("access.read", of=QUERY)
 def show_changes(query: MovesQuery) -> dict[str, Any]:
     """Who has other roles at one instant than at an earlier one, and by what."""
     since, until = instant_of(query.since, "since"), instant_of(query.until, "until")
-    return access_comparison.changes(house(), query.application, since, until, ask(query))
+    return access_comparison.changes(app_context(), query.application, since, until, ask(query))
 
 
-@rooms.post("/access/expected", responses=answers("matrix.Expected"))
+@routes.post("/access/simulate", responses=responses("matrix.Expected"))
 @needs("access.read")
 def show_expected(body: SimulateRequest) -> dict[str, Any]:
     """Which roles somebody would get who does not exist yet; nothing is changed."""
-    return access_simulation.expect(house(), body.source, body.attributes, body.groups)
+    return access_simulation.expect(app_context(), body.source, body.attributes, body.groups)
 
 
 def view_of(query: MatrixQuery) -> View:

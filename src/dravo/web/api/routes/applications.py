@@ -11,133 +11,133 @@ from dravo.services.access import expression_tester
 from dravo.services.provisioning import applications, connections, roles
 from dravo.services.provisioning import groups as group_provisioning
 from dravo.services.provisioning import settings as provisioning_settings
-from dravo.web.api.auth import ALL, PATH, ask, caller, house, needs, room
-from dravo.web.api.openapi import answers
+from dravo.web.api.auth import ALL, PATH, api_blueprint, app_context, ask, caller, needs
+from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.applications import AddApplicationRequest, ChangeApplicationRequest, ChangeRoleRequest, CreateRoleRequest, RolePath
 from dravo.web.api.schemas.common import KeyPath, OfApplicationPath, PageQuery, RemovalQuery
 from dravo.web.api.schemas.connections import CheckQuery, ConnectionRequest
 from dravo.web.api.schemas.expressions import EvaluateExpressionRequest
 from dravo.web.api.schemas.provisioning_settings import ProvisioningSettingsRequest
 
-rooms = room("applications")
+routes = api_blueprint("applications")
 
 
-@rooms.get("/applications", responses=answers("applications.PageOfApplications"))
+@routes.get("/applications", responses=responses("applications.PageOfApplications"))
 @needs("applications.read", of=ALL)
 def list_applications(query: PageQuery) -> dict[str, Any]:
     """Applications and how each is doing."""
-    return applications.listing(house(), ask(query), caller().applications)
+    return applications.list_applications(app_context(), ask(query), caller().applications)
 
 
-@rooms.post("/applications", responses=answers("applications.Application", 201))
+@routes.post("/applications", responses=responses("applications.Application", 201))
 @needs("applications.change")
 def add_application(body: AddApplicationRequest) -> tuple[dict[str, Any], int]:
     """Add an application."""
-    return applications.add(house(), caller(), body.key, body.label, body.owner, tracked_only=body.tracked_only), 201
+    return applications.add(app_context(), caller(), body.key, body.label, body.owner, tracked_only=body.tracked_only), 201
 
 
-@rooms.get("/applications/<key>", responses=answers("applications.Application"))
+@routes.get("/applications/<key>", responses=responses("applications.Application"))
 @needs("applications.read", of=PATH)
 def get_application(path: KeyPath) -> dict[str, Any]:
     """One application: roles, settings, connection."""
-    return applications.one(house(), path.key)
+    return applications.one(app_context(), path.key)
 
 
-@rooms.patch("/applications/<key>", responses=answers("applications.Application"))
+@routes.patch("/applications/<key>", responses=responses("applications.Application"))
 @needs("applications.change")
 def change_application(path: KeyPath, body: ChangeApplicationRequest) -> dict[str, Any]:
     """Change what is said of an application, or its settings."""
     about = {"label", "owner", "address", "hidden"}
-    return applications.change(house(), caller(), path.key, body.model_dump(include=about), body.model_dump(exclude=about))
+    return applications.change(app_context(), caller(), path.key, body.model_dump(include=about), body.model_dump(exclude=about))
 
 
-@rooms.delete("/applications/<key>", responses={204: None})
+@routes.delete("/applications/<key>", responses={204: None})
 @needs("applications.change")
 def remove_application(path: KeyPath, query: RemovalQuery) -> Response:
     """Remove an application that nobody has access to; its label confirms."""
-    applications.remove(house(), caller(), path.key, query.confirm)
+    applications.remove(app_context(), caller(), path.key, query.confirm)
     return Response(status=204)
 
 
-@rooms.post("/applications/<key>/roles", responses=answers("applications.Application", 201))
+@routes.post("/applications/<key>/roles", responses=responses("applications.Application", 201))
 @needs("applications.change")
 def add_role(path: KeyPath, body: CreateRoleRequest) -> tuple[dict[str, Any], int]:
     """Add a role."""
-    return roles.add_role(house(), caller(), path.key, body.key, body.label, body.rank), 201
+    return roles.add_role(app_context(), caller(), path.key, body.key, body.label, body.rank), 201
 
 
-@rooms.patch("/applications/<key>/roles/<role>", responses=answers("applications.Application"))
+@routes.patch("/applications/<key>/roles/<role>", responses=responses("applications.Application"))
 @needs("applications.change")
 def change_role(path: RolePath, body: ChangeRoleRequest) -> dict[str, Any]:
     """Give a role another label or rank."""
-    return roles.change_role(house(), caller(), path.key, path.role, body.label, body.rank)
+    return roles.change_role(app_context(), caller(), path.key, path.role, body.label, body.rank)
 
 
-@rooms.delete("/applications/<key>/roles/<role>", responses=answers("applications.Application"))
+@routes.delete("/applications/<key>/roles/<role>", responses=responses("applications.Application"))
 @needs("applications.change")
 def remove_role(path: RolePath) -> dict[str, Any]:
     """Remove a role that was never given."""
-    return roles.remove_role(house(), caller(), path.key, path.role)
+    return roles.remove_role(app_context(), caller(), path.key, path.role)
 
 
-@rooms.put("/applications/<key>/connection", responses=answers("applications.Application"))
+@routes.put("/applications/<key>/connection", responses=responses("applications.Application"))
 @needs("applications.change")
 def connect(path: KeyPath, body: ConnectionRequest) -> dict[str, Any]:
     """Say where the application's SCIM service is, and the token for it."""
     auth = body.auth.model_dump() if body.auth else None
-    return connections.connect(house(), caller(), path.key, body.base_url, body.token, auth, moment(body.expires_at, "expires_at"))
+    return connections.connect(app_context(), caller(), path.key, body.base_url, body.token, auth, moment(body.expires_at, "expires_at"))
 
 
-@rooms.post("/applications/<key>/connection/check", responses=answers("connections.Check"))
+@routes.post("/applications/<key>/connection/test", responses=responses("connections.Check"))
 @needs("applications.change")
 def check(path: KeyPath, query: CheckQuery) -> dict[str, Any]:
     """Try the connection step by step; with a test person, if that is asked for, who is removed afterwards."""
-    return connections.check(house(), caller(), path.key, writing=query.with_test_person)
+    return connections.check(app_context(), caller(), path.key, writing=query.with_test_person)
 
 
-@rooms.post("/applications/<key>/settings/preview", responses=answers("provisioning_settings.SettingsPreview"))
+@routes.post("/applications/<key>/settings/preview", responses=responses("provisioning_settings.SettingsPreview"))
 @needs("attributes.read")
 def preview_settings(path: KeyPath, body: ProvisioningSettingsRequest) -> dict[str, Any]:
     """What a change of settings would do to accounts; nothing is changed."""
-    return provisioning_settings.preview(house(), path.key, body.model_dump())
+    return provisioning_settings.preview(app_context(), path.key, body.model_dump())
 
 
-@rooms.get("/applications/<key>/groups", responses=answers("applications.PageOfDeliveredGroups"))
+@routes.get("/applications/<key>/groups", responses=responses("applications.PageOfDeliveredGroups"))
 @needs("applications.read")
 def list_delivered_groups(path: KeyPath, query: PageQuery) -> dict[str, Any]:
     """The groups that go over to an application, each with its state."""
-    return group_provisioning.listing(house(), path.key, ask(query))
+    return group_provisioning.list_groups(app_context(), path.key, ask(query))
 
 
-@rooms.post("/applications/<key>/groups/<id>/again", responses={204: None})
+@routes.post("/applications/<key>/groups/<id>/retry", responses={204: None})
 @needs("deliveries.again")
 def group_again(path: OfApplicationPath) -> Response:
     """Try a delivered group again now."""
-    group_provisioning.again(house(), caller(), path.key, path.id)
+    group_provisioning.retry(app_context(), caller(), path.key, path.id)
     return Response(status=204)
 
 
-@rooms.post("/expressions/try", responses=answers("expressions.Tried"))
+@routes.post("/expressions/evaluate", responses=responses("expressions.Tried"))
 @needs("attributes.read")
 def try_expression(body: EvaluateExpressionRequest) -> dict[str, Any]:
     """Work an expression out for a person; an error says at which character it lies."""
     if body.source:
-        return expression_tester.try_on_source(house(), body.expression, body.source, body.person, body.attribute)
-    return expression_tester.try_expression(house(), body.expression, body.person, body.attribute)
+        return expression_tester.try_on_source(app_context(), body.expression, body.source, body.person, body.attribute)
+    return expression_tester.try_expression(app_context(), body.expression, body.person, body.attribute)
 
 
-@rooms.post("/applications/<key>/pause", responses=answers("applications.Application"))
+@routes.post("/applications/<key>/pause", responses=responses("applications.Application"))
 @needs("deliveries.change")
 def pause(path: KeyPath) -> dict[str, Any]:
     """Stop delivering to an application; what is due waits."""
-    return connections.pause(house(), caller(), path.key, paused=True)
+    return connections.pause(app_context(), caller(), path.key, paused=True)
 
 
-@rooms.post("/applications/<key>/resume", responses=answers("applications.Application"))
+@routes.post("/applications/<key>/resume", responses=responses("applications.Application"))
 @needs("deliveries.change")
 def resume(path: KeyPath) -> dict[str, Any]:
     """Go on delivering to an application."""
-    return connections.pause(house(), caller(), path.key, paused=False)
+    return connections.pause(app_context(), caller(), path.key, paused=False)
 
 
 def moment(text: str | None, field: str) -> Instant | None:

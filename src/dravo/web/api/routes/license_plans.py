@@ -6,40 +6,40 @@ from typing import Any
 
 from dravo.services.access import license_plans
 from dravo.services.provisioning import applications
-from dravo.web.api.auth import PATH, ask, caller, house, needs, room
-from dravo.web.api.openapi import answers
+from dravo.web.api.auth import PATH, api_blueprint, app_context, ask, caller, needs
+from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.common import KeyPath
 from dravo.web.api.schemas.license_plans import ChangeLicensePlanRequest, CreateLicensePlanRequest, PlanPath, SeatsQuery
 
-rooms = room("plans")
+routes = api_blueprint("plans")
 
 
-@rooms.post("/applications/<key>/plans", responses=answers("applications.Application", 201))
+@routes.post("/applications/<key>/license-plans", responses=responses("applications.Application", 201))
 @needs("applications.change")
 def add_plan(path: KeyPath, body: CreateLicensePlanRequest) -> tuple[dict[str, Any], int]:
     """Add a plan, with its seats."""
-    license_plans.add(house(), caller(), path.key, body.key, body.label, body.rank, body.seats)
-    return applications.one(house(), path.key), 201
+    license_plans.add(app_context(), caller(), path.key, body.key, body.label, body.rank, body.seats)
+    return applications.one(app_context(), path.key), 201
 
 
-@rooms.patch("/applications/<key>/plans/<plan>", responses=answers("applications.Application"))
+@routes.patch("/applications/<key>/license-plans/<plan>", responses=responses("applications.Application"))
 @needs("applications.change")
 def change_plan(path: PlanPath, body: ChangeLicensePlanRequest) -> dict[str, Any]:
     """Change a plan's label, rank or number of seats; nobody loses a seat by it."""
-    license_plans.change(house(), caller(), path.key, path.plan, body.model_dump())
-    return applications.one(house(), path.key)
+    license_plans.change(app_context(), caller(), path.key, path.plan, body.model_dump())
+    return applications.one(app_context(), path.key)
 
 
-@rooms.delete("/applications/<key>/plans/<plan>", responses=answers("applications.Application"))
+@routes.delete("/applications/<key>/license-plans/<plan>", responses=responses("applications.Application"))
 @needs("applications.change")
 def remove_plan(path: PlanPath) -> dict[str, Any]:
     """Remove a plan that was never given."""
-    license_plans.remove(house(), caller(), path.key, path.plan)
-    return applications.one(house(), path.key)
+    license_plans.remove(app_context(), caller(), path.key, path.plan)
+    return applications.one(app_context(), path.key)
 
 
-@rooms.get("/applications/<key>/seats", responses=answers("license_plans.PageOfSeats"))
+@routes.get("/applications/<key>/seats", responses=responses("license_plans.PageOfSeats"))
 @needs("access.read", of=PATH)
 def list_seats(path: KeyPath, query: SeatsQuery) -> dict[str, Any]:
     """Who has a seat, by name; or who waits for one, in the order of the line."""
-    return license_plans.seats(house(), path.key, ask(query), query.plan, waiting=query.waiting)
+    return license_plans.seats(app_context(), path.key, ask(query), query.plan, waiting=query.waiting)

@@ -11,12 +11,12 @@ from dravo.services.ingest.local import groups as local_groups
 from dravo.services.ingest.local import users as local_users
 from dravo.services.ingest.local.groups import Members
 from dravo.services.security import masking
-from dravo.web.api.auth import caller, house, needs
-from dravo.web.api.openapi import answers
+from dravo.web.api.auth import app_context, caller, needs
+from dravo.web.api.openapi import responses
 from dravo.web.api.routes.assignments import sure_of, sure_of_query
 
 # The same room: what stands under one path has to be told of by one blueprint.
-from dravo.web.api.routes.users import rooms
+from dravo.web.api.routes.users import routes
 from dravo.web.api.schemas.common import ConfirmedQuery, IdPath
 from dravo.web.api.schemas.local import GroupNameRequest, LocalPersonFields, LocalPersonRequest, MembersRequest
 from dravo.web.api.schemas.users import PersonPath
@@ -25,86 +25,86 @@ _SURE = {"confirm", "expect"}
 
 
 def _shown(person: str) -> dict[str, Any]:
-    return masking.for_caller(caller(), [access_explanation.person(house(), person)])[0]
+    return masking.for_caller(caller(), [access_explanation.person(app_context(), person)])[0]
 
 
-@rooms.post("/people", responses=answers("users.Person", 201))
+@routes.post("/users", responses=responses("users.Person", 201))
 @needs("people.change")
 def add_person(body: LocalPersonFields) -> tuple[dict[str, Any], int]:
     """Enter somebody whom no source knows; whoever has that user name or e-mail address already is not made twice."""
-    return _shown(local_users.add(house(), caller(), body.model_dump())), 201
+    return _shown(local_users.add(app_context(), caller(), body.model_dump())), 201
 
 
-@rooms.put("/people/<person>", responses=answers("users.Person"))
+@routes.put("/users/<person>", responses=responses("users.Person"))
 @needs("people.change")
 def change_person(path: PersonPath, body: LocalPersonRequest) -> dict[str, Any]:
     """Say anew what a local person is; the whole of it."""
-    return _shown(local_users.change(house(), caller(), path.person, body.model_dump(exclude=_SURE), sure_of(body)))
+    return _shown(local_users.change(app_context(), caller(), path.person, body.model_dump(exclude=_SURE), sure_of(body)))
 
 
-@rooms.post("/people/<person>/preview", responses=answers("assignments.Preview"))
+@routes.post("/users/<person>/preview", responses=responses("assignments.Preview"))
 @needs("attributes.read")
 def preview_person(path: PersonPath, body: LocalPersonRequest) -> dict[str, Any]:
     """What a change of a local person would do; nothing is changed."""
-    return local_users.preview(house(), path.person, body.model_dump(exclude=_SURE))
+    return local_users.preview(app_context(), path.person, body.model_dump(exclude=_SURE))
 
 
-@rooms.delete("/people/<person>", responses={204: None})
+@routes.delete("/users/<person>", responses={204: None})
 @needs("people.change")
 def remove_person(path: PersonPath, query: ConfirmedQuery) -> Response:
     """Say that a local person is gone; what they have ends as for any leaver."""
-    local_users.remove(house(), caller(), path.person, sure_of_query(query))
+    local_users.remove(app_context(), caller(), path.person, sure_of_query(query))
     return Response(status=204)
 
 
-@rooms.get("/people/<person>/removal", responses=answers("assignments.Preview"))
+@routes.get("/users/<person>/removal", responses=responses("assignments.Preview"))
 @needs("access.read")
 def preview_removing_person(path: PersonPath) -> dict[str, Any]:
     """What a local person's going would do; nothing is changed."""
-    return local_users.preview(house(), path.person, None)
+    return local_users.preview(app_context(), path.person, None)
 
 
-@rooms.post("/groups", responses=answers("groups.Group", 201))
+@routes.post("/groups", responses=responses("groups.Group", 201))
 @needs("groups.change")
 def add_group(body: GroupNameRequest) -> tuple[dict[str, Any], int]:
     """Make a local group, as yet with nobody in it."""
-    return local_groups.add(house(), caller(), body.name), 201
+    return local_groups.add(app_context(), caller(), body.name), 201
 
 
-@rooms.patch("/groups/<id>", responses=answers("groups.Group"))
+@routes.patch("/groups/<id>", responses=responses("groups.Group"))
 @needs("groups.change")
 def rename_group(path: IdPath, body: GroupNameRequest) -> dict[str, Any]:
     """Give a local group another name."""
-    return local_groups.rename(house(), caller(), path.id, body.name)
+    return local_groups.rename(app_context(), caller(), path.id, body.name)
 
 
-@rooms.delete("/groups/<id>", responses={204: None})
+@routes.delete("/groups/<id>", responses={204: None})
 @needs("groups.change")
 def remove_group(path: IdPath, query: ConfirmedQuery) -> Response:
     """Take a local group away; what it gave ends with it."""
-    local_groups.remove(house(), caller(), path.id, sure_of_query(query))
+    local_groups.remove(app_context(), caller(), path.id, sure_of_query(query))
     return Response(status=204)
 
 
-@rooms.get("/groups/<id>/removal", responses=answers("assignments.Preview"))
+@routes.get("/groups/<id>/removal", responses=responses("assignments.Preview"))
 @needs("access.read")
 def preview_removing_group(path: IdPath) -> dict[str, Any]:
     """What taking a local group away would do; nothing is changed."""
-    return local_groups.preview_removing(house(), path.id)
+    return local_groups.preview_removing(app_context(), path.id)
 
 
-@rooms.post("/groups/<id>/members", responses=answers("groups.Group"))
+@routes.post("/groups/<id>/members", responses=responses("groups.Group"))
 @needs("groups.change")
 def change_members(path: IdPath, body: MembersRequest) -> dict[str, Any]:
     """Put people and groups into a local group, and take others out."""
-    return local_groups.change_members(house(), caller(), path.id, _members(body), sure_of(body))
+    return local_groups.change_members(app_context(), caller(), path.id, _members(body), sure_of(body))
 
 
-@rooms.post("/groups/<id>/members/preview", responses=answers("assignments.Preview"))
+@routes.post("/groups/<id>/members/preview", responses=responses("assignments.Preview"))
 @needs("access.read")
 def preview_members(path: IdPath, body: MembersRequest) -> dict[str, Any]:
     """What other members of a local group would do; nothing is changed."""
-    return local_groups.preview_members(house(), path.id, _members(body))
+    return local_groups.preview_members(app_context(), path.id, _members(body))
 
 
 def _members(body: MembersRequest) -> Members:

@@ -15,8 +15,8 @@ from dravo.services.security import api_tokens, operator_sso, operators, passwor
 from dravo.services.security import sessions as operator_sessions
 from dravo.services.sign_in import sessions as user_sessions
 from dravo.web import cookies
-from dravo.web.api.auth import ALL, ask, caller, house, keep_session, needs, room, waiting
-from dravo.web.api.openapi import answers
+from dravo.web.api.auth import ALL, api_blueprint, app_context, ask, caller, jobs_registry, keep_session, needs
+from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.common import IdPath, PageQuery
 from dravo.web.api.schemas.jobs import WorkPath
 from dravo.web.api.schemas.operators import (
@@ -31,21 +31,21 @@ from dravo.web.api.schemas.settings import SettingPath, SettingRequest
 from dravo.web.api.schemas.tokens import CreateApiTokenRequest, TokensQuery
 from dravo.web.callers import place
 
-rooms = room("session")
+routes = api_blueprint("session")
 
 
-@rooms.post("/session", responses=answers("operators.Session"))
+@routes.post("/session", responses=responses("operators.Session"))
 @needs("nothing")
 def sign_in(body: SignInRequest) -> Response:
     """Sign in with name and password; sets the session's cookie."""
     address = place()
-    secret, told = operator_sessions.sign_in(house(), current_app.config["SIGN_IN_LIMITER"], body.name, body.password, address, body.code)
+    secret, told = operator_sessions.sign_in(app_context(), current_app.config["SIGN_IN_LIMITER"], body.name, body.password, address, body.code)
     response = make_response(jsonify(told))
     keep_session(response, secret)
     return response
 
 
-@rooms.get("/session", responses=answers("operators.Session"))
+@routes.get("/session", responses=responses("operators.Session"))
 @needs("own.read", of=ALL, before_factor=True)
 def session() -> dict[str, Any]:
     """Who is signed in, and what they may do."""
@@ -53,51 +53,51 @@ def session() -> dict[str, Any]:
     return operator_sessions.session_line(who, g.get("csrf", ""))
 
 
-@rooms.delete("/session", responses=answers("operators.Left"))
+@routes.delete("/session", responses=responses("operators.Left"))
 @needs("own.read", of=ALL, before_factor=True)
 def sign_out() -> Response:
     """End the session; the answer says where the browser goes to sign out at the provider too, if one let them in."""
-    onward = user_sessions.leave_as_operator(house(), caller(), str(current_app.config["PUBLIC_URL"]))
+    onward = user_sessions.leave_as_operator(app_context(), caller(), str(current_app.config["PUBLIC_URL"]))
     response = make_response(jsonify({"go_to": onward}))
     cookies.forget(response, cookies.OPERATOR)
     return response
 
 
-@rooms.get("/session/others", responses=answers("operators.OperatorSessions"))
+@routes.get("/session/others", responses=responses("operators.OperatorSessions"))
 @needs("own.read", of=ALL)
 def list_own_sessions() -> dict[str, Any]:
     """Where one is signed in, this session among them."""
-    return operator_sessions.sessions(house(), caller())
+    return operator_sessions.sessions(app_context(), caller())
 
 
-@rooms.delete("/session/others", responses=answers("operators.OperatorSessions"))
+@routes.delete("/session/others", responses=responses("operators.OperatorSessions"))
 @needs("own.change", of=ALL)
 def end_other_sessions() -> dict[str, Any]:
     """End every session of one's own but this one."""
-    return operator_sessions.end_other_sessions(house(), caller())
+    return operator_sessions.end_other_sessions(app_context(), caller())
 
 
-@rooms.put("/session/password", responses={204: None})
+@routes.put("/session/password", responses={204: None})
 @needs("own.change", of=ALL)
 def change_password(body: ChangePasswordRequest) -> Response:
     """Change one's own password; wherever else one is signed in, one signs in anew."""
     limiter = current_app.config["SIGN_IN_LIMITER"]
-    passwords.change_own(house(), caller(), limiter, body.present, body.password, revoke_tokens=body.revoke_tokens)
+    passwords.change_own(app_context(), caller(), limiter, body.present, body.password, revoke_tokens=body.revoke_tokens)
     return Response(status=204)
 
 
-@rooms.get("/second-factor", responses=answers("operators.SecondFactor"))
+@routes.get("/second-factor", responses=responses("operators.SecondFactor"))
 @needs("own.read", of=ALL, before_factor=True)
 def get_second_factor() -> dict[str, Any]:
     """Whether one has a second factor, and how many recovery codes are left."""
-    return second_factor.state(house(), caller())
+    return second_factor.state(app_context(), caller())
 
 
-@rooms.post("/second-factor", responses=answers("operators.NewSecondFactor", 201))
+@routes.post("/second-factor", responses=responses("operators.NewSecondFactor", 201))
 @needs("own.change", of=ALL, before_factor=True)
 def begin_second_factor() -> tuple[dict[str, Any], int]:
     """Begin with a second factor: the secret for one's app, shown once; it counts when a code of it was given."""
-    return second_factor.begin(house(), caller()), 201
+    return second_factor.begin(app_context(), caller()), 201
 
 
 def _by_code(work: Callable[[], dict[str, Any]]) -> dict[str, Any]:
@@ -114,28 +114,28 @@ def _by_code(work: Callable[[], dict[str, Any]]) -> dict[str, Any]:
     return given
 
 
-@rooms.put("/second-factor", responses=answers("operators.RecoveryCodes"))
+@routes.put("/second-factor", responses=responses("operators.RecoveryCodes"))
 @needs("own.change", of=ALL, before_factor=True)
 def confirm_second_factor(body: CodeRequest) -> dict[str, Any]:
     """Turn the second factor on; the recovery codes are in the answer, the only time."""
-    return _by_code(lambda: second_factor.confirm(house(), caller(), body.code))
+    return _by_code(lambda: second_factor.confirm(app_context(), caller(), body.code))
 
 
-@rooms.post("/second-factor/off", responses=answers("operators.SecondFactor"))
+@routes.post("/second-factor/disable", responses=responses("operators.SecondFactor"))
 @needs("own.change", of=ALL)
 def take_second_factor_away(body: CodeRequest) -> dict[str, Any]:
     """Turn the second factor off, by one of its codes."""
-    return _by_code(lambda: second_factor.take_away(house(), caller(), body.code))
+    return _by_code(lambda: second_factor.take_away(app_context(), caller(), body.code))
 
 
-@rooms.post("/recovery-codes", responses=answers("operators.RecoveryCodes", 201))
+@routes.post("/recovery-codes", responses=responses("operators.RecoveryCodes", 201))
 @needs("own.change", of=ALL)
 def renew_recovery_codes(body: RenewCodesRequest) -> tuple[dict[str, Any], int]:
     """Make new recovery codes for oneself, in the answer the only time; those before count no longer."""
-    return _by_code(lambda: second_factor.renew_codes(house(), caller(), body.code)), 201
+    return _by_code(lambda: second_factor.renew_codes(app_context(), caller(), body.code)), 201
 
 
-@rooms.get("/session/links", responses=answers("operators.OperatorLinks"))
+@routes.get("/session/links", responses=responses("operators.OperatorLinks"))
 @needs("own.read", of=ALL)
 def list_own_links() -> dict[str, Any]:
     """By which sources one comes in as an operator, and by which one could."""
@@ -143,123 +143,123 @@ def list_own_links() -> dict[str, Any]:
 
 
 def _own_links() -> dict[str, Any]:
-    return operator_sso.mine(house(), caller(), g.get("csrf", ""))
+    return operator_sso.mine(app_context(), caller(), g.get("csrf", ""))
 
 
-@rooms.delete("/session/links/<id>", responses=answers("operators.OperatorLinks"))
+@routes.delete("/session/links/<id>", responses=responses("operators.OperatorLinks"))
 @needs("own.change", of=ALL)
 def unlink(path: IdPath) -> dict[str, Any]:
     """Have a source no longer let one in as an operator."""
-    operator_sso.unlink(house(), caller(), path.id)
+    operator_sso.unlink(app_context(), caller(), path.id)
     return _own_links()
 
 
-@rooms.put("/session/links", responses=answers("operators.OperatorLinks"))
+@routes.put("/session/links", responses=responses("operators.OperatorLinks"))
 @needs("own.change", of=ALL)
 def set_only_by_source(body: OnlyBySourceRequest) -> dict[str, Any]:
     """Have one's password count no longer, or again."""
-    operator_sso.set_only_by_source(house(), caller(), only=body.only_by_source)
+    operator_sso.set_only_by_source(app_context(), caller(), only=body.only_by_source)
     return _own_links()
 
 
-@rooms.get("/work/<id>", responses=answers("jobs.Work"))
+@routes.get("/jobs/<id>", responses=responses("jobs.Work"))
 @needs("own.read", of=ALL)
 def how_far(path: WorkPath) -> dict[str, Any]:
-    """How far work is that one's own request began, under the name that was sent along in the header Dravo-Work."""
-    found = waiting().get(caller().operator_id, path.id)
+    """How far work is that one's own request began, under the name that was sent along in the header Dravo-Job."""
+    found = jobs_registry().get(caller().operator_id, path.id)
     return {"done": found.done, "total": found.total}
 
 
-@rooms.delete("/work/<id>", responses={204: None})
+@routes.delete("/jobs/<id>", responses={204: None})
 @needs("own.read", of=ALL)
 def stop_work(path: WorkPath) -> Response:
     """Have work end that one's own request began; nothing is changed by it then."""
-    waiting().stop(caller().operator_id, path.id)
+    jobs_registry().stop(caller().operator_id, path.id)
     return Response(status=204)
 
 
-@rooms.get("/overview", responses=answers("overview.Overview"))
+@routes.get("/overview", responses=responses("overview.Overview"))
 @needs("own.read", of=ALL)
 def band() -> dict[str, Any]:
     """The band: for each stage how much there is, and how much needs a person."""
-    return overview.band(house())
+    return overview.band(app_context())
 
 
-@rooms.get("/overview/flow", responses=answers("overview.Flow"))
+@routes.get("/overview/flow", responses=responses("overview.Flow"))
 @needs("access.read")
 def flow() -> dict[str, Any]:
     """People from sources through groups and roles into applications, the largest of them by themselves."""
-    return access_flow.shown(house())
+    return access_flow.shown(app_context())
 
 
-@rooms.get("/settings", responses=answers("settings.HouseSettings"))
+@routes.get("/settings", responses=responses("settings.HouseSettings"))
 @needs("own.read", of=ALL)
 def list_settings() -> dict[str, Any]:
     """What is set for the whole house."""
-    return settings.listing(house())
+    return settings.list_settings(app_context())
 
 
-@rooms.put("/settings/<name>", responses=answers("settings.HouseSettings"))
+@routes.put("/settings/<name>", responses=responses("settings.HouseSettings"))
 @needs("settings.change")
 def change_setting(path: SettingPath, body: SettingRequest) -> dict[str, Any]:
     """Give a setting another value."""
-    return settings.change(house(), caller(), path.name, body.value)
+    return settings.change(app_context(), caller(), path.name, body.value)
 
 
-@rooms.get("/tokens", responses=answers("tokens.PageOfApiTokens"))
+@routes.get("/tokens", responses=responses("tokens.PageOfApiTokens"))
 @needs("own.read", of=ALL)
 def tokens(query: TokensQuery) -> dict[str, Any]:
     """List your API tokens, or as a super administrator everybody's."""
-    return api_tokens.tokens(house(), caller(), ask(query), of_all=query.whose == "all")
+    return api_tokens.tokens(app_context(), caller(), ask(query), of_all=query.whose == "all")
 
 
-@rooms.post("/tokens", responses=answers("tokens.NewApiToken", 201))
+@routes.post("/tokens", responses=responses("tokens.NewApiToken", 201))
 @needs("own.change", of=ALL)
 def add_token(body: CreateApiTokenRequest) -> tuple[dict[str, Any], int]:
     """Make an API token of one's own; its text is in the answer, the only time."""
     expires = parse_instant(body.expires_at, "expires_at") if body.expires_at else None
-    return api_tokens.create(house(), caller(), body.label, body.scope, expires, body.permissions), 201
+    return api_tokens.create(app_context(), caller(), body.label, body.scope, expires, body.permissions), 201
 
 
-@rooms.delete("/tokens/<id>", responses={204: None})
+@routes.delete("/tokens/<id>", responses={204: None})
 @needs("own.change", of=ALL)
 def revoke_token(path: IdPath) -> Response:
     """Revoke one of your API tokens, or as a super administrator anybody's."""
-    api_tokens.revoke(house(), caller(), path.id)
+    api_tokens.revoke(app_context(), caller(), path.id)
     return Response(status=204)
 
 
-@rooms.get("/operators", responses=answers("operators.PageOfOperators"))
+@routes.get("/operators", responses=responses("operators.PageOfOperators"))
 @needs("operators.read")
 def list_operators(query: PageQuery) -> dict[str, Any]:
     """Operators."""
-    return operators.listing(house(), ask(query))
+    return operators.list_operators(app_context(), ask(query))
 
 
-@rooms.post("/operators", responses=answers("operators.NewOperator", 201))
+@routes.post("/operators", responses=responses("operators.NewOperator", 201))
 @needs("operators.change")
 def add_operator(body: CreateOperatorRequest) -> tuple[dict[str, Any], int]:
     """Add an operator."""
-    return operators.add(house(), caller(), body.name, body.kind, body.password, body.applications, masked=body.masked), 201
+    return operators.add(app_context(), caller(), body.name, body.kind, body.password, body.applications, masked=body.masked), 201
 
 
-@rooms.post("/operators/<id>/second-factor/reset", responses=answers("operators.Operator"))
+@routes.post("/operators/<id>/second-factor/reset", responses=responses("operators.Operator"))
 @needs("operators.change")
 def reset_second_factor(path: IdPath) -> dict[str, Any]:
     """Turn an operator's second factor off, who lost both app and recovery codes."""
-    second_factor.reset(house(), caller(), path.id)
-    return operators.one(house(), path.id)
+    second_factor.reset(app_context(), caller(), path.id)
+    return operators.one(app_context(), path.id)
 
 
-@rooms.post("/operators/<id>/password", responses=answers("operators.NewOperator"))
+@routes.post("/operators/<id>/password", responses=responses("operators.NewOperator"))
 @needs("operators.change")
 def give_new_password(path: IdPath) -> dict[str, Any]:
     """Give an operator a new password, in the answer the only time; it counts also if they came in by a source alone."""
-    return passwords.give_new(house(), caller(), path.id)
+    return passwords.give_new(app_context(), caller(), path.id)
 
 
-@rooms.post("/operators/<id>/disable", responses=answers("operators.Operator"))
+@routes.post("/operators/<id>/disable", responses=responses("operators.Operator"))
 @needs("operators.change")
 def disable_operator(path: IdPath) -> dict[str, Any]:
     """Shut an operator out."""
-    return operators.disable(house(), caller(), path.id)
+    return operators.disable(app_context(), caller(), path.id)

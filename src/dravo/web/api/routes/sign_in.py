@@ -10,17 +10,17 @@ from flask import Response, current_app, jsonify, request
 from dravo.core.errors import NotPermitted, NotSignedIn
 from dravo.services.ingest import claimed_groups
 from dravo.services.notifications import mail_queue
-from dravo.services.security.rate_limits import Limiter
+from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.sign_in import eligibility, email_codes, rollout, setup_checklist, test_sign_ins
 from dravo.services.sign_in import sessions as user_sessions
 from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import start as sign_in_start
 from dravo.services.sign_in import traces as sign_in_traces
-from dravo.services.sign_in.sessions import Visitor
+from dravo.services.sign_in.sessions import SignedInUser
 from dravo.services.sign_in.traces import IN
 from dravo.web import cookies
-from dravo.web.api.auth import CSRF_HEADER, ask, caller, house, needs, room
-from dravo.web.api.openapi import answers
+from dravo.web.api.auth import CSRF_HEADER, api_blueprint, app_context, ask, caller, needs
+from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.common import KeyPath, PageQuery
 from dravo.web.api.schemas.settings import MailRequest, TestMailRequest
 from dravo.web.api.schemas.sign_in import (
@@ -41,165 +41,165 @@ from dravo.web.api.schemas.users import PersonPath
 from dravo.web.callers import place
 from dravo.web.sso.routes import visitor
 
-rooms = room("signing in")
+routes = api_blueprint("signing in")
 
 
 def _base() -> str:
     return str(current_app.config["PUBLIC_URL"])
 
 
-@rooms.get("/sources/<key>/sign-in", responses=answers("sign_in.SignIn"))
+@routes.get("/sources/<key>/sign-in", responses=responses("sign_in.SignIn"))
 @needs("sources.read")
 def get_sign_in(path: KeyPath) -> dict[str, Any]:
     """How people sign in by a source, with its exchange sheet."""
-    return setup_checklist.shown(house(), caller(), path.key, _base())
+    return setup_checklist.shown(app_context(), caller(), path.key, _base())
 
 
-@rooms.put("/sources/<key>/sign-in", responses=answers("sign_in.SignIn"))
+@routes.put("/sources/<key>/sign-in", responses=responses("sign_in.SignIn"))
 @needs("sources.change")
 def change_sign_in(path: KeyPath, body: SignInSettingsRequest) -> dict[str, Any]:
     """Set how people sign in by a source; what is left out stays, what is missing does not stand in the way."""
-    sign_in_settings.change(house(), caller(), path.key, body.model_dump())
-    return setup_checklist.shown(house(), caller(), path.key, _base())
+    sign_in_settings.change(app_context(), caller(), path.key, body.model_dump())
+    return setup_checklist.shown(app_context(), caller(), path.key, _base())
 
 
-@rooms.delete("/sources/<key>/sign-in", responses={204: None})
+@routes.delete("/sources/<key>/sign-in", responses={204: None})
 @needs("sources.change")
 def forget_sign_in(path: KeyPath) -> Response:
     """Have nobody sign in by a source any more; whom it brought stay."""
-    sign_in_settings.forget(house(), caller(), path.key)
+    sign_in_settings.forget(app_context(), caller(), path.key)
     return Response(status=204)
 
 
-@rooms.post("/sources/<key>/sign-in/state", responses=answers("sign_in.SignIn"))
+@routes.post("/sources/<key>/sign-in/status", responses=responses("sign_in.SignIn"))
 @needs("sources.change")
 def set_sign_in_state(path: KeyPath, body: SignInStatusRequest) -> dict[str, Any]:
     """Set for whom signing in is in force: nobody, the pilot group, everybody; at once or from an hour on."""
-    rollout.set_state(house(), caller(), path.key, body.state, body.everybody_at, body.confirm)
-    return setup_checklist.shown(house(), caller(), path.key, _base())
+    rollout.set_state(app_context(), caller(), path.key, body.state, body.enabled_from, body.confirm)
+    return setup_checklist.shown(app_context(), caller(), path.key, _base())
 
 
-@rooms.post("/sources/<key>/sign-in/certificates", responses=answers("sign_in.SignIn"))
+@routes.post("/sources/<key>/sign-in/certificates", responses=responses("sign_in.SignIn"))
 @needs("sources.change")
 def use_certificates(path: KeyPath) -> dict[str, Any]:
     """Take over the certificates that the provider's metadata has now."""
-    sign_in_settings.use_waiting_certificates(house(), caller(), path.key)
-    return setup_checklist.shown(house(), caller(), path.key, _base())
+    sign_in_settings.use_waiting_certificates(app_context(), caller(), path.key)
+    return setup_checklist.shown(app_context(), caller(), path.key, _base())
 
 
-@rooms.post("/sources/<key>/sign-in/keys", responses=answers("sign_in.SignIn"))
+@routes.post("/sources/<key>/sign-in/keys", responses=responses("sign_in.SignIn"))
 @needs("sources.change")
 def change_keys(path: KeyPath, body: KeysRequest) -> dict[str, Any]:
     """Change our own key without a gap."""
-    sign_in_settings.change_keys(house(), caller(), path.key, body.what)
-    return setup_checklist.shown(house(), caller(), path.key, _base())
+    sign_in_settings.change_keys(app_context(), caller(), path.key, body.what)
+    return setup_checklist.shown(app_context(), caller(), path.key, _base())
 
 
-@rooms.get("/sources/<key>/sign-in/trials", responses=answers("sign_in.PageOfTrials"))
+@routes.get("/sources/<key>/sign-in/tests", responses=responses("sign_in.PageOfTrials"))
 @needs("sources.read")
 def list_trials(path: KeyPath, query: PageQuery) -> dict[str, Any]:
     """Trials, newest first."""
-    return test_sign_ins.listing(house(), path.key, ask(query))
+    return test_sign_ins.list_test_sign_ins(app_context(), path.key, ask(query))
 
 
-@rooms.post("/sources/<key>/sign-in/trials", responses=answers("sign_in.NewTrial", 201))
+@routes.post("/sources/<key>/sign-in/tests", responses=responses("sign_in.NewTrial", 201))
 @needs("sources.change")
 def begin_trial(path: KeyPath, body: CreateTestSignInRequest) -> tuple[dict[str, Any], int]:
     """Let one named person try to sign in for some minutes; the link is in the answer, the only time."""
-    return test_sign_ins.begin(house(), caller(), path.key, body.person, body.mode, _base(), body.minutes), 201
+    return test_sign_ins.begin(app_context(), caller(), path.key, body.person, body.mode, _base(), body.minutes), 201
 
 
-@rooms.get("/sources/<key>/sign-in/traces", responses=answers("sign_in.PageOfSignIns"))
+@routes.get("/sources/<key>/sign-in/traces", responses=responses("sign_in.PageOfSignIns"))
 @needs("sources.read")
 def list_sign_ins(path: KeyPath, query: SignInTracesQuery) -> dict[str, Any]:
     """What sign-ins came to, newest first."""
-    return sign_in_traces.listing(house(), path.key, ask(query), query.outcome, query.trial, query.q)
+    return sign_in_traces.list_traces(app_context(), path.key, ask(query), query.outcome, query.trial, query.q)
 
 
-@rooms.get("/sources/<key>/sign-in/traces/<trace>", responses=answers("sign_in.SignInTrace"))
+@routes.get("/sources/<key>/sign-in/traces/<trace>", responses=responses("sign_in.SignInTrace"))
 @needs("sources.read")
 def get_sign_in_trace(path: SignInTracePath) -> dict[str, Any]:
     """One sign-in whole: its steps, what arrived, and what it came to."""
-    return sign_in_traces.one(house(), caller(), path.key, path.trace)
+    return sign_in_traces.one(app_context(), caller(), path.key, path.trace)
 
 
-@rooms.post("/sources/<key>/sign-in/traces/<trace>/again", responses=answers("sign_in.PlannedSignIn"))
+@routes.post("/sources/<key>/sign-in/traces/<trace>/rerun", responses=responses("sign_in.PlannedSignIn"))
 @needs("attributes.read")
 def plan_again(path: SignInTracePath, body: RerunRequest) -> dict[str, Any]:
     """What a kept sign-in would come to now, or with other answers; nothing is changed."""
-    return eligibility.plan_again(house(), path.key, path.trace, body.policy)
+    return eligibility.plan_again(app_context(), path.key, path.trace, body.policy)
 
 
-@rooms.get("/claimed-groups", responses=answers("sign_in.GroupsInClaims"))
+@routes.get("/claimed-groups", responses=responses("sign_in.GroupsInClaims"))
 @needs("people.read")
 def list_claimed_groups(query: ClaimedQuery) -> dict[str, Any]:
     """Groups that sign-ins claimed, trials too, and that their source does not have yet."""
-    return claimed_groups.seen(house(), query.q)
+    return claimed_groups.seen(app_context(), query.q)
 
 
-@rooms.post("/sources/<key>/sign-in/groups", responses=answers("sign_in.GroupMadeAhead", 201))
+@routes.post("/sources/<key>/sign-in/groups", responses=responses("sign_in.GroupMadeAhead", 201))
 @needs("groups.change")
 def make_claimed_group(path: KeyPath, body: ClaimedGroupRequest) -> tuple[dict[str, str], int]:
     """Make a group of a source by the name in its claims, to be mapped before anybody comes."""
-    return claimed_groups.make(house(), caller(), path.key, body.name), 201
+    return claimed_groups.make(app_context(), caller(), path.key, body.name), 201
 
 
-@rooms.get("/people/<person>/visits", responses=answers("sign_in.Visits"))
+@routes.get("/users/<person>/sessions", responses=responses("sign_in.Visits"))
 @needs("people.read")
 def list_visits(path: PersonPath) -> dict[str, Any]:
     """Where a person is signed in to see what is theirs."""
-    return user_sessions.of_person(house(), path.person)
+    return user_sessions.of_person(app_context(), path.person)
 
 
-@rooms.get("/people/<person>/ways", responses=answers("sign_in.Ways"))
+@routes.get("/users/<person>/sign-in-options", responses=responses("sign_in.Ways"))
 @needs("people.read")
 def list_ways(path: PersonPath) -> dict[str, Any]:
     """By which ways a person could sign in now, what they would be told, and what they would see."""
-    return eligibility.of_person(house(), path.person)
+    return eligibility.of_person(app_context(), path.person)
 
 
-@rooms.delete("/people/<person>/visits", responses=answers("sign_in.Visits"))
+@routes.delete("/users/<person>/sessions", responses=responses("sign_in.Visits"))
 @needs("people.change")
 def end_visits(path: PersonPath) -> dict[str, Any]:
     """End every visit of a person."""
-    return user_sessions.end_of_person(house(), caller(), path.person)
+    return user_sessions.end_of_person(app_context(), caller(), path.person)
 
 
 # Mail
 
 
-@rooms.get("/mail", responses=answers("settings.MailSettings"))
+@routes.get("/mail", responses=responses("settings.MailSettings"))
 @needs("audit.read")
 def get_mail() -> dict[str, Any]:
     """By which server mail goes, and how it went last."""
-    return mail_queue.shown(house())
+    return mail_queue.shown(app_context())
 
 
-@rooms.put("/mail", responses=answers("settings.MailSettings"))
+@routes.put("/mail", responses=responses("settings.MailSettings"))
 @needs("settings.change")
 def change_mail(body: MailRequest) -> dict[str, Any]:
     """Set by which server mail goes; what is left out stays."""
-    return mail_queue.change(house(), caller(), body.model_dump())
+    return mail_queue.change(app_context(), caller(), body.model_dump())
 
 
-@rooms.post("/mail/test", responses=answers("settings.MailTested"))
+@routes.post("/mail/test", responses=responses("settings.MailTested"))
 @needs("settings.change")
 def test_mail(body: TestMailRequest) -> dict[str, Any]:
     """Send one letter now, and say what is wrong if it is not taken."""
-    return mail_queue.test(house(), caller(), body.to)
+    return mail_queue.test(app_context(), caller(), body.to)
 
 
 # What everybody else sees
 
 
-@rooms.get("/sign-in", responses=answers("sign_in.Where"))
+@routes.get("/sign-in", responses=responses("sign_in.Where"))
 @needs("nothing")
 def where_to_sign_in(query: WhereQuery) -> dict[str, Any]:
     """By which source somebody signs in, by the domain of their e-mail; it does not tell whether anybody has that address."""
-    return sign_in_start.where(house(), query.email)
+    return sign_in_start.source_for_email(app_context(), query.email)
 
 
-@rooms.post("/sign-in/code", responses=answers("sign_in.AskedCode"))
+@routes.post("/sign-in/code", responses=responses("sign_in.AskedCode"))
 @needs("nothing")
 def ask_for_code(body: RequestCodeRequest) -> Response:
     """Have a code be mailed to an address, if it may sign in so; the answer does not tell whether it may."""
@@ -207,22 +207,22 @@ def ask_for_code(body: RequestCodeRequest) -> Response:
     _limiter().check(address)
     browser = cookies.read(cookies.BROWSER)
     limiter = current_app.config["LETTER_LIMITER"]
-    asked = email_codes.ask(house(), limiter, _base(), body.email, browser, body.trial, body.back, network=address, source=body.source)
+    asked = email_codes.ask(app_context(), limiter, _base(), body.email, browser, body.trial, body.back, network=address, source=body.source)
     _limiter().failed(address)
     response = jsonify({"state": asked.state, "source": asked.source, "minutes": asked.minutes})
     cookies.keep(response, cookies.BROWSER, asked.browser, email_codes.SECONDS)
     return response
 
 
-@rooms.post("/sign-in/code/given", responses=answers("sign_in.CameIn"))
+@routes.post("/sign-in/code/verify", responses=responses("sign_in.CameIn"))
 @needs("nothing")
 def give_code(body: VerifyCodeRequest) -> Response:
     """Give a code back that came by mail, and be in."""
-    came = email_codes.receive(house(), _base(), body.state, body.code, cookies.read(cookies.BROWSER), body.given_name, body.family_name)
+    came = email_codes.receive(app_context(), _base(), body.state, body.code, cookies.read(cookies.BROWSER), body.given_name, body.family_name)
     if came.outcome == IN:
         _limiter().worked(place())
     response = jsonify(
-        {"outcome": came.outcome, "back": came.back, "message": came.message, "whom_to_ask": came.whom_to_ask, "trace": came.trace}
+        {"outcome": came.outcome, "back": came.back, "message": came.message, "support_contact": came.support_contact, "trace": came.trace}
     )  # fmt: skip
     if came.visit:
         cookies.keep(response, cookies.USER, came.visit, 7 * 86_400)
@@ -230,31 +230,31 @@ def give_code(body: VerifyCodeRequest) -> Response:
     return response
 
 
-def _limiter() -> Limiter:
-    found: Limiter = current_app.config["SSO_LIMITER"]
+def _limiter() -> RateLimiter:
+    found: RateLimiter = current_app.config["SSO_LIMITER"]
     return found
 
 
-@rooms.get("/yours", responses=answers("sign_in.Yours"))
+@routes.get("/me/applications", responses=responses("sign_in.Yours"))
 @needs("nothing")
 def yours() -> dict[str, Any]:
     """What is there for whoever is signed in as a person: their applications, and whom to ask."""
-    return user_sessions.mine(house(), _visitor())
+    return user_sessions.mine(app_context(), _visitor())
 
 
-@rooms.delete("/yours/visit", responses=answers("operators.Left"))
+@routes.delete("/me/session", responses=responses("operators.Left"))
 @needs("nothing")
 def end_own_visit() -> Response:
     """Sign out as a person; the answer says where the browser goes to sign out at the provider too."""
     known = _visitor()
     if not hmac.compare_digest(request.headers.get(CSRF_HEADER, "").encode(), known.csrf.encode()):
         raise NotPermitted("The request does not carry the visit's CSRF token.", f"Send it in the header {CSRF_HEADER}; reload the page.")
-    response = jsonify({"go_to": user_sessions.leave(house(), known, _base())})
+    response = jsonify({"go_to": user_sessions.leave(app_context(), known, _base())})
     cookies.forget(response, cookies.USER)
     return response
 
 
-def _visitor() -> Visitor:
+def _visitor() -> SignedInUser:
     known = visitor()
     if known is None:
         raise NotSignedIn("Nobody is signed in here.", "Sign in by way of your own sign-in service.")

@@ -12,46 +12,46 @@ from dravo.services.provisioning import summary as provisioning_summary
 from dravo.services.provisioning import tasks
 from dravo.services.reporting import activity
 from dravo.services.security import audit_log
-from dravo.web.api.auth import QUERY, ask, caller, house, needs, room
+from dravo.web.api.auth import QUERY, api_blueprint, app_context, ask, caller, needs
 from dravo.web.api.dates import instant_of
-from dravo.web.api.openapi import answers
+from dravo.web.api.openapi import responses
 from dravo.web.api.routes.assignments import sure_of
 from dravo.web.api.schemas.activity import ActivityQuery, AuditQuery, EntryPath
 from dravo.web.api.schemas.common import ConfirmedRequest, IdPath
 from dravo.web.api.schemas.tasks import DeliveriesQuery, KindsQuery, ProvisioningSummaryQuery, ResolveRequest, RetryRequest
 
-rooms = room("deliveries")
+routes = api_blueprint("deliveries")
 
 
-@rooms.get("/deliveries", responses=answers("tasks.PageOfDeliveries"))
+@routes.get("/provisioning/tasks", responses=responses("tasks.PageOfDeliveries"))
 @needs("deliveries.read", of=QUERY)
 def list_deliveries(query: DeliveriesQuery) -> dict[str, Any]:
     """Deliveries, newest first."""
-    return tasks.listing(house(), ask(query), query.state, query.application, query.person, query.q)
+    return tasks.list_tasks(app_context(), ask(query), query.state, query.application, query.person, query.q)
 
 
-@rooms.get("/deliveries/<id>", responses=answers("tasks.Delivery"))
+@routes.get("/provisioning/tasks/<id>", responses=responses("tasks.Delivery"))
 @needs("deliveries.read")
 def get_delivery(path: IdPath) -> dict[str, Any]:
     """One delivery with its attempts."""
-    return tasks.one(house(), path.id)
+    return tasks.one(app_context(), path.id)
 
 
-@rooms.post("/deliveries/<id>/again", responses=answers("tasks.Delivery"))
+@routes.post("/provisioning/tasks/<id>/retry", responses=responses("tasks.Delivery"))
 @needs("deliveries.again")
 def again(path: IdPath) -> dict[str, Any]:
     """Try a delivery again now."""
-    return tasks.again(house(), caller(), path.id)
+    return tasks.retry(app_context(), caller(), path.id)
 
 
-@rooms.get("/deliveries/kinds", responses=answers("tasks.TroubleKinds"))
+@routes.get("/provisioning/errors", responses=responses("tasks.TroubleKinds"))
 @needs("deliveries.read", of=QUERY)
 def kinds(query: KindsQuery) -> dict[str, Any]:
     """What open deliveries failed by, with how many of each kind."""
-    return tasks.kinds(house(), query.application)
+    return tasks.error_groups(app_context(), query.application)
 
 
-@rooms.get("/provisioning/summary", responses=answers("tasks.ProvisioningSummary"))
+@routes.get("/provisioning/summary", responses=responses("tasks.ProvisioningSummary"))
 @needs("deliveries.read", of=QUERY)
 def get_provisioning_summary(query: ProvisioningSummaryQuery) -> dict[str, Any]:
     """Count pending provisioning, or wait until nothing is pending."""
@@ -59,63 +59,63 @@ def get_provisioning_summary(query: ProvisioningSummaryQuery) -> dict[str, Any]:
     waits = current_app.config["SUMMARY_WAITS"]
     may_wait = query.wait > 0 and waits.acquire(blocking=False)
     try:
-        summary = provisioning_summary.summarize(house(), query.application, query.wait if may_wait else 0)
+        summary = provisioning_summary.summarize(app_context(), query.application, query.wait if may_wait else 0)
     finally:
         if may_wait:
             waits.release()
     return {"settled": summary.settled, **asdict(summary.counts)}
 
 
-@rooms.post("/deliveries/again", responses=answers("common.Number"))
+@routes.post("/provisioning/tasks/retry", responses=responses("common.Number"))
 @needs("deliveries.change")
 def again_all(body: RetryRequest) -> dict[str, Any]:
     """Try all of an application again that failed or are held; of one kind of trouble, if that is said."""
-    return tasks.again_all(house(), caller(), body.application, body.kind)
+    return tasks.retry_all(app_context(), caller(), body.application, body.kind)
 
 
-@rooms.post("/deliveries/<id>/found", responses=answers("tasks.Delivery"))
+@routes.post("/provisioning/tasks/<id>/resolve", responses=responses("tasks.Delivery"))
 @needs("deliveries.change")
 def found(path: IdPath, body: ResolveRequest) -> dict[str, Any]:
     """Say what was found where it could not be known whether an account was made."""
-    return tasks.settle_unknown(house(), caller(), path.id, body.found, body.remote_id)
+    return tasks.resolve(app_context(), caller(), path.id, body.found, body.remote_id)
 
 
-@rooms.get("/activity", responses=answers("activity.PageOfActivity"))
+@routes.get("/activity", responses=responses("activity.PageOfActivity"))
 @needs("activity.read", of=QUERY)
 def timeline(query: ActivityQuery) -> dict[str, Any]:
     """What happened, newest first: requests, deliveries, reconciliations and changes, as far as the caller may read each."""
     until = instant_of(query.until, "until") if query.until else None
-    about = activity.About(query.kind, query.source, query.application, query.person, query.trouble, until)
-    return activity.listing(house(), caller(), ask(query), about)
+    about = activity.SubjectFilter(query.kind, query.source, query.application, query.person, query.trouble, until)
+    return activity.list_activity(app_context(), caller(), ask(query), about)
 
 
-@rooms.get("/audit", responses=answers("activity.PageOfAuditEntries"))
+@routes.get("/audit", responses=responses("activity.PageOfAuditEntries"))
 @needs("audit.read")
 def audit(query: AuditQuery) -> dict[str, Any]:
     """Which operator changed what, when; newest first."""
-    with house().database.reading() as connection:
+    with app_context().database.reading() as connection:
         return audit_log.entries(connection, ask(query), query.kind, query.object)
 
 
-@rooms.get("/audit/<id>/undo", responses=answers("assignments.Preview"))
+@routes.get("/audit/<id>/undo", responses=responses("assignments.Preview"))
 @needs("audit.read")
 def preview_undo(path: EntryPath) -> dict[str, Any]:
     """What taking a change of an assignment or policy back would do; nothing is changed."""
-    return access_undo.preview(house(), path.id)
+    return access_undo.preview(app_context(), path.id)
 
 
-@rooms.post("/audit/<id>/undo", responses={204: None})
+@routes.post("/audit/<id>/undo", responses={204: None})
 @needs("assignments.change")
 def undo(path: EntryPath, body: ConfirmedRequest) -> Response:
     """Take a change of an assignment or policy back."""
-    access_undo.undo(house(), caller(), path.id, sure_of(body))
+    access_undo.undo(app_context(), caller(), path.id, sure_of(body))
     return Response(status=204)
 
 
-@rooms.get("/audit/verdict", responses=answers("activity.AuditVerdict"))
+@routes.get("/audit/verify", responses=responses("activity.AuditVerdict"))
 @needs("audit.read")
 def verdict() -> dict[str, Any]:
     """Whether the chain of the audit log holds."""
-    with house().database.reading() as connection:
-        broken = audit_log.verify_chain(connection, house().keys)
+    with app_context().database.reading() as connection:
+        broken = audit_log.verify_chain(connection, app_context().keys)
     return {"holds": broken is None, "broken_at": broken}

@@ -11,92 +11,92 @@ from dravo.store.queries import access as access_queries
 from dravo.store.queries import accounts as account_queries
 from dravo.store.queries import groups as group_queries
 from dravo.store.queries import users as user_queries
-from dravo.web.api.auth import ALL, PATH_APPLICATION, QUERY, ask, caller, house, needs, room
-from dravo.web.api.openapi import answers
+from dravo.web.api.auth import ALL, PATH_APPLICATION, QUERY, api_blueprint, app_context, ask, caller, needs
+from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.access import AccessQuery
 from dravo.web.api.schemas.accounts import AccountsQuery
 from dravo.web.api.schemas.common import IdPath, PageQuery
 from dravo.web.api.schemas.groups import GroupsQuery
 from dravo.web.api.schemas.users import PeopleQuery, PersonPath, WhyPath
 
-rooms = room("people")
+routes = api_blueprint("people")
 
 
-@rooms.get("/people", responses=answers("users.PageOfPeople"))
+@routes.get("/users", responses=responses("users.PageOfPeople"))
 @needs("people.read", of=ALL)
 def list_people(query: PeopleQuery) -> dict[str, Any]:
     """People by name."""
-    with house().database.reading() as connection:
+    with app_context().database.reading() as connection:
         found = user_queries.people(connection, ask(query), query.q, query.state, emails=not masking.hidden())
     return {**found, "items": masking.for_caller(caller(), found["items"])}
 
 
-@rooms.get("/people/<person>", responses=answers("users.Person"))
+@routes.get("/users/<person>", responses=responses("users.Person"))
 @needs("people.read")
 def get_person(path: PersonPath) -> dict[str, Any]:
     """One person: attributes with the source of each, records, groups, access with its reasons, accounts."""
-    return masking.for_caller(caller(), [access_explanation.person(house(), path.person)])[0]
+    return masking.for_caller(caller(), [access_explanation.person(app_context(), path.person)])[0]
 
 
-@rooms.get("/people/<person>/why/<application>", responses=answers("users.Why"))
+@routes.get("/users/<person>/access/<application>", responses=responses("users.Why"))
 @needs("access.read", of=PATH_APPLICATION)
 def why(path: WhyPath) -> dict[str, Any]:
     """What a person has in an application and why; or why not, and what would give it."""
-    return access_explanation.why(house(), path.person, path.application)
+    return access_explanation.why(app_context(), path.person, path.application)
 
 
-@rooms.get("/groups", responses=answers("groups.PageOfGroups"))
+@routes.get("/groups", responses=responses("groups.PageOfGroups"))
 @needs("people.read", of=ALL)
 def list_groups(query: GroupsQuery) -> dict[str, Any]:
     """Groups by name."""
-    with house().database.reading() as connection:
-        given = {group_id: len(each) for group_id, each in house().catalogue.get(connection).by_group.items()}
+    with app_context().database.reading() as connection:
+        given = {group_id: len(each) for group_id, each in app_context().catalogue.get(connection).by_group.items()}
         mapped = None if query.mapped is None else query.mapped == "yes"
         return group_queries.groups(connection, ask(query), query.q, query.source, given, mapped=mapped)
 
 
-@rooms.get("/groups/<id>", responses=answers("groups.GroupDetail"))
+@routes.get("/groups/<id>", responses=responses("groups.GroupDetail"))
 @needs("people.read")
 def get_group(path: IdPath) -> dict[str, Any]:
     """One group, with the groups in and around it."""
-    with house().database.reading() as connection:
+    with app_context().database.reading() as connection:
         group = group_queries.group_detail(connection, path.id)
     if group is None:
         raise NotFound(f"There is no group with the id '{path.id}'.", "It may be gone; see the list of groups.")
     return group
 
 
-@rooms.get("/groups/<id>/members", responses=answers("users.PageOfPeople"))
+@routes.get("/groups/<id>/members", responses=responses("users.PageOfPeople"))
 @needs("people.read")
 def list_members(path: IdPath, query: PageQuery) -> dict[str, Any]:
     """The people whom a group lists."""
-    with house().database.reading() as connection:
+    with app_context().database.reading() as connection:
         found = group_queries.group_members(connection, path.id, ask(query))
     return {**found, "items": masking.for_caller(caller(), found["items"])}
 
 
-@rooms.get("/access", responses=answers("access.PageOfAccess"))
+@routes.get("/access", responses=responses("access.PageOfAccess"))
 @needs("access.read", of=QUERY)
 def list_access(query: AccessQuery) -> dict[str, Any]:
     """Who has which role where, since when and why."""
-    with house().database.reading() as connection:
+    with app_context().database.reading() as connection:
         return access_queries.access(connection, ask(query), query.application, query.role, query.person, query.group, query.q, ended=query.ended)
 
 
-@rooms.get("/accounts", responses=answers("accounts.PageOfAccounts"))
+@routes.get("/accounts", responses=responses("accounts.PageOfAccounts"))
 @needs("access.read", of=QUERY)
 def list_accounts(query: AccountsQuery) -> dict[str, Any]:
     """Accounts: how people stand in applications."""
-    with house().database.reading() as connection:
+    with app_context().database.reading() as connection:
         found = account_queries.accounts(connection, ask(query), query.application, query.person, query.state, query.q)
     return {**found, "items": masking.accounts(found["items"])}
 
 
-@rooms.get("/accounts/<id>", responses=answers("accounts.AccountDetail"))
+@routes.get("/accounts/<id>", responses=responses("accounts.AccountDetail"))
 @needs("attributes.read")
 def get_account(path: IdPath) -> dict[str, Any]:
     """One account, with what is due and what was agreed."""
-    with house().database.reading() as connection:
+    with app_context().database.reading() as connection:
         account = account_queries.account(connection, path.id)
     if account is None:
         raise NotFound(f"There is no account with the id '{path.id}'.")

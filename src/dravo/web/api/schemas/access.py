@@ -40,7 +40,7 @@ class SeatOf(Model):
     """The seat that comes with an access, since when; without `since` it is still waited for."""
 
     plan: Named
-    asked_at: str
+    requested_at: str
     since: str | None
 
 

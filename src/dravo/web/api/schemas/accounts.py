@@ -24,7 +24,7 @@ class OpenDelivery(Model):
     id: str
     state: str
     message: str | None
-    mend: str | None
+    hint: str | None
     next_attempt_at: str | None
 
 
@@ -37,10 +37,10 @@ class Account(Model):
     should_be: str
     roles: list[str]
     state: str
-    due_version: int
-    agreed_version: int
-    due_since: str
-    agreed_at: str | None
+    desired_version: int
+    applied_version: int
+    pending_since: str
+    applied_at: str | None
     remote_id: str | None
     origin: str | None
     delivery: OpenDelivery | None

@@ -23,7 +23,7 @@ class ApplicationLine(Model):
     address: str | None
     hidden: bool
     tracked_only: bool
-    switched_on: bool
+    enabled: bool
     state: str
     people: int
     accounts: int
@@ -36,7 +36,7 @@ class ApplicationLine(Model):
     answered_at: str | None
     secret_ends_at: str | None = Field(description="When the connection's secret ends, if that is within 30 days.")
     trouble: str | None
-    mend: str | None
+    hint: str | None
     created_at: str
 
 
@@ -49,8 +49,8 @@ class Role(RoleRef):
 class Policy(Model):
     """How access is decided: who may come in, what if nothing gives a role, which of several roles, which assignments are heard."""
 
-    open_to: Literal["assigned", "everybody"]
-    if_nothing: Literal["no access", "default role", "keep"]
+    eligibility: Literal["assigned", "everybody"]
+    fallback: Literal["no access", "default role", "keep"]
     default_role: str | None
     several: Literal["all", "highest"]
     first: Literal["both", "direct", "rules"]
@@ -79,10 +79,10 @@ class DeliveredGroup(Model):
     members_there: int
     remote_id: str | None
     origin: str | None
-    agreed_at: str | None
+    applied_at: str | None
     next_attempt_at: str | None
     message: str | None
-    mend: str | None
+    hint: str | None
     exchanges: list[Exchange]
 
 
@@ -132,8 +132,8 @@ class ChangeRoleRequest(RequestModel):
 class PolicyRequest(ConfirmedRequest):
     """How an application decides; what is left out stays."""
 
-    open_to: Literal["assigned", "everybody"] | None = None
-    if_nothing: Literal["no access", "default role", "keep"] | None = None
+    eligibility: Literal["assigned", "everybody"] | None = None
+    fallback: Literal["no access", "default role", "keep"] | None = None
     default_role: Text | None = Field(None, description="By key.")
     several: Literal["all", "highest"] | None = None
     first: Literal["both", "direct", "rules"] | None = None

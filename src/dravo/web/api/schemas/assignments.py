@@ -11,10 +11,10 @@ from dravo.web.api.schemas.common import ConfirmedRequest, GroupRef, Named, Page
 
 
 class Note(Model):
-    """What is amiss, and the mend."""
+    """What is amiss, and the hint."""
 
     what: str
-    mend: str
+    hint: str
 
 
 class PatternGroup(Model):
@@ -46,7 +46,7 @@ class Assignment(Model):
     future_users: bool = Field(description="Of a rule: whether users who come to meet it later need no confirmation.")
     confirmed_users: int | None = Field(description="Of a rule for the highest role: how many users are confirmed; null where all who meet it are.")
     waiting: int | None = Field(description="In the mapping table, for a rule: how many users meet it and wait for a confirmation.")
-    newcomers_since: str | None
+    new_users_since: str | None
     groups: list[PatternGroup] | None = Field(description="In the mapping table, for a pattern: the groups that it fits.")
     notes: list[Note] = Field(description="In the mapping table: what is amiss.")
     reach: int | None = Field(description="Of rules, patterns and everybody only in the mapping table.")
@@ -163,7 +163,7 @@ class CreateAssignmentRequest(ConfirmedRequest):
     rule: Text | None = Field(None, description='A SCIM filter over the person, such as department eq "Herbarium".')
     pattern: Text | None = Field(None, description="A pattern of group names of the source; its captured part is the role's key.")
     excludes: bool = Field(False, description="Keep them out instead.")
-    newcomers_only: bool = Field(False, description="Only people who come from now on.")
+    new_users_only: bool = Field(False, description="Only people who come from now on.")
     future_users: bool = Field(
         False, description="Of a rule with a source: users who come to meet it later get even the highest role without confirmation."
     )

@@ -14,11 +14,11 @@ class Model(BaseModel):
 
 
 class Problem(Model):
-    """What went wrong, and the mend."""
+    """What went wrong, and the hint."""
 
     code: str
     message: str
-    mend: str = ""
+    hint: str = ""
     field: str | None = None
 
 

@@ -55,7 +55,7 @@ class CheckStep(Model):
     name: str
     outcome: str
     message: str
-    mend: str
+    hint: str
 
 
 class Check(Model):

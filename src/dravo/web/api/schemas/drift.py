@@ -17,7 +17,7 @@ class DriftQuery(PageQuery):
     kind: (
         Literal["missing", "unexpected", "different", "role", "state", "group missing", "group name", "group members", "group unexpected"] | None
     ) = None
-    state: Literal["open", "mending", "ignored"] | None = None
+    state: Literal["open", "repairing", "ignored"] | None = None
 
 
 class DriftRequest(RequestModel):
@@ -50,8 +50,8 @@ class Run(Model):
 
     id: str
     state: str
-    asked_by: str
-    asked_at: str
+    requested_by: str
+    requested_at: str
     started_at: str | None
     ended_at: str | None
     progress: int
@@ -59,7 +59,7 @@ class Run(Model):
     read: int
     counts: dict[str, int]
     message: str | None
-    mend: str | None
+    hint: str | None
 
 
 class PageOfRuns(Page[Run]):

@@ -20,8 +20,8 @@ class ImportSettingsRequest(RequestModel):
     policy: dict[str, Any] | None = Field(
         None, description="Answers to the five questions: match, domains, people, groups, groups_from, gives, makes, pilot, attributes."
     )
-    in_force: bool | None = None
-    in_force_at: str | None = Field(None, max_length=40, description="The instant from which on it is in force; empty: none.")
+    enabled: bool | None = None
+    enabled_from: str | None = Field(None, max_length=40, description="The instant from which on it is in force; empty: none.")
 
 
 class PriorityRequest(ConfirmedRequest):
@@ -56,10 +56,10 @@ class FileRequest(RequestModel):
 class StartRunRequest(RequestModel):
     """How a source is to be read."""
 
-    look_only: bool = Field(False, description="Show what it would do, and change nothing.")
+    preview: bool = Field(False, description="Show what it would do, and change nothing.")
     whole: bool = Field(False, description="Read everybody, also where what changed would do.")
-    let_leave: bool = Field(False, description="Whoever is missing may leave, however many they are.")
-    confirm: Text | None = Field(None, description="The source's label, typed; for let_leave.")
+    allow_removals: bool = Field(False, description="Whoever is missing may leave, however many they are.")
+    confirm: Text | None = Field(None, description="The source's label, typed; for allow_removals.")
 
 
 class ConflictDecisionRequest(RequestModel):
@@ -147,7 +147,7 @@ class ReadingStep(Model):
     name: str
     outcome: str
     message: str
-    mend: str
+    hint: str
 
 
 class GroupAnswer(Model):
@@ -196,8 +196,8 @@ class Reading(Model):
     settings: dict[str, Any]
     fields: list[ReaderField]
     has_secret: bool
-    in_force: bool
-    in_force_at: str | None
+    enabled: bool
+    enabled_from: str | None
     schedule: str
     schedule_words: str
     next_at: list[str]
@@ -302,11 +302,11 @@ class SourceRun(Model):
 
     id: str
     state: str
-    asked_by: str
-    asked_at: str
+    requested_by: str
+    requested_at: str
     started_at: str | None
     ended_at: str | None
-    look_only: bool
+    preview: bool
     whole: bool
     progress: int
     expected: int
@@ -315,7 +315,7 @@ class SourceRun(Model):
     counts: list[RunCount]
     access: list[RunEffect]
     message: str | None
-    mend: str | None
+    hint: str | None
 
 
 class PageOfSourceRuns(Page[SourceRun]):
@@ -356,7 +356,7 @@ class SourceConflict(Model):
     message: str
     native_id: str
     says: dict[str, Any]
-    could_be: list[CouldBe]
+    candidates: list[CouldBe]
     choices: list[str]
     state: str
     decision: str | None

@@ -27,7 +27,7 @@ class Seat(Model):
     id: str
     person: PersonRef
     plan: Named
-    asked_at: str
+    requested_at: str
     since: str | None
     place: int | None
 

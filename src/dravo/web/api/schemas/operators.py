@@ -48,7 +48,7 @@ class CreateOperatorRequest(RequestModel):
     """An operator to be added; without a password one is made and shown once."""
 
     name: Text
-    kind: Literal["chief", "administrator", "help desk", "auditor", "application owner"]
+    kind: Literal["super_administrator", "administrator", "help_desk", "auditor", "application_owner"]
     applications: list[Text] = Field([], max_length=500, description="Of an application owner, by key.")
     masked: bool = Field(False, description="For help desk and auditors: people's attributes are not for them.")
     password: Text | None = None

@@ -44,20 +44,20 @@ class GroupsOver(Model):
 class Settings(Model):
     """What Dravo may do in an application, and what goes over."""
 
-    switched_on: bool
+    enabled: bool
     create_accounts: bool
     update_accounts: bool
     adopt_by_user_name: bool
     adopt_groups: bool
     on_losing_access: str
     on_inactive: str
-    on_gone: str
-    at_a_time: int
-    per_second: int
+    on_leaving: str
+    max_concurrency: int
+    rate_limit: int
     attributes: list[AttributeRow]
-    roles_as: RolesAs
-    plans_as: RolesAs
-    groups_over: GroupsOver
+    role_encoding: RolesAs
+    plan_encoding: RolesAs
+    provisioned_groups: GroupsOver
     reconcile_at: str
     reconcile_in_words: str
     reconcile_next_at: str | None
@@ -127,18 +127,18 @@ class ProvisionedGroupsRequest(RequestModel):
 class ProvisioningSettingsRequest(RequestModel):
     """Settings of an application; what is left out stays."""
 
-    switched_on: bool | None = None
+    enabled: bool | None = None
     create_accounts: bool | None = None
     update_accounts: bool | None = None
     adopt_by_user_name: bool | None = None
     adopt_groups: bool | None = None
     on_losing_access: Leaving | None = None
     on_inactive: Leaving | None = None
-    on_gone: Leaving | None = None
-    at_a_time: int | None = None
-    per_second: int | None = Field(None, description="Requests a second at the most; 0 for no limit.")
+    on_leaving: Leaving | None = None
+    max_concurrency: int | None = None
+    rate_limit: int | None = Field(None, description="Requests a second at the most; 0 for no limit.")
     attributes: list[AttributeRowRequest] | None = Field(None, max_length=200)
-    roles_as: RoleEncodingRequest | None = None
-    plans_as: RoleEncodingRequest | None = Field(None, description="How the plan of which somebody has a seat goes over.")
-    groups_over: ProvisionedGroupsRequest | None = None
+    role_encoding: RoleEncodingRequest | None = None
+    plan_encoding: RoleEncodingRequest | None = Field(None, description="How the plan of which somebody has a seat goes over.")
+    provisioned_groups: ProvisionedGroupsRequest | None = None
     reconcile_at: Text | None = Field(None, description="A cron expression; empty for never.")

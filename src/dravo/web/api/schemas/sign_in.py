@@ -25,7 +25,9 @@ class SignInSettingsRequest(RequestModel):
     """How people sign in; what is left out stays as it is."""
 
     protocol: Literal["saml", "oidc", "mail"] | None = Field(None, description="The first time.")
-    serves: Literal["people", "operators", "both"] | None = Field(None, description="Whom it lets in; operators only by a chief's word.")
+    serves: Literal["people", "operators", "both"] | None = Field(
+        None, description="Whom it lets in; operators only by a super administrator's word."
+    )
     settings: dict[str, str | bool | int] | None = None
     secret: str | None = Field(None, max_length=5_000, description="Our client secret (OpenID Connect); kept encrypted; an empty one takes it away.")
     policy: dict[str, Any] | None = Field(None, description="Answers to the five questions, as for reading.")
@@ -38,7 +40,7 @@ class SignInStatusRequest(RequestModel):
     """For whom signing in is in force."""
 
     state: Literal["off", "pilot", "everybody"]
-    everybody_at: str | None = Field(None, max_length=40, description="The instant from which on it is in force for everybody.")
+    enabled_from: str | None = Field(None, max_length=40, description="The instant from which on it is in force for everybody.")
     confirm: Text | None = Field(None, description="The source's label, typed: where nobody has come through the settings yet.")
 
 
@@ -155,8 +157,8 @@ class SignIn(Model):
     policy: SourceAnswers
     state: str
     serves: str
-    everybody_at: str | None
-    proved_at: str | None
+    enabled_from: str | None
+    verified_at: str | None
     missing: list[str]
     provider: KnownProvider
     looked_at: str | None
@@ -165,7 +167,7 @@ class SignIn(Model):
     certificates: list[OurCertificate]
     ticks: list[SheetTick]
     seen: list[SeenAttribute]
-    switch_on: list[str]
+    provider_steps: list[str]
     start: str
     text: str
 
@@ -204,7 +206,7 @@ class SignInLine(Model):
     outcome: str
     reason: str | None
     message: str
-    mend: str
+    hint: str
     name: str
     person: str | None
     trial: str | None
@@ -257,7 +259,7 @@ class PlannedSignIn(Model):
 
     outcome: str
     message: str
-    mend: str
+    hint: str
     steps: list[ReadingStep]
     kind: str
     made: dict[str, Any]
@@ -313,7 +315,7 @@ class Yours(Model):
     source: str
     csrf: str
     applications: list[OwnApplication]
-    whom_to_ask: str
+    support_contact: str
 
 
 class WayIn(Model):
@@ -323,10 +325,10 @@ class WayIn(Model):
     protocol: str
     opens: bool
     told: str
-    whom_to_ask: str
+    support_contact: str
     reason: str
-    mend: str
-    everybody_at: str | None
+    hint: str
+    enabled_from: str | None
     bound_at: str | None
 
 
@@ -371,5 +373,5 @@ class CameIn(Model):
     outcome: str
     back: str
     message: str
-    whom_to_ask: str
+    support_contact: str
     trace: str

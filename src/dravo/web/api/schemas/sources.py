@@ -77,13 +77,13 @@ class Source(Model):
     key: str
     label: str
     domains: list[str] = Field(description="Email domains that the source owns, besides those in its import and sign-in settings.")
-    channel: str
+    connection_type: str
     sign_in_state: str | None
     signed_in_at: str | None
     certificate_ends_at: str | None = Field(description="When the last of its provider's certificates ends, if that is within 30 days.")
     sign_in_needs: str | None = Field(description="What needs a person about signing in by it, in a sentence.")
     read_as: str | None
-    in_force: bool | None
+    enabled: bool | None
     run_state: str | None
     run_ended_at: str | None
     conflicts: int
@@ -137,12 +137,12 @@ class SheetTrouble(Model):
 
 
 class ExchangeSheet(Model):
-    """The exchange sheet of a push channel."""
+    """The exchange sheet of a inbound SCIM."""
 
     source: Named
     give: list[SheetValue]
     usable_tokens: int
-    switch_on: list[str]
+    provider_steps: list[str]
     ticks: list[SheetTick]
     trouble: list[SheetTrouble]
     text: str = Field(description="The sheet as text, for whoever runs the other side; without the token.")
@@ -200,7 +200,7 @@ class TraceLine(Model):
     status: int
     milliseconds: int
     outcome: str
-    manners: list[str]
+    quirks: list[str]
     subject: TraceSubject | None
     people: list[TracePerson]
     more: int

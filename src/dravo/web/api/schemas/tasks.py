@@ -18,7 +18,7 @@ class TroubleKind(Model):
     state: str
     number: int
     message: str
-    mend: str
+    hint: str
 
 
 class TroubleKinds(Model):
@@ -112,7 +112,7 @@ class DeliveryLine(Model):
     next_attempt_at: str | None
     closed_at: str | None
     message: str | None
-    mend: str | None
+    hint: str | None
     waits_for: str | None
     kind: str | None
 

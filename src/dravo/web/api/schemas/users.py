@@ -50,7 +50,7 @@ class PersonRecord(Model):
 
     id: str
     source: Named
-    channel: str
+    connection_type: str
     external_id: str | None
     user_name: str | None
     active: bool

@@ -1,4 +1,4 @@
-"""`dravo plan`: the plans of an application that is paid by the head, and who has a seat."""
+"""`dravo license-plan`: license plans of applications, and who has a seat."""
 
 from __future__ import annotations
 
@@ -11,14 +11,16 @@ from dravo.client import Dravo
 
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
-    verbs = noun(nouns, "plan", "plans of applications, and who has a seat")
-    listing = command(verbs, "list", _list, "list an application's plans, with how many seats are taken", ["dravo plan list ticket-desk"])
-    add = command(verbs, "add", _add, "add a plan", ["dravo plan add ticket-desk supervisor 'Supervisor desk' --seats 12"])
-    change = command(verbs, "change", _change, "change a plan; nobody loses a seat by it", ["dravo plan change ticket-desk supervisor --seats 14"])
-    remove = command(verbs, "remove", _remove, "remove a plan that was never given")
+    verbs = noun(nouns, "license-plan", "license plans of applications, and who has a seat")
+    listing = command(verbs, "list", _list, "list license plans with their seats", ["dravo license-plan list ticket-desk"])
+    add = command(verbs, "create", _add, "create a license plan", ["dravo license-plan create ticket-desk supervisor 'Supervisor desk' --seats 12"])
+    change = command(
+        verbs, "change", _change, "change a plan; nobody loses a seat by it", ["dravo license-plan change ticket-desk supervisor --seats 14"]
+    )
+    remove = command(verbs, "delete", _remove, "delete a license plan that was never assigned")
     seats = command(
-        verbs, "seats", _seats, "list who has a seat, or who waits for one",
-        ["dravo plan seats ticket-desk", "dravo plan seats ticket-desk --plan supervisor --waiting"],
+        verbs, "seats", _seats, "list users with a seat, or waiting for one",
+        ["dravo license-plan seats ticket-desk", "dravo license-plan seats ticket-desk --plan supervisor --waiting"],
     )  # fmt: skip
     for each in (listing, add, change, remove, seats):
         each.add_argument("application", help="its key")
@@ -74,9 +76,9 @@ def _remove(given: argparse.Namespace, dravo: Dravo) -> None:
 
 def _seats(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
-        "Person": lambda s: s["person"]["display_name"],
+        "User": lambda s: s["person"]["display_name"],
         "Plan": lambda s: s["plan"]["label"],
-        **({"In line": lambda s: s["place"], "Since (UTC)": lambda s: moment(s["asked_at"])} if given.waiting else {}),
+        **({"In line": lambda s: s["place"], "Since (UTC)": lambda s: moment(s["requested_at"])} if given.waiting else {}),
         **({} if given.waiting else {"Since (UTC)": lambda s: moment(s["since"])}),
     }
     found = dravo.applications.seats(given.application, given.plan, waiting=given.waiting or None)

@@ -1,0 +1,210 @@
+"""`dravo access`: who has which role in which application, and why; the matrix, comparison and simulation."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from dravo.cli.output import UsageError, command, list_options, moment, noun, read_json, show_json, show_list, table, write_pieces
+from dravo.client import Dravo
+
+
+def add_commands(nouns: Any) -> None:
+    """Add the commands."""
+    verbs = noun(nouns, "access", "who has which role in which application, and why")
+    listing = command(
+        verbs, "list", _list, "list access",
+        ["dravo access list --application plant-records --role curator", "dravo access list --ended"],
+    )  # fmt: skip
+    listing.add_argument("words", nargs="?", help="a part of the user's name")
+    listing.add_argument("--application", metavar="KEY", help="only this application")
+    listing.add_argument("--role", metavar="KEY", help="only this role")
+    listing.add_argument("--ended", action="store_true", help="access that has ended, newest first")
+    list_options(listing)
+    why = command(
+        verbs, "why", _why, "explain why a user has access to an application, or why not", ["dravo access why philippa.marlow plant-records"]
+    )
+    why.add_argument("user", help="ID, user name, email or external ID")
+    why.add_argument("application", help="its key")
+    matrix = command(
+        verbs, "matrix", _matrix, "show users against applications, now or on a past day",
+        [
+            "dravo access matrix --application plant-records --role curator",
+            "dravo access matrix --at 2031-04-02 --only 'highest role'",
+            "dravo access matrix --export access.csv",
+        ],
+    )  # fmt: skip
+    matrix.add_argument("words", nargs="?", help="a part of a name, user name or email")
+    matrix.add_argument("--application", metavar="KEY", help="only users with access to it")
+    matrix.add_argument("--role", metavar="KEY", help="with --application: only users in this role")
+    matrix.add_argument("--only", choices=("direct only", "inactive but assigned", "highest role"), help="only users with such access")
+    matrix.add_argument("--at", metavar="DAY", help="the end of a day, or an instant such as 2031-04-02T09:15:00Z")
+    matrix.add_argument("--export", metavar="FILE", help="write all of it to a file, .csv or .json; - for standard output, as CSV")
+    matrix.add_argument("--groups", action="store_true", help="groups that give roles, instead of users")
+    list_options(matrix)
+    compared = command(verbs, "compare", _compare, "compare the access of two users", ["dravo access compare philippa.marlow rosa.fenn"])
+    compared.add_argument("one", help="ID, user name, email or external ID")
+    compared.add_argument("two", help="ID, user name, email or external ID")
+    changes = command(
+        verbs, "changes", _changes, "list what changed between two days, and why",
+        ["dravo access changes 2031-04-01 2031-04-02", "dravo access changes 2031-04-01 2031-04-30 --application plant-records"],
+    )  # fmt: skip
+    changes.add_argument("since", help="the end of a day, or an instant")
+    changes.add_argument("until", help="the end of a day, or an instant")
+    changes.add_argument("--application", metavar="KEY", help="only this application")
+    list_options(changes)
+    simulate = command(
+        verbs, "simulate", _simulate, "show which roles a new user would get",
+        [
+            "dravo access simulate staff --group Herbarium --attribute 'title=Head of Herbarium'",
+            "dravo access simulate staff --user somebody.json",
+        ],
+    )  # fmt: skip
+    simulate.add_argument("source", metavar="KEY", help="the source that would report the user")
+    simulate.add_argument("--group", action="append", default=[], metavar="NAME", help="a group of that source, by name or ID")
+    simulate.add_argument("--attribute", action="append", default=[], metavar="NAME=VALUE", help="an attribute, such as title=Guide")
+    simulate.add_argument("--user", metavar="FILE", help="a SCIM User as JSON; - for standard input")
+
+
+def _because(item: Any) -> str:
+    """Return the chains of an access in short."""
+    chains = []
+    for reason in item["reasons"]:
+        if reason["until"] and not item["until"]:
+            continue
+        if reason["group"]:
+            way = " > ".join([*reason["through"], reason["group"]["name"]])
+            chains.append(f"{reason['source']['key'] if reason['source'] else 'local'} > {way}")
+        else:
+            chains.append(f"direct, by {reason['by']}" if reason["kind"] == "direct" else _piece(reason))
+    return "; ".join(chains)
+
+
+def _seat(seat: Any) -> str | None:
+    return None if seat is None else f"{seat['plan']['label']}{'' if seat['since'] else ' (waits)'}"
+
+
+ACCESS = {
+    "Application": lambda x: x["application"]["label"],
+    "Role": lambda x: x["role"]["label"],
+    "Since (UTC)": lambda x: moment(x["since"]),
+    "Because of": _because,
+    "Seat": lambda x: _seat(x["seat"]),
+    "Account": lambda x: x["account"]["state"] if x["account"] else None,
+}
+
+
+def _piece(reason: Any) -> str:
+    """Return what a reason names: a group, a rule, everybody, or how the application decides."""
+    if reason["group"]:
+        return str(reason["group"]["name"])
+    words = {"rule": f"rule {reason['rule']}", "everybody": "everybody", "default": "the default role", "kept": "kept"}
+    return words.get(reason["kind"], "assigned directly")
+
+
+def _why(given: argparse.Namespace, dravo: Dravo) -> None:
+    answer = dravo.people.why(given.user, given.application)
+    if given.json:
+        show_json(answer)
+        return
+    for sentence in answer["sentences"]:
+        print(sentence)
+    for item in answer["access"]:
+        account = answer["account"]
+        for reason in item["reasons"]:
+            if reason["until"]:
+                continue
+            chain = [reason["source"]["label"] if reason["source"] else None, *reason["through"]]
+            chain += [_piece(reason), item["role"]["label"]]
+            chain.append(f"account {account['state']}" if account else "no account")
+            print("\n  " + " > ".join(part for part in chain if part))
+
+
+def _list(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns: dict[str, Any] = {"User": lambda x: x["person"]["display_name"], **ACCESS}
+    if given.ended:
+        columns["Until"] = lambda x: moment(x["until"])
+    found = dravo.access(application=given.application, role=given.role, words=given.words, ended=given.ended)
+    show_list(given, found, columns, "No access matches.")
+
+
+def _matrix(given: argparse.Namespace, dravo: Dravo) -> None:
+    view = {name: getattr(given, name) for name in ("words", "application", "role", "only", "at")}
+    if given.export:
+        write_pieces(given.export, dravo.export_matrix("json" if given.export.endswith(".json") else "csv", **view))
+        return
+
+    def roles(person: Any) -> str:
+        return "; ".join(f"{key}: {', '.join(labels)}" for key, labels in sorted(person["roles"].items()))
+
+    if given.groups:
+        if given.at or given.only or given.role:
+            raise UsageError("--groups goes with words and --application only.")
+        of_groups = {
+            "Group": lambda g: g["name"],
+            "Source": lambda g: g["source"]["key"] if g["source"] else None,
+            "Members": lambda g: g["members"],
+            "Gives": roles,
+        }
+        show_list(given, dravo.matrix_of_groups(words=given.words, application=given.application), of_groups, "No group matches.")
+        return
+    columns = {"User": lambda p: p["display_name"], "User name": lambda p: p["user_name"], "State": lambda p: p["state"], "Roles": roles}
+    show_list(given, dravo.matrix(**view), columns, "No user matches.")
+
+
+def _compare(given: argparse.Namespace, dravo: Dravo) -> None:
+    found = dravo.compare(given.one, given.two)
+    if given.json:
+        show_json(found)
+        return
+    one, two = (person["display_name"] for person in found["people"])
+
+    def side(number: int) -> Any:
+        return lambda a: "; ".join(f"{each['role']} ({', '.join(each['because'])})" for each in a["sides"][number])
+
+    if found["applications"]:
+        columns = {"Application": lambda a: a["application"]["label"], "": lambda a: "same" if a["same"] else "differs", one: side(0)}
+        table({**columns, two if two != one else f"{two} (the other)": side(1)}, found["applications"])
+    else:
+        print("Neither has access to anything.")
+    for title, inside in ((f"Groups of {one} only", [True, False]), (f"Groups of {two} only", [False, True]), ("Groups of both", [True, True])):
+        named = [each["group"]["name"] for each in found["groups"] if each["sides"] == inside]
+        print(f"{title}: {', '.join(named) or 'none'}")
+
+
+def _changes(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {
+        "User": lambda c: c["person"]["display_name"],
+        "Application": lambda c: c["application"]["label"],
+        "What": lambda c: c["what"],
+        "Before": lambda c: ", ".join(c["before"]),
+        "After": lambda c: ", ".join(c["after"]),
+        "At (UTC)": lambda c: moment(c["at"]),
+        "By": lambda c: "; ".join(c["reasons"]),
+    }
+    show_list(given, dravo.changes(given.since, given.until, given.application), columns, "Nothing changed.")
+
+
+def _simulate(given: argparse.Namespace, dravo: Dravo) -> None:
+    attributes: dict[str, Any] = read_json(given.user) if given.user else {}
+    for each in given.attribute:
+        name, sign, value = each.partition("=")
+        if not sign:
+            raise UsageError(f"'{each}' is not NAME=VALUE.")
+        attributes[name.strip()] = value
+    found = dravo.expected(given.source, attributes, given.group)
+    if given.json:
+        show_json(found)
+        return
+    if not found["active"]:
+        print("An inactive user gets nothing.")
+    elif not found["items"]:
+        print("The user would get nothing: no group, rule or policy gives a role.")
+    else:
+        columns = {
+            "Application": lambda e: e["application"]["label"],
+            "Role": lambda e: e["role"]["label"],
+            "Because of": lambda e: "; ".join(e["reasons"]),
+            "Account": lambda e: e["account"] or "managed by hand",
+        }
+        table(columns, found["items"])

@@ -1,0 +1,51 @@
+"""`dravo hold`: removals beyond the limit, held until an operator approves or discards them."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from dravo.cli.output import command, moment, noun, show_json, table
+from dravo.client import Dravo
+
+
+def add_commands(nouns: Any) -> None:
+    """Add the commands."""
+    verbs = noun(nouns, "hold", "removals beyond the limit, held for approval")
+    command(verbs, "list", _list, "list held removals, and why")
+    for name, run, text in (
+        ("approve", _approve, "approve the held removals of an application"),
+        ("discard", _discard, "discard the held removals: the accounts stay as they are until their desired state changes"),
+    ):
+        verb = command(verbs, name, run, text, [f"dravo hold {name} plant-records --confirm 'Plant Records'"])
+        verb.add_argument("application", metavar="KEY", help="the application")
+        verb.add_argument("--confirm", metavar="LABEL", required=True, help="the application's name")
+
+
+def _list(given: argparse.Namespace, dravo: Dravo) -> None:
+    found = dravo.guard()
+    if given.json:
+        show_json(found)
+        return
+    if not found:
+        print("Nothing is held.")
+    for item in found:
+        application = item["application"]
+        print(f"{application['label']} ({application['key']}): {item['number']} held since {moment(item['since'])} UTC.")
+        print(item["message"])
+        columns = {
+            "User": lambda p: p["person"]["display_name"],
+            "User name": lambda p: p["person"]["user_name"],
+            "Target state": lambda p: p["aim"],
+        }
+        table(columns, item["people"])
+        if item["number"] > len(item["people"]):
+            print(f"and {item['number'] - len(item['people'])} more; 'dravo task list --state held' lists all.\n")
+
+
+def _approve(given: argparse.Namespace, dravo: Dravo) -> None:
+    print(f"{dravo.let_through(given.application, given.confirm)} removals are approved.")
+
+
+def _discard(given: argparse.Namespace, dravo: Dravo) -> None:
+    print(f"{dravo.drop_held(given.application, given.confirm)} removals are discarded.")
