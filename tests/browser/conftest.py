@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import re
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
@@ -116,23 +117,48 @@ def sign_in(page: Page) -> None:
     page.get_by_role("heading", name="Overview").wait_for()
 
 
+# Scrolls the open list of a field on, from its end to its beginning: of a long list only the options in sight exist.
+SCROLL_ON = """() => {
+  const list = [...document.querySelectorAll('.v-overlay--active [role=listbox]')].at(-1)
+  let scrolling = list
+  while (scrolling && scrolling.scrollHeight <= scrolling.clientHeight + 1) scrolling = scrolling.parentElement
+  if (!scrolling) return
+  const before = scrolling.scrollTop
+  scrolling.scrollTop += 150
+  if (scrolling.scrollTop === before) scrolling.scrollTop = 0
+}"""
+
+
 def choose(field: Locator, option: str) -> None:
     """Choose from the list that opens under a field. On a busy machine it can move under the pointer, or close: then it is opened again."""
     for _ in range(5):
         with contextlib.suppress(AssertionError, TimeoutError):
             field.click()
             offered = field.page.get_by_role("option", name=option, exact=True)
-            # Of a long list only the options in sight exist.
             for _ in range(100):
                 if offered.count():
                     break
-                field.page.mouse.wheel(0, 200)
+                field.page.evaluate(SCROLL_ON)
                 field.page.wait_for_timeout(20)
             offered.click(timeout=3_000)
             expect(field).to_contain_text(option, timeout=2_000)
             return
         field.page.keyboard.press("Escape")
     expect(field).to_contain_text(option)
+
+
+def find_and_choose(field: Locator, words: str, option: str = "") -> None:
+    """Type words into a field that looks for them, and choose what it finds; again where the list changed under the pointer."""
+    whole = re.compile(rf"{re.escape(option or words)}(?!\w)", re.IGNORECASE)
+    for _ in range(5):
+        with contextlib.suppress(AssertionError, TimeoutError):
+            field.fill(words)
+            offered = field.page.get_by_role("option", name=whole).first
+            offered.click(timeout=10_000)
+            chosen = field.evaluate("input => input.value + ' ' + input.closest('.v-input').innerText")
+            if whole.search(chosen):
+                return
+    raise AssertionError(f"{option or words} could not be chosen")
 
 
 def axe_violations(page: Page, rules: list[str]) -> list[str]:

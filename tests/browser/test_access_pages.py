@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import check_accessible, choose
+from tests.browser.conftest import check_accessible, choose, find_and_choose
 from tests.harness import Running, StandIn, eventually
 
 Fresh = Callable[[str], str]
@@ -27,8 +27,7 @@ def test_five_groups_are_mapped_by_one_pattern_and_the_highest_role_is_confirmed
     page.get_by_role("button", name="Give a role").click()
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("Groups by a pattern").check()
-    dialog.get_by_role("combobox", name="Source").fill(source)
-    page.get_by_role("option", name=source).click()
+    find_and_choose(dialog.get_by_role("combobox", name="Source"), source)
     dialog.get_by_label("Pattern of group names").fill("^desk-(")
     expect(dialog).to_contain_text("The pattern cannot be read")
     dialog.get_by_label("Pattern of group names").fill("^desk-(.+)$")
@@ -75,8 +74,7 @@ def test_a_rule_is_picked_and_shows_whom_it_reaches_and_somebody_is_kept_out(ope
     page.get_by_role("button", name="Give a role").click()
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("One person").check()
-    dialog.get_by_role("combobox", name="Person").fill(f"{source}-bob")
-    page.get_by_role("option", name=f"Bob {source}").click()
+    find_and_choose(dialog.get_by_role("combobox", name="Person"), f"{source}-bob", f"Bob {source}")
     choose(dialog.locator(".v-select").filter(has_text="Role"), "Keep out")
     expect(dialog).to_contain_text("1 lose")
     dialog.get_by_role("button", name="Keep them out").click()
@@ -234,8 +232,7 @@ def test_the_matrix_is_filtered_looked_at_yesterday_and_exported(open_page: Call
     expect(moved).to_contain_text("joined")
     expect(moved).to_contain_text("Curator: assignment to the person")
     page.goto("/access/simulate")
-    page.get_by_role("combobox", name="A person of the source").fill(source)
-    page.get_by_role("option", name=source).click()
+    find_and_choose(page.get_by_role("combobox", name="A person of the source"), source)
     expect(page.get_by_text("No group, rule or policy would give them a role.")).to_be_visible()
     with running.dravo as dravo:
         dravo.assignments.add(desk, "viewer", rule=f'title eq "Guide {source}"')
@@ -271,8 +268,7 @@ def test_an_application_owner_sees_their_own_application_and_no_other(open_page:
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("Name to sign in with").fill(name)
     choose(dialog.locator(".v-select").filter(has_text="Kind"), "application owner")
-    dialog.get_by_role("combobox", name="Applications").fill(mine.replace("-", " "))
-    page.get_by_role("option", name=mine.replace("-", " ").title(), exact=True).click()
+    find_and_choose(dialog.get_by_role("combobox", name="Applications"), mine.replace("-", " "), mine.replace("-", " ").title())
     page.keyboard.press("Escape")
     check_accessible(page)
     dialog.get_by_role("button", name="Add the operator").click()

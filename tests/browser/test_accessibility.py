@@ -17,7 +17,7 @@ from playwright.sync_api import Browser, Error, Page, expect
 
 from dravo.demo import scenario
 from dravo.demo.volunteers import code_to
-from tests.browser.conftest import TAGS, axe_violations, signed_in_state
+from tests.browser.conftest import TAGS, axe_violations, find_and_choose, signed_in_state
 from tests.harness import RunningDemo
 
 TOO_WIDE = """() => document.documentElement.scrollWidth <= window.innerWidth ? [] : [...document.querySelectorAll('*')]
@@ -58,8 +58,7 @@ def fill(page: Page, label: str, text: str) -> None:
 
 
 def pick(page: Page, label: str, text: str) -> None:
-    page.get_by_role("combobox", name=label).first.fill(text)
-    page.get_by_role("option", name=text).first.click()
+    find_and_choose(page.get_by_role("combobox", name=label).first, text)
 
 
 def give_role(kind: str, *steps: Callable[[Page], object]) -> Callable[[Page], None]:

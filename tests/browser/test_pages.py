@@ -10,7 +10,7 @@ from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.twofactor.totp import TOTP
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import check_accessible, sign_in
+from tests.browser.conftest import check_accessible, find_and_choose, sign_in
 from tests.harness import PASSWORD, Running, StandIn, eventually
 
 Fresh = Callable[[str], str]
@@ -148,8 +148,7 @@ def test_one_person_is_given_a_role_until_a_day(open_page: Callable[..., Page], 
     page.get_by_role("button", name="Give a role").click()
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("One person").check()
-    dialog.get_by_role("combobox", name="Person").fill(name)
-    page.get_by_role("option", name=f"Con {name}").click()
+    find_and_choose(dialog.get_by_role("combobox", name="Person"), name, f"Con {name}")
     dialog.get_by_label("Until (that day included)").fill("2031-04-02")
     dialog.get_by_label("Note").fill("Mends the roof")
     expect(dialog.get_by_role("status")).to_contain_text("1 gain")

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import check_accessible
+from tests.browser.conftest import check_accessible, find_and_choose
 from tests.harness import Running, eventually
 
 Fresh = Callable[[str], str]
@@ -29,8 +29,7 @@ def test_a_review_is_begun_and_decided_row_by_row(open_page: Callable[..., Page]
     dialog.get_by_role("button", name="Begin it").click()
     expect(dialog).to_contain_text("A review needs a last day to come.")
     dialog.get_by_label("Last day of deciding").fill("2999-12-31")
-    dialog.get_by_role("combobox", name="Application").fill(desk.replace("-", " ").title())
-    page.get_by_role("option", name=desk.replace("-", " ").title()).click()
+    find_and_choose(dialog.get_by_role("combobox", name="Application"), desk.replace("-", " ").title())
     dialog.get_by_role("button", name="Begin it").click()
     expect(page.get_by_role("heading", name=label)).to_be_visible()
     page.get_by_label(f"Choose Ada {source}").check()
@@ -76,8 +75,7 @@ def test_a_plan_fills_up_and_the_flow_picture_leads_to_its_places(open_page: Cal
     page.goto(f"/applications/{desk}/mapping")
     page.get_by_role("button", name="Give a role").click()
     dialog = page.get_by_role("dialog")
-    dialog.get_by_role("combobox", name="Group").fill(f"{source}-clerks")
-    page.get_by_role("option", name=f"{source}-clerks").click()
+    find_and_choose(dialog.get_by_role("combobox", name="Group"), f"{source}-clerks")
     dialog.get_by_role("combobox", name="Plan").press("Enter")
     page.get_by_role("option", name="Full desk").click()
     expect(dialog).to_contain_text("2 need a seat of Full desk: 1 free, so 1 wait for one.")
@@ -116,8 +114,7 @@ def test_two_people_are_compared_and_groups_stand_against_applications(open_page
     page.goto("/access/people")
     expect(page.get_by_text("Why does one have it, and the other not?")).to_be_visible()
     for label, name in (("One person", "Ada"), ("The other", "Bob")):
-        page.get_by_role("combobox", name=label).fill(f"{name} {source}")
-        page.get_by_role("option", name=f"{name} {source}").click()
+        find_and_choose(page.get_by_role("combobox", name=label), f"{name} {source}")
     row = page.get_by_role("row").filter(has_text=desk.replace("-", " ").title())
     expect(row).to_contain_text("differs")
     expect(row).to_contain_text(f"> {source}-one")

@@ -7,7 +7,7 @@ from collections.abc import Callable
 import httpx
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import check_accessible, choose, sign_in
+from tests.browser.conftest import check_accessible, choose, find_and_choose, sign_in
 from tests.harness import Running, StandIn, eventually
 
 Fresh = Callable[[str], str]
@@ -66,8 +66,7 @@ def test_from_signing_in_to_seeing_somebody_leave(open_page: Callable[..., Page]
     page.get_by_role("tab", name="Who gets which role").click()
     page.get_by_role("button", name="Give a role").click()
     dialog = page.get_by_role("dialog")
-    dialog.get_by_role("combobox", name="Group").fill(group_name)
-    page.get_by_role("option", name=group_name).click()
+    find_and_choose(dialog.get_by_role("combobox", name="Group"), group_name)
     choose(dialog.locator(".v-select").filter(has_text="Role"), "Curator")
     expect(dialog.get_by_role("status")).to_contain_text("1 gain")
     assert app.accounts() == {}
